@@ -1,0 +1,39 @@
+import { sqliteStore, startServer } from '@koinon/server';
+import { Command, InvalidArgumentError } from 'commander';
+import { pino } from 'pino';
+import { loadSchema } from '../schema-module/load.ts';
+import { untilStopped } from './until-stopped.ts';
+
+/** `koinon serve`: a server on a schema module and a database file, until Ctrl-C. */
+export function serveCommand(): Command {
+  return new Command('serve')
+    .description('Start a server on a schema and an SQLite file. It answers this machine only.')
+    .argument('<schema>', 'a module that exports the schema (.ts, .js or .mjs)')
+    .argument('<database>', 'the SQLite file; made if it is not there')
+    .option('--host <address>', 'a loopback address to bind to', '127.0.0.1')
+    .option('--port <number>', 'the port; 0 takes a free one', portNumber, 4280)
+    .option('--log <level>', 'what to log to standard error: silent, error, info, debug', 'error')
+    .addHelpText('after', '\nExample:\n  koinon serve schema.ts cooperative.db --port 4280')
+    .action(async (schemaPath: string, database: string, options: { host: string; port: number; log: string }) => {
+      const logger = pino({ level: options.log }, pino.destination(2));
+      const store = await sqliteStore(await loadSchema(schemaPath), database);
+      const server = await startServer({ store, host: options.host, port: options.port, logger }).catch(
+        async (error) => {
+          await store.close();
+          throw error;
+        },
+      );
+      console.log(`Serving ${database} at ${server.url}  (Ctrl-C stops)`);
+      await untilStopped();
+      await server.close();
+      console.log('Stopped.');
+    });
+}
+
+/** Reads a port from the command line. */
+export function portNumber(text: string): number {
+  const port = Number(text);
+  if (!Number.isInteger(port) || port < 0 || port > 65_535)
+    throw new InvalidArgumentError('A port is a whole number from 0 to 65535.');
+  return port;
+}

@@ -1,0 +1,35 @@
+import { boolean, counter, date, integer, oneOf, real, reference, schema, table, text, timestamp } from '@koinon/core';
+
+/**
+ * The bee-keeping cooperative. Members look after hives at remote sites without signal, record visits, move hives and
+ * count harvested frames; the office keeps the register of sites.
+ */
+export const cooperative = schema({
+  member: table({ name: text(), village: text() }),
+  site: table({
+    name: text({ unique: true }),
+    forage: oneOf(['heather', 'lime', 'clover', 'orchard', 'moor']),
+    latitude: real({ minimum: -90, maximum: 90 }),
+    longitude: real({ minimum: -180, maximum: 180 }),
+    keeper: reference('member'),
+    open: boolean({ default: true }),
+  }),
+  hive: table({
+    site: reference('site'),
+    mark: text({ maximumLength: 12 }),
+    strength: integer({ minimum: 0, maximum: 10 }),
+    queen: oneOf(['marked', 'unmarked', 'missing']),
+    notes: text({ optional: true }),
+  }),
+  visit: table({
+    hive: reference('hive'),
+    member: reference('member'),
+    at: timestamp({ index: true }),
+    queenSeen: boolean(),
+    brood: oneOf(['none', 'patchy', 'even']),
+    mites: integer({ minimum: 0 }),
+    weight: real({ optional: true, minimum: 0 }),
+    notes: text({ optional: true }),
+  }),
+  harvest: table({ hive: reference('hive'), day: date(), frames: counter({ minimum: 0 }) }),
+});

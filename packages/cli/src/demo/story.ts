@@ -1,0 +1,182 @@
+import { mkdir, rm } from 'node:fs/promises';
+import { join } from 'node:path';
+import { performance } from 'node:perf_hooks';
+import { openReplica, type Replica, type SyncReport } from '@koinon/client';
+import { KoinonError } from '@koinon/core';
+import { sqliteStore, startServer } from '@koinon/server';
+import { Narrator } from './narrator.ts';
+import { Office, rowsOfFile } from './office.ts';
+import { cooperative } from './scenario.ts';
+import { Signal } from './signal.ts';
+
+/** How the story ended. */
+export interface Ending {
+  /** Whether both phones and the server hold the same rows. */
+  readonly agreed: boolean;
+  readonly url: string;
+  /** Closes the replicas and stops the server. */
+  close(): Promise<void>;
+}
+
+/** A phone with a signal that comes and goes. */
+interface Phone {
+  readonly owner: string;
+  readonly file: string;
+  readonly replica: Replica<typeof cooperative>;
+  readonly signal: Signal;
+}
+
+/** Tells the story on fresh files in a folder. */
+export async function tellStory(folder: string, port: number): Promise<Ending> {
+  const narrator = new Narrator();
+  const files = { server: join(folder, 'server.db'), runa: join(folder, 'runa.db'), teodor: join(folder, 'teodor.db') };
+  await mkdir(folder, { recursive: true });
+  for (const file of Object.values(files))
+    for (const suffix of ['', '-wal', '-shm']) await rm(`${file}${suffix}`, { force: true });
+
+  narrator.title('Koinon: two bee-keepers without signal, one office, the same rows in the end.');
+  narrator.chapter('The office starts its server and fills the register in plain SQL');
+  const server = await startServer({ store: await sqliteStore(cooperative, files.server), port });
+  const office = await Office.open(files.server);
+  const counts = office.seed();
+  narrator.say(`Server at ${server.url} on ${files.server}: ordinary tables, any SQLite tool opens them.`);
+  narrator.say(
+    Object.entries(counts)
+      .map(([table, count]) => `${count} ${table}s`)
+      .join(', '),
+  );
+
+  const runa = await openPhone('Runa', files.runa, server.url);
+  const teodor = await openPhone('Teodor', files.teodor, server.url);
+  const phones = [runa, teodor];
+
+  narrator.chapter('Runa and Teodor each open the app: first download');
+  for (const phone of phones) {
+    const start = performance.now();
+    const report = await phone.replica.sync();
+    narrator.say(
+      `${phone.owner}’s phone holds ${report.down.insert} rows in ${phone.file} after ${Math.round(performance.now() - start)} ms.`,
+    );
+  }
+
+  narrator.chapter('Both drive out to the hives. No signal. They work all the same');
+  for (const { signal } of phones) await signal.off();
+  const hive = await runa.replica.get('hive', 'hive-007');
+  if (hive === undefined) throw new KoinonError('no-such-row', 'The demo data has no hive-007.');
+  const visit = await runa.replica.insert('visit', {
+    id: 'visit-runa-1',
+    hive: hive.id,
+    member: 'member-01',
+    at: '2026-09-20T10:15:00.000Z',
+    queenSeen: true,
+    brood: 'even',
+    mites: 2,
+    weight: 31.5,
+    notes: 'calm, heather in full flow',
+  });
+  await runa.replica.update('hive', hive.id, { strength: 9 });
+  narrator.say('Runa records a visit to hive-007 and sets the hive’s strength to 9.');
+  await teodor.replica.transaction(async (transaction) => {
+    await transaction.update('hive', hive.id, { notes: 'new floor fitted' });
+    await transaction.update('hive', 'hive-008', { site: 'site-03' });
+  });
+  await teodor.replica.delete('visit', 'visit-0042');
+  narrator.say('Teodor writes a note on the same hive-007 and moves hive-008 to Hask Common, both or neither,');
+  narrator.say('and deletes visit-0042, which he had entered by mistake.');
+  await runa.replica.sync().catch((error: KoinonError) => narrator.refusal(`Runa tries to sync: ${error.message}`));
+  for (const phone of phones) {
+    const { pending } = await phone.replica.status();
+    narrator.say(`${phone.owner}’s outbox: ${pending} transactions waiting, safe in the file.`);
+  }
+
+  const watched = [
+    { what: 'hive-007 strength', table: 'hive', id: 'hive-007', column: 'strength' },
+    { what: 'hive-007 notes', table: 'hive', id: 'hive-007', column: 'notes' },
+    { what: 'hive-008 site', table: 'hive', id: 'hive-008', column: 'site' },
+    { what: `${visit.id} notes`, table: 'visit', id: visit.id, column: 'notes' },
+    { what: 'visit-0042 mites', table: 'visit', id: 'visit-0042', column: 'mites' },
+    { what: 'site-05 name', table: 'site', id: 'site-05', column: 'name' },
+    { what: 'harvest-001 frames', table: 'harvest', id: 'harvest-001', column: 'frames' },
+  ] as const;
+  const show = async (from: number, to: number) => {
+    const lines = [];
+    for (const { what, table, id, column } of watched.slice(from, to)) {
+      const held = await Promise.all([...phones.map(({ replica }) => replica.get(table, id)), office.row(table, id)]);
+      lines.push({
+        what,
+        held: held.map((row) =>
+          row === undefined ? '(no row)' : String((row as Record<string, unknown>)[column] ?? '(empty)'),
+        ),
+      });
+    }
+    narrator.sideBySide(['Runa’s phone', 'Teodor’s phone', 'server'], lines);
+  };
+  await show(0, 5);
+
+  narrator.chapter('Back in the village there is signal. They sync');
+  for (const { signal } of phones) await signal.on();
+  for (const phone of [runa, teodor, runa]) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
+  narrator.say('Each changed another column of hive-007: both edits stand. Nothing was asked, nothing was lost.');
+  await show(0, 5);
+
+  narrator.chapter('The office edits its own database in plain SQL; the phones follow');
+  const edit = "UPDATE site SET name = 'Quill Moss (gate 4)' WHERE id = 'site-05'";
+  const removal = "DELETE FROM harvest WHERE id = 'harvest-001'";
+  office.run(edit);
+  office.run(removal);
+  narrator.say(`sql> ${edit};`);
+  narrator.say(`sql> ${removal};`);
+  await show(5, 7);
+  for (const phone of phones) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
+  await show(5, 7);
+
+  narrator.chapter('Syncing once more moves nothing');
+  for (const phone of phones) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
+
+  const held = await Promise.all(Object.values(files).map(rowsOfFile));
+  const [onServer, ...onPhones] = held as [Map<string, string>, ...Map<string, string>[]];
+  const differing = onPhones.map((rows) => differences(onServer, rows));
+  const agreed = differing.every((count) => count === 0);
+  narrator.verdict(
+    agreed,
+    agreed
+      ? `All three hold the same ${onServer.size} rows, compared row by row.`
+      : `They differ: ${phones.map(({ owner }, i) => `${owner}’s phone in ${differing[i]} rows`).join(', ')}.`,
+  );
+  return {
+    agreed,
+    url: server.url,
+    async close() {
+      office.close();
+      for (const { replica, signal } of phones) {
+        await replica.close();
+        await signal.off();
+      }
+      await server.close();
+    },
+  };
+}
+
+async function openPhone(owner: string, file: string, url: string): Promise<Phone> {
+  const signal = await Signal.to(url);
+  return { owner, file, signal, replica: await openReplica({ schema: cooperative, file, server: signal.url }) };
+}
+
+/** What a sync did, in words. */
+function told({ up, down }: SyncReport): string {
+  const parts = [
+    up.applied > 0 ? `sent ${up.applied} transactions` : 'sent nothing',
+    ...(up.stale > 0 ? [`${up.stale} were overtaken and merged`] : []),
+    ...(up.rejected > 0 ? [`${up.rejected} were refused`] : []),
+  ];
+  const received = (['insert', 'update', 'delete'] as const).flatMap((kind) =>
+    down[kind] > 0 ? [`${down[kind]} ${kind}${down[kind] > 1 ? 's' : ''}`] : [],
+  );
+  return `${parts.join(', ')}; received ${received.length > 0 ? received.join(', ') : 'nothing new'}.`;
+}
+
+/** In how many rows two sets of rows differ. */
+function differences(a: ReadonlyMap<string, string>, b: ReadonlyMap<string, string>): number {
+  const keys = new Set([...a.keys(), ...b.keys()]);
+  return [...keys].filter((key) => a.get(key) !== b.get(key)).length;
+}

@@ -1,0 +1,28 @@
+#!/usr/bin/env node
+import { KoinonError } from '@koinon/core';
+import { Command, CommanderError } from 'commander';
+import pc from 'picocolors';
+import { demoCommand } from './commands/demo.ts';
+import { serveCommand } from './commands/serve.ts';
+
+const program = new Command('koinon')
+  .description('Koinon: app data in a local database, synchronized with an ordinary SQL backend.')
+  .version('0.1.0')
+  .addCommand(serveCommand())
+  .addCommand(demoCommand())
+  .exitOverride();
+for (const command of program.commands) command.exitOverride();
+
+try {
+  await program.parseAsync();
+} catch (error) {
+  // commander has printed what is wrong with the words of the call; 2 is the usual status for that.
+  if (error instanceof CommanderError) process.exitCode = error.exitCode === 0 ? 0 : 2;
+  else {
+    const code = error instanceof KoinonError ? ` (${error.code})` : '';
+    console.error(
+      `${pc.red('error:')} ${error instanceof KoinonError ? error.message : ((error as Error).stack ?? error)}${code}`,
+    );
+    process.exitCode = 1;
+  }
+}

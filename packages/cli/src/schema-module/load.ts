@@ -1,0 +1,30 @@
+import { existsSync } from 'node:fs';
+import { resolve } from 'node:path';
+import { pathToFileURL } from 'node:url';
+import { KoinonError, type Schema } from '@koinon/core';
+import { tsImport } from 'tsx/esm/api';
+
+/**
+ * Loads a schema from a module: its default export, or the one export that is a schema. TypeScript modules are loaded
+ * as they are.
+ */
+export async function loadSchema(path: string): Promise<Schema> {
+  const file = resolve(path);
+  if (!existsSync(file)) throw new KoinonError('schema-invalid', `There is no schema module ${path}.`, { value: path });
+  const address = pathToFileURL(file).href;
+  const loaded = (await (/\.[cm]?tsx?$/.test(file) ? tsImport(address, import.meta.url) : import(address))) as Record<
+    string,
+    unknown
+  >;
+  const found = isSchema(loaded.default) ? [loaded.default] : Object.values(loaded).filter(isSchema);
+  if (found.length === 1) return found[0] as Schema;
+  throw new KoinonError(
+    'schema-invalid',
+    `${path} exports ${found.length === 0 ? 'no schema' : `${found.length} schemas`}; export one, made by schema({ … }), as its default.`,
+    { value: path },
+  );
+}
+
+function isSchema(value: unknown): value is Schema {
+  return typeof value === 'object' && value !== null && 'tables' in value && 'version' in value;
+}

@@ -1,0 +1,88 @@
+import type { SqlDriver, SqlStatement } from '../storage/driver.ts';
+import { storageError } from '../storage/node.ts';
+
+/** Most statements kept prepared at once; the least recently used go first. */
+const keptStatements = 200;
+
+/** A driver with its prepared statements kept, transactions, and errors under our own codes. */
+export class Database {
+  readonly driver: SqlDriver;
+  private readonly statements = new Map<string, SqlStatement>();
+  private open = false;
+
+  constructor(driver: SqlDriver) {
+    this.driver = driver;
+  }
+
+  /** The statement for this SQL, prepared once. */
+  statement(sql: string): SqlStatement {
+    const known = this.statements.get(sql);
+    if (known) {
+      this.statements.delete(sql);
+      this.statements.set(sql, known);
+      return known;
+    }
+    const statement = this.driver.prepare(sql);
+    this.statements.set(sql, statement);
+    if (this.statements.size > keptStatements) {
+      const oldest = this.statements.keys().next().value as string;
+      this.statements.delete(oldest);
+    }
+    return statement;
+  }
+
+  /** Begins a transaction that takes the write lock at once, so that it cannot fail for it later. */
+  begin(): void {
+    this.guarded(() => this.statement('BEGIN IMMEDIATE').run());
+    this.open = true;
+  }
+
+  /** Commits; when that fails everything is rolled back and the error thrown. */
+  commit(): void {
+    try {
+      this.guarded(() => this.statement('COMMIT').run());
+      this.open = false;
+    } catch (error) {
+      this.rollback();
+      throw error;
+    }
+  }
+
+  /** Undoes what the open transaction did. After some errors SQLite has done so itself already. */
+  rollback(): void {
+    if (!this.open) return;
+    this.open = false;
+    try {
+      this.driver.exec('ROLLBACK');
+    } catch {
+      // Nothing was open any more.
+    }
+  }
+
+  /** Runs the work in one transaction: all of it or nothing. */
+  transact<T>(work: () => T): T {
+    this.begin();
+    try {
+      const result = this.guarded(work);
+      this.commit();
+      return result;
+    } catch (error) {
+      this.rollback();
+      throw error;
+    }
+  }
+
+  /** Runs the work; errors of the storage come out under Koinon's codes. */
+  guarded<T>(work: () => T): T {
+    try {
+      return work();
+    } catch (error) {
+      throw storageError(error);
+    }
+  }
+
+  close(): void {
+    this.statements.clear();
+    this.driver.close();
+  }
+}

@@ -1,0 +1,23 @@
+import type { SqlValue } from '@koinon/core';
+
+/** One prepared statement. Values are bound in the order of the `?` marks. */
+export interface SqlStatement {
+  /** Runs a statement that returns no rows; says how many rows it changed. */
+  run(...values: SqlValue[]): { readonly changes: number };
+  /** The first row, or undefined. */
+  get(...values: SqlValue[]): unknown;
+  /** All rows, as objects by column name. */
+  all(...values: SqlValue[]): unknown[];
+  /** Row after row, without holding them all. */
+  iterate(...values: SqlValue[]): Iterable<unknown>;
+}
+
+/** What Koinon needs of an SQLite: small and synchronous. All that a storage driver has to bring. */
+export interface SqlDriver {
+  /** Runs statements without values or results. */
+  exec(sql: string): void;
+  prepare(sql: string): SqlStatement;
+  close(): void;
+  /** Where the data is: a file that outlives the process, or memory that does not. */
+  readonly storage: 'file' | 'memory';
+}

@@ -1,0 +1,166 @@
+import { KoinonError, type Outcome, type PulledPage, type PushRequest, readPushResponse } from '@koinon/core';
+import type { Database } from '../database/database.ts';
+import { meta, setMeta } from '../database/layout.ts';
+import type { Host } from '../host/host.ts';
+import { nextBatch } from '../outbox/batch.ts';
+import { applyPage, type Overlay, type RowCounts } from '../overlay/apply.ts';
+import type { Transport } from './transport.ts';
+
+/** Which way a sync step goes. */
+export type Direction = 'both' | 'push' | 'pull';
+
+/** What a sync step did. */
+export interface SyncReport {
+  /** Rows that changed on this device. */
+  readonly down: Readonly<RowCounts>;
+  /** Rows the server sent, those included that brought back what this device had sent. */
+  readonly received: number;
+  /** Transactions by what the server made of them. */
+  readonly up: {
+    readonly applied: number;
+    readonly stale: number;
+    readonly waiting: number;
+    readonly rejected: number;
+  };
+  /** The feed's position this replica has reached; null before its first pull. */
+  readonly position: number | null;
+}
+
+/** What a sync step works with. `turn` runs local work when no transaction of the app is open. */
+export interface SyncParts extends Overlay {
+  readonly database: Database;
+  readonly host: Host;
+  readonly transport: Transport;
+  readonly turn: <T>(work: () => T) => Promise<T>;
+}
+
+/** A transaction that others keep overtaking is tried this often in one step; the next step goes on with it. */
+const mostRounds = 5;
+
+/**
+ * One sync step. What was attempted before and never answered is settled first, with the same bytes; then the changes
+ * come down and are merged; then the outbox goes up; then what it became comes back. A failure leaves everything
+ * where it stood, and the next step goes on from there.
+ */
+export async function syncStep(parts: SyncParts, direction: Direction, signal?: AbortSignal): Promise<SyncReport> {
+  const down: RowCounts = { insert: 0, update: 0, delete: 0 };
+  const up = { applied: 0, stale: 0, waiting: 0, rejected: 0 };
+  let received = 0;
+
+  const settle = async (): Promise<readonly Outcome[]> => {
+    const body = await parts.turn(() => attemptedBody(parts.database));
+    if (body === undefined) return [];
+    const outcomes = await sendAttempt(parts, body, signal);
+    for (const { outcome } of outcomes) up[outcome === 'waits' ? 'waiting' : outcome]++;
+    return outcomes;
+  };
+  const pull = async (): Promise<void> => {
+    for (let more = true; more; ) {
+      const { cursor, own } = await parts.turn(() => ({
+        cursor: meta(parts.database, 'cursor'),
+        own: parts.outbox.idsOf('confirmed'),
+      }));
+      const page = await parts.transport.pull({ ...(cursor === undefined ? {} : { cursor }), own }, signal);
+      await parts.turn(() => takePage(parts, page, cursor, down));
+      received += page.rows.length;
+      more = page.header.more;
+    }
+  };
+  const push = async (): Promise<boolean> => {
+    let overtaken = false;
+    while (await parts.turn(() => attempt(parts))) {
+      const outcomes = await settle();
+      overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
+      // What is not applied stays pending: the same batch must not go round again before a pull.
+      if (outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'waits')) break;
+    }
+    return overtaken;
+  };
+
+  await settle();
+  if (direction !== 'push') await pull();
+  if (direction !== 'pull') {
+    for (let round = 1; round <= mostRounds; round++) {
+      const sentBefore = up.applied;
+      const overtaken = await push();
+      if (direction === 'push') break;
+      if (overtaken || up.applied > sentBefore) await pull();
+      if (!overtaken) break;
+    }
+  }
+  const position = await parts.turn(() => {
+    setMeta(parts.database, 'synced at', new Date(parts.host.now()).toISOString());
+    return meta(parts.database, 'position');
+  });
+  return { down, received, up, position: position === undefined ? null : Number(position) };
+}
+
+/** The exact bytes of a push whose outcome is not known. */
+function attemptedBody(database: Database): string | undefined {
+  return (database.statement('SELECT body FROM koinon_attempt').get() as { body: string } | undefined)?.body;
+}
+
+/** Chooses what goes up next and keeps its exact bytes, before anything is sent. */
+function attempt(parts: SyncParts): boolean {
+  return parts.database.transact(() => {
+    if (attemptedBody(parts.database) !== undefined) return true;
+    const { schema, outbox, conflicts, database } = parts;
+    const batch = nextBatch(
+      schema,
+      outbox,
+      conflicts,
+      meta(database, 'replica') as string,
+      meta(database, 'cursor') ?? null,
+    );
+    if (batch === undefined) return false;
+    database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(JSON.stringify(batch.request));
+    for (const id of batch.ids) outbox.setState(id, 'attempted');
+    return true;
+  });
+}
+
+/** Sends the kept bytes, and records what became of each transaction. */
+async function sendAttempt(parts: SyncParts, body: string, signal?: AbortSignal): Promise<readonly Outcome[]> {
+  const { transactions } = JSON.parse(body) as PushRequest;
+  const ids = transactions.map(({ id }) => id);
+  let outcomes: readonly Outcome[];
+  try {
+    outcomes = readPushResponse(await parts.transport.push(body, signal), ids).outcomes;
+  } catch (error) {
+    // A server that refuses the request as a whole has looked at none of it: it may be formed anew.
+    if (error instanceof KoinonError && refusedWhole.has(error.code)) await parts.turn(() => withdraw(parts, ids));
+    throw error;
+  }
+  await parts.turn(() =>
+    parts.database.transact(() => {
+      for (const outcome of outcomes) {
+        if (outcome.outcome === 'applied') parts.outbox.setState(outcome.id, 'confirmed');
+        else if (outcome.outcome === 'rejected') parts.outbox.setState(outcome.id, 'rejected', outcome.problems);
+        else parts.outbox.setState(outcome.id, 'pending');
+      }
+      parts.database.statement('DELETE FROM koinon_attempt').run();
+    }),
+  );
+  return outcomes;
+}
+
+const refusedWhole = new Set(['malformed-request', 'too-large', 'unknown-cursor', 'unknown-protocol', 'not-found']);
+
+function withdraw(parts: SyncParts, ids: readonly string[]): void {
+  parts.database.transact(() => {
+    for (const id of ids) parts.outbox.setState(id, 'pending');
+    parts.database.statement('DELETE FROM koinon_attempt').run();
+  });
+}
+
+/** Applies a page onto the cursor it starts from, and moves the cursor, in one local transaction. */
+function takePage(parts: SyncParts, page: PulledPage, cursor: string | undefined, down: RowCounts): void {
+  parts.database.transact(() => {
+    if (meta(parts.database, 'cursor') !== cursor)
+      throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
+    const counts = applyPage(parts, page);
+    setMeta(parts.database, 'cursor', page.header.cursor);
+    setMeta(parts.database, 'position', String(page.header.to));
+    for (const kind of ['insert', 'update', 'delete'] as const) down[kind] += counts[kind];
+  });
+}

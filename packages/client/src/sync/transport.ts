@@ -1,0 +1,91 @@
+import {
+  type ErrorCode,
+  errorStatus,
+  KoinonError,
+  type ProblemDocument,
+  type PulledPage,
+  type PullRequest,
+  readPulledPage,
+  shown,
+} from '@koinon/core';
+
+/** How a replica reaches its server. */
+export interface Transport {
+  /** One page of what changed. */
+  pull(request: PullRequest, signal?: AbortSignal): Promise<PulledPage>;
+  /** Sends these exact bytes; returns the parsed answer. */
+  push(body: string, signal?: AbortSignal): Promise<unknown>;
+}
+
+/** Options of {@link httpTransport}. */
+export interface HttpOptions {
+  /** Milliseconds until an unanswered request counts as lost. Default 30,000. */
+  readonly timeout?: number;
+}
+
+/**
+ * Reaches a server over HTTP with the runtime's `fetch`.
+ *
+ * @param url where the server answers, such as `http://127.0.0.1:4280`.
+ */
+export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {}): Transport {
+  const root = url.replace(/\/+$/, '');
+  async function post(path: string, body: string, signal?: AbortSignal): Promise<string> {
+    const limit = AbortSignal.timeout(timeout);
+    try {
+      const response = await fetch(`${root}${path}`, {
+        method: 'POST',
+        headers: { 'content-type': 'application/json' },
+        body,
+        signal: signal ? AbortSignal.any([signal, limit]) : limit,
+      });
+      const text = await response.text();
+      if (!response.ok) throw problemOf(response.status, text, root);
+      return text;
+    } catch (error) {
+      if (error instanceof KoinonError) throw error;
+      if (signal?.aborted)
+        throw new KoinonError('cancelled', 'The sync was cancelled; everything unsent is kept.', { cause: error });
+      const why = limit.aborted ? `no answer within ${timeout} ms` : reasonOf(error);
+      throw new KoinonError(
+        'server-unreachable',
+        `The server at ${root} cannot be reached (${why}). Everything unsent is kept; sync again when there is a connection.`,
+        { cause: error },
+      );
+    }
+  }
+  return {
+    pull: async (request, signal) => readPulledPage(await post('/v1/pull', JSON.stringify(request), signal)),
+    async push(body, signal) {
+      const text = await post('/v1/push', body, signal);
+      try {
+        return JSON.parse(text) as unknown;
+      } catch {
+        throw new KoinonError(
+          'server-answer',
+          `The server's answer was cut off or is not JSON: ${shown(text)}; try again.`,
+        );
+      }
+    },
+  };
+}
+
+/** The error a problem document tells of; an answer that is none says that no Koinon server is there. */
+function problemOf(status: number, text: string, root: string): KoinonError {
+  try {
+    const problem = JSON.parse(text) as ProblemDocument;
+    if (Object.hasOwn(errorStatus, problem.code))
+      return new KoinonError(problem.code as ErrorCode, problem.detail, problem);
+  } catch {
+    // Not JSON: a proxy's page, say.
+  }
+  return new KoinonError(
+    'server-answer',
+    `${root} answered with HTTP status ${status} and no reason that can be read. Check the server's address.`,
+  );
+}
+
+function reasonOf(error: unknown): string {
+  const cause = (error as { cause?: { code?: unknown; message?: unknown } }).cause;
+  return String(cause?.message || cause?.code || (error as Error).message);
+}

@@ -1,0 +1,126 @@
+import {
+  type AnyRow,
+  type Column,
+  columnsFromWire,
+  columnsToWire,
+  countSql,
+  type JsonValue,
+  planQuery,
+  quoteName,
+  rowDecoder,
+  type Schema,
+  type SqlValue,
+  selectSql,
+  type Table,
+  tableOf,
+  toSql,
+  wholeRow,
+} from '@koinon/core';
+import type { Database } from '../database/database.ts';
+
+/** One table's SQL, made once. */
+interface TableSql {
+  readonly table: Table;
+  readonly names: readonly string[];
+  readonly decode: (raw: unknown) => AnyRow;
+  readonly get: string;
+  readonly put: string;
+  readonly insert: string;
+  readonly remove: string;
+}
+
+/** The rows as the app sees them, in real SQL tables: reading, and writing without any bookkeeping. */
+export class Rows {
+  private readonly database: Database;
+  private readonly schema: Schema;
+  private readonly sql = new Map<string, TableSql>();
+
+  constructor(database: Database, schema: Schema) {
+    this.database = database;
+    this.schema = schema;
+  }
+
+  get(tableName: string, id: string): AnyRow | null {
+    const sql = this.sqlOf(tableName);
+    const raw = this.database.statement(sql.get).get(id);
+    return raw === undefined ? null : sql.decode(raw);
+  }
+
+  /** The rows a query asks for. */
+  select(query: unknown): AnyRow[] {
+    const plan = planQuery(this.schema, query);
+    const { text, values } = selectSql(plan);
+    const raw = this.database.statement(text).all(...values);
+    const decode = rowDecoder(plan.table, plan.columns);
+    for (const row of raw) decode(row);
+    return raw as AnyRow[];
+  }
+
+  /** How many rows a query's condition has; its limit and offset do not count. */
+  count(query: unknown): number {
+    const { text, values } = countSql(planQuery(this.schema, query));
+    return (this.database.statement(text).get(...values) as { count: number }).count;
+  }
+
+  /** Writes a row that is not there yet. */
+  insert(tableName: string, row: AnyRow): void {
+    const sql = this.sqlOf(tableName);
+    this.database.statement(sql.insert).run(row.id, ...valuesOf(sql, row));
+  }
+
+  /** Writes a whole row, whether it is there or not. */
+  put(tableName: string, row: AnyRow): void {
+    const sql = this.sqlOf(tableName);
+    this.database.statement(sql.put).run(row.id, ...valuesOf(sql, row));
+  }
+
+  /** Writes some columns of a row; says whether the row was there. */
+  patch(tableName: string, id: string, columns: Readonly<Record<string, unknown>>): boolean {
+    const { table } = this.sqlOf(tableName);
+    const names = Object.keys(columns).filter((name) => table.columns[name]);
+    if (names.length === 0) return this.get(tableName, id) !== null;
+    const text = `UPDATE ${quoteName(tableName)} SET ${names.map((name) => `${quoteName(name)} = ?`).join(', ')} WHERE "id" = ?`;
+    const values = names.map((name) => toSql(table.columns[name] as Column, columns[name]));
+    return this.database.statement(text).run(...values, id).changes > 0;
+  }
+
+  remove(tableName: string, id: string): void {
+    this.database.statement(this.sqlOf(tableName).remove).run(id);
+  }
+
+  /** A row's image as text, for `koinon_base`. */
+  imageOf(tableName: string, row: AnyRow): string {
+    return JSON.stringify(columnsToWire(tableOf(this.schema, tableName), row));
+  }
+
+  /** The row of an image. */
+  rowOf(tableName: string, id: string, image: string): AnyRow {
+    const table = tableOf(this.schema, tableName);
+    return wholeRow(table, id, columnsFromWire(table, JSON.parse(image) as Record<string, JsonValue>));
+  }
+
+  private sqlOf(tableName: string): TableSql {
+    const known = this.sql.get(tableName);
+    if (known) return known;
+    const table = tableOf(this.schema, tableName);
+    const names = Object.keys(table.columns);
+    const quoted = quoteName(tableName);
+    const columns = ['id', ...names].map(quoteName).join(', ');
+    const insert = `INSERT INTO ${quoted} (${columns}) VALUES (?${', ?'.repeat(names.length)})`;
+    const made: TableSql = {
+      table,
+      names,
+      decode: rowDecoder(table),
+      get: `SELECT ${columns} FROM ${quoted} WHERE "id" = ?`,
+      insert,
+      put: `${insert} ON CONFLICT ("id") DO UPDATE SET ${names.map((name) => `${quoteName(name)} = excluded.${quoteName(name)}`).join(', ')}`,
+      remove: `DELETE FROM ${quoted} WHERE "id" = ?`,
+    };
+    this.sql.set(tableName, made);
+    return made;
+  }
+}
+
+function valuesOf(sql: TableSql, row: AnyRow): SqlValue[] {
+  return sql.names.map((name) => toSql(sql.table.columns[name] as Column, row[name]));
+}

@@ -1,0 +1,122 @@
+import type { AnyRow, Schema } from '../schema/schema.ts';
+import type { Table } from '../schema/table.ts';
+import { compareText } from '../values/compare.ts';
+import { columnsFromWire, columnsToWire, type WireColumns } from '../values/wire.ts';
+
+/** What a counter or set column was told: it travels as what was done, not as the outcome, and so never conflicts. */
+export type Operation =
+  | { readonly add: number }
+  | { readonly include: readonly string[]; readonly exclude: readonly string[] };
+
+/** Operations by column name. */
+export type Operations = Readonly<Record<string, Operation>>;
+
+interface ChangedRow {
+  readonly table: string;
+  readonly id: string;
+}
+
+/** One insert, update or delete of one row; an update carries only the columns it changes. */
+export type Change =
+  | (ChangedRow & { readonly kind: 'insert'; readonly columns: Readonly<Record<string, unknown>> })
+  | (ChangedRow & {
+      readonly kind: 'update';
+      readonly columns: Readonly<Record<string, unknown>>;
+      readonly operations: Operations;
+    })
+  | (ChangedRow & { readonly kind: 'delete' });
+
+/** A change as JSON carries it. */
+export interface WireChange {
+  readonly kind: 'insert' | 'update' | 'delete';
+  readonly table: string;
+  readonly id: string;
+  readonly columns?: WireColumns;
+  readonly operations?: Operations;
+}
+
+/** What an operation makes of a value; a missing value counts as zero or the empty set. */
+export function applyOperation(value: unknown, operation: Operation): unknown {
+  if ('add' in operation) return ((value as number | null) ?? 0) + operation.add;
+  const members = new Set((value as readonly string[] | null) ?? []);
+  for (const member of operation.exclude) members.delete(member);
+  for (const member of operation.include) members.add(member);
+  return Object.freeze([...members].sort(compareText));
+}
+
+/** Two operations on one column as one: first `a`, then `b`. */
+export function joinOperations(a: Operation | undefined, b: Operation): Operation {
+  if (a === undefined) return b;
+  if ('add' in a || 'add' in b) return { add: ('add' in a ? a.add : 0) + ('add' in b ? b.add : 0) };
+  return {
+    include: [...new Set([...a.include.filter((m) => !b.exclude.includes(m)), ...b.include])],
+    exclude: [...new Set([...a.exclude.filter((m) => !b.include.includes(m)), ...b.exclude])],
+  };
+}
+
+/** The row after a change; null where there is none. An update of a row that is gone leaves it gone. */
+export function applyChange(table: Table, row: AnyRow | null, change: Change): AnyRow | null {
+  if (change.kind === 'delete') return null;
+  if (change.kind === 'insert') return wholeRow(table, change.id, change.columns);
+  if (row === null) return null;
+  const next: Record<string, unknown> = { ...row, ...change.columns };
+  for (const [name, operation] of Object.entries(change.operations)) next[name] = applyOperation(next[name], operation);
+  return Object.freeze(next) as AnyRow;
+}
+
+/** A row with every column of its table, null where none was given. */
+export function wholeRow(table: Table, id: string, columns: Readonly<Record<string, unknown>>): AnyRow {
+  const row: Record<string, unknown> = { id };
+  for (const name of Object.keys(table.columns)) row[name] = columns[name] ?? null;
+  return Object.freeze(row) as AnyRow;
+}
+
+/** Two consecutive changes of one row as one. */
+export function joinChanges(table: Table, first: Change | undefined, second: Change): Change {
+  if (first === undefined || second.kind !== 'update' || first.kind === 'delete') return second;
+  const { table: tableName, id } = first;
+  if (first.kind === 'insert') {
+    const row = applyChange(table, wholeRow(table, id, first.columns), second) as AnyRow;
+    const { id: _, ...columns } = row;
+    return { kind: 'insert', table: tableName, id, columns };
+  }
+  const columns: Record<string, unknown> = { ...first.columns };
+  const operations: Record<string, Operation> = { ...first.operations };
+  for (const [name, value] of Object.entries(second.columns)) {
+    columns[name] = value;
+    delete operations[name];
+  }
+  for (const [name, operation] of Object.entries(second.operations)) {
+    if (name in columns) columns[name] = applyOperation(columns[name], operation);
+    else operations[name] = joinOperations(operations[name], operation);
+  }
+  return { kind: 'update', table: tableName, id, columns, operations };
+}
+
+/** The ids a change refers to, by the table they are in: what makes one transaction depend on another. */
+export function referencesOf(table: Table, change: Change): { readonly table: string; readonly id: string }[] {
+  if (change.kind === 'delete') return [];
+  return Object.entries(change.columns).flatMap(([name, value]) => {
+    const target = table.columns[name]?.target;
+    return target !== undefined && typeof value === 'string' ? [{ table: target, id: value }] : [];
+  });
+}
+
+/** A change as JSON carries it. */
+export function changeToWire(schema: Schema, change: Change): WireChange {
+  const { kind, table, id } = change;
+  if (change.kind === 'delete') return { kind, table, id };
+  const columns = columnsToWire(schema.tables[table] as Table, change.columns);
+  const operations = change.kind === 'update' ? change.operations : {};
+  return { kind, table, id, columns, ...(Object.keys(operations).length > 0 ? { operations } : {}) };
+}
+
+/** A change that JSON carried, of a table the schema knows. Its values are not checked here. */
+export function changeFromWire(schema: Schema, wire: WireChange): Change {
+  const { kind, table, id } = wire;
+  if (kind === 'delete') return { kind, table, id };
+  const columns = columnsFromWire(schema.tables[table] as Table, wire.columns ?? {});
+  return kind === 'insert'
+    ? { kind, table, id, columns }
+    : { kind, table, id, columns, operations: wire.operations ?? {} };
+}

@@ -1,0 +1,80 @@
+import { type Problem, shown } from '../errors/errors.ts';
+import type { AnyRow } from '../schema/schema.ts';
+import { complaintProblem, type Table } from '../schema/table.ts';
+import { checkId, checkValue } from '../values/check.ts';
+import type { Change } from './change.ts';
+
+/** Who writes: a device may not give columns that only the server assigns. */
+export type Writer = 'device' | 'server';
+
+/**
+ * Everything wrong with one change by the schema alone: names, presence, types, ranges, lists, operations.
+ * Both sides ask this, so a device never queues what the same schema's server would refuse.
+ */
+export function changeProblems(table: Table, change: Change, writer: Writer = 'device'): Problem[] {
+  const problems: Problem[] = [];
+  const { table: tableName, id } = change;
+  const add = (code: Problem['code'], column: string, message: string, rule?: string) =>
+    problems.push({ code, table: tableName, id, column, message, ...(rule === undefined ? {} : { rule }) });
+
+  const wrongId = checkId(id);
+  if (wrongId) add(wrongId.code, 'id', `${tableName}.id ${shown(id)}: ${wrongId.rule}.`, wrongId.rule);
+  if (change.kind === 'delete') return problems;
+
+  for (const [name, value] of Object.entries(change.columns)) {
+    const column = Object.hasOwn(table.columns, name) ? table.columns[name] : undefined;
+    if (!column) {
+      const known = Object.keys(table.columns).join(', ');
+      add('unknown-column', name, `Table ${tableName} has no column ${shown(name)}; it has id, ${known}.`);
+    } else if (column.assigned && writer === 'device' && value !== null) {
+      add('value-assigned', name, `${tableName}.${name} is given by the server alone; leave it out.`);
+    } else {
+      const wrong = checkValue(column, value);
+      if (wrong) add(wrong.code, name, `${tableName}.${name} ${shown(value)}: ${wrong.rule}.`, wrong.rule);
+    }
+  }
+  if (change.kind === 'insert') {
+    for (const [name, column] of Object.entries(table.columns))
+      if (!column.optional && !Object.hasOwn(change.columns, name))
+        add(
+          'value-missing',
+          name,
+          `${tableName}.${name}: a value is required and none was given.`,
+          'a value is required',
+        );
+    return problems;
+  }
+  for (const [name, operation] of Object.entries(change.operations)) {
+    const type = Object.hasOwn(table.columns, name) ? table.columns[name]?.type : undefined;
+    const fits =
+      'add' in operation
+        ? type === 'counter' && Number.isSafeInteger(operation.add)
+        : type === 'set' && areTexts(operation);
+    if (!fits) add('value-type', name, `${tableName}.${name}: ${shown(operation)} is no operation of this column.`);
+    else if (Object.hasOwn(change.columns, name))
+      add('value-type', name, `${tableName}.${name} is both set and operated on.`);
+  }
+  return problems;
+}
+
+function areTexts(operation: { include: readonly unknown[]; exclude: readonly unknown[] }): boolean {
+  const lists = [operation.include, operation.exclude];
+  return lists.every(
+    (list) => Array.isArray(list) && list.every((member) => checkId(member) === undefined || member === ''),
+  );
+}
+
+/** What is wrong with a whole row: values that operations led out of range, and the table's own row check. */
+export function rowProblems(tableName: string, table: Table, row: AnyRow): Problem[] {
+  const problems: Problem[] = [];
+  for (const [name, column] of Object.entries(table.columns)) {
+    if (column.type !== 'counter' && column.type !== 'set') continue;
+    const wrong = checkValue(column, row[name]);
+    if (wrong) {
+      const message = `${tableName}.${name} ${shown(row[name])}: ${wrong.rule}.`;
+      problems.push({ code: wrong.code, table: tableName, id: row.id, column: name, message, rule: wrong.rule });
+    }
+  }
+  const complaints = table.check?.(row) ?? [];
+  return [...problems, ...complaints.map((complaint) => complaintProblem(tableName, row.id, complaint))];
+}

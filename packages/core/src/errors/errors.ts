@@ -1,0 +1,136 @@
+/**
+ * Every error Koinon raises, by stable code, with the HTTP status it has when it travels (RFC 9457). A code never
+ * changes its meaning; messages may be reworded.
+ */
+export const errorStatus = {
+  // What the app or the person wrote.
+  'schema-invalid': 400,
+  'unknown-table': 400,
+  'unknown-column': 400,
+  'value-missing': 422,
+  'value-type': 422,
+  'value-range': 422,
+  'value-not-listed': 422,
+  'value-assigned': 422,
+  'row-check': 422,
+  'row-invalid': 422,
+  'row-read-only': 400,
+  'duplicate-id': 409,
+  'duplicate-value': 409,
+  'no-such-row': 404,
+  'no-such-reference': 422,
+  'row-referenced': 409,
+  'query-invalid': 400,
+  'condition-missing': 400,
+  // The local database.
+  'replica-closed': 409,
+  'replica-busy': 409,
+  'transaction-over': 409,
+  'transaction-stalled': 408,
+  'storage-foreign': 409,
+  'storage-damaged': 500,
+  'storage-full': 507,
+  'storage-refused': 500,
+  'schema-newer': 409,
+  'schema-changed': 409,
+  // Talking to a server.
+  'server-unreachable': 503,
+  'server-answer': 502,
+  'sync-busy': 409,
+  'not-linked': 409,
+  cancelled: 499,
+  // What a server answers.
+  'malformed-request': 400,
+  'too-large': 413,
+  'not-found': 404,
+  'unknown-cursor': 409,
+  'unknown-protocol': 400,
+  'transaction-id-reused': 409,
+  constraint: 422,
+  'not-loopback': 403,
+  'server-failure': 500,
+} as const;
+
+/** A stable error code. */
+export type ErrorCode = keyof typeof errorStatus;
+
+/** One thing wrong with one value or row; what validation, the server's rules and its constraints all report. */
+export interface Problem {
+  readonly code: ErrorCode;
+  readonly message: string;
+  readonly table?: string;
+  readonly id?: string;
+  readonly column?: string;
+  readonly rule?: string;
+}
+
+/** What a {@link KoinonError} can carry besides its code and message. */
+export interface ErrorDetails {
+  readonly table?: string;
+  readonly id?: string;
+  readonly column?: string;
+  /** The offending value, as it was given. */
+  readonly value?: unknown;
+  /** The rule that was broken, such as `maximum 40`. */
+  readonly rule?: string;
+  /** All problems found, where there is more than one. */
+  readonly problems?: readonly Problem[];
+  readonly cause?: unknown;
+}
+
+/**
+ * The one error class of Koinon. Whatever raised it left the data as it was.
+ *
+ * @example
+ * try { await replica.insert('hive', { mark: 7 }) } catch (error) {
+ *   if (error instanceof KoinonError && error.code === 'value-type') show(error.column, error.message)
+ * }
+ */
+export class KoinonError extends Error {
+  override readonly name = 'KoinonError';
+  readonly code: ErrorCode;
+  readonly table: string | undefined;
+  readonly id: string | undefined;
+  readonly column: string | undefined;
+  readonly value: unknown;
+  readonly rule: string | undefined;
+  readonly problems: readonly Problem[];
+
+  constructor(code: ErrorCode, message: string, details: ErrorDetails = {}) {
+    super(message, details.cause === undefined ? undefined : { cause: details.cause });
+    this.code = code;
+    this.table = details.table;
+    this.id = details.id;
+    this.column = details.column;
+    this.value = details.value;
+    this.rule = details.rule;
+    this.problems = details.problems ?? [];
+  }
+
+  /** The HTTP status this error has when a server answers with it. */
+  get status(): number {
+    return errorStatus[this.code];
+  }
+}
+
+/** Turns problems into one error: the first is the headline, all are listed. */
+export function errorFromProblems(problems: readonly [Problem, ...Problem[]]): KoinonError {
+  const [first] = problems;
+  const more = problems.length > 1 ? ` (and ${problems.length - 1} more)` : '';
+  return new KoinonError(first.code, `${first.message}${more}`, { ...first, problems });
+}
+
+/** A value as an error message shows it: short, quoted, never the whole of a picture. */
+export function shown(value: unknown): string {
+  if (value instanceof Uint8Array) return `${value.byteLength} bytes`;
+  if (typeof value === 'bigint') return `${value}n`;
+  if (typeof value === 'function') return 'a function';
+  let text: string | undefined;
+  try {
+    text = typeof value === 'number' || value === undefined ? String(value) : JSON.stringify(value);
+  } catch {
+    text = undefined;
+  }
+  text ??= Object.prototype.toString.call(value);
+  return text.length > 60 ? `${text.slice(0, 57)}…` : text;
+}

@@ -1,0 +1,166 @@
+import type { WireChange } from '../change/change.ts';
+import { KoinonError, shown } from '../errors/errors.ts';
+import { isTimestamp } from '../values/check.ts';
+import {
+  limits,
+  type Outcome,
+  type PulledPage,
+  type PulledRow,
+  type PullHeader,
+  type PullRequest,
+  type PushRequest,
+  type PushResponse,
+  type UploadedTransaction,
+} from './messages.ts';
+
+const uuidForm = /^[0-9a-f]{8}-[0-9a-f]{4}-[1-8][0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$/;
+
+/** Reads a push request. @throws KoinonError `malformed-request` or `too-large`, naming the field. */
+export function readPushRequest(body: unknown): PushRequest {
+  const request = object(body, 'the request', ['replica', 'base', 'transactions']);
+  const replica = uuid(request.replica, 'replica');
+  const base = request.base ?? null;
+  if (base !== null && typeof base !== 'string') throw malformed('base', 'a cursor or null', base);
+  const transactions = list(request.transactions, 'transactions', limits.transactions).map(readTransaction);
+  const changes = transactions.reduce((sum, transaction) => sum + transaction.changes.length, 0);
+  if (changes > limits.changes)
+    throw new KoinonError('too-large', `A push takes ${limits.changes} changes at most, not ${changes}.`);
+  const ids = new Set(transactions.map((transaction) => transaction.id));
+  if (ids.size < transactions.length) throw malformed('transactions', 'each transaction once', 'a repeated id');
+  return { replica, base, transactions };
+}
+
+function readTransaction(given: unknown, index: number): UploadedTransaction {
+  const at = `transactions[${index}]`;
+  const transaction = object(given, at, ['id', 'editedAt', 'own', 'changes']);
+  if (!isTimestamp(transaction.editedAt))
+    throw malformed(`${at}.editedAt`, 'an RFC 3339 time in UTC with milliseconds', transaction.editedAt);
+  const changes = list(transaction.changes, `${at}.changes`, limits.changes).map((change, i) =>
+    readChange(change, `${at}.changes[${i}]`),
+  );
+  if (changes.length === 0) throw malformed(`${at}.changes`, 'at least one change', transaction.changes);
+  return {
+    id: uuid(transaction.id, `${at}.id`),
+    editedAt: transaction.editedAt,
+    own: list(transaction.own ?? [], `${at}.own`, limits.own).map((id, i) => uuid(id, `${at}.own[${i}]`)),
+    changes,
+  };
+}
+
+function readChange(given: unknown, at: string): WireChange {
+  const change = object(given, at, ['kind', 'table', 'id', 'columns', 'operations']);
+  const { kind, table, id } = change;
+  if (kind !== 'insert' && kind !== 'update' && kind !== 'delete')
+    throw malformed(`${at}.kind`, 'insert, update or delete', kind);
+  if (typeof table !== 'string') throw malformed(`${at}.table`, 'a table name', table);
+  if (typeof id !== 'string') throw malformed(`${at}.id`, 'a row id', id);
+  if (kind === 'delete') return { kind, table, id };
+  const columns = object(change.columns ?? {}, `${at}.columns`) as WireChange['columns'];
+  if (change.operations === undefined) return { kind, table, id, ...(columns && { columns }) };
+  if (kind === 'insert') throw malformed(`${at}.operations`, 'nothing for an insert', change.operations);
+  const operations: Record<string, NonNullable<WireChange['operations']>[string]> = {};
+  for (const [name, operation] of Object.entries(object(change.operations, `${at}.operations`)))
+    operations[name] = readOperation(operation, `${at}.operations.${name}`);
+  return { kind, table, id, ...(columns && { columns }), operations };
+}
+
+function readOperation(given: unknown, at: string) {
+  const operation = object(given, at, ['add', 'include', 'exclude']);
+  if ('add' in operation) {
+    if (!Number.isSafeInteger(operation.add)) throw malformed(`${at}.add`, 'a whole number', operation.add);
+    return { add: operation.add as number };
+  }
+  const texts = (part: 'include' | 'exclude') =>
+    list(operation[part] ?? [], `${at}.${part}`, limits.changes).map((text) => {
+      if (typeof text !== 'string') throw malformed(`${at}.${part}`, 'texts', text);
+      return text;
+    });
+  return { include: texts('include'), exclude: texts('exclude') };
+}
+
+/** Reads a pull request. @throws KoinonError `malformed-request`. */
+export function readPullRequest(body: unknown): PullRequest {
+  const request = object(body ?? {}, 'the request', ['cursor', 'limit', 'own']);
+  const { cursor, limit } = request;
+  if (cursor !== undefined && typeof cursor !== 'string')
+    throw malformed('cursor', 'a cursor this server gave', cursor);
+  if (limit !== undefined && (!Number.isSafeInteger(limit) || (limit as number) < 1))
+    throw malformed('limit', 'a whole number from 1', limit);
+  return {
+    ...(cursor === undefined ? {} : { cursor }),
+    ...(limit === undefined ? {} : { limit: limit as number }),
+    own: list(request.own ?? [], 'own', limits.own).map((id, i) => uuid(id, `own[${i}]`)),
+  };
+}
+
+/** Reads the body of a pull's answer. @throws KoinonError `server-answer` when it was cut off or is not one. */
+export function readPulledPage(body: string): PulledPage {
+  const lines = body.split('\n').filter((line) => line !== '');
+  const parsed = lines.map((line): unknown => {
+    try {
+      return JSON.parse(line);
+    } catch {
+      throw new KoinonError(
+        'server-answer',
+        `The server's answer was cut off or is not JSON Lines, at ${shown(line)}; try again.`,
+      );
+    }
+  });
+  const [header, ...rows] = parsed as [PullHeader | undefined, ...PulledRow[]];
+  if (
+    typeof header?.cursor !== 'string' ||
+    !['snapshot', 'changes'].includes(header.kind) ||
+    typeof header.rows !== 'number'
+  )
+    throw new KoinonError(
+      'server-answer',
+      `This is no answer to a pull: ${shown(header)}. Check the server's address.`,
+    );
+  if (rows.length !== header.rows)
+    throw new KoinonError(
+      'server-answer',
+      `The server's answer was cut off: ${rows.length} of ${header.rows} rows arrived; try again.`,
+    );
+  return { header, rows };
+}
+
+/** Reads the answer to a push of these transactions. @throws KoinonError `server-answer`. */
+export function readPushResponse(body: unknown, ids: readonly string[]): PushResponse {
+  const outcomes = (body as PushResponse | null)?.outcomes;
+  const known = ['applied', 'stale', 'waits', 'rejected'];
+  const fits =
+    Array.isArray(outcomes) &&
+    outcomes.length === ids.length &&
+    outcomes.every((outcome: Outcome, i) => outcome?.id === ids[i] && known.includes(outcome.outcome));
+  if (!fits)
+    throw new KoinonError(
+      'server-answer',
+      `This is no answer to the push: ${shown(body)}. Check the server's address.`,
+    );
+  return body as PushResponse;
+}
+
+function malformed(field: string, expected: string, given: unknown): KoinonError {
+  return new KoinonError('malformed-request', `${field}: ${expected} is expected, not ${shown(given)}.`, {
+    value: given,
+  });
+}
+
+function object(given: unknown, at: string, fields?: readonly string[]): Record<string, unknown> {
+  if (given === null || typeof given !== 'object' || Array.isArray(given)) throw malformed(at, 'an object', given);
+  const unknown = fields && Object.keys(given).find((name) => !fields.includes(name));
+  if (unknown !== undefined) throw malformed(at, `only ${fields?.join(', ')}`, unknown);
+  return given as Record<string, unknown>;
+}
+
+function list(given: unknown, at: string, most: number): unknown[] {
+  if (!Array.isArray(given)) throw malformed(at, 'a list', given);
+  if (given.length > most)
+    throw new KoinonError('too-large', `${at} takes ${most} entries at most, not ${given.length}.`);
+  return given;
+}
+
+function uuid(given: unknown, at: string): string {
+  if (typeof given !== 'string' || !uuidForm.test(given)) throw malformed(at, 'a UUID in lower case', given);
+  return given;
+}

@@ -1,0 +1,141 @@
+import type { WireChange } from '../change/change.ts';
+import type { Problem } from '../errors/errors.ts';
+import type { WireColumns } from '../values/wire.ts';
+
+/** The version of the protocol; it stands in every path. */
+export const protocolVersion = 1;
+
+/** The media type of JSON Lines answers: one JSON value per line. */
+export const jsonLines = 'application/jsonl';
+
+/** The media type of an error (RFC 9457). */
+export const problemJson = 'application/problem+json';
+
+/** Limits both sides keep to. */
+export const limits = {
+  /** Transactions in one push. */
+  transactions: 500,
+  /** Changes in one push, over all its transactions. */
+  changes: 100_000,
+  /** Bytes of one request. */
+  requestBytes: 64 * 1024 * 1024,
+  /** Rows in one page of a pull; a request may ask for fewer. */
+  pageRows: 5_000,
+  /** Own transactions one pull may ask about. */
+  own: 10_000,
+} as const;
+
+/** `GET /v1/about`: who answers. */
+export interface About {
+  readonly server: 'koinon';
+  readonly protocol: number;
+  readonly feed: string;
+  readonly schemaVersion: number;
+  readonly tables: readonly string[];
+  readonly position: number;
+}
+
+/** `POST /v1/pull`. Without a cursor: everything. */
+export interface PullRequest {
+  readonly cursor?: string;
+  /** Rows at most. */
+  readonly limit?: number;
+  /** Confirmed transactions of this replica that its cursor does not cover yet. */
+  readonly own?: readonly string[];
+}
+
+/** The first line of a pull's answer; `rows` more lines follow. */
+export interface PullHeader {
+  readonly kind: 'snapshot' | 'changes';
+  /** The position the rows lead away from; null for the first page of a snapshot. */
+  readonly from: number | null;
+  /** The position they lead to. */
+  readonly to: number;
+  /** What to send next time. */
+  readonly cursor: string;
+  /** How many lines follow. Fewer arriving means the answer was cut off. */
+  readonly rows: number;
+  /** Whether another pull would bring more at once. */
+  readonly more: boolean;
+  /** Those of the request's own transactions whose effect is in these rows, and in all sent before. */
+  readonly covers: readonly string[];
+  /** The server's clock, RFC 3339. */
+  readonly time: string;
+}
+
+/** One row of a pull: what became of it between `from` and `to`. */
+export type PulledRow =
+  | {
+      readonly kind: 'insert';
+      readonly table: string;
+      readonly id: string;
+      readonly position: number;
+      /** All columns. */
+      readonly columns: WireColumns;
+    }
+  | {
+      readonly kind: 'update';
+      readonly table: string;
+      readonly id: string;
+      readonly position: number;
+      /** Only the columns that changed. */
+      readonly columns: WireColumns;
+    }
+  | { readonly kind: 'delete'; readonly table: string; readonly id: string; readonly position: number };
+
+/** One page of a pull, read whole. */
+export interface PulledPage {
+  readonly header: PullHeader;
+  readonly rows: readonly PulledRow[];
+}
+
+/** A transaction as it travels up. */
+export interface UploadedTransaction {
+  /** A UUID of its own. */
+  readonly id: string;
+  /** When the person did it: RFC 3339, already corrected by the device clock's known offset. */
+  readonly editedAt: string;
+  /** The replica's own transactions that the base does not cover and that wrote what this one writes. */
+  readonly own: readonly string[];
+  readonly changes: readonly WireChange[];
+}
+
+/** `POST /v1/push`. */
+export interface PushRequest {
+  readonly replica: string;
+  /** The cursor whose positions the replica knew when it formed these transactions; null before its first pull. */
+  readonly base: string | null;
+  readonly transactions: readonly UploadedTransaction[];
+}
+
+/** A row that kept a transaction from being applied. */
+export interface StaleRow {
+  readonly table: string;
+  readonly id: string;
+  /** The columns that others changed; empty where the row was inserted or deleted by others. */
+  readonly columns: readonly string[];
+}
+
+/** What became of one uploaded transaction. */
+export type Outcome =
+  | { readonly id: string; readonly outcome: 'applied'; readonly position: number }
+  | { readonly id: string; readonly outcome: 'stale'; readonly rows: readonly StaleRow[] }
+  | { readonly id: string; readonly outcome: 'waits'; readonly for: string }
+  | { readonly id: string; readonly outcome: 'rejected'; readonly problems: readonly Problem[] };
+
+/** The answer to a push: one outcome per transaction, in order. */
+export interface PushResponse {
+  readonly outcomes: readonly Outcome[];
+  readonly time: string;
+}
+
+/** An error as it travels (RFC 9457). */
+export interface ProblemDocument {
+  readonly type: string;
+  readonly title: string;
+  readonly status: number;
+  readonly code: string;
+  readonly detail: string;
+  readonly table?: string;
+  readonly column?: string;
+}

@@ -1,0 +1,168 @@
+import { KoinonError, shown } from '../errors/errors.ts';
+import type { Column } from '../schema/column.ts';
+import { columnOf } from '../schema/schema.ts';
+import type { Table } from '../schema/table.ts';
+import { checkId, checkValue } from '../values/check.ts';
+
+/** Comparisons, as a query writes them. SQL's signs and words; the values have the column's own type. */
+export interface Comparison<Value> {
+  readonly '='?: Value | null;
+  readonly '!='?: Value | null;
+  readonly '<'?: NonNullable<Value>;
+  readonly '<='?: NonNullable<Value>;
+  readonly '>'?: NonNullable<Value>;
+  readonly '>='?: NonNullable<Value>;
+  readonly in?: readonly (Value | null)[];
+  readonly between?: readonly [NonNullable<Value>, NonNullable<Value>];
+  /** The text begins with this, case and all. */
+  readonly prefix?: string;
+  /** The text has this in it, or the set has this member. */
+  readonly contains?: string;
+}
+
+/**
+ * Which rows a query means. Columns side by side must all hold; a bare value means `=`. A comparison with null is
+ * false (only `=`, `!=` and `in` know null), and `not` turns exactly the rows around that the condition has.
+ *
+ * @example
+ * { site: siteId, mites: { '>': 3 }, or: [{ notes: null }, { notes: { contains: 'queen' } }] }
+ */
+export type Where<R> = {
+  readonly [K in keyof R]?: R[K] | Comparison<R[K]>;
+} & {
+  readonly and?: readonly Where<R>[];
+  readonly or?: readonly Where<R>[];
+  readonly not?: Where<R>;
+};
+
+/** The signs that compare one value. */
+export type Sign = '=' | '!=' | '<' | '<=' | '>' | '>=';
+
+/** A condition as a tree: what SQL and predicates are compiled from. */
+export type Condition =
+  | { readonly kind: 'compare'; readonly column: string; readonly sign: Sign; readonly value: unknown }
+  | { readonly kind: 'in'; readonly column: string; readonly values: readonly unknown[] }
+  | { readonly kind: 'prefix' | 'contains' | 'member'; readonly column: string; readonly text: string }
+  | { readonly kind: 'and' | 'or'; readonly conditions: readonly Condition[] }
+  | { readonly kind: 'not'; readonly condition: Condition };
+
+const signs = new Set<string>(['=', '!=', '<', '<=', '>', '>=']);
+const words = new Set<string>([...signs, 'in', 'between', 'prefix', 'contains']);
+/** More values than this in one list are refused: SQLite binds at most 32,766. */
+const mostListed = 30_000;
+
+/** Everything: the condition of a query without `where`. */
+export const everything: Condition = { kind: 'and', conditions: [] };
+
+/** Reads a `where` into a tree. @throws KoinonError `unknown-column`, `query-invalid`, or a value's own error. */
+export function parseWhere(tableName: string, table: Table, where: unknown): Condition {
+  if (where === undefined) return everything;
+  if (!isPlainObject(where)) throw invalid(tableName, `where is an object of columns, not ${shown(where)}`);
+  const conditions: Condition[] = [];
+  for (const [name, given] of Object.entries(where)) {
+    if (given === undefined) continue;
+    if (name === 'and' || name === 'or') {
+      if (!Array.isArray(given)) throw invalid(tableName, `${name} takes a list of conditions, not ${shown(given)}`);
+      conditions.push({ kind: name, conditions: given.map((part) => parseWhere(tableName, table, part)) });
+    } else if (name === 'not') {
+      conditions.push({ kind: 'not', condition: parseWhere(tableName, table, given) });
+    } else {
+      conditions.push(...parseColumn(tableName, table, name, given));
+    }
+  }
+  return conditions.length === 1 ? (conditions[0] as Condition) : { kind: 'and', conditions };
+}
+
+const idColumn: Column = {
+  type: 'text',
+  optional: false,
+  default: undefined,
+  unique: true,
+  index: true,
+  assigned: false,
+};
+
+/** The column a query names; `id` among them. */
+export function queryColumn(tableName: string, table: Table, name: string): Column {
+  return name === 'id' ? idColumn : columnOf(table, tableName, name);
+}
+
+function parseColumn(tableName: string, table: Table, name: string, given: unknown): Condition[] {
+  const column = queryColumn(tableName, table, name);
+  if (!isPlainObject(given)) return [compare(tableName, name, column, '=', given)];
+  const entries = Object.entries(given).filter(([, operand]) => operand !== undefined);
+  if (entries.length === 0)
+    throw invalid(tableName, `${name} is compared with nothing; give one of ${[...words].join(' ')}`);
+  return entries.map(([word, operand]) => {
+    if (signs.has(word)) return compare(tableName, name, column, word as Sign, operand);
+    if (word === 'in') {
+      if (!Array.isArray(operand)) throw invalid(tableName, `${name} in takes a list, not ${shown(operand)}`);
+      if (operand.length > mostListed)
+        throw invalid(tableName, `${name} in lists ${operand.length} values; at most ${mostListed}`);
+      for (const value of operand) checkOperand(tableName, name, column, value);
+      return { kind: 'in', column: name, values: operand };
+    }
+    if (word === 'between') {
+      if (!Array.isArray(operand) || operand.length !== 2)
+        throw invalid(tableName, `${name} between takes two values, low and high`);
+      const [low, high] = operand;
+      return {
+        kind: 'and',
+        conditions: [compare(tableName, name, column, '>=', low), compare(tableName, name, column, '<=', high)],
+      };
+    }
+    if (word === 'prefix' || word === 'contains') return textTest(tableName, name, column, word, operand);
+    throw invalid(tableName, `${name} has no comparison ${shown(word)}; there are ${[...words].join(' ')}`);
+  });
+}
+
+function textTest(
+  tableName: string,
+  name: string,
+  column: Column,
+  word: 'prefix' | 'contains',
+  operand: unknown,
+): Condition {
+  if (typeof operand !== 'string') throw invalid(tableName, `${name} ${word} takes a text, not ${shown(operand)}`);
+  if (column.type === 'set' && word === 'contains') return { kind: 'member', column: name, text: operand };
+  if (!['text', 'one-of', 'reference', 'timestamp', 'date'].includes(column.type))
+    throw invalid(tableName, `${name} is ${column.type}; ${word} is for text`);
+  return { kind: word, column: name, text: operand };
+}
+
+function compare(tableName: string, name: string, column: Column, sign: Sign, value: unknown): Condition {
+  if (value === null && sign !== '=' && sign !== '!=')
+    throw invalid(tableName, `${name} ${sign} null has no answer; test null with = or !=`);
+  checkOperand(tableName, name, column, value);
+  return { kind: 'compare', column: name, sign, value };
+}
+
+function checkOperand(tableName: string, name: string, column: Column, value: unknown): void {
+  if (value === null) return;
+  if (column.type === 'json' || column.type === 'set')
+    throw invalid(
+      tableName,
+      `${name} is ${column.type}; it can be compared with null only${column.type === 'set' ? ', or by contains' : ''}`,
+    );
+  // Range and list rules are for what is kept, not for what is looked for: only the type must fit.
+  const { minimum: _a, maximum: _b, minimumLength: _c, maximumLength: _d, ...bare } = column;
+  const wrong = name === 'id' ? checkId(value) : checkValue(bare, value);
+  if (wrong)
+    throw new KoinonError(wrong.code, `A query compares ${tableName}.${name} with ${shown(value)}: ${wrong.rule}.`, {
+      table: tableName,
+      column: name,
+      value,
+      rule: wrong.rule,
+    });
+}
+
+/** A query error of a table. */
+export function invalid(tableName: string, what: string): KoinonError {
+  return new KoinonError('query-invalid', `A query of ${tableName} cannot be read: ${what}.`, { table: tableName });
+}
+
+function isPlainObject(value: unknown): value is Record<string, unknown> {
+  if (value === null || typeof value !== 'object' || Array.isArray(value)) return false;
+  const prototype = Object.getPrototypeOf(value);
+  return prototype === Object.prototype || prototype === null;
+}

@@ -1,0 +1,72 @@
+import type { AnyRow } from '../schema/schema.ts';
+import { compareValues, sameValue } from '../values/compare.ts';
+import type { Condition, Sign } from './condition.ts';
+import type { Order } from './query.ts';
+
+/** Whether a row is meant. */
+export type Predicate = (row: AnyRow) => boolean;
+
+/** The condition as a function of a row; it answers exactly as its SQL does. */
+export function predicateOf(condition: Condition): Predicate {
+  switch (condition.kind) {
+    case 'and': {
+      const parts = condition.conditions.map(predicateOf);
+      return (row) => parts.every((part) => part(row));
+    }
+    case 'or': {
+      const parts = condition.conditions.map(predicateOf);
+      return (row) => parts.some((part) => part(row));
+    }
+    case 'not': {
+      const part = predicateOf(condition.condition);
+      return (row) => !part(row);
+    }
+    case 'compare': {
+      const { column, sign, value } = condition;
+      if (value === null) return sign === '=' ? (row) => row[column] === null : (row) => row[column] !== null;
+      if (sign === '!=') return (row) => row[column] === null || compareValues(row[column], value) !== 0;
+      const holds = signTests[sign];
+      return (row) => row[column] !== null && holds(compareValues(row[column], value));
+    }
+    case 'in': {
+      const { column, values } = condition;
+      return (row) => values.some((value) => sameValue(row[column], value === 0 ? 0 : value));
+    }
+    case 'prefix': {
+      const { column, text } = condition;
+      return (row) => row[column] !== null && (row[column] as string).startsWith(text);
+    }
+    case 'contains': {
+      const { column, text } = condition;
+      return (row) => row[column] !== null && (row[column] as string).includes(text);
+    }
+    case 'member': {
+      const { column, text } = condition;
+      return (row) => ((row[column] as readonly string[] | null) ?? []).includes(text);
+    }
+  }
+}
+
+const signTests: Record<Exclude<Sign, '!='>, (difference: number) => boolean> = {
+  '=': (d) => d === 0,
+  '<': (d) => d < 0,
+  '<=': (d) => d <= 0,
+  '>': (d) => d > 0,
+  '>=': (d) => d >= 0,
+};
+
+/** The order as a comparison of rows; it sorts exactly as its SQL does. */
+export function comparatorOf(order: readonly Order[]): (a: AnyRow, b: AnyRow) => number {
+  return (a, b) => {
+    for (const { column, descending } of order) {
+      const difference = compareNullable(a[column], b[column]);
+      if (difference !== 0) return descending ? -difference : difference;
+    }
+    return 0;
+  };
+}
+
+function compareNullable(a: unknown, b: unknown): number {
+  if (a === null || b === null) return a === b ? 0 : a === null ? -1 : 1;
+  return compareValues(a, b);
+}

@@ -1,0 +1,119 @@
+import { shown } from '../errors/errors.ts';
+import { type Row, type Schema, type TableName, tableOf } from '../schema/schema.ts';
+import type { Table } from '../schema/table.ts';
+import { type Condition, everything, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
+
+/** A sort key: a column, or a column and its direction. Null comes before every value when ascending. */
+export type SortKey<R> = Extract<keyof R, string> | readonly [Extract<keyof R, string>, 'asc' | 'desc'];
+
+/** A query: a plain object. Rows that are equal by `order` come in the order of their ids. */
+export interface Query<
+  S extends Schema,
+  T extends TableName<S>,
+  C extends Extract<keyof Row<S, T>, string> = Extract<keyof Row<S, T>, string>,
+> {
+  readonly from: T;
+  readonly where?: Where<Row<S, T>>;
+  readonly order?: readonly SortKey<Row<S, T>>[] | SortKey<Row<S, T>>;
+  /** At most this many rows. */
+  readonly limit?: number;
+  /** Leave out this many rows first. For paging through much data `after` is faster and steadier. */
+  readonly offset?: number;
+  /** Only rows behind this one in the order: the last row of the page before. It must hold the columns of `order`. */
+  readonly after?: Partial<Row<S, T>> & { readonly id: string };
+  /** Only these columns, and always `id`. */
+  readonly columns?: readonly C[];
+}
+
+/** One sort key of a plan. */
+export interface Order {
+  readonly column: string;
+  readonly descending: boolean;
+}
+
+/** A query that has been read and checked: what SQL, predicate and comparator are compiled from. */
+export interface Plan {
+  readonly tableName: string;
+  readonly table: Table;
+  readonly condition: Condition;
+  readonly order: readonly Order[];
+  readonly limit: number | undefined;
+  readonly offset: number;
+  /** The columns asked for besides `id`. */
+  readonly columns: readonly string[];
+}
+
+const queryParts = new Set(['from', 'where', 'order', 'limit', 'offset', 'after', 'columns']);
+
+/** Reads a query against a schema. @throws KoinonError naming the table and what cannot be read. */
+export function planQuery(schema: Schema, query: unknown): Plan {
+  const given = query as Record<string, unknown>;
+  const tableName = String(given?.from);
+  const table = tableOf(schema, tableName);
+  for (const part of Object.keys(given))
+    if (!queryParts.has(part))
+      throw invalid(tableName, `it has no part ${shown(part)}; there are ${[...queryParts].join(', ')}`);
+  const order = parseOrder(tableName, table, given.order);
+  const condition = parseWhere(tableName, table, given.where);
+  const columns = (given.columns as readonly string[] | undefined) ?? Object.keys(table.columns);
+  for (const name of columns) queryColumn(tableName, table, name);
+  return {
+    tableName,
+    table,
+    condition: given.after === undefined ? condition : both(condition, behind(tableName, order, given.after)),
+    order,
+    limit: wholeNumber(tableName, 'limit', given.limit),
+    offset: wholeNumber(tableName, 'offset', given.offset) ?? 0,
+    columns: columns.filter((name) => name !== 'id'),
+  };
+}
+
+function parseOrder(tableName: string, table: Table, given: unknown): Order[] {
+  const keys = given === undefined ? [] : Array.isArray(given) && !isPair(given) ? given : [given];
+  const order = keys.map((key): Order => {
+    const [column, direction] = Array.isArray(key) ? key : [key, 'asc'];
+    if (typeof column !== 'string' || (direction !== 'asc' && direction !== 'desc'))
+      throw invalid(tableName, `order takes columns or [column, 'asc' | 'desc'], not ${shown(key)}`);
+    const { type } = queryColumn(tableName, table, column);
+    if (type === 'json' || type === 'set') throw invalid(tableName, `${column} is ${type}, which has no order`);
+    return { column, descending: direction === 'desc' };
+  });
+  // The id makes the order whole: without it equal rows could change places between two runs.
+  return order.some((key) => key.column === 'id') ? order : [...order, { column: 'id', descending: false }];
+}
+
+const isPair = (given: readonly unknown[]) => given.length === 2 && (given[1] === 'asc' || given[1] === 'desc');
+
+function wholeNumber(tableName: string, part: string, given: unknown): number | undefined {
+  if (given === undefined) return undefined;
+  if (!Number.isSafeInteger(given) || (given as number) < 0)
+    throw invalid(tableName, `${part} is a whole number from 0, not ${shown(given)}`);
+  return given as number;
+}
+
+/** The rows that come after this one in the order: by the first key, or equal in it and by the second, and so on. */
+function behind(tableName: string, order: readonly Order[], after: unknown): Condition {
+  const row = after as Record<string, unknown>;
+  const ways = order.map((key, i): Condition => {
+    const equal = order
+      .slice(0, i)
+      .map((before): Condition => ({ kind: 'compare', column: before.column, sign: '=', value: row[before.column] }));
+    return { kind: 'and', conditions: [...equal, beyond(key, row[key.column])] };
+  });
+  const lacking = order.find((key) => row?.[key.column] === undefined);
+  if (lacking)
+    throw invalid(tableName, `after takes the last row of the page before; this one has no ${lacking.column}`);
+  return { kind: 'or', conditions: ways };
+}
+
+function beyond({ column, descending }: Order, value: unknown): Condition {
+  const isNull: Condition = { kind: 'compare', column, sign: '=', value: null };
+  if (value === null) return descending ? { kind: 'or', conditions: [] } : { kind: 'not', condition: isNull };
+  const further: Condition = { kind: 'compare', column, sign: descending ? '<' : '>', value };
+  return descending ? { kind: 'or', conditions: [further, isNull] } : further;
+}
+
+/** Two conditions as one. */
+export function both(a: Condition, b: Condition): Condition {
+  return a === everything ? b : { kind: 'and', conditions: [a, b] };
+}

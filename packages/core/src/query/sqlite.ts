@@ -1,0 +1,100 @@
+import type { Column } from '../schema/column.ts';
+import type { Table } from '../schema/table.ts';
+import { quoteName } from '../sqlite/ddl.ts';
+import { type SqlValue, toSql } from '../values/sql.ts';
+import type { Condition } from './condition.ts';
+import type { Plan } from './query.ts';
+
+/** SQL with the values to bind, in order. */
+export interface Sql {
+  readonly text: string;
+  readonly values: readonly SqlValue[];
+}
+
+/** The SELECT of a plan, in SQLite's dialect. */
+export function selectSql(plan: Plan): Sql {
+  const values: SqlValue[] = [];
+  const columns = ['id', ...plan.columns].map(quoteName).join(', ');
+  const where = whereSql(plan.table, plan.condition, values);
+  const order = plan.order
+    .map(({ column, descending }) => `${quoteName(column)}${descending ? ' DESC' : ''}`)
+    .join(', ');
+  let text = `SELECT ${columns} FROM ${quoteName(plan.tableName)}${where} ORDER BY ${order}`;
+  if (plan.limit !== undefined || plan.offset > 0) {
+    text += ' LIMIT ? OFFSET ?';
+    values.push(plan.limit ?? -1, plan.offset);
+  }
+  return { text, values };
+}
+
+/** The count of a plan's rows; its limit and offset do not count. */
+export function countSql(plan: Plan): Sql {
+  const values: SqlValue[] = [];
+  return {
+    text: `SELECT count(*) AS count FROM ${quoteName(plan.tableName)}${whereSql(plan.table, plan.condition, values)}`,
+    values,
+  };
+}
+
+function whereSql(table: Table, condition: Condition, values: SqlValue[]): string {
+  const text = conditionSql(table, condition, values);
+  return text === '1' ? '' : ` WHERE ${text}`;
+}
+
+/** A condition as an SQL expression; its values are added to `values` in the order of their marks. */
+export function conditionSql(table: Table, condition: Condition, values: SqlValue[]): string {
+  switch (condition.kind) {
+    case 'and':
+    case 'or': {
+      const parts = condition.conditions.map((part) => conditionSql(table, part, values));
+      if (parts.length === 0) return condition.kind === 'and' ? '1' : '0';
+      return parts.length === 1 ? (parts[0] as string) : `(${parts.join(condition.kind === 'and' ? ' AND ' : ' OR ')})`;
+    }
+    case 'not':
+      // NOT NULL is NULL in SQL; here what is not true is false, so that `not` gives the rest of the rows.
+      return `((${conditionSql(table, condition.condition, values)}) IS NOT 1)`;
+    case 'compare': {
+      const name = quoteName(condition.column);
+      if (condition.value === null) return `(${name} IS ${condition.sign === '!=' ? 'NOT ' : ''}NULL)`;
+      values.push(bound(table, condition.column, condition.value));
+      return condition.sign === '!=' ? `(${name} IS NOT ?)` : `(${name} ${condition.sign} ?)`;
+    }
+    case 'in': {
+      const name = quoteName(condition.column);
+      const some = condition.values.filter((value) => value !== null);
+      for (const value of some) values.push(bound(table, condition.column, value));
+      const listed = `${name} IN (${some.map(() => '?').join(', ')})`;
+      return some.length === condition.values.length ? `(${listed})` : `(${listed} OR ${name} IS NULL)`;
+    }
+    case 'contains':
+      values.push(condition.text);
+      return `(instr(${quoteName(condition.column)}, ?) > 0)`;
+    case 'member':
+      values.push(condition.text);
+      return `EXISTS (SELECT 1 FROM json_each(${quoteName(condition.column)}) WHERE value = ?)`;
+    case 'prefix': {
+      // As a range, which an index can answer.
+      const name = quoteName(condition.column);
+      const end = afterPrefix(condition.text);
+      values.push(condition.text);
+      if (end === undefined) return `(${name} >= ?)`;
+      values.push(end);
+      return `(${name} >= ? AND ${name} < ?)`;
+    }
+  }
+}
+
+function bound(table: Table, name: string, value: unknown): SqlValue {
+  return name === 'id' ? (value as string) : toSql(table.columns[name] as Column, value);
+}
+
+/** The least text above all that begin with this one; none if there is none. */
+function afterPrefix(prefix: string): string | undefined {
+  const points = [...prefix].map((character) => character.codePointAt(0) as number);
+  for (let last = points.pop(); last !== undefined; last = points.pop()) {
+    if (last === 0x10ffff) continue;
+    const next = last === 0xd7ff ? 0xe000 : last + 1;
+    return String.fromCodePoint(...points, next);
+  }
+  return undefined;
+}

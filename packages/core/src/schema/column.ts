@@ -1,0 +1,160 @@
+/** The column types. Each has one file of behaviour in `values/`. */
+export type ColumnType =
+  | 'text'
+  | 'integer'
+  | 'real'
+  | 'boolean'
+  | 'timestamp'
+  | 'date'
+  | 'json'
+  | 'bytes'
+  | 'one-of'
+  | 'reference'
+  | 'counter'
+  | 'set';
+
+/** Whether a new row must, may or must not give a value. */
+export type Presence = 'required' | 'optional' | 'defaulted' | 'assigned';
+
+/** Any value JSON can hold. */
+export type JsonValue =
+  | null
+  | boolean
+  | number
+  | string
+  | readonly JsonValue[]
+  | { readonly [member: string]: JsonValue };
+
+/** Options every column type takes. */
+export interface ColumnOptions<Value> {
+  /** The column may hold null, and a new row may leave it out. */
+  readonly optional?: boolean;
+  /** What a new row holds where it gives no value: a value, or a function called for each row. */
+  readonly default?: Value | (() => Value);
+  /** No two rows of the table hold the same value; null does not count. */
+  readonly unique?: boolean;
+  /** Keep an index, for queries that filter or order by this column. */
+  readonly index?: boolean;
+  /** Only the server gives this column a value; on a device it is null until then, and writing it is refused. */
+  readonly assigned?: boolean;
+}
+
+/** Options of columns that hold text: lengths in Unicode code points. */
+export interface LengthOptions {
+  readonly minimumLength?: number;
+  readonly maximumLength?: number;
+}
+
+/** Options of columns that hold numbers; both ends are allowed values. */
+export interface RangeOptions {
+  readonly minimum?: number;
+  readonly maximum?: number;
+}
+
+/**
+ * A typed column. Made by {@link text}, {@link integer} and the other column functions; a plain frozen value.
+ * `Value` and `Need` exist for the compiler only.
+ */
+export interface Column<Value = unknown, Need extends Presence = Presence> extends LengthOptions, RangeOptions {
+  readonly type: ColumnType;
+  readonly optional: boolean;
+  readonly default: unknown;
+  readonly unique: boolean;
+  readonly index: boolean;
+  readonly assigned: boolean;
+  /** The values a one-of column may hold. */
+  readonly oneOf?: readonly string[];
+  /** The table a reference column points at. */
+  readonly target?: string;
+  /** Never set: carries the TypeScript types. */
+  readonly inferred?: { readonly value: Value; readonly need: Need };
+}
+
+type Nullable<Options> = Options extends { optional: true } | { assigned: true } ? null : never;
+type NeedOf<Options> = Options extends { assigned: true }
+  ? 'assigned'
+  : Options extends { optional: true }
+    ? 'optional'
+    : Options extends { default: unknown }
+      ? 'defaulted'
+      : 'required';
+type Typed<Value, Options> = Column<Value | Nullable<Options>, NeedOf<Options>>;
+
+interface Particulars extends ColumnOptions<unknown>, LengthOptions, RangeOptions {
+  readonly oneOf?: readonly string[];
+  readonly target?: string;
+}
+
+function column<Value, Options>(type: ColumnType, options: Particulars): Typed<Value, Options> {
+  const { optional = false, unique = false, index = false, assigned = false, default: initial, ...rest } = options;
+  return Object.freeze({ type, optional: optional || assigned, default: initial, unique, index, assigned, ...rest });
+}
+
+/** Text: any string of whole Unicode characters, without NUL. Lengths count code points. */
+export function text<const Options extends ColumnOptions<string> & LengthOptions>(options = {} as Options) {
+  return column<string, Options>('text', options);
+}
+
+/** A whole number from −(2⁵³−1) to 2⁵³−1. */
+export function integer<const Options extends ColumnOptions<number> & RangeOptions>(options = {} as Options) {
+  return column<number, Options>('integer', options);
+}
+
+/** A finite double. Minus zero is kept as zero. */
+export function real<const Options extends ColumnOptions<number> & RangeOptions>(options = {} as Options) {
+  return column<number, Options>('real', options);
+}
+
+/** True or false. */
+export function boolean<const Options extends ColumnOptions<boolean>>(options = {} as Options) {
+  return column<boolean, Options>('boolean', options);
+}
+
+/** An instant as RFC 3339 text in UTC with milliseconds, exactly as `new Date().toISOString()` writes it. */
+export function timestamp<const Options extends ColumnOptions<string>>(options = {} as Options) {
+  return column<string, Options>('timestamp', options);
+}
+
+/** A calendar day as `YYYY-MM-DD`, without a time zone. */
+export function date<const Options extends ColumnOptions<string>>(options = {} as Options) {
+  return column<string, Options>('date', options);
+}
+
+/** Any JSON value. `Value` narrows its TypeScript type; nothing is checked beyond being JSON. */
+export function json<Value = JsonValue, const Options extends ColumnOptions<Value> = ColumnOptions<Value>>(
+  options = {} as Options,
+) {
+  return column<Value, Options>('json', options);
+}
+
+/** Binary data, a `Uint8Array`. Lengths count bytes. */
+export function bytes<const Options extends ColumnOptions<Uint8Array> & LengthOptions>(options = {} as Options) {
+  return column<Uint8Array, Options>('bytes', options);
+}
+
+/** One of the listed texts. */
+export function oneOf<
+  const Values extends readonly [string, ...string[]],
+  const Options extends ColumnOptions<Values[number]>,
+>(values: Values, options = {} as Options) {
+  return column<Values[number], Options>('one-of', { ...options, oneOf: values });
+}
+
+/** The id of a row of another table (or the same). The server refuses a reference to a row that is not there. */
+export function reference<const Options extends ColumnOptions<string>>(target: string, options = {} as Options) {
+  return column<string, Options>('reference', { index: true, ...options, target });
+}
+
+/** A whole number that devices add to; what each added is summed, so counting never conflicts. Starts at 0. */
+export function counter<const Options extends ColumnOptions<number> & RangeOptions = { default: 0 }>(
+  options = {} as Options,
+) {
+  return column<number, { default: 0 } & Options>('counter', { default: 0, ...options });
+}
+
+/** A set of texts that devices add to and remove from. Kept sorted by code point. Starts empty. */
+export function setOfText<const Options extends ColumnOptions<readonly string[]> = { default: [] }>(
+  options = {} as Options,
+) {
+  return column<readonly string[], { default: readonly string[] } & Options>('set', { default: [], ...options });
+}

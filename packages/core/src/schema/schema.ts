@@ -1,0 +1,163 @@
+import { KoinonError, shown } from '../errors/errors.ts';
+import { checkValue } from '../values/check.ts';
+import type { Column, ColumnType, Presence } from './column.ts';
+import type { Columns, Table } from './table.ts';
+
+/** Tables by name. */
+export type Tables = Readonly<Record<string, Table>>;
+
+/** Options of a whole schema. */
+export interface SchemaOptions {
+  /** Counts up with every change that devices must migrate. Default 1. */
+  readonly version?: number;
+}
+
+/** The typed description of the tables: one value that app and server share. Made by {@link schema}. */
+export interface Schema<T extends Tables = Tables> {
+  readonly tables: T;
+  readonly version: number;
+}
+
+/** The names of a schema's tables. */
+export type TableName<S extends Schema> = Extract<keyof S['tables'], string>;
+
+type ColumnsOf<S extends Schema, T extends TableName<S>> = S['tables'][T]['columns'];
+type ValueOf<C> = C extends Column<infer Value, Presence> ? Value : never;
+type NeedsOf<C extends Columns, Need extends Presence> = {
+  [K in keyof C]: C[K] extends Column<infer _Value, infer Has> ? ([Has] extends [Need] ? K : never) : never;
+}[keyof C];
+type Flat<T> = { [K in keyof T]: T[K] };
+
+/** A row as it is read: every column, null where it has no value. Frozen. */
+export type Row<S extends Schema, T extends TableName<S>> = Flat<
+  { readonly id: string } & { readonly [K in keyof ColumnsOf<S, T>]: ValueOf<ColumnsOf<S, T>[K]> }
+>;
+
+/** A row as it is given to `insert`: the id and whatever is optional or has a default may be left out. */
+export type NewRow<S extends Schema, T extends TableName<S>> = Flat<
+  { readonly id?: string } & {
+    readonly [K in NeedsOf<ColumnsOf<S, T>, 'required'>]: ValueOf<ColumnsOf<S, T>[K]>;
+  } & {
+    readonly [K in NeedsOf<ColumnsOf<S, T>, 'optional' | 'defaulted'>]?: ValueOf<ColumnsOf<S, T>[K]>;
+  }
+>;
+
+/** The columns an update may carry. */
+export type Patch<S extends Schema, T extends TableName<S>> = Flat<{
+  readonly [K in NeedsOf<ColumnsOf<S, T>, 'required' | 'optional' | 'defaulted'>]?: ValueOf<ColumnsOf<S, T>[K]>;
+}>;
+
+/** The columns of one type: the counters, say. */
+export type ColumnOfType<S extends Schema, T extends TableName<S>, Value> = Extract<
+  { [K in keyof ColumnsOf<S, T>]: ValueOf<ColumnsOf<S, T>[K]> extends Value ? K : never }[keyof ColumnsOf<S, T>],
+  string
+>;
+
+/** A row without its table's types, as the inside of Koinon handles it: column values by name, `id` among them. */
+export type AnyRow = Readonly<Record<string, unknown>> & { readonly id: string };
+
+/**
+ * Describes the data of an app once, for the app, its server and the compiler.
+ *
+ * @throws KoinonError `schema-invalid` naming the table, column and rule, before anything is created.
+ * @example
+ * const cooperative = schema({
+ *   site: table({ name: text() }),
+ *   hive: table({ site: reference('site'), frames: counter() }),
+ * })
+ */
+export function schema<const T extends Tables>(tables: T, options: SchemaOptions = {}): Schema<T> {
+  const { version = 1 } = options;
+  if (!Number.isSafeInteger(version) || version < 1) {
+    throw new KoinonError('schema-invalid', `A schema's version is a whole number from 1, not ${shown(version)}.`);
+  }
+  checkNames('table', Object.keys(tables));
+  for (const [name, definition] of Object.entries(tables)) checkTable(tables, name, definition);
+  return Object.freeze({ tables: Object.freeze({ ...tables }), version });
+}
+
+/** The table of that name. @throws KoinonError `unknown-table`. */
+export function tableOf(schema: Schema, name: string): Table {
+  const found = Object.hasOwn(schema.tables, name) ? schema.tables[name] : undefined;
+  if (found) return found;
+  throw new KoinonError(
+    'unknown-table',
+    `There is no table ${shown(name)}; the schema has ${Object.keys(schema.tables).join(', ')}.`,
+    { table: name },
+  );
+}
+
+/** The column of that name, `id` excepted. @throws KoinonError `unknown-column`. */
+export function columnOf(table: Table, tableName: string, name: string): Column {
+  const found = Object.hasOwn(table.columns, name) ? table.columns[name] : undefined;
+  if (found) return found;
+  throw new KoinonError(
+    'unknown-column',
+    `Table ${tableName} has no column ${shown(name)}; it has id, ${Object.keys(table.columns).join(', ')}.`,
+    { table: tableName, column: name },
+  );
+}
+
+const nameForm = /^[\p{L}_][\p{L}\p{N}_ -]{0,62}$/u;
+/** Words that have a meaning of their own in a query's `where`. */
+const queryWords = new Set(['and', 'or', 'not']);
+
+function checkNames(kind: string, names: readonly string[]): void {
+  if (names.length === 0)
+    throw new KoinonError('schema-invalid', `A ${kind} list is empty; give at least one ${kind}.`);
+  const seen = new Map<string, string>();
+  for (const name of names) {
+    const refuse = (why: string) => {
+      throw new KoinonError('schema-invalid', `The ${kind} name ${shown(name)} ${why}.`, { value: name });
+    };
+    if (!nameForm.test(name))
+      refuse('must start with a letter or underscore and hold letters, digits, spaces, - or _, at most 63');
+    if (name.toLowerCase().startsWith('koinon_')) refuse('starts with koinon_, which Koinon keeps for its own tables');
+    if (name.toLowerCase().startsWith('sqlite_')) refuse('starts with sqlite_, which SQLite keeps for itself');
+    if (queryWords.has(name)) refuse('is a word of the query language');
+    if (name === '__proto__') refuse('is not a usable name in JavaScript');
+    const twin = seen.get(name.toLowerCase());
+    if (twin !== undefined) refuse(`differs from ${shown(twin)} only in case, which SQL does not tell apart`);
+    seen.set(name.toLowerCase(), name);
+  }
+}
+
+const ranged = new Set<ColumnType>(['integer', 'real', 'counter']);
+const measured = new Set<ColumnType>(['text', 'bytes']);
+
+function checkTable(tables: Tables, tableName: string, definition: Table): void {
+  checkNames('column', Object.keys(definition.columns));
+  const refuse = (column: string | undefined, message: string) => {
+    throw new KoinonError('schema-invalid', `${tableName}${column ? `.${column}` : ''}: ${message}`, {
+      table: tableName,
+      ...(column === undefined ? {} : { column }),
+    });
+  };
+  for (const [name, column] of Object.entries(definition.columns)) {
+    if (name.toLowerCase() === 'id') refuse(name, 'every table has the text key id already');
+    if (column.type === 'reference' && !Object.hasOwn(tables, column.target ?? ''))
+      refuse(name, `references ${shown(column.target)}, which is not a table of this schema`);
+    if (
+      column.type === 'reference' &&
+      definition.home === 'everywhere' &&
+      tables[column.target ?? '']?.home === 'device'
+    )
+      refuse(name, `references ${shown(column.target)}, whose rows never leave the device`);
+    if (column.oneOf && new Set(column.oneOf).size !== column.oneOf.length) refuse(name, 'lists a value twice');
+    if (!ranged.has(column.type) && (column.minimum !== undefined || column.maximum !== undefined))
+      refuse(name, `a ${column.type} column has no minimum or maximum`);
+    if (!measured.has(column.type) && (column.minimumLength !== undefined || column.maximumLength !== undefined))
+      refuse(name, `a ${column.type} column has no length limits`);
+    if (column.unique && (column.type === 'json' || column.type === 'set' || column.type === 'counter'))
+      refuse(name, `a ${column.type} column cannot be unique`);
+    if (column.default !== undefined && typeof column.default !== 'function') {
+      const wrong = checkValue(column, column.default);
+      if (wrong)
+        refuse(name, `the default ${shown(column.default)} is refused by the column's own rule: ${wrong.rule}`);
+    }
+  }
+  for (const group of [...definition.unique, ...definition.index])
+    for (const name of group)
+      if (!Object.hasOwn(definition.columns, name))
+        refuse(name, 'is named by a unique or index group but is not a column');
+}

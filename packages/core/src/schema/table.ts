@@ -1,0 +1,65 @@
+import type { Problem } from '../errors/errors.ts';
+import type { Column } from './column.ts';
+
+/** Columns by name. */
+export type Columns = Readonly<Record<string, Column>>;
+
+/** What a row check reports: the column at fault, if it is one, and what is wrong. */
+export interface RowComplaint {
+  readonly column?: string;
+  readonly message: string;
+}
+
+/** Options of one table. */
+export interface TableOptions<Names extends string = string> {
+  /** Groups of columns whose values together no two rows share. */
+  readonly unique?: readonly (readonly Names[])[];
+  /** Groups of columns to keep an index over, in this order. */
+  readonly index?: readonly (readonly Names[])[];
+  /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
+  readonly home?: 'everywhere' | 'device';
+  /** Looks at a whole row before it is written; says what is wrong with it, or nothing. */
+  readonly check?: (
+    row: Readonly<Record<Names, unknown>> & { readonly id: string },
+  ) => readonly RowComplaint[] | undefined;
+}
+
+/** A table of a schema: its columns besides `id`, and its options. */
+export interface Table<C extends Columns = Columns> {
+  readonly columns: C;
+  readonly unique: readonly (readonly string[])[];
+  readonly index: readonly (readonly string[])[];
+  readonly home: 'everywhere' | 'device';
+  readonly check: ((row: Readonly<Record<string, unknown>>) => readonly RowComplaint[] | undefined) | undefined;
+}
+
+/**
+ * Describes one table. Every table has a text primary key `id` besides the columns given here.
+ *
+ * @example
+ * const hive = table({ site: reference('site'), mark: text({ maximumLength: 12 }) }, { unique: [['site', 'mark']] })
+ */
+export function table<const C extends Columns>(
+  columns: C,
+  options: TableOptions<Extract<keyof C, string>> = {},
+): Table<C> {
+  const alone = Object.entries(columns);
+  return Object.freeze({
+    columns,
+    unique: [...alone.filter(([, c]) => c.unique).map(([name]) => [name]), ...(options.unique ?? [])],
+    index: [...alone.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
+    home: options.home ?? 'everywhere',
+    check: options.check as Table['check'],
+  });
+}
+
+/** A row check's complaint as a problem. */
+export function complaintProblem(table: string, id: string, complaint: RowComplaint): Problem {
+  return {
+    code: 'row-check',
+    table,
+    id,
+    ...(complaint.column === undefined ? {} : { column: complaint.column }),
+    message: `${table} ${complaint.column ?? id}: ${complaint.message}`,
+  };
+}

@@ -1,0 +1,142 @@
+import type { ErrorCode } from '../errors/errors.ts';
+import type { Column } from '../schema/column.ts';
+import { compareText } from './compare.ts';
+
+/** Why a value is refused: the error code and the rule in words. */
+export interface Refusal {
+  readonly code: ErrorCode;
+  readonly rule: string;
+}
+
+const type = (rule: string): Refusal => ({ code: 'value-type', rule });
+const range = (rule: string): Refusal => ({ code: 'value-range', rule });
+
+/** Checks one value against its column's type, presence and rules. Nothing returned: the value is good. */
+export function checkValue(column: Column, value: unknown): Refusal | undefined {
+  if (value === null) return column.optional ? undefined : { code: 'value-missing', rule: 'a value is required' };
+  switch (column.type) {
+    case 'text':
+      return checkText(value) ?? checkLength(column, [...(value as string)].length, 'characters');
+    case 'reference':
+      return checkText(value) ?? (value === '' ? type('the id of a row is expected') : undefined);
+    case 'integer':
+    case 'counter':
+      if (!Number.isSafeInteger(value)) return type('a whole number between -(2^53-1) and 2^53-1 is expected');
+      return checkRange(column, value as number);
+    case 'real':
+      if (typeof value !== 'number' || !Number.isFinite(value)) return type('a finite number is expected');
+      return checkRange(column, value);
+    case 'boolean':
+      return typeof value === 'boolean' ? undefined : type('true or false is expected');
+    case 'timestamp':
+      return isTimestamp(value)
+        ? undefined
+        : type('an RFC 3339 time in UTC with milliseconds is expected, as new Date(…).toISOString() gives');
+    case 'date':
+      return isDate(value) ? undefined : type('a calendar day YYYY-MM-DD is expected');
+    case 'one-of':
+      return typeof value === 'string' && column.oneOf?.includes(value)
+        ? undefined
+        : { code: 'value-not-listed', rule: `one of ${column.oneOf?.join(', ')} is expected` };
+    case 'json':
+      return checkJson(value, 0);
+    case 'bytes':
+      if (!(value instanceof Uint8Array)) return type('a Uint8Array is expected');
+      return checkLength(column, value.byteLength, 'bytes');
+    case 'set':
+      return checkSet(value);
+  }
+}
+
+/** Checks a row's id. */
+export function checkId(value: unknown): Refusal | undefined {
+  const wrong = checkText(value);
+  if (wrong) return wrong;
+  const length = (value as string).length;
+  return length === 0 || length > 200 ? range('an id has 1 to 200 characters') : undefined;
+}
+
+/** The value as it is kept: minus zero as zero, sets sorted, objects and arrays as frozen copies. */
+export function kept(column: Column, value: unknown): unknown {
+  if (value === null || value === undefined) return null;
+  if (Object.is(value, -0)) return 0;
+  if (column.type === 'json') return frozenJson(value);
+  if (column.type === 'set') return Object.freeze([...(value as readonly string[])].sort(compareText));
+  if (column.type === 'bytes') return new Uint8Array(value as Uint8Array);
+  return value;
+}
+
+function checkText(value: unknown): Refusal | undefined {
+  if (typeof value !== 'string') return type('text is expected');
+  if (value.includes('\0')) return type('text without NUL characters is expected');
+  // A lone surrogate has no UTF-8 form: SQLite would store another character in its place.
+  if (/\p{Surrogate}/u.test(value))
+    return type('text of whole Unicode characters is expected, this has half of a pair');
+  return undefined;
+}
+
+function checkLength(column: Column, length: number, unit: string): Refusal | undefined {
+  if (column.minimumLength !== undefined && length < column.minimumLength)
+    return range(`at least ${column.minimumLength} ${unit}, this has ${length}`);
+  if (column.maximumLength !== undefined && length > column.maximumLength)
+    return range(`at most ${column.maximumLength} ${unit}, this has ${length}`);
+  return undefined;
+}
+
+function checkRange(column: Column, value: number): Refusal | undefined {
+  if (column.minimum !== undefined && value < column.minimum) return range(`minimum ${column.minimum}`);
+  if (column.maximum !== undefined && value > column.maximum) return range(`maximum ${column.maximum}`);
+  return undefined;
+}
+
+const timestampForm = /^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z$/;
+
+/** Whether this is an instant in the one form Koinon keeps. */
+export function isTimestamp(value: unknown): value is string {
+  if (typeof value !== 'string' || !timestampForm.test(value)) return false;
+  const time = Date.parse(value);
+  return Number.isFinite(time) && new Date(time).toISOString() === value;
+}
+
+/** Whether this is an existing calendar day as `YYYY-MM-DD`. */
+export function isDate(value: unknown): value is string {
+  return typeof value === 'string' && /^\d{4}-\d\d-\d\d$/.test(value) && isTimestamp(`${value}T00:00:00.000Z`);
+}
+
+function checkSet(value: unknown): Refusal | undefined {
+  if (!Array.isArray(value)) return type('an array of texts is expected');
+  for (const member of value) {
+    const wrong = checkText(member);
+    if (wrong) return wrong;
+  }
+  return new Set(value).size === value.length ? undefined : type('each text once is expected');
+}
+
+const deepest = 64;
+
+function checkJson(value: unknown, depth: number): Refusal | undefined {
+  if (depth > deepest) return type(`JSON at most ${deepest} levels deep is expected`);
+  if (value === null || typeof value === 'boolean') return undefined;
+  if (typeof value === 'number') return Number.isFinite(value) ? undefined : type('JSON has finite numbers only');
+  if (typeof value === 'string') return checkText(value);
+  if (Array.isArray(value)) return firstOf(value, depth);
+  if (typeof value !== 'object') return type('a JSON value is expected');
+  const prototype = Object.getPrototypeOf(value);
+  if (prototype !== Object.prototype && prototype !== null) return type('plain JSON objects are expected');
+  return firstOf(Object.keys(value), depth) ?? firstOf(Object.values(value), depth);
+}
+
+function firstOf(values: readonly unknown[], depth: number): Refusal | undefined {
+  for (const value of values) {
+    const wrong = checkJson(value, depth + 1);
+    if (wrong) return wrong;
+  }
+  return undefined;
+}
+
+function frozenJson(value: unknown): unknown {
+  if (Array.isArray(value)) return Object.freeze(value.map(frozenJson));
+  if (value !== null && typeof value === 'object')
+    return Object.freeze(Object.fromEntries(Object.entries(value).map(([key, member]) => [key, frozenJson(member)])));
+  return Object.is(value, -0) ? 0 : value;
+}

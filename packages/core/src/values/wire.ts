@@ -1,0 +1,38 @@
+import { fromUint8Array, isValid, toUint8Array } from 'js-base64';
+import type { Column, JsonValue } from '../schema/column.ts';
+import type { Table } from '../schema/table.ts';
+
+/** Column values by name, as JSON carries them. */
+export type WireColumns = Readonly<Record<string, JsonValue>>;
+
+/** The value as JSON carries it: bytes as base64 (RFC 4648), everything else as it is. */
+export function toWire(column: Column, value: unknown): JsonValue {
+  if (value === null || value === undefined) return null;
+  return column.type === 'bytes' ? fromUint8Array(value as Uint8Array) : (value as JsonValue);
+}
+
+/** The value that JSON carried. Not checked: {@link checkValue} does that. Bytes that are not base64 stay text. */
+export function fromWire(column: Column, value: JsonValue): unknown {
+  if (column.type === 'bytes' && typeof value === 'string' && isValid(value)) return toUint8Array(value);
+  return value;
+}
+
+/** Columns of a row as JSON carries them; names the table does not know are left out. */
+export function columnsToWire(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, JsonValue> {
+  const wire: Record<string, JsonValue> = {};
+  for (const name of Object.keys(columns)) {
+    const column = table.columns[name];
+    if (column) wire[name] = toWire(column, columns[name]);
+  }
+  return wire;
+}
+
+/** Columns that JSON carried; names the table does not know are left out. */
+export function columnsFromWire(table: Table, wire: WireColumns): Record<string, unknown> {
+  const columns: Record<string, unknown> = {};
+  for (const name of Object.keys(wire)) {
+    const column = table.columns[name];
+    if (column) columns[name] = fromWire(column, wire[name] as JsonValue);
+  }
+  return columns;
+}

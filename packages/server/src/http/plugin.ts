@@ -1,0 +1,87 @@
+import {
+  type About,
+  errorStatus,
+  jsonLines,
+  KoinonError,
+  limits,
+  type ProblemDocument,
+  problemJson,
+  protocolVersion,
+  readPullRequest,
+  readPushRequest,
+} from '@koinon/core';
+import type { FastifyError, FastifyInstance, FastifyReply } from 'fastify';
+import { pull } from '../pull/pull.ts';
+import { push } from '../push/push.ts';
+import type { Store } from '../stores/store.ts';
+
+/** Options of {@link koinonPlugin}. */
+export interface PluginOptions {
+  readonly store: Store;
+}
+
+/**
+ * The routes of the protocol as a Fastify plugin, to be registered in a service of your own (under a prefix, if you
+ * like) or by {@link startServer}. Every error is a problem document (RFC 9457).
+ */
+export async function koinonPlugin(app: FastifyInstance, { store }: PluginOptions): Promise<void> {
+  const root = `/v${protocolVersion}`;
+  app.setErrorHandler((error: FastifyError | KoinonError, request, reply) => {
+    const known = asKoinonError(error);
+    if (known.status >= 500) request.log.error({ err: error }, 'a request failed');
+    return sendProblem(reply, known);
+  });
+  app.setNotFoundHandler((request, reply) =>
+    sendProblem(
+      reply,
+      new KoinonError('not-found', `There is no ${request.method} ${request.url}; see ${root}/about.`),
+    ),
+  );
+
+  app.get(`${root}/about`, async (): Promise<About> => {
+    const position = Number(await store.read((reader) => reader.position()));
+    const { feed, schema } = store;
+    return {
+      server: 'koinon',
+      protocol: protocolVersion,
+      feed,
+      schemaVersion: schema.version,
+      tables: Object.keys(schema.tables),
+      position,
+    };
+  });
+
+  app.post(`${root}/pull`, { bodyLimit: limits.requestBytes }, async (request, reply) => {
+    const { header, rows } = await pull(store, readPullRequest(request.body));
+    const lines = [header, ...rows].map((line) => `${JSON.stringify(line)}\n`);
+    return reply.type(jsonLines).send(lines.join(''));
+  });
+
+  app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) =>
+    push(store, readPushRequest(request.body)),
+  );
+}
+
+function sendProblem(reply: FastifyReply, error: KoinonError): FastifyReply {
+  const problem: ProblemDocument = {
+    type: `urn:koinon:problem:${error.code}`,
+    title: error.code.replaceAll('-', ' '),
+    status: error.status,
+    code: error.code,
+    detail: error.message,
+    ...(error.table === undefined ? {} : { table: error.table }),
+    ...(error.column === undefined ? {} : { column: error.column }),
+  };
+  return reply.status(error.status).type(problemJson).send(problem);
+}
+
+/** Whatever went wrong, under a code of ours. What a request cannot be blamed for says nothing of the server's inside. */
+function asKoinonError(error: FastifyError | KoinonError): KoinonError {
+  if (error instanceof KoinonError) return error;
+  const status = error.statusCode ?? 500;
+  if (status === errorStatus['too-large'])
+    return new KoinonError('too-large', `The request is larger than ${limits.requestBytes} bytes; send it in parts.`);
+  if (status >= 400 && status < 500)
+    return new KoinonError('malformed-request', `The request cannot be read: ${error.message}.`);
+  return new KoinonError('server-failure', 'The server could not answer; nothing of the request was done. Try again.');
+}

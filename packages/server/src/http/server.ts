@@ -1,0 +1,63 @@
+import { KoinonError } from '@koinon/core';
+import fastify from 'fastify';
+import type { Logger } from 'pino';
+import type { Store } from '../stores/store.ts';
+import { koinonPlugin } from './plugin.ts';
+
+/** Options of {@link startServer}. */
+export interface ServerOptions {
+  readonly store: Store;
+  /** The address to bind to; loopback only. Default `127.0.0.1`. */
+  readonly host?: string;
+  /** The port; 0 takes a free one. Default 4280. */
+  readonly port?: number;
+  /** Where requests and failures are logged. Default: nowhere. */
+  readonly logger?: Logger;
+}
+
+/** A server that is listening. */
+export interface RunningServer {
+  /** Such as `http://127.0.0.1:4280`. */
+  readonly url: string;
+  /** Answers what has begun, then stops listening and closes the store. */
+  close(): Promise<void>;
+}
+
+const loopback = /^(127(\.\d{1,3}){3}|::1|localhost)$/;
+
+/**
+ * Serves a store over HTTP. There are no users yet, so it answers this machine only: another address is refused, and so
+ * is a request whose Host header names another (a page of another origin that points a name of its own here).
+ *
+ * @throws KoinonError `not-loopback`.
+ */
+export async function startServer({
+  store,
+  host = '127.0.0.1',
+  port = 4280,
+  logger,
+}: ServerOptions): Promise<RunningServer> {
+  if (!loopback.test(host))
+    throw new KoinonError(
+      'not-loopback',
+      `The server has no users and tokens yet and answers this machine only; bind it to 127.0.0.1, not ${host}.`,
+    );
+  // A client that keeps its connection open must not keep the server from stopping.
+  const app = fastify({ forceCloseConnections: true, ...(logger ? { loggerInstance: logger } : { logger: false }) });
+  app.addHook('onRequest', async (request) => {
+    if (!loopback.test(request.hostname.replace(/^\[|\]$/g, '')))
+      throw new KoinonError(
+        'not-loopback',
+        `This server answers requests to this machine only, not to ${request.hostname}.`,
+      );
+  });
+  await app.register(koinonPlugin, { store });
+  const url = await app.listen({ host, port });
+  return {
+    url,
+    async close() {
+      await app.close();
+      await store.close();
+    },
+  };
+}

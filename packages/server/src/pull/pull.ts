@@ -1,0 +1,80 @@
+import { type Cursor, limits, type PulledPage, type PullRequest } from '@koinon/core';
+import { openCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
+import type { FeedEntry, Store, StoreReader } from '../stores/store.ts';
+
+/** Opens a cursor and checks that it belongs to this feed. @throws KoinonError `unknown-cursor`. */
+export async function cursorOf(store: Store, token: string): Promise<Cursor> {
+  const cursor = openCursor(token, store.secret);
+  if (cursor.feed !== store.feed) throw unknownCursor(token, "it belongs to another database's feed");
+  if (!(await store.knows(cursor.known)))
+    throw unknownCursor(token, 'it is ahead of this feed, which may have been restored from a backup');
+  return cursor;
+}
+
+/**
+ * Answers a pull with one page, read in one snapshot. Without a cursor a first download begins: rows by primary key,
+ * page after page, each page's cursor saying where to go on. The cursor keeps the position from before the first page,
+ * so the changes made meanwhile follow as ordinary changes.
+ */
+export async function pull(store: Store, request: PullRequest): Promise<PulledPage> {
+  const limit = Math.min(request.limit ?? limits.pageRows, limits.pageRows);
+  const cursor = request.cursor === undefined ? undefined : await cursorOf(store, request.cursor);
+  return store.read(async (reader) => {
+    const covers = await reader.applied(request.own ?? []);
+    const time = new Date().toISOString();
+    if (cursor !== undefined && cursor.resume === undefined) {
+      const page = await reader.changesSince(cursor.known, limit);
+      const next: Cursor = { ...cursor, known: page.to };
+      const header = {
+        kind: 'changes' as const,
+        from: Number(cursor.known),
+        to: Number(page.to),
+        cursor: sealCursor(next, store.secret),
+        rows: page.entries.length,
+        more: page.more,
+        covers,
+        time,
+      };
+      return { header, rows: page.entries };
+    }
+    const tables = Object.keys(store.schema.tables);
+    const known = cursor?.known ?? (await reader.position());
+    const start = cursor?.resume ?? { table: tables[0] as string, after: null };
+    const { entries, resume } = await snapshotPage(reader, tables, start, limit);
+    const next: Cursor = {
+      feed: store.feed,
+      known,
+      schemaVersion: store.schema.version,
+      ...(resume ? { resume } : {}),
+    };
+    const header = {
+      kind: 'snapshot' as const,
+      from: null,
+      to: Number(known),
+      cursor: sealCursor(next, store.secret),
+      rows: entries.length,
+      more: resume !== undefined || (await reader.position()) !== known,
+      covers,
+      time,
+    };
+    return { header, rows: entries };
+  });
+}
+
+async function snapshotPage(
+  reader: StoreReader,
+  tables: readonly string[],
+  start: NonNullable<Cursor['resume']>,
+  limit: number,
+) {
+  const entries: FeedEntry[] = [];
+  let { after } = start;
+  for (const table of tables.slice(tables.indexOf(start.table))) {
+    const left = limit - entries.length;
+    const rows = await reader.rowsAfter(table, after, left);
+    entries.push(...rows);
+    if (rows.length === left) return { entries, resume: { table, after: rows.at(-1)?.id ?? after } };
+    after = null;
+  }
+  return { entries, resume: undefined };
+}

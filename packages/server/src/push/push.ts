@@ -1,0 +1,191 @@
+import { createHash } from 'node:crypto';
+import {
+  type AnyRow,
+  type Change,
+  type Cursor,
+  changeFromWire,
+  changeProblems,
+  columnsFromWire,
+  type Outcome,
+  type Problem,
+  type PushRequest,
+  type PushResponse,
+  referencesOf,
+  rowProblems,
+  type Schema,
+  type Table,
+  type UploadedTransaction,
+  type WireChange,
+} from '@koinon/core';
+import canonicalize from 'canonicalize';
+import { cursorOf } from '../pull/pull.ts';
+import type { RowKey, Store, StoreWriter } from '../stores/store.ts';
+import { Comparison } from './compare.ts';
+
+/**
+ * Takes up a push: each transaction in a database transaction of its own, in order. One that was taken up before gets
+ * its outcome again; one that others have overtaken is `stale`; one that the rules refuse is `rejected`; one that
+ * touches or references rows of one not applied `waits`. Only `applied` has written anything.
+ */
+export async function push(store: Store, request: PushRequest): Promise<PushResponse> {
+  const base = request.base === null ? null : await cursorOf(store, request.base);
+  const outcomes: Outcome[] = [];
+  const blocked = new Map<string, string>();
+  for (const transaction of request.transactions) {
+    const outcome = await store.write((writer) => takeUp(store.schema, writer, transaction, base, blocked));
+    if (outcome.outcome !== 'applied')
+      for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
+    outcomes.push(outcome);
+  }
+  return { outcomes, time: new Date().toISOString() };
+}
+
+async function takeUp(
+  schema: Schema,
+  writer: StoreWriter,
+  transaction: UploadedTransaction,
+  base: Cursor | null,
+  blocked: ReadonlyMap<string, string>,
+): Promise<Outcome> {
+  const { id } = transaction;
+  const digest = digestOf(transaction);
+  const known = await writer.receipt(id);
+  if (known !== undefined) {
+    if (known.digest !== digest) return rejected(id, [reusedId(id)]);
+    return known.outcome.kind === 'applied'
+      ? { id, outcome: 'applied', position: known.outcome.position }
+      : rejected(id, known.outcome.problems);
+  }
+  const waitsFor = blockedBy(schema, transaction.changes, blocked);
+  if (waitsFor !== undefined) return { id, outcome: 'waits', for: waitsFor };
+
+  const refuse = async (problems: readonly Problem[]): Promise<Outcome> => {
+    // Remembered, so that a late copy of this request cannot be applied when the rules would let it pass by then.
+    await writer.saveReceipt({ id, digest, outcome: { kind: 'rejected', problems } });
+    return rejected(id, problems);
+  };
+  const unreadable = transaction.changes.flatMap((change) => unreadableProblems(schema, change));
+  if (unreadable.length > 0) return refuse(unreadable);
+
+  const changes = transaction.changes.map((change) => changeFromWire(schema, change));
+  const invalid = changes.flatMap((change) => changeProblems(schema.tables[change.table] as Table, change));
+  if (invalid.length > 0) return refuse(invalid);
+
+  const keys = lockOrder(changes);
+  const stamps = await writer.stamps(keys, base?.known ?? null);
+  const comparison = new Comparison(keys, stamps, new Set(transaction.own), id);
+  for (const change of changes) comparison.add(schema.tables[change.table] as Table, change);
+  if (comparison.problems.length > 0) return refuse(comparison.problems);
+  if (comparison.stale.length > 0) return { id, outcome: 'stale', rows: comparison.stale };
+
+  const problems = await writer.attempt(id, Date.parse(transaction.editedAt), async () => {
+    for (const change of changes) await writer.apply(change);
+    return wholeProblems(schema, writer, keys);
+  });
+  if (problems.length > 0) return refuse(problems);
+  const position = Number(await writer.position());
+  await writer.saveReceipt({ id, digest, outcome: { kind: 'applied', position } });
+  return { id, outcome: 'applied', position };
+}
+
+/** A table the server does not keep, or columns it does not know: found before the change can be read at all. */
+function unreadableProblems(schema: Schema, change: WireChange): Problem[] {
+  const { table: tableName, id } = change;
+  const table = Object.hasOwn(schema.tables, tableName) ? schema.tables[tableName] : undefined;
+  if (table === undefined)
+    return [{ code: 'unknown-table', table: tableName, id, message: `The server keeps no table ${tableName}.` }];
+  const columns = Object.keys(change.columns ?? {});
+  const unknown = columns.filter((name) => !Object.hasOwn(table.columns, name));
+  return unknown.map((column) => ({
+    code: 'unknown-column',
+    table: tableName,
+    id,
+    column,
+    message: `Table ${tableName} has no column ${column}.`,
+  }));
+}
+
+/** What only the written rows can answer for: row rules, and references in both directions. */
+async function wholeProblems(schema: Schema, writer: StoreWriter, keys: readonly RowKey[]): Promise<Problem[]> {
+  const problems: Problem[] = [];
+  for (const { table: tableName, id } of keys) {
+    const row = await writer.row(tableName, id);
+    if (row === null) problems.push(...(await stillReferenced(schema, writer, tableName, id)));
+    else {
+      problems.push(...rowProblems(tableName, schema.tables[tableName] as Table, row));
+      problems.push(...(await pointingNowhere(schema, writer, tableName, row)));
+    }
+  }
+  return problems;
+}
+
+async function pointingNowhere(schema: Schema, writer: StoreWriter, table: string, row: AnyRow): Promise<Problem[]> {
+  const problems: Problem[] = [];
+  for (const [column, { target }] of Object.entries((schema.tables[table] as Table).columns)) {
+    const id = row[column];
+    if (target === undefined || typeof id !== 'string' || (await writer.row(target, id)) !== null) continue;
+    const message = `${table}.${column} ${id}: there is no ${target} of that id on the server.`;
+    problems.push({ code: 'no-such-reference', table, id: row.id, column, rule: `references ${target}`, message });
+  }
+  return problems;
+}
+
+async function stillReferenced(schema: Schema, writer: StoreWriter, table: string, id: string): Promise<Problem[]> {
+  const problems: Problem[] = [];
+  for (const [otherName, other] of Object.entries(schema.tables))
+    for (const [column, { target }] of Object.entries(other.columns)) {
+      if (target !== table) continue;
+      const referrer = await writer.referrer(otherName, column, id);
+      if (referrer === undefined) continue;
+      const message = `${table} ${id} cannot be deleted: ${otherName} ${referrer} refers to it by ${column}.`;
+      problems.push({ code: 'row-referenced', table, id, rule: `referenced by ${otherName}.${column}`, message });
+    }
+  return problems;
+}
+
+/** The transaction of this batch that must be settled first, if there is one. */
+function blockedBy(
+  schema: Schema,
+  changes: readonly WireChange[],
+  blocked: ReadonlyMap<string, string>,
+): string | undefined {
+  if (blocked.size === 0) return undefined;
+  for (const wire of changes) {
+    const table = Object.hasOwn(schema.tables, wire.table) ? schema.tables[wire.table] : undefined;
+    const references = table
+      ? referencesOf(table, { ...wire, columns: columnsFromWire(table, wire.columns ?? {}) } as Change)
+      : [];
+    for (const key of [wire, ...references]) {
+      const by = blocked.get(keyOf(key));
+      if (by !== undefined) return by;
+    }
+  }
+  return undefined;
+}
+
+/** What a transaction does, apart from what its replica knew when it sent it: that may have advanced between two sendings. */
+function digestOf({ id, editedAt, changes }: UploadedTransaction): string {
+  return createHash('sha256')
+    .update(canonicalize({ id, editedAt, changes }) as string)
+    .digest('base64url');
+}
+
+function rejected(id: string, problems: readonly Problem[]): Outcome {
+  return { id, outcome: 'rejected', problems };
+}
+
+function reusedId(id: string): Problem {
+  return {
+    code: 'transaction-id-reused',
+    message: `Transaction ${id} was taken up before with other changes; a changed transaction needs a new id.`,
+  };
+}
+
+function lockOrder(changes: readonly Change[]): RowKey[] {
+  const keys = new Map(changes.map(({ table, id }) => [keyOf({ table, id }), { table, id }]));
+  return [...keys.values()].sort((a, b) => (a.table === b.table ? (a.id < b.id ? -1 : 1) : a.table < b.table ? -1 : 1));
+}
+
+function keyOf({ table, id }: RowKey): string {
+  return JSON.stringify([table, id]);
+}

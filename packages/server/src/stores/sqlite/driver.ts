@@ -1,0 +1,60 @@
+type SqlValue = null | number | string | Uint8Array;
+
+/** A prepared statement. */
+export interface Statement {
+  run(...values: SqlValue[]): unknown;
+  get(...values: SqlValue[]): unknown;
+  all(...values: SqlValue[]): unknown[];
+}
+
+/** An open SQLite file. */
+export interface Connection {
+  exec(sql: string): void;
+  prepare(sql: string): Statement;
+  close(): void;
+}
+
+interface SqliteModule {
+  readonly DatabaseSync: new (
+    path: string,
+    options?: { readonly readOnly?: boolean; readonly timeout?: number },
+  ) => Connection;
+}
+
+/** SQLite as this Node has it: built in from Node 22.13 on, else the drop-in with prebuilt binaries. */
+export function loadSqlite(): Promise<SqliteModule> {
+  const builtIn = ['node', 'sqlite'].join(':');
+  return (import(builtIn) as Promise<SqliteModule>).catch(
+    () => import('@photostructure/sqlite') as unknown as Promise<SqliteModule>,
+  );
+}
+
+/** A connection that prepares each statement once. */
+export class Prepared {
+  readonly connection: Connection;
+  private readonly statements = new Map<string, Statement>();
+
+  constructor(connection: Connection) {
+    this.connection = connection;
+  }
+
+  get<Row>(sql: string, ...values: SqlValue[]): Row | undefined {
+    return this.statement(sql).get(...values) as Row | undefined;
+  }
+
+  all<Row>(sql: string, ...values: SqlValue[]): Row[] {
+    return this.statement(sql).all(...values) as Row[];
+  }
+
+  run(sql: string, ...values: SqlValue[]): void {
+    this.statement(sql).run(...values);
+  }
+
+  private statement(sql: string): Statement {
+    const known = this.statements.get(sql);
+    if (known) return known;
+    const made = this.connection.prepare(sql);
+    this.statements.set(sql, made);
+    return made;
+  }
+}

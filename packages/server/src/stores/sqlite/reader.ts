@@ -1,0 +1,117 @@
+import {
+  type AnyRow,
+  columnsToWire,
+  type JsonValue,
+  type Position,
+  quoteName,
+  rowDecoder,
+  type Schema,
+  type Table,
+} from '@koinon/core';
+import type { FeedEntry, FeedPage, StoreReader } from '../store.ts';
+import type { Prepared } from './driver.ts';
+
+/** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
+export type ColumnStamp = readonly [position: number, editedAt: number, receipt: string | null];
+
+/** A stamp as it stands in the database. */
+export interface StampRow {
+  table_name: string;
+  row_id: string;
+  position: number;
+  born: number;
+  row_position: number;
+  row_edited_at: number;
+  row_receipt: string | null;
+  deleted: 0 | 1;
+  columns: string;
+}
+
+/** Reads of one SQLite connection; the caller holds a transaction open around them, so that they see one snapshot. */
+export class SqliteReader implements StoreReader {
+  private readonly database: Prepared;
+  private readonly schema: Schema;
+  private readonly decoders = new Map<string, (raw: unknown) => AnyRow>();
+
+  constructor(database: Prepared, schema: Schema) {
+    this.database = database;
+    this.schema = schema;
+  }
+
+  async position(): Promise<Position> {
+    return String(this.end());
+  }
+
+  async rowsAfter(table: string, after: string | null, limit: number): Promise<FeedEntry[]> {
+    const rows = this.database.all<AnyRow>(
+      `SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE id > ? ORDER BY id LIMIT ?`,
+      after ?? '',
+      limit,
+    );
+    const position = this.end();
+    return rows.map((raw) => ({ kind: 'insert', table, id: raw.id, position, columns: this.wire(table, raw) }));
+  }
+
+  async changesSince(position: Position, limit: number): Promise<FeedPage> {
+    const since = Number(position);
+    // A replaced row and its replacement share a position: a page ends behind all rows of its last one.
+    const last = this.database.get<{ position: number }>(
+      'SELECT position FROM koinon_stamp WHERE position > ? ORDER BY position LIMIT 1 OFFSET ?',
+      since,
+      limit - 1,
+    );
+    const end = this.end();
+    const to = last?.position ?? end;
+    const stamps = this.database.all<StampRow>(
+      'SELECT * FROM koinon_stamp WHERE position > ? AND position <= ? ORDER BY position',
+      since,
+      to,
+    );
+    return { entries: stamps.flatMap((stamp) => this.entry(stamp, since)), to: String(to), more: to < end };
+  }
+
+  async applied(ids: readonly string[]): Promise<string[]> {
+    return ids.filter(
+      (id) => this.database.get("SELECT 1 FROM koinon_receipt WHERE id = ? AND outcome = 'applied'", id) !== undefined,
+    );
+  }
+
+  row(table: string, id: string): AnyRow | null {
+    const raw = this.database.get(`SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE id = ?`, id);
+    return raw === undefined ? null : this.decode(table, raw);
+  }
+
+  /** The end of the feed. */
+  end(): number {
+    return (this.database.get('SELECT position FROM koinon_feed') as { position: number }).position;
+  }
+
+  private entry(stamp: StampRow, since: number): FeedEntry[] {
+    const { table_name: table, row_id: id, position } = stamp;
+    if (!Object.hasOwn(this.schema.tables, table)) return [];
+    // Inserted and deleted again since: whoever stands at `since` never had it.
+    if (stamp.deleted) return stamp.born > since ? [] : [{ kind: 'delete', table, id, position }];
+    const row = this.row(table, id);
+    if (row === null) return [];
+    const columns = columnsToWire(this.schema.tables[table] as Table, row);
+    if (stamp.row_position > since) return [{ kind: 'insert', table, id, position, columns }];
+    const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
+    const changed: Record<string, JsonValue> = {};
+    for (const [name, value] of Object.entries(columns)) if ((written[name]?.[0] ?? 0) > since) changed[name] = value;
+    return Object.keys(changed).length === 0 ? [] : [{ kind: 'update', table, id, position, columns: changed }];
+  }
+
+  private columns(table: string): string {
+    return ['id', ...Object.keys((this.schema.tables[table] as Table).columns)].map(quoteName).join(', ');
+  }
+
+  private decode(table: string, raw: unknown): AnyRow {
+    const decoder = this.decoders.get(table) ?? rowDecoder(this.schema.tables[table] as Table);
+    this.decoders.set(table, decoder);
+    return decoder(raw);
+  }
+
+  private wire(table: string, raw: unknown): Record<string, JsonValue> {
+    return columnsToWire(this.schema.tables[table] as Table, this.decode(table, raw));
+  }
+}

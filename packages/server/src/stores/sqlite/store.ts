@@ -1,0 +1,104 @@
+import type { Position, Schema } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
+import type { Store, StoreReader, StoreWriter } from '../store.ts';
+import { loadSqlite, Prepared } from './driver.ts';
+import { type Identity, keptTables, prepareLayout } from './layout.ts';
+import { SqliteReader } from './reader.ts';
+import { SqliteWriter } from './writer.ts';
+
+/**
+ * Keeps the app's tables in an SQLite file, with the feed and the receipts beside them. Other programs may read and
+ * write the same file meanwhile.
+ *
+ * @param file a path; it is created if it is not there.
+ * @throws KoinonError `storage-refused` when the file cannot be opened as an SQLite database.
+ */
+export async function sqliteStore(schema: Schema, file: string): Promise<Store> {
+  const { DatabaseSync } = await loadSqlite();
+  const open = () => {
+    const connection = new DatabaseSync(file, { timeout: 5_000 });
+    connection.exec(
+      'PRAGMA journal_mode = wal; PRAGMA synchronous = full; PRAGMA foreign_keys = on; PRAGMA recursive_triggers = off',
+    );
+    return new Prepared(connection);
+  };
+  try {
+    const writing = open();
+    const identity = prepareLayout(writing, schema);
+    const kept = {
+      ...schema,
+      tables: Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]])),
+    } as Schema;
+    return new SqliteStore(kept, identity, writing, open());
+  } catch (error) {
+    throw new KoinonError(
+      'storage-refused',
+      `${file} cannot be opened as the server's database: ${(error as Error).message}.`,
+      { cause: error },
+    );
+  }
+}
+
+class SqliteStore implements Store {
+  readonly schema: Schema;
+  readonly feed: string;
+  readonly secret: string;
+  private readonly writing: Prepared;
+  private readonly reading: Prepared;
+  private readonly reader: SqliteReader;
+  private readonly writer: SqliteWriter;
+  private turn: Promise<unknown> = Promise.resolve();
+  private readTurn: Promise<unknown> = Promise.resolve();
+
+  constructor(schema: Schema, identity: Identity, writing: Prepared, reading: Prepared) {
+    this.schema = schema;
+    this.feed = identity.feed;
+    this.secret = identity.secret;
+    this.writing = writing;
+    this.reading = reading;
+    this.reader = new SqliteReader(reading, schema);
+    this.writer = new SqliteWriter(writing, schema);
+  }
+
+  read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T> {
+    const run = () => inTransaction(this.reading, 'BEGIN', () => work(this.reader));
+    const turn = this.readTurn.then(run);
+    this.readTurn = turn.catch(() => undefined);
+    return turn;
+  }
+
+  write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T> {
+    // The mutex: while one request's work awaits (a validator, say) no other gets into its transaction.
+    const run = () => inTransaction(this.writing, 'BEGIN IMMEDIATE', () => work(this.writer));
+    const turn = this.turn.then(run);
+    this.turn = turn.catch(() => undefined);
+    return turn;
+  }
+
+  async knows(position: Position): Promise<boolean> {
+    const known = Number(position);
+    return Number.isSafeInteger(known) && known >= 0 && known <= Number(await this.read((reader) => reader.position()));
+  }
+
+  async close(): Promise<void> {
+    await Promise.all([this.turn, this.readTurn]);
+    this.reading.connection.close();
+    this.writing.connection.close();
+  }
+}
+
+async function inTransaction<T>(database: Prepared, begin: string, work: () => Promise<T>): Promise<T> {
+  database.connection.exec(begin);
+  try {
+    const result = await work();
+    database.connection.exec('COMMIT');
+    return result;
+  } catch (error) {
+    try {
+      database.connection.exec('ROLLBACK');
+    } catch {
+      // A full disk, say, has made SQLite roll back by itself.
+    }
+    throw error;
+  }
+}

@@ -1,0 +1,161 @@
+import { quoteName, quoteText } from '@koinon/core';
+
+/** A table as it stands in the database: its columns besides `id`, and the groups that no two rows share. */
+export interface TrackedTable {
+  readonly name: string;
+  readonly columns: readonly string[];
+  readonly unique: readonly (readonly string[])[];
+}
+
+/** The server's own tables in an SQLite database. */
+export const koinonTables = `
+CREATE TABLE IF NOT EXISTS koinon_meta (
+  name TEXT PRIMARY KEY NOT NULL,
+  value TEXT NOT NULL
+) WITHOUT ROWID;
+-- The end of the feed. Counted up by the triggers; one writer at a time makes it the commit order.
+CREATE TABLE IF NOT EXISTS koinon_feed (
+  only INTEGER PRIMARY KEY CHECK (only = 1),
+  position INTEGER NOT NULL
+);
+INSERT OR IGNORE INTO koinon_feed VALUES (1, 0);
+-- Whose transaction is writing just now; empty for other programs. Set and cleared inside the writing transaction.
+CREATE TABLE IF NOT EXISTS koinon_writer (
+  only INTEGER PRIMARY KEY CHECK (only = 1),
+  receipt TEXT,
+  edited_at INTEGER
+);
+INSERT OR IGNORE INTO koinon_writer VALUES (1, NULL, NULL);
+CREATE TABLE IF NOT EXISTS koinon_stamp (
+  table_name TEXT NOT NULL,
+  row_id TEXT NOT NULL,
+  position INTEGER NOT NULL,
+  born INTEGER NOT NULL,
+  row_position INTEGER NOT NULL,
+  row_edited_at INTEGER NOT NULL,
+  row_receipt TEXT,
+  deleted INTEGER NOT NULL,
+  columns TEXT NOT NULL,
+  image TEXT,
+  PRIMARY KEY (table_name, row_id)
+) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS koinon_stamp_by_position ON koinon_stamp (position);
+-- Rows that the statement under way may replace without a delete trigger firing.
+CREATE TABLE IF NOT EXISTS koinon_replaced (
+  table_name TEXT NOT NULL,
+  row_id TEXT NOT NULL,
+  image TEXT NOT NULL,
+  PRIMARY KEY (table_name, row_id)
+) WITHOUT ROWID;
+CREATE TABLE IF NOT EXISTS koinon_receipt (
+  id TEXT PRIMARY KEY NOT NULL,
+  digest TEXT NOT NULL,
+  outcome TEXT NOT NULL,
+  position INTEGER,
+  received_at TEXT NOT NULL
+) WITHOUT ROWID;
+`;
+
+const position = '(SELECT position FROM koinon_feed)';
+const receipt = '(SELECT receipt FROM koinon_writer)';
+/** julianday rather than unixepoch('subsec'), which SQLite has only since 3.42: any program's SQLite must run this. */
+const editedAt = `coalesce((SELECT edited_at FROM koinon_writer), CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER))`;
+const step = 'UPDATE koinon_feed SET position = position + 1;';
+const stampColumns =
+  'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, image';
+
+/**
+ * The triggers that keep the feed of one table. They use SQL's built-ins alone, so that any program can write the table,
+ * and no form of INSERT but upserts: under an outer OR IGNORE or OR REPLACE the other forms would follow that instead.
+ *
+ * REPLACE deletes rows without firing delete triggers. BEFORE triggers therefore note the rows it may delete, and AFTER
+ * triggers stamp those of them that are gone, or that were replaced in place.
+ */
+export function feedTriggers(table: TrackedTable): string[] {
+  const { name, columns, unique } = table;
+  const T = quoteName(name);
+  const t = quoteText(name);
+  const trigger = (when: string, event: string, body: string, condition?: string) =>
+    `CREATE TRIGGER ${quoteName(`koinon_${name}_${when}_${event}`.replaceAll(' ', '_'))} ${when.split(' ')[0]?.toUpperCase()} ${event.toUpperCase()} ON ${T}${condition ? `\nWHEN ${condition}` : ''}\nBEGIN\n  ${body.trim()}\nEND`;
+
+  const imageOf = (row: string) =>
+    `json_object(${columns.map((c) => `${quoteText(c)}, ${asJson(`${row}.${quoteName(c)}`)}`).join(', ')})`;
+  const differs = (c: string) => `OLD.${quoteName(c)} IS NOT NEW.${quoteName(c)} COLLATE BINARY`;
+  const differsFromNote = (c: string) =>
+    `(SELECT json_extract(image, ${quoteText(`$."${c}"`)}) FROM koinon_replaced WHERE table_name = ${t} AND row_id = NEW.id) IS NOT ${asJson(`NEW.${quoteName(c)}`)} COLLATE BINARY`;
+  /** The stamps of the columns that differ, as one JSON object to patch into those before. */
+  const changed = (test: (c: string) => string) =>
+    `(SELECT json_group_object(name, json(stamp)) FROM (${columns
+      .map(
+        (c) =>
+          `SELECT ${quoteText(c)} AS name, json_array(${position}, ${editedAt}, ${receipt}) AS stamp WHERE ${test(c)}`,
+      )
+      .join(' UNION ALL ')}))`;
+
+  const clear = `DELETE FROM koinon_replaced WHERE table_name = ${t};`;
+  /** Rows other than this one that stand in the way of NEW, by key or by a unique group. */
+  const inTheWay = [
+    'id = NEW.id',
+    ...unique.map((group) => `(${group.map((c) => `${quoteName(c)} = NEW.${quoteName(c)}`).join(' AND ')})`),
+  ].join(' OR ');
+  const note = (exceptOld: boolean) =>
+    `INSERT INTO koinon_replaced SELECT ${t}, id, ${imageOf(T)} FROM ${T} WHERE ${exceptOld ? 'id <> OLD.id AND ' : ''}(${inTheWay}) ON CONFLICT DO NOTHING;`;
+
+  const tombstone = (values: string) => `
+  INSERT INTO koinon_stamp (${stampColumns})
+  ${values}
+  ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
+    row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 1, columns = '{}', image = excluded.image;`;
+  const stampGone = tombstone(
+    `SELECT ${t}, row_id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', image FROM koinon_replaced
+  WHERE table_name = ${t} AND row_id <> NEW.id AND NOT EXISTS (SELECT 1 FROM ${T} WHERE id = row_id)`,
+  );
+  const stampDeleted = tombstone(
+    `SELECT ${t}, OLD.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', ${imageOf('OLD')}
+  WHERE NOT EXISTS (SELECT 1 FROM ${T} WHERE id = OLD.id)`,
+  );
+  const stampInserted = (condition: string) => `
+  INSERT INTO koinon_stamp (${stampColumns})
+  SELECT ${t}, NEW.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL
+  WHERE ${condition}
+  ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
+    row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 0, columns = '{}', image = NULL;`;
+  const stampUpdated = `
+  INSERT INTO koinon_stamp (${stampColumns})
+  SELECT ${t}, NEW.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL WHERE true
+  ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position,
+    columns = json_patch(columns, ${changed(differs)});`;
+  const noted = `EXISTS (SELECT 1 FROM koinon_replaced WHERE table_name = ${t} AND row_id = NEW.id)`;
+  const stampReplaced = `
+  UPDATE koinon_stamp SET position = ${position}, columns = json_patch(columns, ${changed(differsFromNote)})
+  WHERE table_name = ${t} AND row_id = NEW.id AND deleted = 0 AND ${noted} AND (${columns.map(differsFromNote).join(' OR ')});`;
+  const isTombstone = `EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${t} AND row_id = NEW.id AND deleted = 1)`;
+
+  const keyed = ['id', ...new Set(unique.flat())].map(differs).join(' OR ');
+  return [
+    trigger('before', 'insert', `${clear}\n  ${note(false)}`),
+    trigger(
+      'after',
+      'insert',
+      `${step}${stampGone}${stampReplaced}${stampInserted(`NOT ${noted} OR ${isTombstone}`)}\n  ${clear}`,
+    ),
+    trigger('before', 'update', `${clear}\n  ${note(true)}`, keyed),
+    trigger('after replaced', 'update', `${step}${stampGone}\n  ${clear}`, keyed),
+    trigger('after', 'update', `${step}${stampUpdated}`, `OLD.id IS NEW.id AND (${columns.map(differs).join(' OR ')})`),
+    trigger('after key', 'update', `${step}${stampDeleted}${stampInserted('true')}`, 'OLD.id IS NOT NEW.id'),
+    trigger('after', 'delete', `${step}${stampDeleted}`),
+  ];
+}
+
+/** Stamps for rows that have none: those that were there before the triggers. */
+export function stampUnstamped({ name }: TrackedTable): string {
+  return `INSERT INTO koinon_stamp (${stampColumns})
+  SELECT ${quoteText(name)}, id, ${position}, ${position}, ${position}, ${editedAt}, NULL, 0, '{}', NULL FROM ${quoteName(name)}
+  WHERE NOT EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${quoteText(name)} AND row_id = id)
+  ON CONFLICT DO NOTHING`;
+}
+
+/** A column as JSON can hold it: blobs as hexadecimal text. */
+function asJson(column: string): string {
+  return `CASE typeof(${column}) WHEN 'blob' THEN hex(${column}) ELSE ${column} END`;
+}

@@ -1,0 +1,148 @@
+import {
+  type AnyRow,
+  applyOperation,
+  type Change,
+  type Column,
+  type Position,
+  type Problem,
+  quoteName,
+  type Schema,
+  type SqlValue,
+  type Table,
+  toSql,
+} from '@koinon/core';
+import { ConstraintError, type Receipt, type RowKey, type Stamp, type StoreWriter, type Written } from '../store.ts';
+import { constraintProblem } from './constraints.ts';
+import type { Prepared } from './driver.ts';
+import { type ColumnStamp, SqliteReader, type StampRow } from './reader.ts';
+
+/** Writes of the one write connection; the caller holds a transaction open around them. */
+export class SqliteWriter implements StoreWriter {
+  private readonly database: Prepared;
+  private readonly schema: Schema;
+  private readonly reader: SqliteReader;
+
+  constructor(database: Prepared, schema: Schema) {
+    this.database = database;
+    this.schema = schema;
+    this.reader = new SqliteReader(database, schema);
+  }
+
+  async receipt(id: string): Promise<Receipt | undefined> {
+    const found = this.database.get<{ digest: string; outcome: string; position: number | null }>(
+      'SELECT * FROM koinon_receipt WHERE id = ?',
+      id,
+    );
+    if (found === undefined) return undefined;
+    const outcome: Receipt['outcome'] =
+      found.outcome === 'applied'
+        ? { kind: 'applied', position: found.position as number }
+        : { kind: 'rejected', problems: JSON.parse(found.outcome) as Problem[] };
+    return { id, digest: found.digest, outcome };
+  }
+
+  async saveReceipt({ id, digest, outcome }: Receipt): Promise<void> {
+    const applied = outcome.kind === 'applied';
+    this.database.run(
+      'INSERT INTO koinon_receipt VALUES (?, ?, ?, ?, ?)',
+      id,
+      digest,
+      applied ? 'applied' : JSON.stringify(outcome.problems),
+      applied ? outcome.position : null,
+      new Date().toISOString(),
+    );
+  }
+
+  async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {
+    // One writer at a time: there is nothing to lock.
+    const known = base === null ? -1 : Number(base);
+    return rows.map(({ table, id }) => {
+      const found = this.database.get<StampRow>(
+        'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?',
+        table,
+        id,
+      );
+      if (found === undefined) return undefined;
+      const written = (position: number, receipt: string | null): Written => ({ covered: position <= known, receipt });
+      const columns = Object.entries(JSON.parse(found.columns) as Record<string, ColumnStamp>);
+      return {
+        deleted: found.deleted === 1,
+        row: written(found.row_position, found.row_receipt),
+        columns: new Map(columns.map(([name, [position, , receipt]]) => [name, written(position, receipt)])),
+      };
+    });
+  }
+
+  async attempt(
+    receipt: string,
+    editedAt: number,
+    work: () => Promise<readonly Problem[]>,
+  ): Promise<readonly Problem[]> {
+    this.database.connection.exec('SAVEPOINT attempt');
+    this.database.run('UPDATE koinon_writer SET receipt = ?, edited_at = ?', receipt, editedAt);
+    let problems: readonly Problem[];
+    try {
+      problems = await work();
+    } catch (error) {
+      if (!(error instanceof ConstraintError)) throw error;
+      problems = [error.problem];
+    }
+    if (problems.length > 0) this.database.connection.exec('ROLLBACK TO attempt');
+    else this.database.run('UPDATE koinon_writer SET receipt = NULL, edited_at = NULL');
+    this.database.connection.exec('RELEASE attempt');
+    return problems;
+  }
+
+  async apply(change: Change): Promise<void> {
+    const table = this.schema.tables[change.table] as Table;
+    try {
+      if (change.kind === 'insert') this.insert(table, change);
+      else if (change.kind === 'update') this.update(table, change);
+      else this.database.run(`DELETE FROM ${quoteName(change.table)} WHERE id = ?`, change.id);
+    } catch (error) {
+      const problem = constraintProblem(error, change);
+      throw problem ? new ConstraintError(problem) : error;
+    }
+  }
+
+  async row(table: string, id: string): Promise<AnyRow | null> {
+    return this.reader.row(table, id);
+  }
+
+  async referrer(table: string, column: string, id: string): Promise<string | undefined> {
+    return this.database.get<{ id: string }>(
+      `SELECT id FROM ${quoteName(table)} WHERE ${quoteName(column)} = ? LIMIT 1`,
+      id,
+    )?.id;
+  }
+
+  async position(): Promise<Position> {
+    return String(this.reader.end());
+  }
+
+  private insert(table: Table, change: Extract<Change, { kind: 'insert' }>): void {
+    const names = Object.keys(table.columns);
+    this.database.run(
+      `INSERT INTO ${quoteName(change.table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`,
+      change.id,
+      ...names.map((name) => toSql(table.columns[name] as Column, change.columns[name])),
+    );
+  }
+
+  private update(table: Table, change: Extract<Change, { kind: 'update' }>): void {
+    const present = Object.keys(change.operations).length > 0 ? this.reader.row(change.table, change.id) : null;
+    const operated = Object.entries(change.operations).map(([name, operation]) => [
+      name,
+      applyOperation(present?.[name] ?? null, operation),
+    ]);
+    const columns: Record<string, unknown> = { ...change.columns, ...Object.fromEntries(operated) };
+    const names = Object.keys(columns);
+    if (names.length === 0) return;
+    const values: SqlValue[] = names.map((name) => toSql(table.columns[name] as Column, columns[name]));
+    this.database.run(
+      `UPDATE ${quoteName(change.table)} SET ${names.map((name) => `${quoteName(name)} = ?`).join(', ')} WHERE id = ?`,
+      ...values,
+      change.id,
+    );
+  }
+}

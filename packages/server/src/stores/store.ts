@@ -1,0 +1,104 @@
+import type { AnyRow, Change, JsonValue, Position, Problem, Schema } from '@koinon/core';
+
+/** A row by its table and id. */
+export interface RowKey {
+  readonly table: string;
+  readonly id: string;
+}
+
+/** The server's memory of one uploaded transaction. Kept for those that are settled for good. */
+export interface Receipt {
+  readonly id: string;
+  /** SHA-256 over the transaction's canonical JSON (RFC 8785), base and own transactions aside. */
+  readonly digest: string;
+  readonly outcome:
+    | { readonly kind: 'applied'; readonly position: number }
+    | { readonly kind: 'rejected'; readonly problems: readonly Problem[] };
+}
+
+/** Who wrote something, as a push compares it with what its replica knew. */
+export interface Written {
+  /** Whether the base covers it: the replica knew. */
+  readonly covered: boolean;
+  /** The receipt of the transaction that wrote it; null for other programs. */
+  readonly receipt: string | null;
+}
+
+/** The feed's note on one row, seen from a base. */
+export interface Stamp {
+  readonly deleted: boolean;
+  /** The insert, or the delete of a row that is gone. */
+  readonly row: Written;
+  /** Columns changed since the insert. */
+  readonly columns: ReadonlyMap<string, Written>;
+}
+
+/** What became of one row since a position. */
+export type FeedEntry =
+  | (RowKey & {
+      readonly kind: 'insert' | 'update';
+      readonly position: number;
+      readonly columns: Readonly<Record<string, JsonValue>>;
+    })
+  | (RowKey & { readonly kind: 'delete'; readonly position: number });
+
+/** A stretch of the feed. */
+export interface FeedPage {
+  readonly entries: readonly FeedEntry[];
+  /** The position the entries lead to. */
+  readonly to: Position;
+  /** Whether the feed goes on behind it. */
+  readonly more: boolean;
+}
+
+/** Reads in one snapshot of the database. */
+export interface StoreReader {
+  /** The end of the feed. */
+  position(): Promise<Position>;
+  /** Rows by id, from behind `after`. */
+  rowsAfter(table: string, after: string | null, limit: number): Promise<FeedEntry[]>;
+  /** Net changes behind a position, in feed order, at least `limit` rows while there are that many. */
+  changesSince(position: Position, limit: number): Promise<FeedPage>;
+  /** Those of these transactions that have been applied. */
+  applied(ids: readonly string[]): Promise<string[]>;
+}
+
+/** Writes in one database transaction. */
+export interface StoreWriter {
+  receipt(id: string): Promise<Receipt | undefined>;
+  saveReceipt(receipt: Receipt): Promise<void>;
+  /** Locks the rows, in the order of table and id, and reads their stamps; undefined for a row that never was. */
+  stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]>;
+  /** Runs writes that are taken back when they return or raise problems. Writes carry this receipt and edit time. */
+  attempt(receipt: string, editedAt: number, work: () => Promise<readonly Problem[]>): Promise<readonly Problem[]>;
+  /** Writes one change into the app's table. @throws ConstraintError when the table refuses it. */
+  apply(change: Change): Promise<void>;
+  row(table: string, id: string): Promise<AnyRow | null>;
+  /** A row that refers to this one by this column, if there is any. */
+  referrer(table: string, column: string, id: string): Promise<string | undefined>;
+  position(): Promise<Position>;
+}
+
+/** An SQL database that keeps the app's tables, the feed and the receipts. */
+export interface Store {
+  readonly schema: Schema;
+  /** The identity of this feed; cursors of another are refused. */
+  readonly feed: string;
+  /** The key that seals cursors; the same for every process on this database. */
+  readonly secret: string;
+  read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T>;
+  /** One writer at a time; a throw rolls everything back. */
+  write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T>;
+  /** Whether a cursor's position can be one of this feed's. */
+  knows(position: Position): Promise<boolean>;
+  close(): Promise<void>;
+}
+
+/** A constraint of the database refused a write. */
+export class ConstraintError extends Error {
+  readonly problem: Problem;
+  constructor(problem: Problem) {
+    super(problem.message);
+    this.problem = problem;
+  }
+}

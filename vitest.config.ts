@@ -1,0 +1,15 @@
+import { defineConfig } from 'vitest/config';
+
+// The packages' sources are tested without a build: the condition picks `src` in each package's exports.
+const conditions = ['koinon-source'];
+
+export default defineConfig({
+  resolve: { conditions },
+  ssr: { resolve: { conditions } },
+  test: {
+    include: ['packages/*/src/**/*.test.ts', 'test/**/*.test.ts'],
+    typecheck: { enabled: true, include: ['packages/*/src/**/*.test-d.ts'], tsconfig: 'tsconfig.json' },
+    testTimeout: 60_000,
+    hookTimeout: 60_000,
+  },
+});

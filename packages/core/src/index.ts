@@ -1,5 +1,6 @@
 /** The computation of Koinon, without any input or output: schema, values, query, change, merge, cursor, protocol. */
 export * from './change/change.ts';
+export * from './change/defaults.ts';
 export * from './change/validate.ts';
 export * from './cursor/position.ts';
 export * from './errors/errors.ts';

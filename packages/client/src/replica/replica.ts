@@ -1,4 +1,5 @@
 import {
+  type ColumnOfType,
   type Conflict,
   KoinonError,
   type NewRow,
@@ -56,6 +57,27 @@ export interface WritingFace<S extends Schema> {
   insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>>;
   /** Changes some columns of a row. @throws KoinonError `no-such-row` and others. */
   update<T extends TableName<S>>(table: T, id: string, patch: Patch<S, T>): Promise<Row<S, T>>;
+  /** Adds to a counter; a negative number takes away. What several devices add is summed. */
+  add<T extends TableName<S>>(
+    table: T,
+    id: string,
+    column: ColumnOfType<S, T, 'counter'>,
+    amount?: number,
+  ): Promise<Row<S, T>>;
+  /** Puts members into a set. */
+  include<T extends TableName<S>>(
+    table: T,
+    id: string,
+    column: ColumnOfType<S, T, 'set'>,
+    ...members: string[]
+  ): Promise<Row<S, T>>;
+  /** Takes members out of a set. */
+  exclude<T extends TableName<S>>(
+    table: T,
+    id: string,
+    column: ColumnOfType<S, T, 'set'>,
+    ...members: string[]
+  ): Promise<Row<S, T>>;
   /** Removes a row. @throws KoinonError `no-such-row`, or `row-referenced` while another row refers to it. */
   delete<T extends TableName<S>>(table: T, id: string): Promise<void>;
 }
@@ -176,6 +198,22 @@ class LocalReplica<S extends Schema> implements Replica<S> {
 
   update<T extends TableName<S>>(table: T, id: string, patch: Patch<S, T>) {
     return this.write((writing) => writing.update(table, id, patch) as unknown as Row<S, T>);
+  }
+
+  add<T extends TableName<S>>(table: T, id: string, column: string, amount = 1) {
+    return this.write((writing) => writing.operate(table, id, column, { add: amount }) as unknown as Row<S, T>);
+  }
+
+  include<T extends TableName<S>>(table: T, id: string, column: string, ...members: string[]) {
+    return this.write(
+      (writing) => writing.operate(table, id, column, { include: members, exclude: [] }) as unknown as Row<S, T>,
+    );
+  }
+
+  exclude<T extends TableName<S>>(table: T, id: string, column: string, ...members: string[]) {
+    return this.write(
+      (writing) => writing.operate(table, id, column, { include: [], exclude: members }) as unknown as Row<S, T>,
+    );
   }
 
   delete<T extends TableName<S>>(table: T, id: string) {
@@ -326,6 +364,22 @@ class OpenTransaction<S extends Schema> implements Transaction<S> {
 
   update<T extends TableName<S>>(table: T, id: string, patch: Patch<S, T>) {
     return this.step(() => this.writing.update(table, id, patch) as unknown as Row<S, T>);
+  }
+
+  add<T extends TableName<S>>(table: T, id: string, column: string, amount = 1) {
+    return this.step(() => this.writing.operate(table, id, column, { add: amount }) as unknown as Row<S, T>);
+  }
+
+  include<T extends TableName<S>>(table: T, id: string, column: string, ...members: string[]) {
+    return this.step(
+      () => this.writing.operate(table, id, column, { include: members, exclude: [] }) as unknown as Row<S, T>,
+    );
+  }
+
+  exclude<T extends TableName<S>>(table: T, id: string, column: string, ...members: string[]) {
+    return this.step(
+      () => this.writing.operate(table, id, column, { include: [], exclude: members }) as unknown as Row<S, T>,
+    );
   }
 
   delete<T extends TableName<S>>(table: T, id: string) {

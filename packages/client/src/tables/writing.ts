@@ -18,6 +18,7 @@ import {
   tableOf,
   toSql,
   wholeRow,
+  withDefaults,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
@@ -237,18 +238,6 @@ function asColumns(tableName: string, values: unknown): Readonly<Record<string, 
     table: tableName,
     value: values,
   });
-}
-
-function withDefaults(table: Table, given: Readonly<Record<string, unknown>>): Record<string, unknown> {
-  const columns: Record<string, unknown> = {};
-  for (const [name, value] of Object.entries(given)) if (value !== undefined) columns[name] = value;
-  for (const [name, column] of Object.entries(table.columns)) {
-    if (Object.hasOwn(columns, name)) continue;
-    const initial = typeof column.default === 'function' ? (column.default as () => unknown)() : column.default;
-    if (initial !== undefined) columns[name] = initial;
-    else if (column.optional) columns[name] = null;
-  }
-  return columns;
 }
 
 function keptColumns(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, unknown> {

@@ -55,8 +55,10 @@ export interface RangeOptions {
  * A typed column. Made by {@link text}, {@link integer} and the other column functions; a plain frozen value.
  * `Value` and `Need` exist for the compiler only.
  */
-export interface Column<Value = unknown, Need extends Presence = Presence> extends LengthOptions, RangeOptions {
-  readonly type: ColumnType;
+export interface Column<Value = unknown, Need extends Presence = Presence, Type extends ColumnType = ColumnType>
+  extends LengthOptions,
+    RangeOptions {
+  readonly type: Type;
   readonly optional: boolean;
   readonly default: unknown;
   readonly unique: boolean;
@@ -78,58 +80,61 @@ type NeedOf<Options> = Options extends { assigned: true }
     : Options extends { default: unknown }
       ? 'defaulted'
       : 'required';
-type Typed<Value, Options> = Column<Value | Nullable<Options>, NeedOf<Options>>;
+type Typed<Value, Options, Type extends ColumnType> = Column<Value | Nullable<Options>, NeedOf<Options>, Type>;
 
 interface Particulars extends ColumnOptions<unknown>, LengthOptions, RangeOptions {
   readonly oneOf?: readonly string[];
   readonly target?: string;
 }
 
-function column<Value, Options>(type: ColumnType, options: Particulars): Typed<Value, Options> {
+function column<Value, Options, Type extends ColumnType>(
+  type: Type,
+  options: Particulars,
+): Typed<Value, Options, Type> {
   const { optional = false, unique = false, index = false, assigned = false, default: initial, ...rest } = options;
   return Object.freeze({ type, optional: optional || assigned, default: initial, unique, index, assigned, ...rest });
 }
 
 /** Text: any string of whole Unicode characters, without NUL. Lengths count code points. */
 export function text<const Options extends ColumnOptions<string> & LengthOptions>(options = {} as Options) {
-  return column<string, Options>('text', options);
+  return column<string, Options, 'text'>('text', options);
 }
 
 /** A whole number from −(2⁵³−1) to 2⁵³−1. */
 export function integer<const Options extends ColumnOptions<number> & RangeOptions>(options = {} as Options) {
-  return column<number, Options>('integer', options);
+  return column<number, Options, 'integer'>('integer', options);
 }
 
 /** A finite double. Minus zero is kept as zero. */
 export function real<const Options extends ColumnOptions<number> & RangeOptions>(options = {} as Options) {
-  return column<number, Options>('real', options);
+  return column<number, Options, 'real'>('real', options);
 }
 
 /** True or false. */
 export function boolean<const Options extends ColumnOptions<boolean>>(options = {} as Options) {
-  return column<boolean, Options>('boolean', options);
+  return column<boolean, Options, 'boolean'>('boolean', options);
 }
 
 /** An instant as RFC 3339 text in UTC with milliseconds, exactly as `new Date().toISOString()` writes it. */
 export function timestamp<const Options extends ColumnOptions<string>>(options = {} as Options) {
-  return column<string, Options>('timestamp', options);
+  return column<string, Options, 'timestamp'>('timestamp', options);
 }
 
 /** A calendar day as `YYYY-MM-DD`, without a time zone. */
 export function date<const Options extends ColumnOptions<string>>(options = {} as Options) {
-  return column<string, Options>('date', options);
+  return column<string, Options, 'date'>('date', options);
 }
 
 /** Any JSON value. `Value` narrows its TypeScript type; nothing is checked beyond being JSON. */
 export function json<Value = JsonValue, const Options extends ColumnOptions<Value> = ColumnOptions<Value>>(
   options = {} as Options,
 ) {
-  return column<Value, Options>('json', options);
+  return column<Value, Options, 'json'>('json', options);
 }
 
 /** Binary data, a `Uint8Array`. Lengths count bytes. */
 export function bytes<const Options extends ColumnOptions<Uint8Array> & LengthOptions>(options = {} as Options) {
-  return column<Uint8Array, Options>('bytes', options);
+  return column<Uint8Array, Options, 'bytes'>('bytes', options);
 }
 
 /** One of the listed texts. */
@@ -137,24 +142,24 @@ export function oneOf<
   const Values extends readonly [string, ...string[]],
   const Options extends ColumnOptions<Values[number]>,
 >(values: Values, options = {} as Options) {
-  return column<Values[number], Options>('one-of', { ...options, oneOf: values });
+  return column<Values[number], Options, 'one-of'>('one-of', { ...options, oneOf: values });
 }
 
 /** The id of a row of another table (or the same). The server refuses a reference to a row that is not there. */
 export function reference<const Options extends ColumnOptions<string>>(target: string, options = {} as Options) {
-  return column<string, Options>('reference', { index: true, ...options, target });
+  return column<string, Options, 'reference'>('reference', { index: true, ...options, target });
 }
 
 /** A whole number that devices add to; what each added is summed, so counting never conflicts. Starts at 0. */
 export function counter<const Options extends ColumnOptions<number> & RangeOptions = { default: 0 }>(
   options = {} as Options,
 ) {
-  return column<number, { default: 0 } & Options>('counter', { default: 0, ...options });
+  return column<number, { default: 0 } & Options, 'counter'>('counter', { default: 0, ...options });
 }
 
 /** A set of texts that devices add to and remove from. Kept sorted by code point. Starts empty. */
 export function setOfText<const Options extends ColumnOptions<readonly string[]> = { default: [] }>(
   options = {} as Options,
 ) {
-  return column<readonly string[], { default: readonly string[] } & Options>('set', { default: [], ...options });
+  return column<readonly string[], { default: readonly string[] } & Options, 'set'>('set', { default: [], ...options });
 }

@@ -47,9 +47,9 @@ export type Patch<S extends Schema, T extends TableName<S>> = Flat<{
   readonly [K in NeedsOf<ColumnsOf<S, T>, 'required' | 'optional' | 'defaulted'>]?: ValueOf<ColumnsOf<S, T>[K]>;
 }>;
 
-/** The columns of one type: the counters, say. */
-export type ColumnOfType<S extends Schema, T extends TableName<S>, Value> = Extract<
-  { [K in keyof ColumnsOf<S, T>]: ValueOf<ColumnsOf<S, T>[K]> extends Value ? K : never }[keyof ColumnsOf<S, T>],
+/** The names of a table's columns of one type: its counters, say. */
+export type ColumnOfType<S extends Schema, T extends TableName<S>, Type extends ColumnType> = Extract<
+  { [K in keyof ColumnsOf<S, T>]: ColumnsOf<S, T>[K]['type'] extends Type ? K : never }[keyof ColumnsOf<S, T>],
   string
 >;
 

@@ -16,6 +16,7 @@ import {
   type Table,
   type UploadedTransaction,
   type WireChange,
+  withDefaults,
 } from '@koinon/core';
 import canonicalize from 'canonicalize';
 import { cursorOf } from '../pull/pull.ts';
@@ -67,7 +68,7 @@ async function takeUp(
   const unreadable = transaction.changes.flatMap((change) => unreadableProblems(schema, change));
   if (unreadable.length > 0) return refuse(unreadable);
 
-  const changes = transaction.changes.map((change) => changeFromWire(schema, change));
+  const changes = transaction.changes.map((change) => completed(schema, changeFromWire(schema, change)));
   const invalid = changes.flatMap((change) => changeProblems(schema.tables[change.table] as Table, change));
   if (invalid.length > 0) return refuse(invalid);
 
@@ -103,6 +104,12 @@ function unreadableProblems(schema: Schema, change: WireChange): Problem[] {
     column,
     message: `Table ${tableName} has no column ${column}.`,
   }));
+}
+
+/** An insert with the defaults of columns that its sender left out, or, being an older app, does not know. */
+function completed(schema: Schema, change: Change): Change {
+  if (change.kind !== 'insert') return change;
+  return { ...change, columns: withDefaults(schema.tables[change.table] as Table, change.columns) };
 }
 
 /** What only the written rows can answer for: row rules, and references in both directions. */

@@ -83,6 +83,7 @@ class SqliteStore implements Store {
   async close(): Promise<void> {
     await Promise.all([this.turn, this.readTurn]);
     this.reading.connection.close();
+    this.writing.connection.exec('PRAGMA wal_checkpoint(truncate)');
     this.writing.connection.close();
   }
 }

@@ -1,0 +1,121 @@
+import type { Replica, SqlDriver } from '@koinon/client';
+import fc from 'fast-check';
+import { expect, test } from 'vitest';
+import { type Garden, garden, rowsOf, World } from './support/world.ts';
+
+// Other programs write the server's tables in plain SQL; replicas must follow, whatever form the SQL takes.
+
+const id = fc.constantFrom('p1', 'p2', 'p3', 'p4');
+const bedId = fc.constantFrom('b1', 'b2', 'b3');
+const name = fc.constantFrom('north', 'south', 'pond', 'shed');
+const plantValues = fc
+  .tuple(id, bedId, fc.option(name), fc.nat(30))
+  .map(([p, b, label, height]) => `('${p}', '${b}', 'herb', ${label ? `'${label}'` : 'NULL'}, ${height}, 0, '[]')`);
+const bedValues = fc.tuple(bedId, name).map(([b, n]) => `('${b}', '${n}', 1)`);
+const statement = fc.oneof(
+  fc
+    .tuple(
+      fc.constantFrom('INSERT', 'INSERT OR REPLACE', 'INSERT OR IGNORE', 'REPLACE'),
+      fc.array(plantValues, { minLength: 1, maxLength: 3 }),
+    )
+    .map(([form, rows]) => `${form} INTO plant VALUES ${rows.join(', ')}`),
+  fc
+    .tuple(
+      fc.constantFrom('INSERT', 'INSERT OR REPLACE', 'INSERT OR IGNORE'),
+      fc.array(bedValues, { minLength: 1, maxLength: 3 }),
+    )
+    .map(([form, rows]) => `${form} INTO bed VALUES ${rows.join(', ')}`),
+  bedValues.map((row) => `INSERT INTO bed VALUES ${row} ON CONFLICT (name) DO UPDATE SET sunny = 1 - sunny`),
+  fc
+    .tuple(fc.constantFrom('UPDATE', 'UPDATE OR REPLACE', 'UPDATE OR IGNORE'), bedId, name)
+    .map(([form, b, n]) => `${form} bed SET name = '${n}' WHERE id = '${b}'`),
+  fc
+    .tuple(fc.constantFrom('UPDATE', 'UPDATE OR REPLACE', 'UPDATE OR IGNORE'), id, id)
+    .map(([form, from, to]) => `${form} plant SET id = '${to}', height = height + 1 WHERE id = '${from}'`),
+  fc
+    .tuple(id, fc.nat(9))
+    .map(([p, n]) => `UPDATE plant SET watered = watered + ${n}, label = upper(label) WHERE id >= '${p}'`),
+  id.map((p) => `DELETE FROM plant WHERE id = '${p}'`),
+  bedId.map((b) => `DELETE FROM bed WHERE id = '${b}'`),
+  fc.constant('DELETE FROM plant'),
+);
+
+const run = (shell: SqlDriver, sql: string) => {
+  try {
+    shell.exec(sql);
+  } catch (error) {
+    // A constraint said no, as it may; the statement did nothing.
+    if (!/constraint/.test((error as Error).message)) throw error;
+  }
+};
+
+test('history 11: REPLACE, OR IGNORE, key updates, DELETE without WHERE: all are in the feed', async () => {
+  const world = await World.of(garden);
+  try {
+    const shell = await world.shell();
+    let follower: Replica<Garden> = await world.replica();
+    await follower.sync();
+    await fc.assert(
+      fc.asyncProperty(fc.array(statement, { minLength: 1, maxLength: 6 }), async (statements) => {
+        for (const sql of statements) run(shell, sql);
+        await follower.sync();
+        expect(await rowsOf(follower)).toEqual(await rowsOf(shell));
+      }),
+      { numRuns: 250 },
+    );
+    follower = await world.replica();
+    await follower.sync();
+    expect(await rowsOf(follower)).toEqual(await rowsOf(shell));
+  } finally {
+    await world.end();
+  }
+});
+
+test('cascades reach the replicas, and a row replaced by an equal one is not sent again', async () => {
+  const world = await World.of(garden);
+  try {
+    const shell = await world.shell();
+    shell.exec('CREATE TABLE row_count (n INTEGER); INSERT INTO row_count VALUES (0)');
+    shell.exec(
+      'CREATE TRIGGER of_the_office AFTER DELETE ON bed BEGIN DELETE FROM plant WHERE bed = OLD.id; UPDATE row_count SET n = n + 1; END',
+    );
+    shell.exec("INSERT INTO bed VALUES ('b1', 'north', 1), ('b2', 'south', 0)");
+    shell.exec(
+      "INSERT INTO plant VALUES ('p1', 'b1', 'herb', NULL, 3, 0, '[]'), ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')",
+    );
+    const replica = await world.replica();
+    await replica.sync();
+    shell.exec("DELETE FROM bed WHERE id = 'b1'");
+    expect((await replica.sync()).down).toEqual({ insert: 0, update: 0, delete: 2 });
+    shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')");
+    expect((await replica.sync()).received).toBe(0);
+    shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 4, 0, '[]')");
+    const { lines } = await world.request('/v1/pull', {});
+    expect((await replica.sync()).down).toEqual({ insert: 0, update: 1, delete: 0 });
+    expect(lines).toHaveLength(3);
+  } finally {
+    await world.end();
+  }
+});
+
+test('rows that were in the database before Koinon are stamped, and others’ unique indexes are respected', async () => {
+  const world = await World.of(garden);
+  try {
+    const shell = await world.shell();
+    shell.exec('DROP TRIGGER koinon_bed_after_insert');
+    shell.exec("INSERT INTO bed VALUES ('b1', 'unseen', 1)");
+    shell.exec('CREATE UNIQUE INDEX one_label ON plant (label)');
+    await world.restart();
+    const replica = await world.replica();
+    await replica.sync();
+    expect(await replica.get('bed', 'b1')).toMatchObject({ name: 'unseen' });
+    shell.exec("INSERT INTO plant VALUES ('p1', 'b1', 'herb', 'sage', 3, 0, '[]')");
+    await replica.sync();
+    shell.exec("REPLACE INTO plant VALUES ('p2', 'b1', 'herb', 'sage', 3, 0, '[]')");
+    await replica.sync();
+    expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
+    expect(await replica.get('plant', 'p1')).toBeUndefined();
+  } finally {
+    await world.end();
+  }
+});

@@ -1,0 +1,189 @@
+import { copyFile } from 'node:fs/promises';
+import type { Replica } from '@koinon/client';
+import { afterEach, beforeEach, expect, test } from 'vitest';
+import { BadNetwork, type Garden, garden, rowsOf, World } from './support/world.ts';
+
+// The histories a sync must survive, each by its number in the design's list.
+
+let world: World;
+let first: Replica<Garden>;
+let second: Replica<Garden>;
+const bed = { id: 'bed-1', name: 'north wall' };
+const A = { id: 'A', bed: 'bed-1', kind: 'herb', label: 'sage', height: 10 } as const;
+const B = { id: 'B', bed: 'bed-1', kind: 'flower', label: 'aster', height: 20 } as const;
+
+beforeEach(async () => {
+  world = await World.of(garden);
+  first = await world.replica();
+  second = await world.replica();
+  await first.insert('bed', bed);
+  await first.insert('plant', A);
+  await first.insert('plant', B);
+  await first.sync();
+  await second.sync();
+});
+afterEach(() => world.end());
+
+test('history 1: of one old base, the disjoint edit is applied and the overlapping one is stale', async () => {
+  await second.update('plant', 'A', { label: 'sage, old' });
+  await second.sync();
+  await first.update('plant', 'A', { height: 11 });
+  await first.update('plant', 'A', { label: 'purple sage' });
+  const report = await first.sync({ direction: 'push' });
+  expect(report.up).toEqual({ applied: 1, stale: 1, waiting: 0, rejected: 0 });
+  const { down } = await first.sync();
+  expect(down).toMatchObject({ insert: 0, delete: 0 });
+  expect(await first.conflicts()).toEqual([
+    { table: 'plant', id: 'A', column: 'label', base: 'sage', local: 'purple sage', remote: 'sage, old' },
+  ]);
+  expect(await first.get('plant', 'A')).toMatchObject({ label: 'purple sage', height: 11 });
+  await second.sync();
+  expect(await second.get('plant', 'A')).toMatchObject({ label: 'sage, old', height: 11 });
+});
+
+test('history 2: applied with the reply lost, edited again, changed elsewhere, resent: once, and nothing asked', async () => {
+  const network = new BadNetwork(world.server.url);
+  const third = await world.replica({ server: network });
+  await third.sync();
+  await third.transaction(async (transaction) => {
+    await transaction.update('plant', 'A', { label: 'mine' });
+    await transaction.add('plant', 'A', 'watered', 5);
+  });
+  network.fates.push('lost reply');
+  await expect(third.sync({ direction: 'push' })).rejects.toThrow('the reply was lost');
+  await third.update('plant', 'A', { label: 'mine again' });
+  await second.sync();
+  await second.update('plant', 'A', { height: 99 });
+  await second.add('plant', 'A', 'watered', 2);
+  await second.sync();
+  await third.sync();
+  expect(network.bodies[1]).toBe(network.bodies[0]);
+  expect(await third.conflicts()).toEqual([]);
+  expect(await third.get('plant', 'A')).toMatchObject({ label: 'mine again', height: 99, watered: 7 });
+  await second.sync();
+  expect(await second.get('plant', 'A')).toMatchObject({ label: 'mine again', height: 99, watered: 7 });
+});
+
+test('history 3: a replica file copied to a second device doubles nothing and swallows nothing', async () => {
+  await first.add('plant', 'A', 'watered', 3);
+  await first.close();
+  await copyFile(world.path('replica-1.db'), world.path('copy.db'));
+  const original = await world.replica({ file: 'replica-1.db' });
+  const copy = await world.replica({ file: 'copy.db' });
+  await original.update('plant', 'A', { label: 'from the original' });
+  await copy.update('plant', 'A', { label: 'from the copy' });
+  await original.sync();
+  const report = await copy.sync({ direction: 'push' });
+  expect(report.up).toMatchObject({ applied: 1, stale: 1 });
+  await copy.sync();
+  expect(await copy.conflicts()).toMatchObject([
+    { column: 'label', local: 'from the copy', remote: 'from the original' },
+  ]);
+  expect(await copy.get('plant', 'A')).toMatchObject({ watered: 3 });
+  expect(await original.get('plant', 'A')).toMatchObject({ watered: 3, label: 'from the original' });
+});
+
+test('history 5: what depends on a stale transaction waits, and both follow in order', async () => {
+  await second.update('plant', 'A', { label: 'theirs' });
+  await second.sync();
+  await first.transaction(async (transaction) => {
+    await transaction.update('plant', 'A', { label: 'theirs' });
+    await transaction.update('plant', 'B', { height: 1 });
+  });
+  await first.update('plant', 'B', { height: 2 });
+  const report = await first.sync({ direction: 'push' });
+  expect(report.up).toEqual({ applied: 0, stale: 1, waiting: 1, rejected: 0 });
+  await first.sync();
+  expect(await first.status()).toMatchObject({ pending: 0, conflicted: 0 });
+  await second.sync();
+  expect(await second.get('plant', 'B')).toMatchObject({ height: 2 });
+});
+
+test('a held conflict holds what depends on it and lets the rest go', async () => {
+  await second.update('plant', 'A', { label: 'theirs' });
+  await second.sync();
+  await first.update('plant', 'A', { label: 'mine' });
+  await first.update('plant', 'A', { height: 12 });
+  await first.update('plant', 'B', { height: 21 });
+  await first.sync();
+  expect(await first.status()).toMatchObject({ pending: 2, conflicted: 1 });
+  const shell = await world.shell();
+  expect(await rowsOf(shell)).toMatchObject({ 'plant A': { label: 'theirs', height: 10 }, 'plant B': { height: 21 } });
+  // The server moves on; the conflict follows, still from the base it began with, and ends when both say the same.
+  await second.update('plant', 'A', { label: 'theirs, later' });
+  await second.sync();
+  await first.sync();
+  expect(await first.conflicts()).toMatchObject([{ base: 'sage', local: 'mine', remote: 'theirs, later' }]);
+  await second.update('plant', 'A', { label: 'mine' });
+  await second.sync();
+  await first.sync();
+  expect(await first.status()).toMatchObject({ pending: 0, conflicted: 0 });
+  await second.sync();
+  expect(await rowsOf(first)).toEqual(await rowsOf(second));
+});
+
+test('delete against edit is held in both orders, and deleting on both sides is agreement', async () => {
+  await second.delete('plant', 'A');
+  await second.delete('plant', 'B');
+  await second.sync();
+  await first.update('plant', 'A', { label: 'still here' });
+  await first.delete('plant', 'B');
+  await first.sync();
+  expect(await first.conflicts()).toMatchObject([
+    { table: 'plant', id: 'A', column: null, local: { label: 'still here' }, remote: null },
+  ]);
+  expect(await first.get('plant', 'A')).toMatchObject({ label: 'still here' });
+  expect(await first.get('plant', 'B')).toBeUndefined();
+
+  await second.insert('plant', { ...A, id: 'C' });
+  await second.sync();
+  await first.sync();
+  await first.delete('plant', 'C');
+  await second.update('plant', 'C', { height: 77 });
+  await second.sync();
+  await first.sync();
+  expect((await first.conflicts()).filter(({ id }) => id === 'C')).toMatchObject([
+    { column: null, local: null, remote: { height: 77 } },
+  ]);
+  expect(await first.get('plant', 'C')).toBeUndefined();
+});
+
+test('a refused transaction is shown with the reasons and lets the rest go', async () => {
+  await second.delete('plant', 'B');
+  await second.delete('plant', 'A');
+  await second.delete('bed', 'bed-1');
+  await second.insert('bed', { id: 'bed-2', name: 'pond' });
+  await second.sync();
+  // Both know nothing of each other: one name twice, and a plant in a bed that is gone.
+  await first.insert('bed', { id: 'bed-3', name: 'pond' });
+  await first.insert('plant', { id: 'D', bed: 'bed-1', kind: 'tree' });
+  await first.insert('bed', { id: 'bed-4', name: 'meadow' });
+  const { up } = await first.sync({ direction: 'push' });
+  expect(up).toEqual({ applied: 1, stale: 0, waiting: 0, rejected: 2 });
+  expect(await first.rejections()).toMatchObject([
+    { rows: [{ table: 'bed', id: 'bed-3' }], problems: [{ code: 'duplicate-value', column: 'name' }] },
+    { rows: [{ table: 'plant', id: 'D' }], problems: [{ code: 'no-such-reference', column: 'bed' }] },
+  ]);
+  await second.sync();
+  expect(Object.keys(await rowsOf(second)).sort()).toEqual(['bed bed-2', 'bed bed-4']);
+});
+
+test('a push repeated byte for byte changes nothing; the same id with other changes is refused', async () => {
+  const network = new BadNetwork(world.server.url);
+  const third = await world.replica({ server: network });
+  await third.sync();
+  await third.add('plant', 'A', 'watered', 4);
+  network.fates.push('sent twice');
+  await third.sync({ direction: 'push' });
+  const shell = await world.shell();
+  const after = await rowsOf(shell);
+  const body = network.bodies[0] as string;
+  const again = await world.request('/v1/push', body);
+  expect(again.lines).toMatchObject([{ outcomes: [{ outcome: 'applied' }] }]);
+  const forged = await world.request('/v1/push', body.replace('"add":4', '"add":9'));
+  expect(forged.lines).toMatchObject([
+    { outcomes: [{ outcome: 'rejected', problems: [{ code: 'transaction-id-reused' }] }] },
+  ]);
+  expect(await rowsOf(shell)).toEqual(after);
+  expect(after).toMatchObject({ 'plant A': { watered: 4 } });
+});

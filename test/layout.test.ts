@@ -1,0 +1,56 @@
+import { readdirSync, readFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { expect, test } from 'vitest';
+
+// The import arrows of the design: what a package may import of the others. There are no other arrows.
+const arrows: Record<string, readonly string[]> = {
+  core: [],
+  client: ['@koinon/core'],
+  server: ['@koinon/core'],
+  cli: ['@koinon/client', '@koinon/core', '@koinon/server'],
+};
+const packages = join(import.meta.dirname, '../packages');
+
+test.each(Object.entries(arrows))('packages/%s imports no other package of ours than %j', (name, allowed) => {
+  const declared = JSON.parse(readFileSync(join(packages, name, 'package.json'), 'utf8')) as {
+    dependencies?: Record<string, string>;
+  };
+  const outside = new Set(Object.keys(declared.dependencies ?? {}));
+  expect([...outside].filter((dependency) => dependency.startsWith('@koinon/')).sort()).toEqual(allowed);
+  for (const { file, imported } of importsOf(join(packages, name, 'src'))) {
+    if (imported.startsWith('.'))
+      expect(join(file, '..', imported), `${file} imports ${imported}`).toContain(join(packages, name, 'src'));
+    else if (name === 'core') expect([...outside], `${file} imports ${imported}`).toContain(imported);
+    else
+      expect(imported.startsWith('node:') || outside.has(packageOf(imported)), `${file} imports ${imported}`).toBe(
+        true,
+      );
+  }
+});
+
+test('the folders are parts of the job, and every file is named after its idea', () => {
+  const names = readdirSync(packages, { recursive: true })
+    .map(String)
+    .filter((path) => !/node_modules|dist/.test(path));
+  expect(names.filter((path) => /(^|\/)(utils?|types|helpers?|managers?|common|misc)(\/|\.ts$|$)/.test(path))).toEqual(
+    [],
+  );
+});
+
+function importsOf(folder: string): { file: string; imported: string }[] {
+  const files = readdirSync(folder, { recursive: true }).map((path) => join(folder, String(path)));
+  return files
+    .filter((file) => file.endsWith('.ts') && !/\.test(-d)?\.ts$/.test(file))
+    .flatMap((file) =>
+      [...readFileSync(file, 'utf8').matchAll(/(?:^|\s)(?:from|import)\s*\(?\s*'([\w@./:-]+)'/gm)].map((match) => ({
+        file,
+        imported: match[1] as string,
+      })),
+    );
+}
+
+const packageOf = (imported: string) =>
+  imported
+    .split('/')
+    .slice(0, imported.startsWith('@') ? 2 : 1)
+    .join('/');

@@ -1,0 +1,151 @@
+import { mkdtemp, rm } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import {
+  httpTransport,
+  openNodeDriver,
+  openReplica,
+  type Replica,
+  type SqlDriver,
+  type Transport,
+} from '@koinon/client';
+import { boolean, counter, integer, oneOf, reference, type Schema, schema, setOfText, table, text } from '@koinon/core';
+import { type RunningServer, sqliteStore, startServer } from '@koinon/server';
+
+/** A small schema that has what the histories need. */
+export const garden = schema({
+  bed: table({ name: text({ unique: true }), sunny: boolean({ default: true }) }),
+  plant: table({
+    bed: reference('bed'),
+    kind: oneOf(['herb', 'flower', 'tree']),
+    label: text({ optional: true }),
+    height: integer({ optional: true, minimum: 0 }),
+    watered: counter(),
+    tags: setOfText(),
+  }),
+});
+
+export type Garden = typeof garden;
+
+/** A server on a real file, replicas on real files, and other programs that write the server's database. */
+export class World<S extends Schema = Garden> {
+  readonly folder: string;
+  readonly schema: S;
+  server: RunningServer;
+  private readonly closing: (() => Promise<void> | void)[] = [];
+  private count = 0;
+
+  private constructor(folder: string, schema: S, server: RunningServer) {
+    this.folder = folder;
+    this.schema = schema;
+    this.server = server;
+  }
+
+  static async of<S extends Schema>(schema: S): Promise<World<S>> {
+    const folder = await mkdtemp(join(tmpdir(), 'koinon-test-'));
+    const server = await startServer({ store: await sqliteStore(schema, join(folder, 'server.db')), port: 0 });
+    return new World(folder, schema, server);
+  }
+
+  path(name: string): string {
+    return join(this.folder, name);
+  }
+
+  async replica(options: { readonly file?: string; readonly server?: string | Transport } = {}): Promise<Replica<S>> {
+    const replica = await openReplica({
+      schema: this.schema,
+      file: this.path(options.file ?? `replica-${++this.count}.db`),
+      server: options.server ?? this.server.url,
+    });
+    this.closing.push(() => replica.close());
+    return replica;
+  }
+
+  /** Another program with the server's database file open. */
+  async shell(): Promise<SqlDriver> {
+    const shell = await openNodeDriver({ file: this.path('server.db') });
+    shell.exec('PRAGMA foreign_keys = on');
+    this.closing.push(() => shell.close());
+    return shell;
+  }
+
+  /** Stops the server and starts it again on the same file. */
+  async restart(): Promise<void> {
+    const port = Number(new URL(this.server.url).port);
+    await this.server.close();
+    this.server = await startServer({ store: await sqliteStore(this.schema, this.path('server.db')), port });
+  }
+
+  /** A request as any program makes it; the answer's lines parsed. */
+  async request(path: string, body: unknown): Promise<{ status: number; type: string; lines: never[] }> {
+    const response = await fetch(`${this.server.url}${path}`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: typeof body === 'string' ? body : JSON.stringify(body),
+    });
+    const lines = (await response.text()).split('\n').filter((line) => line !== '');
+    return {
+      status: response.status,
+      type: response.headers.get('content-type') ?? '',
+      lines: lines.map((line) => JSON.parse(line)) as never[],
+    };
+  }
+
+  async end(): Promise<void> {
+    for (const close of this.closing.reverse()) await close();
+    await this.server.close();
+    await rm(this.folder, { recursive: true, force: true });
+  }
+}
+
+/** A network that loses, repeats and holds back: what passes is decided call by call. */
+export class BadNetwork implements Transport {
+  private readonly good: Transport;
+  /** What becomes of the next calls, first to last; when none are left everything passes. */
+  readonly fates: ('lost request' | 'lost reply' | 'sent twice')[] = [];
+  /** Every push body that reached the server. */
+  readonly bodies: string[] = [];
+  readonly pulls: number[] = [];
+
+  constructor(url: string) {
+    this.good = httpTransport(url);
+  }
+
+  pull: Transport['pull'] = async (request, signal) => {
+    const page = await this.through(() => this.good.pull(request, signal));
+    this.pulls.push(page.rows.length);
+    return page;
+  };
+
+  push: Transport['push'] = (body, signal) =>
+    this.through(async () => {
+      this.bodies.push(body);
+      return this.good.push(body, signal);
+    });
+
+  private async through<T>(call: () => Promise<T>): Promise<T> {
+    const fate = this.fates.shift();
+    if (fate === 'lost request') throw new Error('the request was lost');
+    if (fate === 'sent twice') await call();
+    const answer = await call();
+    if (fate === 'lost reply') throw new Error('the reply was lost');
+    return answer;
+  }
+}
+
+/** All rows of a replica or of the server's file, by table and id, whatever the order. */
+export async function rowsOf(source: Replica<Garden> | SqlDriver): Promise<Record<string, unknown>> {
+  const rows: Record<string, unknown> = {};
+  for (const name of ['bed', 'plant'] as const) {
+    const found =
+      'prepare' in source
+        ? (source.prepare(`SELECT * FROM ${name}`).all() as Record<string, unknown>[])
+        : ((await source.rows({ from: name })) as unknown as Record<string, unknown>[]);
+    for (const row of found)
+      rows[`${name} ${row.id}`] = Object.fromEntries(Object.entries(row).map(([key, value]) => [key, plain(value)]));
+  }
+  return rows;
+}
+
+const plain = (value: unknown) =>
+  typeof value === 'boolean' ? Number(value) : Array.isArray(value) ? JSON.stringify(value) : value;

@@ -1,5 +1,5 @@
 import { type ChildProcess, spawn } from 'node:child_process';
-import { mkdtemp, rm, writeFile } from 'node:fs/promises';
+import { mkdtemp, rm, symlink, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openNodeDriver } from '@koinon/client';
@@ -35,10 +35,11 @@ async function said(child: ReturnType<typeof koinon>, pattern: RegExp): Promise<
 }
 
 test('serve starts on a schema module, answers, and stops cleanly when asked to', async () => {
-  const schemaFile = join(folder, 'schema.mjs');
+  const schemaFile = join(folder, 'schema.ts');
+  await symlink(join(root, 'node_modules'), join(folder, 'node_modules'));
   await writeFile(
     schemaFile,
-    `import { schema, table, text } from '${join(root, 'packages/core/src/index.ts')}';\nexport default schema({ note: table({ words: text() }) });\n`,
+    "import { schema, table, text } from '@koinon/core';\nexport default schema({ note: table({ words: text() }) });\n",
   );
   const database = join(folder, 'notes.db');
   const child = koinon('serve', schemaFile, database, '--port', '0');

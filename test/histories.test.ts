@@ -187,3 +187,28 @@ test('a push repeated byte for byte changes nothing; the same id with other chan
   expect(await rowsOf(shell)).toEqual(after);
   expect(after).toMatchObject({ 'plant A': { watered: 4 } });
 });
+
+test('many edits of one column go up in one batch: each may overwrite what the one before it wrote', async () => {
+  const network = new BadNetwork(world.server.url);
+  const third = await world.replica({ server: network });
+  await third.sync();
+  for (let n = 1; n <= 20; n++) await third.update('plant', 'A', { label: `edit ${n}`, height: n });
+  expect(await third.sync()).toMatchObject({ up: { applied: 20, stale: 0, waiting: 0, rejected: 0 } });
+  expect(network.bodies).toHaveLength(1);
+  const named = (JSON.parse(network.bodies[0] as string) as { transactions: { own: string[] }[] }).transactions.map(
+    ({ own }) => own.length,
+  );
+  expect(named).toEqual([0, ...Array(19).fill(1)]);
+});
+
+test('syncing again with nothing new moves no row in either direction', async () => {
+  await second.update('plant', 'A', { label: 'theirs' });
+  await second.sync();
+  await first.update('plant', 'B', { label: 'mine' });
+  await first.sync();
+  await second.sync();
+  for (const replica of [first, second]) {
+    const report = await replica.sync();
+    expect(report).toMatchObject({ received: 0, down: { insert: 0, update: 0, delete: 0 }, up: { applied: 0 } });
+  }
+});

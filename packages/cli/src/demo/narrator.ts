@@ -20,7 +20,10 @@ export class Narrator {
 
   /** Something that was refused, or did not work, as it should. */
   refusal(text: string): void {
-    console.log(`   ${pc.yellow('!')} ${text}`);
+    // A sentence per line: messages are long, terminals are narrow.
+    const [first, ...rest] = text.split(/(?<=[.)]) (?=[A-Z])/);
+    console.log(`   ${pc.yellow('!')} ${first}`);
+    for (const sentence of rest) console.log(`     ${sentence}`);
   }
 
   /** What each place holds of some rows: a place per column, those that differ from the server's marked. */

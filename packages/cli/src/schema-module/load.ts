@@ -16,7 +16,13 @@ export async function loadSchema(path: string): Promise<Schema> {
     string,
     unknown
   >;
-  const found = isSchema(loaded.default) ? [loaded.default] : Object.values(loaded).filter(isSchema);
+  // A TypeScript file outside an ES module package arrives as CommonJS: its exports are then one level further in.
+  const inner =
+    typeof loaded.default === 'object' && loaded.default !== null ? (loaded.default as Record<string, unknown>) : {};
+  const defaults = [loaded.default, inner.default].filter(isSchema);
+  const found = [
+    ...new Set(defaults.length > 0 ? defaults : [...Object.values(loaded), ...Object.values(inner)].filter(isSchema)),
+  ];
   if (found.length === 1) return found[0] as Schema;
   throw new KoinonError(
     'schema-invalid',

@@ -1,0 +1,85 @@
+import { spawn } from 'node:child_process';
+import { mkdir, mkdtemp, readFile, rm, symlink, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { sqliteStore, startServer } from '@koinon/server';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+
+// What the documents show is run as it stands there.
+
+const root = join(import.meta.dirname, '..');
+const blocks = (text: string, language: string) =>
+  [...text.matchAll(new RegExp(`\`\`\`${language}\\n(.*?)\`\`\``, 'gs'))].map((match) => match[1] as string);
+let folder: string;
+let readme: string;
+beforeAll(async () => {
+  folder = await mkdtemp(join(tmpdir(), 'koinon-docs-'));
+  readme = await readFile(join(root, 'README.md'), 'utf8');
+  await mkdir(join(folder, 'tour'));
+  await symlink(join(root, 'node_modules'), join(folder, 'tour/node_modules'));
+  await writeFile(join(folder, 'tour/package.json'), '{ "type": "module" }');
+  await writeFile(join(folder, 'tour/schema.ts'), blocks(readme, 'ts')[0] as string);
+});
+afterAll(() => rm(folder, { recursive: true, force: true }));
+
+const serve = async (file: string) => {
+  const { default: cooperative } = await import(join(folder, 'tour/schema.ts'));
+  return startServer({ store: await sqliteStore(cooperative, join(folder, file)), port: 0 });
+};
+
+test('the README’s tour runs as it stands', async () => {
+  const server = await serve('tour.db');
+  const [, tour, refused] = blocks(readme, 'ts') as [string, string, string];
+  const [call, comment] = refused.trim().split('\n') as [string, string];
+  const check = `
+    import assert from 'node:assert/strict';
+    assert.deepEqual(strong.map(({ mark, strength, frames }) => ({ mark, strength, frames })), [{ mark: 'A1', strength: 7, frames: 3 }]);
+    assert.equal(report.up.applied, 5);
+    assert.deepEqual(open, []);
+    await assert.rejects(async () => { ${call} }, (error) => \`// KoinonError \${error.code}: \${error.message}\` === ${JSON.stringify(comment)});
+    await replica.close();`;
+  await writeFile(
+    join(folder, 'tour/tour.ts'),
+    tour.replace('http://127.0.0.1:4280', server.url).replace("'phone.db'", JSON.stringify(join(folder, 'phone.db'))) +
+      check,
+  );
+  const { code, output } = await run(process.execPath, [
+    '--import',
+    'tsx',
+    '--conditions=koinon-source',
+    join(folder, 'tour/tour.ts'),
+  ]);
+  await server.close();
+  expect(output).toBe('');
+  expect(code).toBe(0);
+});
+
+test('the protocol’s curl examples run as they stand', async () => {
+  const server = await serve('curl.db');
+  const examples = blocks(await readFile(join(root, 'docs/protocol.md'), 'utf8'), 'sh');
+  const answers = [];
+  for (const example of examples)
+    answers.push(
+      (
+        await run('bash', [
+          '-c',
+          example.replaceAll('http://127.0.0.1:4280', server.url).replaceAll('curl ', 'curl -sS '),
+        ])
+      ).output,
+    );
+  await server.close();
+  expect(answers).toHaveLength(3);
+  expect(answers[0]).toContain('"server":"koinon"');
+  expect(answers[1]).toContain('"kind":"snapshot"');
+  expect(answers[2]).toContain('"outcome":"applied"');
+});
+
+function run(command: string, words: readonly string[]): Promise<{ code: number | null; output: string }> {
+  const child = spawn(command, words, { cwd: root });
+  let output = '';
+  for (const stream of [child.stdout, child.stderr]) stream.on('data', (data) => (output += data));
+  return new Promise((done, fail) => {
+    child.on('error', fail);
+    child.on('close', (code) => done({ code, output }));
+  });
+}

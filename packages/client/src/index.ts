@@ -1,17 +1,16 @@
-/** The replica: an embedded SQL database on the device, its outbox, and the sync with a server. */
+/** The replica: an embedded SQL database on the device, its outbox, live queries and drafts, and the sync with a server. */
+export { Migration, type Migrations } from './database/migration.ts';
+export { Draft, type DraftedRow, type Overtaken } from './drafts/draft.ts';
 export { type Host, systemHost } from './host/host.ts';
+export type { Origin } from './live/commit.ts';
+export type { ChangeEvent } from './live/listener.ts';
+export { LiveQuery, type Observer, type Result } from './live/result.ts';
 export type { QueuedTransaction, TransactionState } from './outbox/outbox.ts';
 export type { RowCounts } from './overlay/apply.ts';
-export {
-  openReplica,
-  type Reading,
-  type Rejection,
-  type Replica,
-  type ReplicaOptions,
-  type ReplicaStatus,
-  type Transaction,
-  type WritingFace,
-} from './replica/replica.ts';
+export type { Meant, StateOfRow } from './replica/face.ts';
+export { openReplica, type ReplicaOptions } from './replica/open.ts';
+export type { ListenOptions, Rejection, Replica, ReplicaStatus } from './replica/replica.ts';
+export type { Transaction } from './replica/transaction.ts';
 export type { SqlDriver, SqlStatement } from './storage/driver.ts';
 export { type NodeDriverOptions, openNodeDriver } from './storage/node.ts';
 export type { Direction, SyncReport } from './sync/step.ts';

@@ -11,6 +11,8 @@ export * from './query/condition.ts';
 export * from './query/predicate.ts';
 export * from './query/query.ts';
 export * from './query/sqlite.ts';
+export * from './query/summary.ts';
+export * from './query/template.ts';
 export * from './schema/column.ts';
 export * from './schema/schema.ts';
 export * from './schema/table.ts';

@@ -1,5 +1,15 @@
-import { createTable, KoinonError, type Schema } from '@koinon/core';
+import {
+  columnDdl,
+  createIndexes,
+  createTable,
+  KoinonError,
+  quoteName,
+  type Schema,
+  type Table,
+  toSql,
+} from '@koinon/core';
 import type { Database } from './database.ts';
+import { Migration, type Migrations, type StoredColumn, shapeOf } from './migration.ts';
 
 /** Marks a file as a replica: the letters KOIN in SQLite's header. */
 const applicationId = 0x4b4f494e;
@@ -47,6 +57,10 @@ CREATE TABLE koinon_conflict (
   remote TEXT NOT NULL,
   PRIMARY KEY (table_name, row_id, column_name)
 ) WITHOUT ROWID;
+CREATE TABLE koinon_setting (
+  name TEXT PRIMARY KEY NOT NULL,
+  value TEXT NOT NULL
+) WITHOUT ROWID;
 -- The exact bytes last sent up, until their outcome is known.
 CREATE TABLE koinon_attempt (
   only INTEGER PRIMARY KEY CHECK (only = 1),
@@ -54,45 +68,145 @@ CREATE TABLE koinon_attempt (
 );
 `;
 
-/** Makes an empty file a replica of this schema, or checks that the file is one. */
-export function prepareLayout(database: Database, schema: Schema, newId: () => string): void {
+/**
+ * Makes an empty file a replica of this schema, or brings the file of an earlier schema up to it. Returns whether it is
+ * new. All in one transaction: what cannot be brought up is left as it was.
+ */
+export function prepareLayout(
+  database: Database,
+  schema: Schema,
+  migrations: Migrations,
+  newId: () => string,
+): boolean {
   const pragma = (name: string) =>
-    Object.values(database.driver.prepare(`PRAGMA ${name}`).get() as object)[0] as number;
+    Object.values(database.guarded(() => database.driver.prepare(`PRAGMA ${name}`).get()) as object)[0] as number;
+  const isReplica = pragma('application_id') === applicationId;
   const description = describeSchema(schema);
+  if (isReplica && meta(database, 'schema') === description) return false;
   database.transact(() => {
     if (pragma('application_id') === applicationId) {
-      const known = meta(database, 'schema');
-      if (known !== description)
+      bringUp(database, schema, migrations);
+    } else {
+      const { count } = database.driver.prepare('SELECT count(*) AS count FROM sqlite_schema').get() as {
+        count: number;
+      };
+      if (count > 0)
         throw new KoinonError(
-          'schema-changed',
-          'This replica was made with another schema; open it with the one it was made with.',
+          'storage-foreign',
+          'The file is an SQLite database, but not a Koinon replica; choose another file.',
         );
-      return;
+      database.driver.exec(`PRAGMA application_id = ${applicationId}; ${koinonTables}`);
+      for (const [name, table] of Object.entries(schema.tables))
+        for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
+      setMeta(database, 'replica', newId());
     }
-    const { count } = database.driver.prepare('SELECT count(*) AS count FROM sqlite_schema').get() as { count: number };
-    if (count > 0)
-      throw new KoinonError(
-        'storage-foreign',
-        'The file is an SQLite database, but not a Koinon replica; choose another file.',
-      );
-    database.driver.exec(`PRAGMA application_id = ${applicationId}; ${koinonTables}`);
-    for (const [name, table] of Object.entries(schema.tables))
-      for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
-    setMeta(database, 'replica', newId());
     setMeta(database, 'schema', description);
   });
+  return !isReplica;
 }
 
-/** What of a schema decides the shape of the file. */
+/** What a file remembers of the schema it was made with. */
+interface StoredSchema {
+  readonly version: number;
+  readonly tables: Readonly<Record<string, Readonly<Record<string, StoredColumn>>>>;
+}
+
 function describeSchema(schema: Schema): string {
-  return JSON.stringify({
-    version: schema.version,
-    tables: Object.entries(schema.tables).map(([name, table]) => createTable(name, table, 'storage types')),
-  });
+  const tables = Object.fromEntries([...shapeOf(schema)].map(([name, columns]) => [name, Object.fromEntries(columns)]));
+  const indexes = Object.entries(schema.tables).flatMap(([name, table]) => createIndexes(name, table, 'storage types'));
+  return JSON.stringify({ version: schema.version, tables, indexes });
+}
+
+/** Runs the migrations a file lacks, then makes the additions of the new schema, and checks that the two now agree. */
+function bringUp(database: Database, schema: Schema, migrations: Migrations): void {
+  const stored = JSON.parse(meta(database, 'schema') as string) as StoredSchema;
+  if (stored.version > schema.version)
+    throw new KoinonError(
+      'schema-newer',
+      `This replica was written by a newer app: its schema version is ${stored.version}, this app's is ${schema.version}. Update the app; the data is untouched.`,
+    );
+  const shape = new Map(
+    Object.entries(stored.tables).map(([name, columns]) => [name, new Map(Object.entries(columns))]),
+  );
+  const migration = new Migration(database, shape);
+  for (let version = stored.version + 1; version <= schema.version; version++) {
+    try {
+      migrations[version]?.(migration);
+    } catch (error) {
+      throw new KoinonError(
+        'migration-failed',
+        `The migration to schema version ${version} failed: ${(error as Error).message}. The file is as it was.`,
+        { cause: error },
+      );
+    }
+  }
+  for (const [name, table] of Object.entries(schema.tables)) {
+    const columns = shape.get(name);
+    if (columns === undefined)
+      for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
+    else addColumns(database, name, table, columns);
+  }
+  const left = [...shape].flatMap(([name, columns]) =>
+    schema.tables[name]
+      ? [...columns.keys()]
+          .filter((column) => !schema.tables[name]?.columns[column])
+          .map((column) => `${name}.${column}`)
+      : [name],
+  );
+  if (left.length > 0)
+    throw needsMigration(
+      `${left.join(', ')} ${left.length > 1 ? 'are' : 'is'} no longer in the schema`,
+      stored.version,
+    );
+  replaceIndexes(database, schema);
+}
+
+function addColumns(database: Database, name: string, table: Table, columns: ReadonlyMap<string, StoredColumn>): void {
+  for (const [column, definition] of Object.entries(table.columns)) {
+    const stored = columns.get(column);
+    if (stored === undefined) {
+      const { default: initial, optional } = definition;
+      if (initial === undefined && !optional)
+        throw needsMigration(`${name}.${column} is new and required, and has no default for the rows that are there`);
+      database.driver.exec(
+        `ALTER TABLE ${quoteName(name)} ADD COLUMN ${columnDdl(column, definition, 'storage types')}`,
+      );
+      if (initial === undefined) continue;
+      const value = typeof initial === 'function' ? (initial as () => unknown)() : initial;
+      database.statement(`UPDATE ${quoteName(name)} SET ${quoteName(column)} = ?`).run(toSql(definition, value));
+    } else if (stored.type !== definition.type) {
+      throw needsMigration(`${name}.${column} was ${stored.type} and is ${definition.type} now`);
+    } else if (stored.optional && !definition.optional) {
+      const empty = database
+        .statement(`SELECT 1 FROM ${quoteName(name)} WHERE ${quoteName(column)} IS NULL LIMIT 1`)
+        .get();
+      if (empty !== undefined)
+        throw needsMigration(`${name}.${column} was optional and is required now, and rows hold null`);
+    }
+  }
+}
+
+/** Indexes hold no data: they are made anew from the schema. */
+function replaceIndexes(database: Database, schema: Schema): void {
+  const present = database.driver
+    .prepare(
+      "SELECT name FROM sqlite_schema WHERE type = 'index' AND sql IS NOT NULL AND tbl_name NOT LIKE 'koinon\\_%' ESCAPE '\\'",
+    )
+    .all() as { name: string }[];
+  for (const { name } of present) database.driver.exec(`DROP INDEX ${quoteName(name)}`);
+  for (const [name, table] of Object.entries(schema.tables))
+    for (const statement of createIndexes(name, table, 'storage types')) database.driver.exec(statement);
+}
+
+function needsMigration(what: string, from?: number): KoinonError {
+  return new KoinonError(
+    'schema-changed',
+    `The schema has changed in a way that needs a migration${from === undefined ? '' : ` from version ${from}`}: ${what}. Raise the schema's version and pass the migration to openReplica; the file is as it was.`,
+  );
 }
 
 /** Names under which `koinon_meta` keeps a value. */
-type MetaName = 'replica' | 'schema' | 'cursor' | 'position' | 'clock offset' | 'synced at';
+type MetaName = 'replica' | 'schema' | 'seed' | 'cursor' | 'position' | 'clock offset' | 'synced at';
 
 /** A value Koinon keeps about this replica. */
 export function meta(database: Database, name: MetaName): string | undefined {

@@ -155,6 +155,23 @@ export class Outbox {
       .run(sequence, id, table);
   }
 
+  /** The last transaction in the list. */
+  last(): { readonly id: string; readonly state: TransactionState } | undefined {
+    return this.database.statement('SELECT id, state FROM koinon_transaction ORDER BY sequence DESC LIMIT 1').get() as
+      | { id: string; state: TransactionState }
+      | undefined;
+  }
+
+  /** Gives a transaction whose content changed a new id; one that has nothing left is dropped. */
+  renew(sequence: number, id: string): void {
+    const left = this.database.statement('SELECT 1 FROM koinon_change WHERE sequence = ? LIMIT 1').get(sequence);
+    if (left === undefined) this.database.statement('DELETE FROM koinon_transaction WHERE sequence = ?').run(sequence);
+    else
+      this.database
+        .statement("UPDATE koinon_transaction SET id = ?, state = 'pending', problems = NULL WHERE sequence = ?")
+        .run(id, sequence);
+  }
+
   /** The rows a transaction changes, each once. */
   rowsOf(id: string): { readonly table: string; readonly id: string }[] {
     return this.database

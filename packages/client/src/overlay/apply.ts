@@ -13,6 +13,7 @@ import {
   tableOf,
   wholeRow,
 } from '@koinon/core';
+import type { Commit } from '../live/commit.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import type { Rows } from '../tables/rows.ts';
 import type { Bases } from './base.ts';
@@ -32,6 +33,7 @@ export interface Overlay {
   readonly bases: Bases;
   readonly outbox: Outbox;
   readonly conflicts: Conflicts;
+  readonly commit: Commit;
 }
 
 /**
@@ -55,23 +57,28 @@ export function applyPage(overlay: Overlay, { header, rows }: PulledPage): RowCo
 }
 
 /** A row without local changes simply becomes what the server has. */
-function writeThrough({ schema, rows }: Overlay, pulled: PulledRow, counts: RowCounts): void {
+function writeThrough({ schema, rows, commit }: Overlay, pulled: PulledRow, counts: RowCounts): void {
   const { table: tableName, id } = pulled;
   const before = rows.get(tableName, id);
   if (pulled.kind === 'delete') {
     if (before !== null) counts.delete++;
     rows.remove(tableName, id);
+    commit.note(tableName, id, before, null);
     return;
   }
   const table = tableOf(schema, tableName);
   const columns = columnsFromWire(table, pulled.columns);
   if (pulled.kind === 'insert') {
-    rows.put(tableName, wholeRow(table, id, columns));
-    counts[before === null ? 'insert' : 'update']++;
+    const after = wholeRow(table, id, columns);
+    rows.put(tableName, after);
+    commit.note(tableName, id, before, after);
+    if (before === null) counts.insert++;
+    else if (!sameValue(before, after)) counts.update++;
   } else {
     if (before === null) throw rowMissing(tableName, id);
     if (Object.keys(columns).some((name) => !sameValue(before[name], columns[name]))) counts.update++;
     rows.patch(tableName, id, columns);
+    commit.note(tableName, id, before, Object.freeze({ ...before, ...columns }) as AnyRow);
   }
 }
 
@@ -114,6 +121,13 @@ function settleCovered(overlay: Overlay, transaction: string): void {
   outbox.drop(transaction);
 }
 
+/** Shows a row anew after changes of it were dropped: its base under those that are left. */
+export function showAnew(overlay: Overlay, tableName: string, id: string): void {
+  const base = overlay.bases.get(tableName, id);
+  const left = overlay.outbox.changesOf(tableName, id);
+  show(overlay, { tableName, id, base, queued: left, next: base, left }, { insert: 0, update: 0, delete: 0 });
+}
+
 interface Move {
   readonly tableName: string;
   readonly id: string;
@@ -126,7 +140,7 @@ interface Move {
 }
 
 /** Merges what the device did onto the moved base, and writes the view, the base and the conflicts. */
-function show({ schema, rows, bases, conflicts }: Overlay, move: Move, counts: RowCounts): void {
+function show({ schema, rows, bases, conflicts, commit }: Overlay, move: Move, counts: RowCounts): void {
   const { tableName, id, base, queued, next, left } = move;
   const table = tableOf(schema, tableName);
   const confirmedOver = (row: AnyRow | null, changes: readonly QueuedChange[]) =>
@@ -151,6 +165,8 @@ function show({ schema, rows, bases, conflicts }: Overlay, move: Move, counts: R
   if (before === null && row !== null) counts.insert++;
   else if (before !== null && row === null) counts.delete++;
   else if (!sameValue(before, row)) counts.update++;
+
+  commit.note(tableName, id, before, row);
 
   conflicts.set(tableName, id, disagreements);
   if (left.length === 0) bases.drop(tableName, id);

@@ -26,12 +26,17 @@ export interface SyncReport {
   readonly position: number | null;
 }
 
-/** What a sync step works with. `turn` runs local work when no transaction of the app is open. */
-export interface SyncParts extends Overlay {
+/** What a sync step works with. */
+export interface SyncParts {
+  readonly transport: Transport;
+  /** Runs local work in a transaction of its own, when no transaction of the app is open. */
+  readonly change: <T>(work: (local: Local) => T) => Promise<T>;
+}
+
+/** The local side of a sync, inside a transaction. */
+interface Local extends Overlay {
   readonly database: Database;
   readonly host: Host;
-  readonly transport: Transport;
-  readonly turn: <T>(work: () => T) => Promise<T>;
 }
 
 /** A transaction that others keep overtaking is tried this often in one step; the next step goes on with it. */
@@ -48,7 +53,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   let received = 0;
 
   const settle = async (): Promise<readonly Outcome[]> => {
-    const body = await parts.turn(() => attemptedBody(parts.database));
+    const body = await parts.change(({ database }) => attemptedBody(database));
     if (body === undefined) return [];
     const outcomes = await sendAttempt(parts, body, signal);
     for (const { outcome } of outcomes) up[outcome === 'waits' ? 'waiting' : outcome]++;
@@ -56,19 +61,19 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   };
   const pull = async (): Promise<void> => {
     for (let more = true; more; ) {
-      const { cursor, own } = await parts.turn(() => ({
-        cursor: meta(parts.database, 'cursor'),
-        own: parts.outbox.idsOf('confirmed'),
+      const { cursor, own } = await parts.change(({ database, outbox }) => ({
+        cursor: meta(database, 'cursor'),
+        own: outbox.idsOf('confirmed'),
       }));
       const page = await parts.transport.pull({ ...(cursor === undefined ? {} : { cursor }), own }, signal);
-      await parts.turn(() => takePage(parts, page, cursor, down));
+      await parts.change((local) => takePage(local, page, cursor, down));
       received += page.rows.length;
       more = page.header.more;
     }
   };
   const push = async (): Promise<boolean> => {
     let overtaken = false;
-    while (await parts.turn(() => attempt(parts))) {
+    while (await parts.change(attempt)) {
       const outcomes = await settle();
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
       // What is not applied stays pending: the same batch must not go round again before a pull.
@@ -88,9 +93,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if (!overtaken) break;
     }
   }
-  const position = await parts.turn(() => {
-    setMeta(parts.database, 'synced at', new Date(parts.host.now()).toISOString());
-    return meta(parts.database, 'position');
+  const position = await parts.change(({ database, host }) => {
+    setMeta(database, 'synced at', new Date(host.now()).toISOString());
+    return meta(database, 'position');
   });
   return { down, received, up, position: position === undefined ? null : Number(position) };
 }
@@ -101,22 +106,14 @@ function attemptedBody(database: Database): string | undefined {
 }
 
 /** Chooses what goes up next and keeps its exact bytes, before anything is sent. */
-function attempt(parts: SyncParts): boolean {
-  return parts.database.transact(() => {
-    if (attemptedBody(parts.database) !== undefined) return true;
-    const { schema, outbox, conflicts, database } = parts;
-    const batch = nextBatch(
-      schema,
-      outbox,
-      conflicts,
-      meta(database, 'replica') as string,
-      meta(database, 'cursor') ?? null,
-    );
-    if (batch === undefined) return false;
-    database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(JSON.stringify(batch.request));
-    for (const id of batch.ids) outbox.setState(id, 'attempted');
-    return true;
-  });
+function attempt({ schema, outbox, conflicts, database }: Local): boolean {
+  if (attemptedBody(database) !== undefined) return true;
+  const replica = meta(database, 'replica') as string;
+  const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null);
+  if (batch === undefined) return false;
+  database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(JSON.stringify(batch.request));
+  for (const id of batch.ids) outbox.setState(id, 'attempted');
+  return true;
 }
 
 /** Sends the kept bytes, and records what became of each transaction. */
@@ -128,17 +125,19 @@ async function sendAttempt(parts: SyncParts, body: string, signal?: AbortSignal)
     outcomes = readPushResponse(await parts.transport.push(body, signal), ids).outcomes;
   } catch (error) {
     // A server that refuses the request as a whole has looked at none of it: it may be formed anew.
-    if (error instanceof KoinonError && refusedWhole.has(error.code)) await parts.turn(() => withdraw(parts, ids));
+    if (error instanceof KoinonError && refusedWhole.has(error.code))
+      await parts.change((local) =>
+        settleAttempt(local, body, () => ids.forEach((id) => local.outbox.setState(id, 'pending'))),
+      );
     throw error;
   }
-  await parts.turn(() =>
-    parts.database.transact(() => {
+  await parts.change((local) =>
+    settleAttempt(local, body, () => {
       for (const outcome of outcomes) {
-        if (outcome.outcome === 'applied') parts.outbox.setState(outcome.id, 'confirmed');
-        else if (outcome.outcome === 'rejected') parts.outbox.setState(outcome.id, 'rejected', outcome.problems);
-        else parts.outbox.setState(outcome.id, 'pending');
+        if (outcome.outcome === 'applied') local.outbox.setState(outcome.id, 'confirmed');
+        else if (outcome.outcome === 'rejected') local.outbox.setState(outcome.id, 'rejected', outcome.problems);
+        else local.outbox.setState(outcome.id, 'pending');
       }
-      parts.database.statement('DELETE FROM koinon_attempt').run();
     }),
   );
   return outcomes;
@@ -146,21 +145,20 @@ async function sendAttempt(parts: SyncParts, body: string, signal?: AbortSignal)
 
 const refusedWhole = new Set(['malformed-request', 'too-large', 'unknown-cursor', 'unknown-protocol', 'not-found']);
 
-function withdraw(parts: SyncParts, ids: readonly string[]): void {
-  parts.database.transact(() => {
-    for (const id of ids) parts.outbox.setState(id, 'pending');
-    parts.database.statement('DELETE FROM koinon_attempt').run();
-  });
+/** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
+function settleAttempt({ database }: Local, body: string, record: () => void): void {
+  if (attemptedBody(database) !== body) return;
+  record();
+  database.statement('DELETE FROM koinon_attempt').run();
 }
 
 /** Applies a page onto the cursor it starts from, and moves the cursor, in one local transaction. */
-function takePage(parts: SyncParts, page: PulledPage, cursor: string | undefined, down: RowCounts): void {
-  parts.database.transact(() => {
-    if (meta(parts.database, 'cursor') !== cursor)
-      throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
-    const counts = applyPage(parts, page);
-    setMeta(parts.database, 'cursor', page.header.cursor);
-    setMeta(parts.database, 'position', String(page.header.to));
-    for (const kind of ['insert', 'update', 'delete'] as const) down[kind] += counts[kind];
-  });
+function takePage(local: Local, page: PulledPage, cursor: string | undefined, down: RowCounts): void {
+  const { database } = local;
+  if (meta(database, 'cursor') !== cursor)
+    throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
+  const counts = applyPage(local, page);
+  setMeta(database, 'cursor', page.header.cursor);
+  setMeta(database, 'position', String(page.header.to));
+  for (const kind of ['insert', 'update', 'delete'] as const) down[kind] += counts[kind];
 }

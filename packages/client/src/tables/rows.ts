@@ -3,14 +3,19 @@ import {
   type Column,
   columnsFromWire,
   columnsToWire,
+  conditionSql,
   countSql,
+  decodeSummary,
   type JsonValue,
+  type Plan,
   planQuery,
+  planSummary,
   quoteName,
   rowDecoder,
   type Schema,
   type SqlValue,
   selectSql,
+  summarySql,
   type Table,
   tableOf,
   toSql,
@@ -24,6 +29,7 @@ interface TableSql {
   readonly names: readonly string[];
   readonly decode: (raw: unknown) => AnyRow;
   readonly get: string;
+  readonly has: string;
   readonly put: string;
   readonly insert: string;
   readonly remove: string;
@@ -46,20 +52,81 @@ export class Rows {
     return raw === undefined ? null : sql.decode(raw);
   }
 
+  has(tableName: string, id: string): boolean {
+    return this.database.statement(this.sqlOf(tableName).has).get(id) !== undefined;
+  }
+
   /** The rows a query asks for. */
   select(query: unknown): AnyRow[] {
-    const plan = planQuery(this.schema, query);
-    const { text, values } = selectSql(plan);
+    return this.selectPlan(planQuery(this.schema, query));
+  }
+
+  /** The rows of a plan. */
+  selectPlan(plan: Plan): AnyRow[] {
+    const needed = plan.joins.flatMap((join) => (join.kind === 'one' ? [join.column] : []));
+    const fetched = needed.length === 0 ? plan : { ...plan, columns: [...new Set([...plan.columns, ...needed])] };
+    const { text, values } = selectSql(fetched);
     const raw = this.database.statement(text).all(...values);
-    const decode = rowDecoder(plan.table, plan.columns);
-    for (const row of raw) decode(row);
-    return raw as AnyRow[];
+    const decode = rowDecoder(plan.table, fetched.columns);
+    const rows = raw.map(decode);
+    return plan.joins.length === 0 ? rows : this.joined(plan, rows);
   }
 
   /** How many rows a query's condition has; its limit and offset do not count. */
   count(query: unknown): number {
     const { text, values } = countSql(planQuery(this.schema, query));
     return (this.database.statement(text).get(...values) as { count: number }).count;
+  }
+
+  /** The lines of a summary. */
+  summary(summary: unknown): Readonly<Record<string, unknown>>[] {
+    const plan = planSummary(this.schema, summary);
+    const { text, values } = summarySql(plan);
+    return this.database
+      .statement(text)
+      .all(...values)
+      .map((raw) => decodeSummary(plan, raw));
+  }
+
+  /** Puts what a plan joins in into its rows: one query for each join, whatever the number of rows. */
+  private joined(plan: Plan, rows: readonly AnyRow[]): AnyRow[] {
+    const read = plan.joins.map((join): ((row: AnyRow) => unknown) => {
+      if (join.kind === 'one') {
+        const wanted = [...new Set(rows.flatMap((row) => (row[join.column] === null ? [] : [row[join.column]])))];
+        const found = new Map(this.among(join.target, 'id', wanted).map((row) => [row.id, row]));
+        return (row) => found.get(row[join.column] as string) ?? null;
+      }
+      const found = new Map<unknown, AnyRow[]>(rows.map(({ id }) => [id, []]));
+      for (const row of this.among(join.plan.tableName, join.column, [...found.keys()], join.plan))
+        found.get(row[join.column])?.push(row);
+      return (row) => Object.freeze(found.get(row.id) ?? []);
+    });
+    return rows.map((row) => {
+      const whole: Record<string, unknown> = { id: row.id };
+      for (const name of plan.columns) whole[name] = row[name];
+      plan.joins.forEach((join, i) => {
+        whole[join.name] = read[i]?.(row);
+      });
+      return Object.freeze(whole) as AnyRow;
+    });
+  }
+
+  /** The rows whose text column has one of these values. */
+  private among(
+    tableName: string,
+    column: string,
+    wanted: readonly unknown[],
+    plan = planQuery(this.schema, { from: tableName }),
+  ): AnyRow[] {
+    const values: SqlValue[] = [JSON.stringify(wanted)];
+    const condition = conditionSql(plan.table, plan.condition, values);
+    const order = plan.order.map((key) => `${quoteName(key.column)}${key.descending ? ' DESC' : ''}`).join(', ');
+    const columns = ['id', ...plan.columns].map(quoteName).join(', ');
+    const text = `SELECT ${columns} FROM ${quoteName(tableName)} WHERE ${quoteName(column)} IN (SELECT value FROM json_each(?)) AND ${condition} ORDER BY ${order}`;
+    return this.database
+      .statement(text)
+      .all(...values)
+      .map(rowDecoder(plan.table));
   }
 
   /** Writes a row that is not there yet. */
@@ -112,6 +179,7 @@ export class Rows {
       names,
       decode: rowDecoder(table),
       get: `SELECT ${columns} FROM ${quoted} WHERE "id" = ?`,
+      has: `SELECT 1 FROM ${quoted} WHERE "id" = ?`,
       insert,
       put: `${insert} ON CONFLICT ("id") DO UPDATE SET ${names.map((name) => `${quoteName(name)} = excluded.${quoteName(name)}`).join(', ')}`,
       remove: `DELETE FROM ${quoted} WHERE "id" = ?`,

@@ -9,21 +9,21 @@ import {
   kept,
   type Operation,
   type Problem,
-  quoteName,
   rowProblems,
   type Schema,
   sameValue,
   shown,
   type Table,
   tableOf,
-  toSql,
   wholeRow,
   withDefaults,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
+import type { Commit } from '../live/commit.ts';
 import type { Outbox } from '../outbox/outbox.ts';
 import type { Bases } from '../overlay/base.ts';
+import { integrityProblems } from './integrity.ts';
 import type { Rows } from './rows.ts';
 
 /** What a local transaction writes to. */
@@ -43,13 +43,15 @@ export interface WriteTarget {
  */
 export class Writing {
   private readonly to: WriteTarget;
+  private readonly commit: Commit;
   private readonly touched = new Map<string, { readonly table: string; readonly id: string }>();
   private sequence: number | undefined;
   private broken: { readonly error: unknown } | undefined;
   private ordinal = 0;
 
-  constructor(target: WriteTarget) {
+  constructor(target: WriteTarget, commit: Commit) {
     this.to = target;
+    this.commit = commit;
   }
 
   insert(tableName: string, values: Readonly<Record<string, unknown>>): AnyRow {
@@ -59,7 +61,7 @@ export class Writing {
     const columns = withDefaults(table, rest);
     const change: Change = { kind: 'insert', table: tableName, id: id as string, columns };
     refuse(changeProblems(table, change));
-    if (this.to.rows.get(tableName, change.id) !== null)
+    if (this.to.rows.has(tableName, change.id))
       throw new KoinonError(
         'duplicate-id',
         `${tableName} ${shown(id)} is there already; update it, or insert under another id.`,
@@ -76,6 +78,7 @@ export class Writing {
     this.both(() => {
       this.record(table, { ...change, columns: whole }, null);
       this.to.rows.insert(tableName, row);
+      this.commit.note(tableName, row.id, null, row);
     });
     return row;
   }
@@ -123,22 +126,19 @@ export class Writing {
     this.both(() => {
       this.record(tableOf(this.to.schema, tableName), { kind: 'delete', table: tableName, id }, before);
       this.to.rows.remove(tableName, id);
+      this.commit.note(tableName, id, before, null);
     });
   }
 
   /** Checks what only the whole transaction can answer for: unique groups and references, at their final values. */
   finish(): void {
     if (this.broken) throw this.broken.error;
-    const problems: Problem[] = [];
-    for (const { table, id } of this.touched.values()) {
-      const row = this.to.rows.get(table, id);
-      problems.push(
-        ...(row === null
-          ? this.stillReferenced(table, id)
-          : [...this.notUnique(table, row), ...this.pointingNowhere(table, row)]),
-      );
-    }
-    refuse(problems);
+    refuse(this.problems());
+  }
+
+  /** What the rows touched so far break together. */
+  problems(): Problem[] {
+    return integrityProblems(this.to, this.touched.values());
   }
 
   private write(table: Table, before: AnyRow, change: Extract<Change, { kind: 'update' }>): AnyRow {
@@ -148,6 +148,7 @@ export class Writing {
     this.both(() => {
       this.record(table, change, before);
       this.to.rows.patch(change.table, change.id, Object.fromEntries(changed.map((name) => [name, after[name]])));
+      this.commit.note(change.table, change.id, before, after);
     });
     return after;
   }
@@ -181,53 +182,6 @@ export class Writing {
     if (before !== null && !outbox.hasChangesOf(change.table, change.id)) bases.set(change.table, change.id, before);
     this.sequence ??= outbox.begin(host.newId(), new Date(host.now()).toISOString());
     outbox.append(this.sequence, this.ordinal++, change);
-  }
-
-  private notUnique(tableName: string, row: AnyRow): Problem[] {
-    const table = tableOf(this.to.schema, tableName);
-    return table.unique.flatMap((group): Problem[] => {
-      // As in SQL, null is unlike every value, itself included.
-      if (group.some((name) => row[name] === null)) return [];
-      const text = `SELECT id FROM ${quoteName(tableName)} WHERE ${group.map((name) => `${quoteName(name)} = ?`).join(' AND ')} AND id <> ? LIMIT 1`;
-      const values = group.map((name) => toSql(table.columns[name] as Column, row[name]));
-      const twin = this.to.database.statement(text).get(...values, row.id) as { id: string } | undefined;
-      if (twin === undefined) return [];
-      const rule = `unique (${group.join(', ')})`;
-      const message = `${tableName} ${row.id}: ${group.join(', ')} ${group.map((name) => shown(row[name])).join(', ')} is taken by ${tableName} ${twin.id}.`;
-      return [{ code: 'duplicate-value', table: tableName, id: row.id, column: group[0] as string, rule, message }];
-    });
-  }
-
-  private pointingNowhere(tableName: string, row: AnyRow): Problem[] {
-    return Object.entries(tableOf(this.to.schema, tableName).columns).flatMap(([name, { target }]): Problem[] => {
-      if (target === undefined || row[name] === null || this.to.rows.get(target, row[name] as string) !== null)
-        return [];
-      const message = `${tableName}.${name} ${shown(row[name])}: there is no ${target} of that id on this device.`;
-      return [
-        {
-          code: 'no-such-reference',
-          table: tableName,
-          id: row.id,
-          column: name,
-          rule: `references ${target}`,
-          message,
-        },
-      ];
-    });
-  }
-
-  private stillReferenced(tableName: string, id: string): Problem[] {
-    return Object.entries(this.to.schema.tables).flatMap(([otherName, other]) =>
-      Object.entries(other.columns).flatMap(([name, { target }]): Problem[] => {
-        if (target !== tableName) return [];
-        const found = this.to.database
-          .statement(`SELECT id FROM ${quoteName(otherName)} WHERE ${quoteName(name)} = ? LIMIT 1`)
-          .get(id);
-        if (found === undefined) return [];
-        const message = `${tableName} ${id} cannot be deleted: ${otherName} ${(found as { id: string }).id} refers to it by ${name}.`;
-        return [{ code: 'row-referenced', table: tableName, id, rule: `referenced by ${otherName}.${name}`, message }];
-      }),
-    );
   }
 }
 

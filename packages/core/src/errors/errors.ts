@@ -22,6 +22,7 @@ export const errorStatus = {
   'row-referenced': 409,
   'query-invalid': 400,
   'condition-missing': 400,
+  'query-writes': 400,
   // The local database.
   'replica-closed': 409,
   'replica-busy': 409,
@@ -33,11 +34,15 @@ export const errorStatus = {
   'storage-refused': 500,
   'schema-newer': 409,
   'schema-changed': 409,
+  'migration-failed': 500,
+  'import-stopped': 422,
   // Talking to a server.
   'server-unreachable': 503,
   'server-answer': 502,
   'sync-busy': 409,
   'not-linked': 409,
+  'already-sent': 409,
+  'nothing-to-undo': 409,
   cancelled: 499,
   // What a server answers.
   'malformed-request': 400,
@@ -48,6 +53,7 @@ export const errorStatus = {
   'transaction-id-reused': 409,
   constraint: 422,
   'not-loopback': 403,
+  'address-in-use': 409,
   'server-failure': 500,
 } as const;
 

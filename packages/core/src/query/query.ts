@@ -1,16 +1,57 @@
 import { shown } from '../errors/errors.ts';
-import { type Row, type Schema, type TableName, tableOf } from '../schema/schema.ts';
+import {
+  type ColumnOfType,
+  columnOf,
+  type Row,
+  type Schema,
+  type TableName,
+  type TargetOf,
+  tableOf,
+} from '../schema/schema.ts';
 import type { Table } from '../schema/table.ts';
 import { type Condition, everything, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
 
 /** A sort key: a column, or a column and its direction. Null comes before every value when ascending. */
 export type SortKey<R> = Extract<keyof R, string> | readonly [Extract<keyof R, string>, 'asc' | 'desc'];
 
+/** Reads a reference in: the row it points at, nested. */
+export interface JoinOne<S extends Schema, T extends TableName<S>> {
+  /** The reference column of this table. */
+  readonly by: ColumnOfType<S, T, 'reference'>;
+}
+
+/** Reads in the rows of another table that refer to each row, as an array. */
+export type JoinMany<S extends Schema> = {
+  readonly [X in TableName<S>]: {
+    readonly from: X;
+    /** The reference column of that table. */
+    readonly by: ColumnOfType<S, X, 'reference'>;
+    readonly where?: Where<Row<S, X>>;
+    readonly order?: readonly SortKey<Row<S, X>>[] | SortKey<Row<S, X>>;
+  };
+}[TableName<S>];
+
+/** What a query reads in besides its own rows, by the name it gets. */
+export type Joins<S extends Schema, T extends TableName<S>> = Readonly<Record<string, JoinOne<S, T> | JoinMany<S>>>;
+
+/** A row of a query's result: the chosen columns, and what was joined in. */
+export type ResultRow<S extends Schema, T extends TableName<S>, C extends string, J> = Pick<
+  Row<S, T>,
+  Extract<C | 'id', keyof Row<S, T>>
+> & {
+  readonly [K in keyof J]: J[K] extends { readonly from: infer X extends TableName<S> }
+    ? readonly Row<S, X>[]
+    : J[K] extends { readonly by: infer B }
+      ? Row<S, TargetOf<S, T, B>> | null
+      : never;
+};
+
 /** A query: a plain object. Rows that are equal by `order` come in the order of their ids. */
 export interface Query<
   S extends Schema,
   T extends TableName<S>,
   C extends Extract<keyof Row<S, T>, string> = Extract<keyof Row<S, T>, string>,
+  J extends Joins<S, T> = Joins<S, T>,
 > {
   readonly from: T;
   readonly where?: Where<Row<S, T>>;
@@ -23,6 +64,8 @@ export interface Query<
   readonly after?: Partial<Row<S, T>> & { readonly id: string };
   /** Only these columns, and always `id`. */
   readonly columns?: readonly C[];
+  /** What to read in, by the name it gets: one query per name, however many rows there are. */
+  readonly join?: J;
 }
 
 /** One sort key of a plan. */
@@ -41,9 +84,15 @@ export interface Plan {
   readonly offset: number;
   /** The columns asked for besides `id`. */
   readonly columns: readonly string[];
+  readonly joins: readonly Join[];
 }
 
-const queryParts = new Set(['from', 'where', 'order', 'limit', 'offset', 'after', 'columns']);
+/** Something a plan reads in: the row a column of its own points at, or the rows of another plan whose column points here. */
+export type Join =
+  | { readonly name: string; readonly kind: 'one'; readonly column: string; readonly target: string }
+  | { readonly name: string; readonly kind: 'many'; readonly column: string; readonly plan: Plan };
+
+const queryParts = new Set(['from', 'where', 'order', 'limit', 'offset', 'after', 'columns', 'join']);
 
 /** Reads a query against a schema. @throws KoinonError naming the table and what cannot be read. */
 export function planQuery(schema: Schema, query: unknown): Plan {
@@ -65,7 +114,35 @@ export function planQuery(schema: Schema, query: unknown): Plan {
     limit: wholeNumber(tableName, 'limit', given.limit),
     offset: wholeNumber(tableName, 'offset', given.offset) ?? 0,
     columns: columns.filter((name) => name !== 'id'),
+    joins: Object.entries((given.join as Record<string, unknown> | undefined) ?? {}).map(([name, join]) =>
+      parseJoin(schema, tableName, columns, name, join),
+    ),
   };
+}
+
+function parseJoin(schema: Schema, tableName: string, columns: readonly string[], name: string, given: unknown): Join {
+  const join = given as {
+    readonly from?: string;
+    readonly by?: string;
+    readonly where?: unknown;
+    readonly order?: unknown;
+  };
+  if (name === 'id' || columns.includes(name))
+    throw invalid(tableName, `join ${name} has the name of a column; give it another`);
+  const extra = Object.keys(join).find((part) => !['from', 'by', 'where', 'order'].includes(part));
+  if (extra !== undefined)
+    throw invalid(tableName, `join ${name} has no part ${shown(extra)}; there are from, by, where, order`);
+  const from = join.from ?? tableName;
+  const column = columnOf(tableOf(schema, from), from, String(join.by));
+  const target = join.from === undefined ? column.target : tableName;
+  if (column.target === undefined || column.target !== target)
+    throw invalid(
+      tableName,
+      `join ${name} goes by ${from}.${join.by}, which is no reference${join.from === undefined ? '' : ` to ${tableName}`}`,
+    );
+  if (join.from === undefined) return { name, kind: 'one', column: String(join.by), target: column.target };
+  const { where, order } = join;
+  return { name, kind: 'many', column: String(join.by), plan: planQuery(schema, { from, where, order }) };
 }
 
 function parseOrder(tableName: string, table: Table, given: unknown): Order[] {

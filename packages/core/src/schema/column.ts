@@ -146,8 +146,12 @@ export function oneOf<
 }
 
 /** The id of a row of another table (or the same). The server refuses a reference to a row that is not there. */
-export function reference<const Options extends ColumnOptions<string>>(target: string, options = {} as Options) {
-  return column<string, Options, 'reference'>('reference', { index: true, ...options, target });
+export function reference<const Target extends string, const Options extends ColumnOptions<string>>(
+  target: Target,
+  options = {} as Options,
+) {
+  const made = column<string, Options, 'reference'>('reference', { index: true, ...options, target });
+  return made as typeof made & { readonly target: Target };
 }
 
 /** A whole number that devices add to; what each added is summed, so counting never conflicts. Starts at 0. */

@@ -7,16 +7,25 @@ import type { Columns, Table } from './table.ts';
 export type Tables = Readonly<Record<string, Table>>;
 
 /** Options of a whole schema. */
-export interface SchemaOptions {
+export interface SchemaOptions<Settings extends Columns = Columns> {
   /** Counts up with every change that devices must migrate. Default 1. */
   readonly version?: number;
+  /** Typed single values a device keeps for itself, by name: never sent. Each is optional or has a default. */
+  readonly settings?: Settings;
 }
 
 /** The typed description of the tables: one value that app and server share. Made by {@link schema}. */
-export interface Schema<T extends Tables = Tables> {
+export interface Schema<T extends Tables = Tables, Settings extends Columns = Columns> {
   readonly tables: T;
   readonly version: number;
+  readonly settings: Settings;
 }
+
+/** The names of a schema's settings. */
+export type SettingName<S extends Schema> = Extract<keyof S['settings'], string>;
+
+/** The value of a setting. */
+export type SettingValue<S extends Schema, N extends SettingName<S>> = ValueOf<S['settings'][N]>;
 
 /** The names of a schema's tables. */
 export type TableName<S extends Schema> = Extract<keyof S['tables'], string>;
@@ -53,6 +62,13 @@ export type ColumnOfType<S extends Schema, T extends TableName<S>, Type extends 
   string
 >;
 
+/** The table that a reference column points at. */
+export type TargetOf<S extends Schema, T extends TableName<S>, C> = C extends keyof ColumnsOf<S, T>
+  ? ColumnsOf<S, T>[C] extends { readonly target: infer Target extends TableName<S> }
+    ? Target
+    : never
+  : never;
+
 /** A row without its table's types, as the inside of Koinon handles it: column values by name, `id` among them. */
 export type AnyRow = Readonly<Record<string, unknown>> & { readonly id: string };
 
@@ -66,14 +82,22 @@ export type AnyRow = Readonly<Record<string, unknown>> & { readonly id: string }
  *   hive: table({ site: reference('site'), frames: counter() }),
  * })
  */
-export function schema<const T extends Tables>(tables: T, options: SchemaOptions = {}): Schema<T> {
-  const { version = 1 } = options;
+export function schema<const T extends Tables, const Settings extends Columns = Record<never, Column>>(
+  tables: T,
+  options: SchemaOptions<Settings> = {},
+): Schema<T, Settings> {
+  const { version = 1, settings = {} as Settings } = options;
   if (!Number.isSafeInteger(version) || version < 1) {
     throw new KoinonError('schema-invalid', `A schema's version is a whole number from 1, not ${shown(version)}.`);
   }
   checkNames('table', Object.keys(tables));
   for (const [name, definition] of Object.entries(tables)) checkTable(tables, name, definition);
-  return Object.freeze({ tables: Object.freeze({ ...tables }), version });
+  for (const [name, setting] of Object.entries(settings))
+    if (!setting.optional && setting.default === undefined)
+      throw new KoinonError('schema-invalid', `The setting ${shown(name)} must be optional or have a default.`, {
+        column: name,
+      });
+  return Object.freeze({ tables: Object.freeze({ ...tables }), version, settings });
 }
 
 /** The table of that name. @throws KoinonError `unknown-table`. */

@@ -1,0 +1,194 @@
+import {
+  type Column,
+  columnDdl,
+  columnsFromWire,
+  columnsToWire,
+  type JsonValue,
+  quoteName,
+  rowDecoder,
+  type Schema,
+  type Table,
+  toSql,
+} from '@koinon/core';
+import type { Database } from './database.ts';
+
+/** Migrations by the schema version each leads to. */
+export type Migrations = Readonly<Record<number, (migration: Migration) => void>>;
+
+/**
+ * What a migration may do. Each step carries the outbox, the bases and the conflicts along, so that what was not sent
+ * before is sent in the new shape. All steps of all versions run in one transaction with the additions the new schema
+ * makes; a throw leaves the file as it was.
+ *
+ * @example
+ * openReplica({ schema, file, migrations: { 2: (migration) => migration.renameColumn('hive', 'label', 'mark') } })
+ */
+export class Migration {
+  private readonly database: Database;
+  /** What the file's tables look like at this point. */
+  private readonly shape: Map<string, Map<string, StoredColumn>>;
+
+  constructor(database: Database, shape: Map<string, Map<string, StoredColumn>>) {
+    this.database = database;
+    this.shape = shape;
+  }
+
+  /** Gives a table another name. References that point at it follow. */
+  renameTable(from: string, to: string): void {
+    const columns = this.columnsOf(from);
+    this.database.driver.exec(`ALTER TABLE ${quoteName(from)} RENAME TO ${quoteName(to)}`);
+    for (const table of ['koinon_change', 'koinon_base', 'koinon_conflict'])
+      this.database.statement(`UPDATE ${table} SET table_name = ? WHERE table_name = ?`).run(to, from);
+    this.shape.delete(from);
+    this.shape.set(to, columns);
+  }
+
+  /** Gives a column another name. */
+  renameColumn(table: string, from: string, to: string): void {
+    const columns = this.columnsOf(table);
+    const column = this.columnOf(table, from);
+    this.database.driver.exec(`ALTER TABLE ${quoteName(table)} RENAME COLUMN ${quoteName(from)} TO ${quoteName(to)}`);
+    this.rewriteImages(table, (image) => {
+      if (!Object.hasOwn(image, from)) return image;
+      const { [from]: value, ...rest } = image;
+      return { ...rest, [to]: value as JsonValue };
+    });
+    this.database
+      .statement('UPDATE koinon_conflict SET column_name = ? WHERE table_name = ? AND column_name = ?')
+      .run(to, table, from);
+    columns.delete(from);
+    columns.set(to, column);
+  }
+
+  /** Removes a column, and what was to be sent of it. */
+  removeColumn(table: string, name: string): void {
+    this.columnOf(table, name);
+    this.dropIndexes(table);
+    this.database.driver.exec(`ALTER TABLE ${quoteName(table)} DROP COLUMN ${quoteName(name)}`);
+    this.rewriteImages(table, ({ [name]: _, ...rest }) => rest);
+    this.database.statement('DELETE FROM koinon_conflict WHERE table_name = ? AND column_name = ?').run(table, name);
+    this.columnsOf(table).delete(name);
+  }
+
+  /** Removes a table, and what was to be sent of it. */
+  removeTable(table: string): void {
+    this.columnsOf(table);
+    this.database.driver.exec(`DROP TABLE ${quoteName(table)}`);
+    for (const own of ['koinon_change', 'koinon_base', 'koinon_conflict'])
+      this.database.statement(`DELETE FROM ${own} WHERE table_name = ?`).run(table);
+    this.database
+      .statement('DELETE FROM koinon_transaction WHERE sequence NOT IN (SELECT sequence FROM koinon_change)')
+      .run();
+    this.shape.delete(table);
+  }
+
+  /**
+   * Changes a column's type or rules, value by value, in rows, bases and unsent changes alike. A column that is not
+   * there yet is added, and `convert` gets undefined; it also gets the rest of the row, where there is one.
+   *
+   * @param to the column as the new schema has it.
+   */
+  convertColumn(
+    table: string,
+    name: string,
+    to: Column,
+    convert: (value: unknown, row: Readonly<Record<string, unknown>>) => unknown,
+  ): void {
+    const columns = this.columnsOf(table);
+    const old = columns.get(name);
+    const before: Table = {
+      columns: Object.fromEntries([...columns].map(([key, column]) => [key, column as Column])),
+      unique: [],
+      index: [],
+      home: 'everywhere',
+      check: undefined,
+    };
+    const next = { ...before, columns: { ...before.columns, [name]: to } };
+    const converted = (row: Readonly<Record<string, unknown>>) => convert(old ? row[name] : undefined, row);
+
+    const rows = this.database.driver
+      .prepare(`SELECT * FROM ${quoteName(table)}`)
+      .all()
+      .map(rowDecoder(before));
+    if (old) this.dropIndexes(table);
+    if (old) this.database.driver.exec(`ALTER TABLE ${quoteName(table)} DROP COLUMN ${quoteName(name)}`);
+    this.database.driver.exec(`ALTER TABLE ${quoteName(table)} ADD COLUMN ${columnDdl(name, to, 'storage types')}`);
+    const update = this.database.driver.prepare(`UPDATE ${quoteName(table)} SET ${quoteName(name)} = ? WHERE "id" = ?`);
+    for (const row of rows) update.run(toSql(to, converted(row)), row.id);
+    this.rewriteImages(table, (image, isWhole) => {
+      if (!isWhole && !Object.hasOwn(image, name)) return image;
+      return columnsToWire(next, {
+        ...columnsFromWire(before, image),
+        [name]: converted(columnsFromWire(before, image)),
+      });
+    });
+    columns.set(name, describeColumn(to));
+  }
+
+  /** Rewrites the columns of unsent changes and of bases; bases and inserts are whole rows, updates are not. */
+  private rewriteImages(
+    table: string,
+    rewrite: (image: Record<string, JsonValue>, isWhole: boolean) => Record<string, JsonValue>,
+  ): void {
+    const changes = this.database
+      .statement(
+        "SELECT sequence, ordinal, kind, columns, operations FROM koinon_change WHERE table_name = ? AND kind <> 'delete'",
+      )
+      .all(table) as { sequence: number; ordinal: number; kind: string; columns: string; operations: string }[];
+    for (const { sequence, ordinal, kind, columns, operations } of changes) {
+      const next = JSON.stringify(rewrite(JSON.parse(columns), kind === 'insert'));
+      const operated = JSON.stringify(rewrite(JSON.parse(operations), false));
+      this.database
+        .statement('UPDATE koinon_change SET columns = ?, operations = ? WHERE sequence = ? AND ordinal = ?')
+        .run(next, operated, sequence, ordinal);
+    }
+    const bases = this.database
+      .statement('SELECT row_id, columns FROM koinon_base WHERE table_name = ?')
+      .all(table) as { row_id: string; columns: string }[];
+    for (const { row_id, columns } of bases)
+      this.database
+        .statement('UPDATE koinon_base SET columns = ? WHERE table_name = ? AND row_id = ?')
+        .run(JSON.stringify(rewrite(JSON.parse(columns), true)), table, row_id);
+  }
+
+  /** SQLite refuses to drop a column that an index names; the new schema's indexes are made afterwards. */
+  private dropIndexes(table: string): void {
+    const indexes = this.database
+      .statement("SELECT name FROM sqlite_schema WHERE type = 'index' AND tbl_name = ? AND sql IS NOT NULL")
+      .all(table);
+    for (const { name } of indexes as { name: string }[]) this.database.driver.exec(`DROP INDEX ${quoteName(name)}`);
+  }
+
+  private columnsOf(table: string): Map<string, StoredColumn> {
+    const columns = this.shape.get(table);
+    if (columns) return columns;
+    throw new Error(`the file has no table ${table} at this point`);
+  }
+
+  private columnOf(table: string, name: string): StoredColumn {
+    const column = this.columnsOf(table).get(name);
+    if (column) return column;
+    throw new Error(`the file's table ${table} has no column ${name} at this point`);
+  }
+}
+
+/** What a file remembers of a column. */
+export interface StoredColumn {
+  readonly type: Column['type'];
+  readonly optional: boolean;
+}
+
+/** What a file remembers of a column. */
+export function describeColumn({ type, optional }: Column): StoredColumn {
+  return { type, optional };
+}
+
+/** The shape a schema gives a file. */
+export function shapeOf(schema: Schema): Map<string, Map<string, StoredColumn>> {
+  return new Map(
+    Object.entries(schema.tables).map(([name, table]) => [
+      name,
+      new Map(Object.entries(table.columns).map(([column, definition]) => [column, describeColumn(definition)])),
+    ]),
+  );
+}

@@ -1,0 +1,286 @@
+import {
+  type AnyRow,
+  applyChange,
+  type Change,
+  type Column,
+  changeProblems,
+  comparatorOf,
+  errorFromProblems,
+  joinChanges,
+  KoinonError,
+  kept,
+  type NewRow,
+  type Patch,
+  type Problem,
+  planQuery,
+  predicateOf,
+  type Query,
+  type Row,
+  rowProblems,
+  type Schema,
+  sameValue,
+  shown,
+  type Table,
+  type TableName,
+  tableOf,
+  wholeRow,
+  withDefaults,
+} from '@koinon/core';
+import type { Replica } from '../replica/replica.ts';
+import type { Transaction } from '../replica/transaction.ts';
+
+/** What a draft would do to one row. */
+export interface DraftedRow {
+  readonly table: string;
+  readonly id: string;
+  readonly kind: Change['kind'];
+  /** The row as the replica had it when the draft first touched it; null for a new one. */
+  readonly before: AnyRow | null;
+  /** The row as the draft has it; null if it deletes it. */
+  readonly after: AnyRow | null;
+  /** Columns the draft changes; all of them for a new row, none for a deleted one. */
+  readonly columns: readonly string[];
+}
+
+/** A row of a draft that has changed in the replica since the draft first touched it. */
+export interface Overtaken extends DraftedRow {
+  /** The row as the replica has it now; null if it is gone. */
+  readonly now: AnyRow | null;
+}
+
+interface Entry {
+  readonly before: AnyRow | null;
+  change: Change;
+  /** The row as the replica has it now, where it is no longer as it was. */
+  now?: AnyRow | null;
+}
+
+const rolledBack = Symbol('a check ends by rolling back');
+
+/**
+ * Edits held in memory over the replica: nothing of them is stored, seen by others or sent before `commit`, which writes
+ * them as one transaction. Reads through the draft see them.
+ *
+ * @example
+ * const draft = replica.draft()
+ * await draft.update('hive', id, { mark: 'B2' })
+ * await draft.commit() // or draft.discard()
+ */
+export class Draft<S extends Schema> {
+  private readonly schema: S;
+  private readonly replica: Replica<S>;
+  private readonly newId: () => string;
+  private readonly entries = new Map<string, Entry>();
+  private readonly listeners = new Set<() => void>();
+  private readonly stops = new Map<string, () => void>();
+
+  constructor(schema: S, replica: Replica<S>, newId: () => string) {
+    this.schema = schema;
+    this.replica = replica;
+    this.newId = newId;
+  }
+
+  /** The row as the draft has it. */
+  async get<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T> | undefined> {
+    const entry = this.entries.get(keyOf(table, id));
+    if (entry === undefined) return this.replica.get(table, id);
+    return (this.after(entry) ?? undefined) as Row<S, T> | undefined;
+  }
+
+  /** The rows a query asks for, over what the draft would make of them. Joins see the replica, not the draft. */
+  async rows<T extends TableName<S>>(query: Query<S, T>): Promise<readonly Row<S, T>[]> {
+    const plan = planQuery(this.schema, query);
+    const touched = [...this.entries.values()].filter(({ change }) => change.table === plan.tableName);
+    if (touched.length === 0) return this.replica.rows(query) as Promise<never>;
+    const { limit, offset: _, columns: __, ...rest } = query;
+    // Enough rows to fill the window, should all touched ones fall out of it.
+    const enough = limit === undefined ? {} : { limit: plan.offset + limit + touched.length };
+    const stored = (await this.replica.rows({ ...rest, ...enough } as Query<S, T>)) as unknown as AnyRow[];
+    const ids = new Set(touched.map(({ change }) => change.id));
+    const matches = predicateOf(plan.condition);
+    const drafted = touched.flatMap((entry) => this.after(entry) ?? []).filter(matches);
+    const rows = [...stored.filter(({ id }) => !ids.has(id)), ...drafted].sort(comparatorOf(plan.order));
+    const window = rows.slice(plan.offset, limit === undefined ? undefined : plan.offset + limit);
+    if (query.columns === undefined) return window as never;
+    return window.map((row) =>
+      Object.freeze(Object.fromEntries(['id', ...plan.columns].map((name) => [name, row[name]]))),
+    ) as never;
+  }
+
+  /** Adds a row to the draft. */
+  async insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
+    const definition = tableOf(this.schema, table);
+    const { id = this.newId(), ...given } = row as Readonly<Record<string, unknown>> & { readonly id?: string };
+    if ((await this.get(table, id)) !== undefined)
+      throw new KoinonError(
+        'duplicate-id',
+        `${table} ${shown(id)} is there already; update it, or insert under another id.`,
+        { table, id, column: 'id', value: id },
+      );
+    const columns = withDefaults(definition, given);
+    return this.take(definition, { kind: 'insert', table, id, columns }) as Promise<never>;
+  }
+
+  /** Changes columns of a row in the draft. */
+  async update<T extends TableName<S>>(table: T, id: string, patch: Patch<S, T>): Promise<Row<S, T>> {
+    const definition = tableOf(this.schema, table);
+    const before = await this.existing(table, id);
+    const given = Object.entries(patch).filter(
+      ([name, value]) => value !== undefined && !sameValue((before as AnyRow)[name], value),
+    );
+    const change: Change = { kind: 'update', table, id, columns: Object.fromEntries(given), operations: {} };
+    if (given.length === 0) return before;
+    return this.take(definition, change) as Promise<never>;
+  }
+
+  /** Deletes a row in the draft. */
+  async delete<T extends TableName<S>>(table: T, id: string): Promise<void> {
+    await this.existing(table, id);
+    await this.take(tableOf(this.schema, table), { kind: 'delete', table, id });
+  }
+
+  /** What the draft would change, in the order in which rows were first touched. */
+  changes(): readonly DraftedRow[] {
+    return [...this.entries.values()].map((entry) => this.drafted(entry));
+  }
+
+  /** Rows of the draft that have changed in the replica since the draft first touched them. */
+  overtaken(): readonly Overtaken[] {
+    return [...this.entries.values()].flatMap((entry) =>
+      entry.now === undefined ? [] : [{ ...this.drafted(entry), now: entry.now }],
+    );
+  }
+
+  /** Calls at once, then whenever the draft changes or a row of it changes underneath. Returns a function that ends that. */
+  subscribe(listener: () => void): () => void {
+    this.listeners.add(listener);
+    listener();
+    return () => this.listeners.delete(listener);
+  }
+
+  /** What commit would refuse: rules of values and rows, unique values, references. Nothing is written. */
+  async check(): Promise<readonly Problem[]> {
+    let problems: readonly Problem[] = [];
+    try {
+      await this.replica.transaction(async (transaction) => {
+        await this.write(transaction);
+        problems = await transaction.check();
+        throw rolledBack;
+      });
+    } catch (error) {
+      if (error === rolledBack) return problems;
+      if (error instanceof KoinonError)
+        return error.problems.length > 0 ? error.problems : [{ code: error.code, message: error.message }];
+      throw error;
+    }
+    return problems;
+  }
+
+  /** Writes the draft as one transaction and empties it. When that is refused the draft stays as it is. */
+  async commit(): Promise<void> {
+    if (this.entries.size === 0) return;
+    await this.replica.transaction((transaction) => this.write(transaction));
+    this.discard();
+  }
+
+  /** Drops all edits. */
+  discard(): void {
+    this.entries.clear();
+    for (const stop of this.stops.values()) stop();
+    this.stops.clear();
+    this.tell();
+  }
+
+  /** Puts one edit on top of what the draft has of the row, after checking it by the schema. */
+  private async take(table: Table, change: Change): Promise<AnyRow | undefined> {
+    const problems = changeProblems(table, change);
+    if (problems.length > 0) throw errorFromProblems(problems as [Problem, ...Problem[]]);
+    const clean = change.kind === 'delete' ? change : { ...change, columns: keptColumns(table, change.columns) };
+    const key = keyOf(change.table, change.id);
+    const known = this.entries.get(key);
+    const before = known ? known.before : ((await this.replica.get(change.table as TableName<S>, change.id)) ?? null);
+    const row =
+      clean.kind === 'insert'
+        ? wholeRow(table, clean.id, clean.columns)
+        : clean.kind === 'update'
+          ? applyChange(table, known ? this.after(known) : (before as AnyRow), clean)
+          : null;
+    const wrong = row === null ? [] : rowProblems(change.table, table, row as AnyRow);
+    if (wrong.length > 0) throw errorFromProblems(wrong as [Problem, ...Problem[]]);
+    // A new row that is deleted again, and edits that lead back to where the row was, are nothing.
+    if (before === null && row === null) this.entries.delete(key);
+    else if (before !== null && row !== null && sameValue({ ...before }, { ...(row as AnyRow) }))
+      this.entries.delete(key);
+    else if (known) known.change = joinChanges(table, known.change, clean);
+    else this.entries.set(key, { before, change: clean });
+    this.watch(change.table);
+    this.tell();
+    return row ?? undefined;
+  }
+
+  private watch(table: string): void {
+    if (this.stops.has(table)) return;
+    const stop = this.replica.listen(table as TableName<S>, (events) => {
+      let concerned = false;
+      for (const { id, after } of events) {
+        const entry = this.entries.get(keyOf(table, id));
+        if (!entry) continue;
+        concerned = true;
+        if (sameValue(entry.before && { ...entry.before }, after && { ...(after as unknown as AnyRow) }))
+          delete entry.now;
+        else entry.now = after as unknown as AnyRow | null;
+      }
+      if (concerned) this.tell();
+    });
+    this.stops.set(table, stop);
+  }
+
+  private async write(transaction: Transaction<S>): Promise<void> {
+    for (const { before, change } of this.entries.values()) {
+      const table = change.table as TableName<S>;
+      if (change.kind === 'delete') await transaction.delete(table, change.id);
+      else if (change.kind === 'update') await transaction.update(table, change.id, change.columns as never);
+      else if (before === null) await transaction.insert(table, { ...change.columns, id: change.id } as never);
+      else await transaction.update(table, change.id, change.columns as never);
+    }
+  }
+
+  private drafted(entry: Entry): DraftedRow {
+    const { change, before } = entry;
+    const columns = change.kind === 'delete' ? [] : Object.keys(change.columns);
+    return {
+      table: change.table,
+      id: change.id,
+      kind: change.kind === 'insert' && before !== null ? 'update' : change.kind,
+      before,
+      after: this.after(entry),
+      columns,
+    };
+  }
+
+  private after({ before, change }: Entry): AnyRow | null {
+    return applyChange(tableOf(this.schema, change.table), before, change);
+  }
+
+  private async existing<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T>> {
+    const row = await this.get(table, id);
+    if (row !== undefined) return row;
+    throw new KoinonError('no-such-row', `There is no ${table} ${shown(id)} in this draft or under it.`, {
+      table,
+      id,
+      value: id,
+    });
+  }
+
+  private tell(): void {
+    for (const listener of [...this.listeners]) listener();
+  }
+}
+
+const keyOf = (table: string, id: string) => JSON.stringify([table, id]);
+
+function keptColumns(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, unknown> {
+  return Object.fromEntries(
+    Object.entries(columns).map(([name, value]) => [name, kept(table.columns[name] as Column, value)]),
+  );
+}

@@ -1,0 +1,184 @@
+import {
+  type AnyRow,
+  checkValue,
+  columnOf,
+  fromWire,
+  type JsonValue,
+  KoinonError,
+  kept,
+  type Operation,
+  type Problem,
+  parseWhere,
+  type Sql,
+  shown,
+  tableOf,
+  toWire,
+} from '@koinon/core';
+import { readOnly, runReading } from '../database/read-only.ts';
+import type { RowState } from '../outbox/undo.ts';
+import { rowState } from '../outbox/undo.ts';
+import type { Overlay } from '../overlay/apply.ts';
+import { type WriteTarget, Writing } from '../tables/writing.ts';
+
+/** Everything a replica's steps work on. */
+export interface Engine extends WriteTarget, Overlay {}
+
+/** What `where` takes instead of a condition when really all rows are meant. */
+export const everyRow = 'every row';
+
+/** The table name under which changes of settings are told to watchers. */
+export const settingsTable = 'koinon_setting';
+
+/** Single reads, synchronous, by name: what the public functions come down to, in process or behind a port. */
+export class ReadSteps {
+  protected readonly engine: Engine;
+
+  constructor(engine: Engine) {
+    this.engine = engine;
+  }
+
+  get(table: string, id: string): AnyRow | undefined {
+    return this.engine.rows.get(table, id) ?? undefined;
+  }
+
+  rows(query: unknown): readonly AnyRow[] {
+    return this.engine.rows.select(query);
+  }
+
+  count(query: unknown): number {
+    return this.engine.rows.count(query);
+  }
+
+  summary(summary: unknown): readonly Readonly<Record<string, unknown>>[] {
+    return this.engine.rows.summary(summary);
+  }
+
+  select(sql: Sql): readonly Readonly<Record<string, unknown>>[] {
+    const { database } = this.engine;
+    return runReading(database, readOnly(database, sql));
+  }
+
+  rowState(table: string, id: string): RowState {
+    return rowState(this.engine, table, id);
+  }
+
+  setting(name: string): unknown {
+    const column = settingColumn(this.engine, name);
+    const found = this.engine.database.statement('SELECT value FROM koinon_setting WHERE name = ?').get(name) as
+      | { value: string }
+      | undefined;
+    if (found !== undefined) return kept(column, fromWire(column, JSON.parse(found.value) as JsonValue));
+    return kept(column, typeof column.default === 'function' ? (column.default as () => unknown)() : column.default);
+  }
+}
+
+/** Single writes, synchronous, by name, inside an open local transaction. */
+export class WriteSteps extends ReadSteps {
+  private readonly writing: Writing;
+
+  constructor(engine: Engine) {
+    super(engine);
+    this.writing = new Writing(engine, engine.commit);
+  }
+
+  insert(table: string, row: Readonly<Record<string, unknown>>): AnyRow {
+    return this.writing.insert(table, row);
+  }
+
+  insertAll(table: string, rows: readonly Readonly<Record<string, unknown>>[]): readonly AnyRow[] {
+    return rows.map((row) => this.writing.insert(table, row));
+  }
+
+  update(table: string, id: string, patch: Readonly<Record<string, unknown>>): AnyRow {
+    return this.writing.update(table, id, patch);
+  }
+
+  updateWhere(table: string, where: unknown, patch: Readonly<Record<string, unknown>>): number {
+    let changed = 0;
+    for (const row of this.meant(table, where)) if (this.writing.update(table, row.id, patch) !== row) changed++;
+    return changed;
+  }
+
+  upsert(table: string, row: Readonly<Record<string, unknown>>): AnyRow {
+    const id = row?.id;
+    const isThere = typeof id === 'string' && this.engine.rows.has(table, id);
+    return isThere ? this.writing.update(table, id, row) : this.writing.insert(table, row);
+  }
+
+  operate(table: string, id: string, column: string, operation: Operation): AnyRow {
+    return this.writing.operate(table, id, column, operation);
+  }
+
+  delete(table: string, id: string): void {
+    this.writing.delete(table, id);
+  }
+
+  deleteWhere(table: string, where: unknown): number {
+    const rows = this.meant(table, where);
+    for (const row of rows) this.writing.delete(table, row.id);
+    return rows.length;
+  }
+
+  setSetting(name: string, value: unknown): void {
+    const column = settingColumn(this.engine, name);
+    const wrong = checkValue(column, value);
+    if (wrong)
+      throw new KoinonError(wrong.code, `The setting ${name} ${shown(value)}: ${wrong.rule}.`, {
+        column: name,
+        value,
+        rule: wrong.rule,
+      });
+    const before = this.setting(name);
+    this.engine.database
+      .statement('INSERT INTO koinon_setting VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value')
+      .run(name, JSON.stringify(toWire(column, kept(column, value))));
+    this.engine.commit.note(settingsTable, name, { id: name, value: before }, { id: name, value: kept(column, value) });
+  }
+
+  /** What the transaction would be refused for if it ended now. */
+  check(): readonly Problem[] {
+    return this.writing.problems();
+  }
+
+  /** Checks what only the transaction as a whole can answer for. The last step of each. */
+  finish(): void {
+    this.writing.finish();
+  }
+
+  /** The rows a condition means. Without one nothing is done: a forgotten condition must not reach every row. */
+  private meant(tableName: string, where: unknown): readonly AnyRow[] {
+    const table = tableOf(this.engine.schema, tableName);
+    if (where === everyRow) return this.engine.rows.select({ from: tableName });
+    const condition = parseWhere(tableName, table, where);
+    if (where === undefined || (condition.kind === 'and' && condition.conditions.length === 0))
+      throw new KoinonError(
+        'condition-missing',
+        `No condition says which rows of ${tableName} are meant; give one, or '${everyRow}'.`,
+        { table: tableName },
+      );
+    return this.engine.rows.select({ from: tableName, where });
+  }
+}
+
+/** Functions of a class, by name. */
+type Functions<T> = { [K in keyof T as T[K] extends (...args: never[]) => unknown ? K : never]: T[K] };
+
+/** Every step by name. */
+export type Steps = Omit<Functions<WriteSteps>, 'finish'>;
+
+/** The name of a step. */
+export type StepName = keyof Steps;
+
+const readNames = new Set<string>(
+  Object.getOwnPropertyNames(ReadSteps.prototype).filter((name) => name !== 'constructor'),
+);
+
+/** Whether a step only reads. */
+export function reads(name: StepName): boolean {
+  return readNames.has(name);
+}
+
+function settingColumn(engine: Engine, name: string) {
+  const { settings } = engine.schema;
+  return columnOf({ columns: settings, unique: [], index: [], home: 'device', check: undefined }, 'settings', name);
+}

@@ -1,0 +1,157 @@
+import type { Origin } from './commit.ts';
+
+/** What a subscriber of a live query gets, at once and then whenever the result changes. */
+export interface Result<R> {
+  /** The whole result, in order. A new array each time; rows that did not change are the same objects. */
+  readonly rows: readonly R[];
+  readonly added: readonly R[];
+  readonly updated: readonly R[];
+  readonly removed: readonly R[];
+  /** Where the change came from; `start` for the first result and after something else wrote the file. */
+  readonly origin: Origin | 'start';
+  /** False until the first result is there: then `rows` is empty because it is not known yet. */
+  readonly ready: boolean;
+}
+
+/** Begins to deliver results; the function it returns ends that. */
+export type Source<R> = (deliver: (result: Result<R>) => void, fail: (error: unknown) => void) => () => void;
+
+/** An observer as standard Observables take it. */
+export interface Observer<R> {
+  next?(result: Result<R>): void;
+  error?(error: unknown): void;
+}
+
+const notReady: Result<never> = { rows: [], added: [], updated: [], removed: [], origin: 'start', ready: false };
+
+/**
+ * A query whose subscribers get each new result. Nothing runs until somebody subscribes, and nothing is kept after the
+ * last one left.
+ *
+ * @example
+ * const stop = replica.live({ from: 'hive', where: { site } }).subscribe(({ rows }) => draw(rows))
+ */
+export class LiveQuery<R> implements AsyncIterable<Result<R>> {
+  private readonly source: Source<R>;
+  private readonly subscribers = new Set<{
+    readonly next: (result: Result<R>) => void;
+    readonly fail: (error: unknown) => void;
+  }>();
+  private last: Result<R> = notReady;
+  private stop: (() => void) | undefined;
+
+  constructor(source: Source<R>) {
+    this.source = source;
+  }
+
+  /** The result as it was last delivered; not ready before that, or without subscribers. */
+  get current(): Result<R> {
+    return this.last;
+  }
+
+  /**
+   * Calls at once with what is known, then with each new result. A query that cannot be run, or a database that fails,
+   * reaches `fail`; without one it is thrown where nobody catches it, so that it is seen.
+   *
+   * @returns a function that ends the subscription.
+   */
+  subscribe(next: (result: Result<R>) => void, fail: (error: unknown) => void = throwLater): () => void {
+    const subscriber = { next, fail };
+    this.subscribers.add(subscriber);
+    call(subscriber, { ...this.last, added: this.last.rows, updated: [], removed: [], origin: 'start' });
+    this.stop ??= this.source(
+      (result) => {
+        this.last = result;
+        for (const each of [...this.subscribers]) if (this.subscribers.has(each)) call(each, result);
+      },
+      (error) => {
+        for (const each of [...this.subscribers]) each.fail(error);
+      },
+    );
+    return () => {
+      if (!this.subscribers.delete(subscriber) || this.subscribers.size > 0) return;
+      this.stop?.();
+      this.stop = undefined;
+      this.last = notReady;
+    };
+  }
+
+  /** Results one after the other, from the first that is ready. A slow reader gets the latest, not every one between. */
+  async *[Symbol.asyncIterator](): AsyncGenerator<Result<R>> {
+    let latest: Result<R> | undefined;
+    let failure: { readonly error: unknown } | undefined;
+    let wake = () => {};
+    const stop = this.subscribe(
+      (result) => {
+        if (!result.ready) return;
+        latest = latest === undefined ? result : joined(latest, result);
+        wake();
+      },
+      (error) => {
+        failure = { error };
+        wake();
+      },
+    );
+    try {
+      for (;;) {
+        if (failure) throw failure.error;
+        if (latest === undefined) {
+          await new Promise<void>((done) => {
+            wake = done;
+          });
+          continue;
+        }
+        const result = latest;
+        latest = undefined;
+        yield result;
+      }
+    } finally {
+      stop();
+    }
+  }
+
+  /** As a standard Observable: `subscribe(observer)` returns an object with `unsubscribe()`. */
+  asObservable(): { subscribe(observer: Observer<R> | ((result: Result<R>) => void)): { unsubscribe(): void } } {
+    return {
+      subscribe: (observer) => {
+        const { next, error } = typeof observer === 'function' ? { next: observer, error: undefined } : observer;
+        const stop = this.subscribe(
+          (result) => next?.call(observer, result),
+          error && ((failure) => error.call(observer, failure)),
+        );
+        return { unsubscribe: stop };
+      },
+    };
+  }
+}
+
+/** Two results as one, for a reader that slept through the first. */
+function joined<R>(first: Result<R>, second: Result<R>): Result<R> {
+  const idOf = (row: R) => (row as { id?: unknown }).id;
+  const here = new Set(second.rows);
+  const removedIds = new Set([...first.removed, ...second.removed].map(idOf));
+  const addedIds = new Set([...first.added, ...second.added].map(idOf));
+  const changed = [...first.added, ...first.updated, ...second.added, ...second.updated].filter((row) => here.has(row));
+  return {
+    ...second,
+    added: changed.filter((row) => addedIds.has(idOf(row)) && !removedIds.has(idOf(row))),
+    updated: changed.filter((row) => !addedIds.has(idOf(row)) || removedIds.has(idOf(row))),
+    removed: [...first.removed, ...second.removed].filter((row) => !addedIds.has(idOf(row))),
+  };
+}
+
+function call<R>(subscriber: { next(result: Result<R>): void }, result: Result<R>): void {
+  try {
+    subscriber.next(result);
+  } catch (error) {
+    // One subscriber's mistake must not keep the others from being told.
+    throwLater(error);
+  }
+}
+
+/** Throws where nobody catches: the runtime reports it as it does any uncaught error. */
+export function throwLater(error: unknown): void {
+  queueMicrotask(() => {
+    throw error;
+  });
+}

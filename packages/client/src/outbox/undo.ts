@@ -1,0 +1,81 @@
+import { type AnyRow, changedColumns, errorFromProblems, KoinonError, tableOf } from '@koinon/core';
+import type { Host } from '../host/host.ts';
+import { type Overlay, showAnew } from '../overlay/apply.ts';
+import { type Integrity, integrityProblems } from '../tables/integrity.ts';
+
+/** What undoing works on. Runs inside a transaction. */
+export interface Undoing extends Overlay, Integrity {
+  readonly host: Host;
+}
+
+/** A row beside what the server last gave. */
+export interface RowState {
+  /** The row as the server last gave it; null if it has none. For a row without own changes, the row itself. */
+  readonly base: AnyRow | null;
+  /** The row as it is here; null if it is deleted here. */
+  readonly present: AnyRow | null;
+  /** The columns in which the two differ; all of them where one is missing. */
+  readonly changed: readonly string[];
+}
+
+/** A row's base, its present value, and the columns that differ. */
+export function rowState({ schema, rows, bases, outbox }: Overlay, tableName: string, id: string): RowState {
+  const table = tableOf(schema, tableName);
+  const present = rows.get(tableName, id);
+  if (table.home === 'device' || !outbox.hasChangesOf(tableName, id)) return { base: present, present, changed: [] };
+  const base = bases.get(tableName, id);
+  if (base === null && present === null) return { base, present, changed: [] };
+  const changed = base === null || present === null ? Object.keys(table.columns) : changedColumns(table, base, present);
+  return { base, present, changed };
+}
+
+/** Takes back everything done to a row that the server has not confirmed; the row is what the server last gave. */
+export function revertRow(at: Undoing, tableName: string, id: string): void {
+  tableOf(at.schema, tableName);
+  const changes = at.outbox.changesOf(tableName, id).filter(({ state }) => state !== 'confirmed');
+  if (changes.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
+  for (const sequence of new Set(changes.map((change) => change.sequence))) {
+    at.outbox.dropChange(sequence, tableName, id);
+    // What is left of the transaction is another transaction.
+    at.outbox.renew(sequence, at.host.newId());
+  }
+  showAnew(at, tableName, id);
+  check(at, [{ table: tableName, id }]);
+}
+
+/** Takes back everything the server has not confirmed. Returns how many rows that touched. */
+export function revertAll(at: Undoing): number {
+  if (at.outbox.count('attempted') > 0) throw alreadySent('A change');
+  const touched = new Map<string, { readonly table: string; readonly id: string }>();
+  for (const transaction of [...at.outbox.transactions('pending', 'rejected')]) {
+    for (const { table, id } of transaction.changes) touched.set(JSON.stringify([table, id]), { table, id });
+    at.outbox.drop(transaction.id);
+  }
+  for (const { table, id } of touched.values()) showAnew(at, table, id);
+  return touched.size;
+}
+
+/** Takes back the last local transaction, while it has not been sent. Returns the rows it had changed. */
+export function undoLast(at: Undoing): readonly { readonly table: string; readonly id: string }[] {
+  const last = at.outbox.last();
+  if (last === undefined)
+    throw new KoinonError('nothing-to-undo', 'There is nothing to undo: no change is waiting to be sent.');
+  if (last.state === 'attempted' || last.state === 'confirmed') throw alreadySent('The last change');
+  const rows = at.outbox.rowsOf(last.id);
+  at.outbox.drop(last.id);
+  for (const { table, id } of rows) showAnew(at, table, id);
+  check(at, rows);
+  return rows;
+}
+
+function check(at: Integrity, touched: readonly { readonly table: string; readonly id: string }[]): void {
+  const [first, ...rest] = integrityProblems(at, touched);
+  if (first) throw errorFromProblems([first, ...rest]);
+}
+
+function alreadySent(what: string): KoinonError {
+  return new KoinonError(
+    'already-sent',
+    `${what} has been sent to the server already. Change the row again instead of taking the change back.`,
+  );
+}

@@ -1,0 +1,295 @@
+import {
+  type AnyRow,
+  KoinonError,
+  parseWhere,
+  planQuery,
+  planSummary,
+  type Schema,
+  type Sql,
+  tableOf,
+} from '@koinon/core';
+import type { Database } from '../database/database.ts';
+import { meta } from '../database/layout.ts';
+import { dataVersion, readOnly, runReading } from '../database/read-only.ts';
+import { Draft } from '../drafts/draft.ts';
+import {
+  type Engine,
+  ReadSteps,
+  reads,
+  type StepName,
+  type Steps,
+  settingsTable,
+  WriteSteps,
+} from '../engine/steps.ts';
+import { Turns } from '../engine/turns.ts';
+import type { Host } from '../host/host.ts';
+import { Commit, type Origin } from '../live/commit.ts';
+import { type ChangeEvent, Listener } from '../live/listener.ts';
+import type { Result, Source } from '../live/result.ts';
+import { Rerun, View } from '../live/view.ts';
+import { type Watcher, Watchers } from '../live/watchers.ts';
+import { Outbox } from '../outbox/outbox.ts';
+import { revertAll, revertRow, undoLast } from '../outbox/undo.ts';
+import { Bases } from '../overlay/base.ts';
+import { Conflicts } from '../overlay/conflicts.ts';
+import { type Direction, type SyncReport, syncStep } from '../sync/step.ts';
+import type { Transport } from '../sync/transport.ts';
+import { Rows } from '../tables/rows.ts';
+import type { Face } from './face.ts';
+import { type Followed, Replica, type ReplicaStatus } from './replica.ts';
+import { OpenTransaction, type Transaction } from './transaction.ts';
+
+/** How often, in milliseconds, a file with subscribers is looked at for another process's writes. */
+const lookEvery = 500;
+
+/** A replica whose engine runs in this process. */
+export class LocalReplica<S extends Schema> extends Replica<S> {
+  private readonly turns = new Turns();
+  private readonly watchers = new Watchers();
+  private readonly engine: Omit<Engine, 'commit'>;
+  private readonly transport: Transport | undefined;
+  private readonly stallLimit: number;
+  private closed = false;
+  private syncing = false;
+  private seenVersion = 0;
+  private stopLooking: (() => void) | undefined;
+
+  constructor(schema: S, database: Database, host: Host, transport: Transport | undefined, stallLimit: number) {
+    super();
+    const rows = new Rows(database, schema);
+    const outbox = new Outbox(database, schema);
+    const conflicts = new Conflicts(database, schema);
+    this.engine = { schema, database, rows, bases: new Bases(database, rows), outbox, conflicts, host };
+    this.transport = transport;
+    this.stallLimit = stallLimit;
+  }
+
+  transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
+    return this.turn(async () => {
+      const { database } = this.engine;
+      const commit = new Commit(this.watchers.watches);
+      database.begin();
+      let result: Result;
+      try {
+        result = await new OpenTransaction<S>({ ...this.engine, commit }, this.stallLimit).run(work);
+        database.commit();
+      } catch (error) {
+        database.rollback();
+        throw error;
+      }
+      this.watchers.publish(commit.changes(), 'device');
+      return result;
+    });
+  }
+
+  draft(): Draft<S> {
+    return new Draft<S>(this.engine.schema as S, this, () => this.engine.host.newId());
+  }
+
+  undo() {
+    return this.change('device', undoLast);
+  }
+
+  revert(table: string, id: string) {
+    return this.change('device', (engine) => revertRow(engine, table, id));
+  }
+
+  revertAll() {
+    return this.change('device', revertAll);
+  }
+
+  async sync({
+    direction = 'both',
+    signal,
+  }: {
+    direction?: Direction;
+    signal?: AbortSignal;
+  } = {}): Promise<SyncReport> {
+    const { transport } = this;
+    if (transport === undefined)
+      throw new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');
+    if (this.syncing) throw new KoinonError('sync-busy', 'A sync of this replica is under way; wait for it to end.');
+    this.syncing = true;
+    try {
+      const change = <T>(work: (engine: Engine) => T) => this.change('server', work);
+      return await syncStep({ transport, change }, direction, signal);
+    } finally {
+      this.syncing = false;
+    }
+  }
+
+  conflicts() {
+    return this.turn(() => this.engine.conflicts.list());
+  }
+
+  rejections() {
+    return this.turn(() =>
+      [...this.engine.outbox.transactions('rejected')].map(({ id, changes, problems }) => ({
+        transaction: id,
+        rows: changes.map((change) => ({ table: change.table, id: change.id })),
+        problems,
+      })),
+    );
+  }
+
+  outbox() {
+    return this.turn(() => [...this.engine.outbox.transactions('pending', 'attempted', 'rejected')]);
+  }
+
+  status() {
+    return this.turn((): ReplicaStatus => {
+      const { database, outbox, conflicts } = this.engine;
+      const position = meta(database, 'position');
+      return {
+        replicaId: meta(database, 'replica') as string,
+        storage: database.driver.storage,
+        pending: outbox.count('pending', 'attempted'),
+        conflicted: conflicts.count(),
+        rejected: outbox.count('rejected'),
+        position: position === undefined ? null : Number(position),
+        syncedAt: meta(database, 'synced at') ?? null,
+      };
+    });
+  }
+
+  copyTo(file: string): Promise<void> {
+    return this.turn(() =>
+      this.engine.database.guarded(() => void this.engine.database.statement('VACUUM INTO ?').run(file)),
+    );
+  }
+
+  async close(): Promise<void> {
+    if (this.closed) return;
+    await this.turn(() => {
+      this.closed = true;
+      this.stopLooking?.();
+      this.engine.database.close();
+    });
+  }
+
+  protected override perform<K extends StepName>(
+    name: K,
+    ...given: Parameters<Steps[K]>
+  ): Promise<ReturnType<Steps[K]>> {
+    type Step = (...words: unknown[]) => ReturnType<Steps[K]>;
+    if (reads(name)) {
+      return this.turn(() => {
+        const steps = new ReadSteps({ ...this.engine, commit: new Commit(() => false) });
+        return this.engine.database.guarded(() =>
+          (steps[name as keyof ReadSteps] as unknown as Step).apply(steps, given),
+        );
+      });
+    }
+    return this.change('device', (engine) => {
+      const steps = new WriteSteps(engine);
+      const result = (steps[name] as unknown as Step).apply(steps, given);
+      steps.finish();
+      return result;
+    });
+  }
+
+  protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
+    return this.transaction(work);
+  }
+
+  /** Runs work in a transaction of its own when its turn comes, and tells the watchers what it changed. */
+  private change<T>(origin: Origin, work: (engine: Engine) => T): Promise<T> {
+    return this.turn(() => {
+      const commit = new Commit(this.watchers.watches);
+      const result = this.engine.database.transact(() => work({ ...this.engine, commit }));
+      this.watchers.publish(commit.changes(), origin);
+      return result;
+    });
+  }
+
+  private turn<T>(work: () => T | Promise<T>): Promise<T> {
+    return this.turns.take(() => {
+      if (this.closed) throw new KoinonError('replica-closed', 'This replica is closed; open it again.');
+      return work();
+    });
+  }
+
+  protected override follow(kind: Followed, request: unknown): Source<never> {
+    return (deliver, fail) => {
+      let stop: (() => void) | undefined;
+      let ended = false;
+      this.turn(() => {
+        if (ended) return;
+        const watcher = this.watcherFor(kind, request, deliver as (result: Result<unknown>) => void, fail);
+        stop = this.watch(watcher);
+        watcher.refresh();
+      }).catch(fail);
+      return () => {
+        ended = true;
+        stop?.();
+      };
+    };
+  }
+
+  protected override hear(
+    table: string,
+    where: unknown,
+    listener: (events: readonly ChangeEvent<AnyRow>[]) => void,
+  ): () => void {
+    return this.watch(new Listener(table, parseWhere(table, tableOf(this.engine.schema, table), where), listener));
+  }
+
+  private watcherFor(
+    kind: Followed,
+    request: unknown,
+    deliver: (result: Result<unknown>) => void,
+    fail: (error: unknown) => void,
+  ): Watcher {
+    const { schema, rows, database } = this.engine;
+    if (kind === 'summary')
+      return new Rerun([planSummary(schema, request).tableName], () => [...rows.summary(request)], deliver, fail);
+    if (kind === 'setting') {
+      const steps = new ReadSteps({ ...this.engine, commit: new Commit(() => false) });
+      return new Rerun(
+        [settingsTable],
+        () => [{ id: request, value: steps.setting(request as string) }],
+        deliver,
+        fail,
+      );
+    }
+    if (kind === 'select') {
+      const reading = readOnly(database, request as Sql);
+      return new Rerun(reading.tables, () => runReading(database, reading), deliver, fail);
+    }
+    const plan = planQuery(schema, request);
+    if (plan.joins.length > 0) {
+      const tables = [
+        plan.tableName,
+        ...plan.joins.map((join) => (join.kind === 'one' ? join.target : join.plan.tableName)),
+      ];
+      return new Rerun([...new Set(tables)], () => rows.selectPlan(plan), deliver, fail);
+    }
+    // The view keeps whole rows, so that it can patch them; it shows the columns that were asked for.
+    const whole = { ...plan, columns: Object.keys(plan.table.columns) };
+    return new View(plan, () => rows.selectPlan(whole), deliver, fail);
+  }
+
+  private watch(watcher: Watcher): () => void {
+    if (this.watchers.isEmpty) this.seenVersion = dataVersion(this.engine.database);
+    this.watchers.add(watcher);
+    this.stopLooking ??= this.lookLater();
+    return () => {
+      this.watchers.remove(watcher);
+      if (!this.watchers.isEmpty) return;
+      this.stopLooking?.();
+      this.stopLooking = undefined;
+    };
+  }
+
+  /** Looks now and then, while somebody watches, whether another process has written the file. */
+  private lookLater(): () => void {
+    return this.engine.host.after(lookEvery, () => {
+      this.turn(() => {
+        const version = dataVersion(this.engine.database);
+        if (version !== this.seenVersion) this.watchers.refresh();
+        this.seenVersion = version;
+        if (this.stopLooking) this.stopLooking = this.lookLater();
+      }).catch(() => undefined);
+    });
+  }
+}

@@ -1,0 +1,76 @@
+import { access, constants, copyFile } from 'node:fs/promises';
+import type { Schema } from '@koinon/core';
+import { Database } from '../database/database.ts';
+import { meta, prepareLayout, setMeta } from '../database/layout.ts';
+import type { Migrations } from '../database/migration.ts';
+import { type Host, systemHost } from '../host/host.ts';
+import type { SqlDriver } from '../storage/driver.ts';
+import { openNodeDriver } from '../storage/node.ts';
+import { httpTransport, type Transport } from '../sync/transport.ts';
+import { LocalReplica } from './local.ts';
+import type { Replica } from './replica.ts';
+import type { Transaction } from './transaction.ts';
+
+/** How a replica is opened. */
+export interface ReplicaOptions<S extends Schema> {
+  readonly schema: S;
+  /** The SQLite file; it is created if it is not there. Default: in memory, which does not persist. */
+  readonly file?: string;
+  /** A database file that ships with the app, made by `copyTo`: what a new replica starts from. */
+  readonly prebuilt?: string;
+  /** Fills a new replica, once, in one transaction: if the process is killed meanwhile, it runs at the next opening. */
+  readonly seed?: (transaction: Transaction<S>) => Promise<void>;
+  /** How a file of an earlier schema version is brought up, by the version each leads to. New tables, columns and indexes need none. */
+  readonly migrations?: Migrations;
+  /** Where the server answers, such as `http://127.0.0.1:4280`, or a transport of your own. */
+  readonly server?: string | Transport;
+  /** An SQLite of your own instead of Node's; then `file` is not used. */
+  readonly driver?: SqlDriver;
+  /** Clock, ids and timers of your own. */
+  readonly host?: Host;
+  /** Milliseconds a transaction may do nothing before it is rolled back. Default 10,000. */
+  readonly stallLimit?: number;
+}
+
+/**
+ * Opens the replica in a file, or makes a new one there.
+ *
+ * @throws KoinonError `storage-foreign`, `storage-damaged`, `storage-refused`, `schema-newer`, `schema-changed` or
+ *   `migration-failed`; the file is left as it was.
+ * @example
+ * const replica = await openReplica({ schema: cooperative, file: 'hives.db', server: 'http://127.0.0.1:4280' })
+ */
+export async function openReplica<S extends Schema>(options: ReplicaOptions<S>): Promise<Replica<S>> {
+  const { schema, host = systemHost, server, stallLimit = 10_000, file = ':memory:', prebuilt, seed } = options;
+  const copied = prebuilt !== undefined && options.driver === undefined && (await copiedTo(prebuilt, file));
+  const database = new Database(options.driver ?? (await openNodeDriver({ file })));
+  try {
+    const isNew = prepareLayout(database, schema, options.migrations ?? {}, () => host.newId());
+    database.transact(() => {
+      // A copy is a replica of its own: under the original's identity the server would take the two for one.
+      if (copied) setMeta(database, 'replica', host.newId());
+      if (isNew && seed) setMeta(database, 'seed', 'due');
+    });
+    const transport = typeof server === 'string' ? httpTransport(server) : server;
+    const replica = new LocalReplica<S>(schema, database, host, transport, stallLimit);
+    if (seed && meta(database, 'seed') === 'due')
+      await replica.transaction(async (transaction) => {
+        await seed(transaction);
+        setMeta(database, 'seed', 'done');
+      });
+    return replica;
+  } catch (error) {
+    database.close();
+    throw error;
+  }
+}
+
+/** Copies a prebuilt database to where there is none yet; says whether it did. */
+async function copiedTo(prebuilt: string, file: string): Promise<boolean> {
+  const isThere = await access(file).then(
+    () => true,
+    () => false,
+  );
+  if (!isThere) await copyFile(prebuilt, file, constants.COPYFILE_EXCL);
+  return !isThere;
+}

@@ -1,0 +1,72 @@
+import { KoinonError, type Problem, type Schema } from '@koinon/core';
+import { type Engine, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
+import { Face } from './face.ts';
+
+/** What a transaction's function gets. Reads see the transaction's own writes; nobody else does before it ends. */
+export abstract class Transaction<S extends Schema> extends Face<S> {
+  /** What the transaction would be refused for if it ended now: unique values, references. */
+  check(): Promise<readonly Problem[]> {
+    return this.perform('check');
+  }
+}
+
+/** A transaction while its function runs: over when the function ends, or when it does nothing for too long. */
+export class OpenTransaction<S extends Schema> extends Transaction<S> {
+  private readonly engine: Engine;
+  private readonly steps: WriteSteps;
+  private readonly stallLimit: number;
+  private over = false;
+  private cancelTimer: () => void = () => undefined;
+  private stalled: (error: KoinonError) => void = () => undefined;
+
+  constructor(engine: Engine, stallLimit: number) {
+    super();
+    this.engine = engine;
+    this.steps = new WriteSteps(engine);
+    this.stallLimit = stallLimit;
+  }
+
+  /** Runs the function to its end and checks the whole; the caller commits or rolls back. */
+  async run<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
+    const stall = new Promise<never>((_, reject) => {
+      this.stalled = reject;
+    });
+    try {
+      this.watch();
+      const result = await Promise.race([work(this), stall]);
+      this.steps.finish();
+      return result;
+    } finally {
+      this.over = true;
+      this.cancelTimer();
+    }
+  }
+
+  protected override async perform<K extends StepName>(
+    name: K,
+    ...given: Parameters<Steps[K]>
+  ): Promise<ReturnType<Steps[K]>> {
+    if (this.over)
+      throw new KoinonError('transaction-over', 'This transaction has ended; await every call inside its function.');
+    this.watch();
+    return this.engine.database.guarded(() =>
+      (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(...given),
+    );
+  }
+
+  protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
+    return work(this);
+  }
+
+  private watch(): void {
+    this.cancelTimer();
+    this.cancelTimer = this.engine.host.after(this.stallLimit, () => {
+      this.stalled(
+        new KoinonError(
+          'transaction-stalled',
+          `A transaction did nothing for ${this.stallLimit} ms and was rolled back. Inside it use only the transaction it hands you: a call on the replica itself waits for the transaction to end.`,
+        ),
+      );
+    });
+  }
+}

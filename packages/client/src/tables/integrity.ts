@@ -1,0 +1,66 @@
+import { type AnyRow, type Column, type Problem, quoteName, type Schema, shown, tableOf, toSql } from '@koinon/core';
+import type { Database } from '../database/database.ts';
+import type { Rows } from './rows.ts';
+
+/** Where uniqueness and references are looked up. */
+export interface Integrity {
+  readonly schema: Schema;
+  readonly database: Database;
+  readonly rows: Rows;
+}
+
+/** What the rows a transaction touched break together, at their final values: unique groups, references both ways. */
+export function integrityProblems(
+  at: Integrity,
+  touched: Iterable<{ readonly table: string; readonly id: string }>,
+): Problem[] {
+  const problems: Problem[] = [];
+  for (const { table, id } of touched) {
+    const row = at.rows.get(table, id);
+    problems.push(
+      ...(row === null
+        ? stillReferenced(at, table, id)
+        : [...notUnique(at, table, row), ...pointingNowhere(at, table, row)]),
+    );
+  }
+  return problems;
+}
+
+function notUnique({ schema, database }: Integrity, tableName: string, row: AnyRow): Problem[] {
+  const table = tableOf(schema, tableName);
+  return table.unique.flatMap((group): Problem[] => {
+    // As in SQL, null is unlike every value, itself included.
+    if (group.some((name) => row[name] === null)) return [];
+    const text = `SELECT id FROM ${quoteName(tableName)} WHERE ${group.map((name) => `${quoteName(name)} = ?`).join(' AND ')} AND id <> ? LIMIT 1`;
+    const values = group.map((name) => toSql(table.columns[name] as Column, row[name]));
+    const twin = database.statement(text).get(...values, row.id) as { id: string } | undefined;
+    if (twin === undefined) return [];
+    const rule = `unique (${group.join(', ')})`;
+    const message = `${tableName} ${row.id}: ${group.join(', ')} ${group.map((name) => shown(row[name])).join(', ')} is taken by ${tableName} ${twin.id}.`;
+    return [{ code: 'duplicate-value', table: tableName, id: row.id, column: group[0] as string, rule, message }];
+  });
+}
+
+function pointingNowhere({ schema, rows }: Integrity, tableName: string, row: AnyRow): Problem[] {
+  return Object.entries(tableOf(schema, tableName).columns).flatMap(([name, { target }]): Problem[] => {
+    if (target === undefined || row[name] === null || rows.has(target, row[name] as string)) return [];
+    const message = `${tableName}.${name} ${shown(row[name])}: there is no ${target} of that id on this device.`;
+    return [
+      { code: 'no-such-reference', table: tableName, id: row.id, column: name, rule: `references ${target}`, message },
+    ];
+  });
+}
+
+function stillReferenced({ schema, database }: Integrity, tableName: string, id: string): Problem[] {
+  return Object.entries(schema.tables).flatMap(([otherName, other]) =>
+    Object.entries(other.columns).flatMap(([name, { target }]): Problem[] => {
+      if (target !== tableName) return [];
+      const found = database
+        .statement(`SELECT id FROM ${quoteName(otherName)} WHERE ${quoteName(name)} = ? LIMIT 1`)
+        .get(id);
+      if (found === undefined) return [];
+      const message = `${tableName} ${id} cannot be deleted: ${otherName} ${(found as { id: string }).id} refers to it by ${name}.`;
+      return [{ code: 'row-referenced', table: tableName, id, rule: `referenced by ${otherName}.${name}`, message }];
+    }),
+  );
+}

@@ -1,0 +1,118 @@
+import { shown } from '../errors/errors.ts';
+import type { Column } from '../schema/column.ts';
+import { type ColumnOfType, type Row, type Schema, type TableName, tableOf } from '../schema/schema.ts';
+import type { Table } from '../schema/table.ts';
+import { quoteName } from '../sqlite/ddl.ts';
+import { fromSql, type SqlValue } from '../values/sql.ts';
+import { type Condition, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
+import { conditionSql, type Sql } from './sqlite.ts';
+
+/** What is computed over a column's values that are not null. */
+export type Measuring = 'min' | 'max' | 'sum' | 'avg';
+
+type Numeric<S extends Schema, T extends TableName<S>> = ColumnOfType<S, T, 'integer' | 'real' | 'counter'>;
+
+/** A measure: how many rows, or something over a column. */
+export type Measure<S extends Schema, T extends TableName<S>> =
+  | 'count'
+  | readonly ['min' | 'max', Extract<keyof Row<S, T>, string>]
+  | readonly ['sum' | 'avg', Numeric<S, T>];
+
+/**
+ * Rows counted and measured, all together or by group.
+ *
+ * @example
+ * { from: 'visit', by: ['hive'], measures: { visits: 'count', worst: ['max', 'mites'] } }
+ */
+export interface Summary<
+  S extends Schema,
+  T extends TableName<S>,
+  B extends Extract<keyof Row<S, T>, string> = Extract<keyof Row<S, T>, string>,
+  M extends Readonly<Record<string, Measure<S, T>>> = Readonly<Record<string, Measure<S, T>>>,
+> {
+  readonly from: T;
+  readonly where?: Where<Row<S, T>>;
+  /** One line for each combination of values of these columns, in their order; without it one line for all rows. */
+  readonly by?: readonly B[];
+  readonly measures: M;
+}
+
+/** A line of a summary: the group's columns and its measures; a measure over no values is null. */
+export type SummaryRow<S extends Schema, T extends TableName<S>, B extends string, M> = Pick<
+  Row<S, T>,
+  Extract<B, keyof Row<S, T>>
+> & {
+  readonly [K in keyof M]: M[K] extends 'count'
+    ? number
+    : M[K] extends readonly ['min' | 'max', infer C extends keyof Row<S, T>]
+      ? Row<S, T>[C] | null
+      : number | null;
+};
+
+/** A summary that has been read and checked. */
+export interface SummaryPlan {
+  readonly tableName: string;
+  readonly table: Table;
+  readonly condition: Condition;
+  readonly by: readonly string[];
+  readonly measures: readonly {
+    readonly name: string;
+    readonly how: 'count' | Measuring;
+    readonly column: string | undefined;
+  }[];
+}
+
+const parts = new Set(['from', 'where', 'by', 'measures']);
+
+/** Reads a summary against a schema. @throws KoinonError naming the table and what cannot be read. */
+export function planSummary(schema: Schema, summary: unknown): SummaryPlan {
+  const given = summary as Record<string, unknown>;
+  const tableName = String(given?.from);
+  const table = tableOf(schema, tableName);
+  for (const part of Object.keys(given))
+    if (!parts.has(part)) throw invalid(tableName, `a summary has no part ${shown(part)}`);
+  const by = (given.by as readonly string[] | undefined) ?? [];
+  const unordered = (name: string) => ['json', 'set', 'bytes'].includes(queryColumn(tableName, table, name).type);
+  for (const name of by) if (unordered(name)) throw invalid(tableName, `rows cannot be grouped by ${name}`);
+  const measures = Object.entries((given.measures ?? {}) as Record<string, unknown>).map(([name, measure]) => {
+    if (by.includes(name))
+      throw invalid(tableName, `the measure ${name} has the name of a group column; give it another`);
+    if (measure === 'count') return { name, how: 'count' as const, column: undefined };
+    const [how, column] = Array.isArray(measure) ? measure : [measure, undefined];
+    if (!['min', 'max', 'sum', 'avg'].includes(how)) throw invalid(tableName, `there is no measure ${shown(measure)}`);
+    const { type } = queryColumn(tableName, table, column);
+    const fits = how === 'sum' || how === 'avg' ? ['integer', 'real', 'counter'].includes(type) : !unordered(column);
+    if (!fits) throw invalid(tableName, `${column} is ${type}; ${how} does not apply to it`);
+    return { name, how: how as Measuring, column: column as string };
+  });
+  if (measures.length === 0) throw invalid(tableName, 'a summary needs at least one measure');
+  return { tableName, table, condition: parseWhere(tableName, table, given.where), by, measures };
+}
+
+/** The SELECT of a summary, in SQLite's dialect. */
+export function summarySql({ tableName, table, condition, by, measures }: SummaryPlan): Sql {
+  const values: SqlValue[] = [];
+  const groups = by.map(quoteName).join(', ');
+  const computed = measures.map(
+    ({ name, how, column }) => `${how}(${column === undefined ? '*' : quoteName(column)}) AS ${quoteName(name)}`,
+  );
+  const where = conditionSql(table, condition, values);
+  const grouped = by.length > 0 ? ` GROUP BY ${groups} ORDER BY ${groups}` : '';
+  return {
+    text: `SELECT ${[...by.map(quoteName), ...computed].join(', ')} FROM ${quoteName(tableName)} WHERE ${where}${grouped}`,
+    values,
+  };
+}
+
+/** A line of a summary as SQLite gave it, with the columns' own types. */
+export function decodeSummary({ table, by, measures }: SummaryPlan, raw: unknown): Readonly<Record<string, unknown>> {
+  const line = { ...(raw as Record<string, unknown>) };
+  const ownType = (name: string, column: string) => {
+    const definition: Column | undefined = table.columns[column];
+    if (definition) line[name] = fromSql(definition, line[name]);
+  };
+  for (const name of by) ownType(name, name);
+  for (const { name, how, column } of measures)
+    if ((how === 'min' || how === 'max') && column !== undefined) ownType(name, column);
+  return Object.freeze(line);
+}

@@ -1,7 +1,7 @@
 import type { SqlDriver, SqlStatement } from '../storage/driver.ts';
 import { storageError } from '../storage/node.ts';
 
-/** Most statements kept prepared at once; the least recently used go first. */
+/** Most statements kept prepared at once; the oldest go first. */
 const keptStatements = 200;
 
 /** A driver with its prepared statements kept, transactions, and errors under our own codes. */
@@ -9,6 +9,9 @@ export class Database {
   readonly driver: SqlDriver;
   private readonly statements = new Map<string, SqlStatement>();
   private open = false;
+  /** How many transactions have begun, and how many of them were rolled back: tells those who keep something in memory. */
+  begun = 0;
+  rolledBack = 0;
 
   constructor(driver: SqlDriver) {
     this.driver = driver;
@@ -17,11 +20,7 @@ export class Database {
   /** The statement for this SQL, prepared once. */
   statement(sql: string): SqlStatement {
     const known = this.statements.get(sql);
-    if (known) {
-      this.statements.delete(sql);
-      this.statements.set(sql, known);
-      return known;
-    }
+    if (known) return known;
     const statement = this.driver.prepare(sql);
     this.statements.set(sql, statement);
     if (this.statements.size > keptStatements) {
@@ -35,6 +34,7 @@ export class Database {
   begin(): void {
     this.guarded(() => this.statement('BEGIN IMMEDIATE').run());
     this.open = true;
+    this.begun++;
   }
 
   /** Commits; when that fails everything is rolled back and the error thrown. */
@@ -52,6 +52,7 @@ export class Database {
   rollback(): void {
     if (!this.open) return;
     this.open = false;
+    this.rolledBack++;
     try {
       this.driver.exec('ROLLBACK');
     } catch {

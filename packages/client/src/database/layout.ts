@@ -19,27 +19,28 @@ CREATE TABLE koinon_meta (
   name TEXT PRIMARY KEY NOT NULL,
   value TEXT
 ) WITHOUT ROWID;
--- The outbox: transactions in order, pending, attempted, confirmed (until the feed covers them) or rejected.
-CREATE TABLE koinon_transaction (
-  sequence INTEGER PRIMARY KEY,
-  id TEXT NOT NULL,
-  state TEXT NOT NULL,
-  edited_at TEXT NOT NULL,
-  problems TEXT
-);
-CREATE UNIQUE INDEX koinon_transaction_by_id ON koinon_transaction (id);
-CREATE INDEX koinon_transaction_by_state ON koinon_transaction (state, sequence);
+-- The outbox: changes in order. The first of each transaction has its id and no sequence; the others have the first's
+-- place as theirs. \`back\`: the feed has brought it back, while the transaction as a whole still waits for that.
 CREATE TABLE koinon_change (
-  sequence INTEGER NOT NULL,
-  ordinal INTEGER NOT NULL,
+  place INTEGER PRIMARY KEY,
+  sequence INTEGER,
+  id TEXT,
+  edited_at INTEGER,
   table_name TEXT NOT NULL,
   row_id TEXT NOT NULL,
   kind TEXT NOT NULL,
   columns TEXT NOT NULL,
-  operations TEXT NOT NULL,
-  PRIMARY KEY (sequence, ordinal)
-) WITHOUT ROWID;
-CREATE INDEX koinon_change_by_row ON koinon_change (row_id, table_name);
+  operations TEXT,
+  back INTEGER NOT NULL DEFAULT 0
+);
+-- Transactions that have been sent, and what is known of them: pending again, attempted, confirmed or rejected.
+CREATE TABLE koinon_sent (
+  sequence INTEGER PRIMARY KEY,
+  id TEXT NOT NULL UNIQUE,
+  edited_at INTEGER NOT NULL,
+  state TEXT NOT NULL,
+  problems TEXT
+);
 -- A row as the server last gave it, while the row has changes that the feed does not cover.
 CREATE TABLE koinon_base (
   table_name TEXT NOT NULL,

@@ -7,7 +7,7 @@ import {
   quoteName,
   rowDecoder,
   type Schema,
-  type Table,
+  table as tableOfColumns,
   toSql,
 } from '@koinon/core';
 import type { Database } from './database.ts';
@@ -74,11 +74,18 @@ export class Migration {
   removeTable(table: string): void {
     this.columnsOf(table);
     this.database.driver.exec(`DROP TABLE ${quoteName(table)}`);
+    const firsts = this.database
+      .statement('SELECT place, id, edited_at FROM koinon_change WHERE table_name = ? AND id IS NOT NULL')
+      .all(table);
     for (const own of ['koinon_change', 'koinon_base', 'koinon_conflict'])
       this.database.statement(`DELETE FROM ${own} WHERE table_name = ?`).run(table);
-    this.database
-      .statement('DELETE FROM koinon_transaction WHERE sequence NOT IN (SELECT sequence FROM koinon_change)')
-      .run();
+    // The first change of a transaction tells its id: where that went, the next one takes it on.
+    for (const { place, id, edited_at } of firsts as { place: number; id: string; edited_at: number }[])
+      this.database
+        .statement(
+          'UPDATE koinon_change SET id = ?, edited_at = ? WHERE place = (SELECT min(place) FROM koinon_change WHERE sequence = ?)',
+        )
+        .run(id, edited_at, place);
     this.shape.delete(table);
   }
 
@@ -96,14 +103,8 @@ export class Migration {
   ): void {
     const columns = this.columnsOf(table);
     const old = columns.get(name);
-    const before: Table = {
-      columns: Object.fromEntries([...columns].map(([key, column]) => [key, column as Column])),
-      unique: [],
-      index: [],
-      home: 'everywhere',
-      check: undefined,
-    };
-    const next = { ...before, columns: { ...before.columns, [name]: to } };
+    const before = tableOfColumns(Object.fromEntries([...columns].map(([key, column]) => [key, column as Column])));
+    const next = tableOfColumns({ ...before.columns, [name]: to });
     const converted = (row: Readonly<Record<string, unknown>>) => convert(old ? row[name] : undefined, row);
 
     const rows = this.database.driver
@@ -131,16 +132,14 @@ export class Migration {
     rewrite: (image: Record<string, JsonValue>, isWhole: boolean) => Record<string, JsonValue>,
   ): void {
     const changes = this.database
-      .statement(
-        "SELECT sequence, ordinal, kind, columns, operations FROM koinon_change WHERE table_name = ? AND kind <> 'delete'",
-      )
-      .all(table) as { sequence: number; ordinal: number; kind: string; columns: string; operations: string }[];
-    for (const { sequence, ordinal, kind, columns, operations } of changes) {
+      .statement("SELECT place, kind, columns, operations FROM koinon_change WHERE table_name = ? AND kind <> 'delete'")
+      .all(table) as { place: number; kind: string; columns: string; operations: string | null }[];
+    for (const { place, kind, columns, operations } of changes) {
       const next = JSON.stringify(rewrite(JSON.parse(columns), kind === 'insert'));
-      const operated = JSON.stringify(rewrite(JSON.parse(operations), false));
+      const operated = operations === null ? null : JSON.stringify(rewrite(JSON.parse(operations), false));
       this.database
-        .statement('UPDATE koinon_change SET columns = ?, operations = ? WHERE sequence = ? AND ordinal = ?')
-        .run(next, operated, sequence, ordinal);
+        .statement('UPDATE koinon_change SET columns = ?, operations = ? WHERE place = ?')
+        .run(next, operated, place);
     }
     const bases = this.database
       .statement('SELECT row_id, columns FROM koinon_base WHERE table_name = ?')

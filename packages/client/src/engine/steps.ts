@@ -11,6 +11,7 @@ import {
   parseWhere,
   type Sql,
   shown,
+  table,
   tableOf,
   toWire,
 } from '@koinon/core';
@@ -94,9 +95,9 @@ export class WriteSteps extends ReadSteps {
   }
 
   updateWhere(table: string, where: unknown, patch: Readonly<Record<string, unknown>>): number {
-    let changed = 0;
-    for (const row of this.meant(table, where)) if (this.writing.update(table, row.id, patch) !== row) changed++;
-    return changed;
+    const before = this.writing.writes;
+    for (const row of this.meant(table, where)) this.writing.update(table, row.id, patch);
+    return this.writing.writes - before;
   }
 
   upsert(table: string, row: Readonly<Record<string, unknown>>): AnyRow {
@@ -180,5 +181,5 @@ export function reads(name: StepName): boolean {
 
 function settingColumn(engine: Engine, name: string) {
   const { settings } = engine.schema;
-  return columnOf({ columns: settings, unique: [], index: [], home: 'device', check: undefined }, 'settings', name);
+  return columnOf(table(settings), 'settings', name);
 }

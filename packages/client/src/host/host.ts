@@ -1,4 +1,4 @@
-import { v7 } from 'uuid';
+import { timeId } from './time-id.ts';
 
 /** What differs between the places Koinon runs in. A shell of your own brings one of these and a storage driver. */
 export interface Host {
@@ -13,7 +13,7 @@ export interface Host {
 /** The host every JavaScript runtime can be: its own clock, randomness and timers. */
 export const systemHost: Host = {
   now: () => Date.now(),
-  newId: () => v7(),
+  newId: () => timeId(Date.now()),
   after(milliseconds, callback) {
     const timer: unknown = setTimeout(callback, milliseconds);
     // A pending timer alone must not keep a Node process alive.

@@ -57,8 +57,8 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
    */
   subscribe(next: (result: Result<R>) => void, fail: (error: unknown) => void = throwLater): () => void {
     const subscriber = { next, fail };
+    const begun = this.last;
     this.subscribers.add(subscriber);
-    call(subscriber, { ...this.last, added: this.last.rows, updated: [], removed: [], origin: 'start' });
     this.stop ??= this.source(
       (result) => {
         this.last = result;
@@ -68,6 +68,9 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
         for (const each of [...this.subscribers]) each.fail(error);
       },
     );
+    // Where the result came at once, it has been told already.
+    if (this.last === begun)
+      call(subscriber, { ...begun, added: begun.rows, updated: [], removed: [], origin: 'start' });
     return () => {
       if (!this.subscribers.delete(subscriber) || this.subscribers.size > 0) return;
       this.stop?.();

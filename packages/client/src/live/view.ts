@@ -70,8 +70,10 @@ export class View implements Watcher {
     const { limit } = this.plan;
     // A full window is known up to its last row only: a row that leaves it, or moves, may let another in.
     const isFull = limit !== undefined && this.rows.length >= limit;
-    if (isFull && changes.some(({ id, after }) => this.byId.has(id) && !this.staysInPlace(id, after)))
-      return this.readAnew(origin);
+    if (isFull && changes.some(({ id, after }) => this.byId.has(id) && !this.staysInPlace(id, after))) {
+      this.readAnew(origin);
+      return;
+    }
 
     const added = new Map<string, AnyRow>();
     const updated: AnyRow[] = [];

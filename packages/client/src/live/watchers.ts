@@ -1,4 +1,4 @@
-import { type AnyRow, type Condition, sameValue } from '@koinon/core';
+import { type Condition, sameValue } from '@koinon/core';
 import type { Origin, RowChange } from './commit.ts';
 
 /** Something that is told of the changes of some tables: a live query, or a listener. */
@@ -36,10 +36,13 @@ export class Watchers {
 
   add(watcher: Watcher): void {
     for (const name of watcher.tables) {
-      const table = this.tables.get(name) ?? { all: new Set(), any: new Set(), byValue: new Map() };
-      this.tables.set(name, table);
+      const table = entry(
+        this.tables,
+        name,
+        (): TableWatchers => ({ all: new Set(), any: new Set(), byValue: new Map() }),
+      );
       table.all.add(watcher);
-      this.placeOf(table, watcher, true)?.add(watcher);
+      this.placeOf(table, watcher).add(watcher);
     }
   }
 
@@ -48,10 +51,10 @@ export class Watchers {
       const table = this.tables.get(name);
       if (!table) continue;
       table.all.delete(watcher);
-      const place = this.placeOf(table, watcher, false);
-      place?.delete(watcher);
+      const place = this.placeOf(table, watcher);
+      place.delete(watcher);
       const key = keyOf(watcher);
-      if (place?.size === 0 && key) table.byValue.get(key.column)?.delete(key.value);
+      if (place.size === 0 && key) table.byValue.get(key.column)?.delete(key.value);
     }
   }
 
@@ -74,28 +77,31 @@ export class Watchers {
     for (const watcher of new Set([...this.tables.values()].flatMap(({ all }) => [...all]))) watcher.refresh();
   }
 
-  private placeOf(table: TableWatchers, watcher: Watcher, make: boolean): Set<Watcher> | undefined {
+  private placeOf(table: TableWatchers, watcher: Watcher): Set<Watcher> {
     const key = keyOf(watcher);
     if (key === undefined) return table.any;
-    let values = table.byValue.get(key.column);
-    if (values === undefined && make) table.byValue.set(key.column, (values = new Map()));
-    let place = values?.get(key.value);
-    if (place === undefined && make) values?.set(key.value, (place = new Set()));
-    return place;
+    const values = entry(table.byValue, key.column, () => new Map<unknown, Set<Watcher>>());
+    return entry(values, key.value, () => new Set<Watcher>());
   }
+}
+
+function entry<K, V>(map: Map<K, V>, key: K, make: () => V): V {
+  const known = map.get(key);
+  if (known !== undefined) return known;
+  const made = make();
+  map.set(key, made);
+  return made;
 }
 
 function* candidates({ any, byValue }: TableWatchers, { before, after }: RowChange): Generator<Watcher> {
   yield* any;
   for (const [column, values] of byValue) {
-    const was = valueOf(before, column);
-    const is = valueOf(after, column);
+    const was = before?.[column];
+    const is = after?.[column];
     if (was !== undefined) yield* values.get(was) ?? [];
     if (is !== undefined && !sameValue(was, is)) yield* values.get(is) ?? [];
   }
 }
-
-const valueOf = (row: AnyRow | null, column: string): unknown => row?.[column];
 
 /** The `column = value` a watcher's condition demands, if it demands one that a map can find. */
 function keyOf({ tables, condition }: Watcher): { readonly column: string; readonly value: unknown } | undefined {

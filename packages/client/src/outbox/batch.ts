@@ -13,7 +13,7 @@ import type { Outbox, QueuedTransaction } from './outbox.ts';
 /** What goes up next. */
 export interface Batch {
   readonly request: PushRequest;
-  readonly ids: readonly string[];
+  readonly transactions: readonly QueuedTransaction[];
 }
 
 /** Bytes of one push to aim for: small enough that a poor link gets one through. */
@@ -40,6 +40,7 @@ export function nextBatch(
   const held = new Set<string>();
   const writers = new LastWriters();
   const transactions: UploadedTransaction[] = [];
+  const chosen: QueuedTransaction[] = [];
   let changes = 0;
   let bytes = 0;
   for (const queued of outbox.transactions('confirmed', 'pending', 'rejected')) {
@@ -64,13 +65,14 @@ export function nextBatch(
         bytes + size > batchBytes;
       if (full && transactions.length > 0) break;
       transactions.push(transaction);
+      chosen.push(queued);
       changes += queued.changes.length;
       bytes += size;
     }
     writers.note(queued);
   }
   if (transactions.length === 0) return undefined;
-  return { request: { replica, base, transactions }, ids: transactions.map(({ id }) => id) };
+  return { request: { replica, base, transactions }, transactions: chosen };
 }
 
 function isConflicted(

@@ -1,5 +1,15 @@
-import { type Change, changeFromWire, changeToWire, type Problem, type Schema, type WireChange } from '@koinon/core';
+import {
+  type Change,
+  changeFromWire,
+  columnsToWire,
+  type JsonValue,
+  type Operations,
+  type Problem,
+  type Schema,
+  tableOf,
+} from '@koinon/core';
 import type { Database } from '../database/database.ts';
+import { Places } from './places.ts';
 
 /**
  * Where a transaction of the outbox stands: `pending` may be sent; `attempted` was sent and its outcome is unknown;
@@ -17,6 +27,7 @@ export interface QueuedChange {
 
 /** A transaction of the outbox, with all its changes. */
 export interface QueuedTransaction {
+  /** Its place in the outbox. */
   readonly sequence: number;
   readonly id: string;
   readonly state: TransactionState;
@@ -25,179 +36,242 @@ export interface QueuedTransaction {
   readonly problems: readonly Problem[];
 }
 
-interface ChangeRow {
+interface StoredChange {
+  place: number;
   sequence: number;
-  id: string;
-  state: TransactionState;
   table_name: string;
   row_id: string;
   kind: Change['kind'];
   columns: string;
-  operations: string;
+  operations: string | null;
+  id: string | null;
+  edited_at: number | null;
+  state: TransactionState | null;
+  problems: string | null;
 }
 
-/** The durable, ordered list of transactions that the server has not confirmed, or whose effect is not back yet. */
+/** Where a new transaction writes its changes; the first also tells its id and time. */
+export interface OpenOutboxEntry {
+  readonly id: string;
+  /** Milliseconds since 1970, by the device's clock. */
+  readonly editedAt: number;
+  sequence?: number;
+}
+
+const joined = `SELECT c.place, coalesce(c.sequence, c.place) AS sequence, c.table_name, c.row_id, c.kind, c.columns, c.operations,
+  coalesce(s.id, c.id) AS id, coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, s.problems
+  FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)`;
+
+/** Changes read at a time when going through the whole list. */
+const chunk = 500;
+
+/**
+ * The durable, ordered list of transactions that the server has not confirmed, or whose effect is not back yet.
+ *
+ * A local write adds one row to `koinon_change` and nothing else: each further table or index would cost every write a
+ * page. The first change of a transaction carries its id; a row in `koinon_sent` is made when it is first sent.
+ */
 export class Outbox {
   private readonly database: Database;
   private readonly schema: Schema;
+  private readonly places: Places;
 
   constructor(database: Database, schema: Schema) {
     this.database = database;
     this.schema = schema;
+    this.places = new Places(database);
   }
 
-  /** Opens a transaction at the end of the list; says its sequence. */
-  begin(id: string, editedAt: string): number {
-    const { next } = this.database
-      .statement('SELECT coalesce(max(sequence), 0) + 1 AS next FROM koinon_transaction')
-      .get() as { next: number };
-    this.database.statement("INSERT INTO koinon_transaction VALUES (?, ?, 'pending', ?, NULL)").run(next, id, editedAt);
-    return next;
-  }
-
-  append(sequence: number, ordinal: number, change: Change): void {
-    const wire = changeToWire(this.schema, change);
-    this.database
-      .statement('INSERT INTO koinon_change VALUES (?, ?, ?, ?, ?, ?, ?)')
-      .run(
-        sequence,
-        ordinal,
-        wire.table,
-        wire.id,
-        wire.kind,
-        JSON.stringify(wire.columns ?? {}),
-        JSON.stringify(wire.operations ?? {}),
-      );
+  /** Puts a change at the end of the list. */
+  append(entry: OpenOutboxEntry, change: Change): void {
+    const { kind, table, id } = change;
+    const columns =
+      kind === 'delete' ? '{}' : JSON.stringify(columnsToWire(tableOf(this.schema, table), change.columns));
+    const operations =
+      kind === 'update' && Object.keys(change.operations).length > 0 ? JSON.stringify(change.operations) : null;
+    if (entry.sequence === undefined) {
+      const first =
+        'INSERT INTO koinon_change (id, edited_at, table_name, row_id, kind, columns, operations) VALUES (?, ?, ?, ?, ?, ?, ?)';
+      const { lastInsertRowid } = this.database
+        .statement(first)
+        .run(entry.id, entry.editedAt, table, id, kind, columns, operations);
+      entry.sequence = Number(lastInsertRowid);
+      this.places.add(table, id, entry.sequence);
+    } else {
+      const next =
+        'INSERT INTO koinon_change (sequence, table_name, row_id, kind, columns, operations) VALUES (?, ?, ?, ?, ?, ?)';
+      const { lastInsertRowid } = this.database
+        .statement(next)
+        .run(entry.sequence, table, id, kind, columns, operations);
+      this.places.add(table, id, Number(lastInsertRowid));
+    }
   }
 
   isEmpty(): boolean {
-    return this.database.statement('SELECT 1 FROM koinon_transaction LIMIT 1').get() === undefined;
+    return this.database.statement('SELECT 1 FROM koinon_change LIMIT 1').get() === undefined;
   }
 
-  /** Changes of one row in order, over all transactions. */
+  /** Changes of one row in order, over all transactions; those the feed has brought back are no longer among them. */
   changesOf(table: string, id: string): QueuedChange[] {
-    const rows = this.database
-      .statement(
-        `SELECT c.*, t.id, t.state FROM koinon_change c JOIN koinon_transaction t USING (sequence)
-         WHERE c.row_id = ? AND c.table_name = ? ORDER BY c.sequence, c.ordinal`,
-      )
-      .all(id, table) as ChangeRow[];
-    return rows.map((row) => ({
-      sequence: row.sequence,
-      transaction: row.id,
-      state: row.state,
-      change: this.changeOf(row),
-    }));
+    const read = this.database.statement(`${joined} WHERE c.place = ?`);
+    return this.places.of(table, id).map((place) => {
+      const row = read.get(place) as StoredChange;
+      return {
+        sequence: row.sequence,
+        transaction: row.id ?? '',
+        state: row.state ?? 'pending',
+        change: this.changeOf(row),
+      };
+    });
   }
 
   hasChangesOf(table: string, id: string): boolean {
-    return (
-      this.database
-        .statement('SELECT 1 FROM koinon_change WHERE row_id = ? AND table_name = ? LIMIT 1')
-        .get(id, table) !== undefined
-    );
+    return this.places.of(table, id).length > 0;
   }
 
   /** Transactions in order, one after the other. */
   *transactions(...states: TransactionState[]): Generator<QueuedTransaction> {
-    let last = -1;
-    const marks = states.map(() => '?').join(', ');
-    for (;;) {
-      const head = this.database
-        .statement(
-          `SELECT * FROM koinon_transaction WHERE sequence > ? AND state IN (${marks}) ORDER BY sequence LIMIT 1`,
-        )
-        .get(last, ...states) as
-        | { sequence: number; id: string; state: TransactionState; edited_at: string; problems: string | null }
-        | undefined;
-      if (head === undefined) return;
-      last = head.sequence;
-      const changes = this.database
-        .statement('SELECT * FROM koinon_change WHERE sequence = ? ORDER BY ordinal')
-        .all(head.sequence) as ChangeRow[];
-      yield {
-        sequence: head.sequence,
-        id: head.id,
-        state: head.state,
-        editedAt: head.edited_at,
-        changes: changes.map((row) => this.changeOf(row)),
-        problems: JSON.parse(head.problems ?? '[]') as Problem[],
+    let place = 0;
+    let open: { head: StoredChange; changes: Change[] } | undefined;
+    const finished = (): QueuedTransaction[] => {
+      if (open === undefined) return [];
+      const { sequence, id, edited_at, state, problems } = open.head;
+      const transaction = {
+        sequence,
+        id: id as string,
+        state: state ?? 'pending',
+        editedAt: new Date(edited_at as number).toISOString(),
+        changes: open.changes,
       };
+      return states.includes(transaction.state)
+        ? [{ ...transaction, problems: JSON.parse(problems ?? '[]') as Problem[] }]
+        : [];
+    };
+    for (;;) {
+      const rows = this.database
+        .statement(`${joined} WHERE c.place > ? ORDER BY c.place LIMIT ${chunk}`)
+        .all(place) as StoredChange[];
+      for (const row of rows) {
+        if (open?.head.sequence !== row.sequence) {
+          yield* finished();
+          open = { head: row, changes: [] };
+        }
+        open.changes.push(this.changeOf(row));
+        place = row.place;
+      }
+      if (rows.length < chunk) break;
     }
+    yield* finished();
   }
 
-  /** How many transactions are in a state. */
+  /** How many transactions are in one of these states. */
   count(...states: TransactionState[]): number {
     const marks = states.map(() => '?').join(', ');
     const row = this.database
-      .statement(`SELECT count(*) AS count FROM koinon_transaction WHERE state IN (${marks})`)
+      .statement(
+        `SELECT count(DISTINCT sequence) AS count FROM (${joined}) WHERE coalesce(state, 'pending') IN (${marks})`,
+      )
       .get(...states);
     return (row as { count: number }).count;
   }
 
-  idsOf(state: TransactionState): string[] {
-    const rows = this.database
-      .statement('SELECT id FROM koinon_transaction WHERE state = ? ORDER BY sequence')
-      .all(state);
+  idsOf(state: Exclude<TransactionState, 'pending'>): string[] {
+    const rows = this.database.statement('SELECT id FROM koinon_sent WHERE state = ? ORDER BY sequence').all(state);
     return (rows as { id: string }[]).map((row) => row.id);
   }
 
-  setState(id: string, state: TransactionState, problems: readonly Problem[] = []): void {
-    this.database
-      .statement('UPDATE koinon_transaction SET state = ?, problems = ? WHERE id = ?')
-      .run(state, problems.length > 0 ? JSON.stringify(problems) : null, id);
+  /** The place of a transaction that has been sent, by its id. */
+  sent(id: string): number | undefined {
+    const found = this.database.statement('SELECT sequence FROM koinon_sent WHERE id = ?').get(id);
+    return (found as { sequence: number } | undefined)?.sequence;
   }
 
-  /** Drops what a transaction did to one row: the feed has brought it back. */
-  dropChange(sequence: number, table: string, id: string): void {
+  /** Notes that a transaction is being sent. */
+  attempt({ sequence, id, editedAt }: QueuedTransaction): void {
     this.database
-      .statement('DELETE FROM koinon_change WHERE sequence = ? AND row_id = ? AND table_name = ?')
-      .run(sequence, id, table);
+      .statement(
+        "INSERT INTO koinon_sent VALUES (?, ?, ?, 'attempted', NULL) ON CONFLICT (sequence) DO UPDATE SET state = 'attempted', problems = NULL",
+      )
+      .run(sequence, id, Date.parse(editedAt));
+  }
+
+  /** Notes what became of a transaction that was sent. */
+  setState(sequence: number, state: TransactionState, problems: readonly Problem[] = []): void {
+    this.database
+      .statement('UPDATE koinon_sent SET state = ?, problems = ? WHERE sequence = ?')
+      .run(state, problems.length > 0 ? JSON.stringify(problems) : null, sequence);
+  }
+
+  /** Notes that the feed has brought back what a confirmed transaction did to one row. */
+  markBack(sequence: number, table: string, id: string): void {
+    for (const place of this.placesIn(sequence, table, id)) {
+      this.database.statement('UPDATE koinon_change SET back = 1 WHERE place = ?').run(place);
+      this.places.remove(table, id, place);
+    }
   }
 
   /** The last transaction in the list. */
-  last(): { readonly id: string; readonly state: TransactionState } | undefined {
-    return this.database.statement('SELECT id, state FROM koinon_transaction ORDER BY sequence DESC LIMIT 1').get() as
-      | { id: string; state: TransactionState }
-      | undefined;
+  last(): { readonly sequence: number; readonly state: TransactionState } | undefined {
+    const found = this.database.statement(`${joined} ORDER BY c.place DESC LIMIT 1`).get() as StoredChange | undefined;
+    return found && { sequence: found.sequence, state: found.state ?? 'pending' };
   }
 
-  /** Gives a transaction whose content changed a new id; one that has nothing left is dropped. */
-  renew(sequence: number, id: string): void {
-    const left = this.database.statement('SELECT 1 FROM koinon_change WHERE sequence = ? LIMIT 1').get(sequence);
-    if (left === undefined) this.database.statement('DELETE FROM koinon_transaction WHERE sequence = ?').run(sequence);
-    else
-      this.database
-        .statement("UPDATE koinon_transaction SET id = ?, state = 'pending', problems = NULL WHERE sequence = ?")
-        .run(id, sequence);
+  /**
+   * Takes what an unconfirmed transaction did to one row out of it. What is left of it is another transaction and gets
+   * another id; when nothing is left it is gone.
+   */
+  removeChanges(sequence: number, table: string, id: string, newId: string): void {
+    const first = this.database
+      .statement(`${joined} WHERE c.place >= ? ORDER BY c.place LIMIT 1`)
+      .get(sequence) as StoredChange;
+    for (const place of this.placesIn(sequence, table, id)) {
+      this.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
+      this.places.remove(table, id, place);
+    }
+    this.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
+    this.database
+      .statement(
+        `UPDATE koinon_change SET id = ?, edited_at = ? WHERE place =
+           (SELECT min(place) FROM koinon_change WHERE place >= ? AND coalesce(sequence, place) = ?)`,
+      )
+      .run(newId, first.edited_at, sequence, sequence);
   }
 
   /** The rows a transaction changes, each once. */
-  rowsOf(id: string): { readonly table: string; readonly id: string }[] {
-    return this.database
+  rowsOf(sequence: number): { readonly table: string; readonly id: string }[] {
+    const rows = this.database
       .statement(
-        `SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_change
-         WHERE sequence = (SELECT sequence FROM koinon_transaction WHERE id = ?)`,
+        'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_change WHERE place >= ? AND coalesce(sequence, place) = ? AND back = 0',
       )
-      .all(id) as { table: string; id: string }[];
+      .all(sequence, sequence);
+    return rows as { table: string; id: string }[];
   }
 
   /** Drops a transaction with all its changes. */
-  drop(id: string): void {
+  drop(sequence: number): void {
+    for (const { table, id } of this.rowsOf(sequence))
+      for (const place of this.placesIn(sequence, table, id)) this.places.remove(table, id, place);
     this.database
-      .statement('DELETE FROM koinon_change WHERE sequence = (SELECT sequence FROM koinon_transaction WHERE id = ?)')
-      .run(id);
-    this.database.statement('DELETE FROM koinon_transaction WHERE id = ?').run(id);
+      .statement('DELETE FROM koinon_change WHERE place >= ? AND coalesce(sequence, place) = ?')
+      .run(sequence, sequence);
+    this.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
   }
 
-  private changeOf(row: ChangeRow): Change {
-    const wire: WireChange = {
-      kind: row.kind,
-      table: row.table_name,
-      id: row.row_id,
-      columns: JSON.parse(row.columns) as NonNullable<WireChange['columns']>,
-      operations: JSON.parse(row.operations) as NonNullable<WireChange['operations']>,
-    };
-    return changeFromWire(this.schema, wire);
+  /** The places of a transaction's changes of one row. */
+  private placesIn(sequence: number, table: string, id: string): number[] {
+    const read = this.database.statement(
+      'SELECT coalesce(sequence, place) AS sequence FROM koinon_change WHERE place = ?',
+    );
+    return this.places.of(table, id).filter((place) => (read.get(place) as { sequence: number }).sequence === sequence);
+  }
+
+  private changeOf({ kind, table_name: table, row_id: id, columns, operations }: StoredChange): Change {
+    return changeFromWire(this.schema, {
+      kind,
+      table,
+      id,
+      columns: JSON.parse(columns) as Record<string, JsonValue>,
+      operations: JSON.parse(operations ?? '{}') as Operations,
+    });
   }
 }

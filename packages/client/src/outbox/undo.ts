@@ -35,9 +35,7 @@ export function revertRow(at: Undoing, tableName: string, id: string): void {
   const changes = at.outbox.changesOf(tableName, id).filter(({ state }) => state !== 'confirmed');
   if (changes.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
   for (const sequence of new Set(changes.map((change) => change.sequence))) {
-    at.outbox.dropChange(sequence, tableName, id);
-    // What is left of the transaction is another transaction.
-    at.outbox.renew(sequence, at.host.newId());
+    at.outbox.removeChanges(sequence, tableName, id, at.host.newId());
   }
   showAnew(at, tableName, id);
   check(at, [{ table: tableName, id }]);
@@ -49,7 +47,7 @@ export function revertAll(at: Undoing): number {
   const touched = new Map<string, { readonly table: string; readonly id: string }>();
   for (const transaction of [...at.outbox.transactions('pending', 'rejected')]) {
     for (const { table, id } of transaction.changes) touched.set(JSON.stringify([table, id]), { table, id });
-    at.outbox.drop(transaction.id);
+    at.outbox.drop(transaction.sequence);
   }
   for (const { table, id } of touched.values()) showAnew(at, table, id);
   return touched.size;
@@ -61,8 +59,8 @@ export function undoLast(at: Undoing): readonly { readonly table: string; readon
   if (last === undefined)
     throw new KoinonError('nothing-to-undo', 'There is nothing to undo: no change is waiting to be sent.');
   if (last.state === 'attempted' || last.state === 'confirmed') throw alreadySent('The last change');
-  const rows = at.outbox.rowsOf(last.id);
-  at.outbox.drop(last.id);
+  const rows = at.outbox.rowsOf(last.sequence);
+  at.outbox.drop(last.sequence);
   for (const { table, id } of rows) showAnew(at, table, id);
   check(at, rows);
   return rows;

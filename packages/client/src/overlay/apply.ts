@@ -102,7 +102,7 @@ function mergeInto(
   }
   const left = queued.filter((change) => {
     const back = change.state === 'confirmed' && covered.has(change.transaction);
-    if (back) outbox.dropChange(change.sequence, tableName, id);
+    if (back) outbox.markBack(change.sequence, tableName, id);
     return !back;
   });
   show(overlay, { tableName, id, base, queued, next, left }, counts);
@@ -111,14 +111,16 @@ function mergeInto(
 /** A transaction the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */
 function settleCovered(overlay: Overlay, transaction: string): void {
   const { outbox, bases } = overlay;
-  for (const { table: tableName, id } of outbox.rowsOf(transaction)) {
+  const sequence = outbox.sent(transaction);
+  if (sequence === undefined) return;
+  for (const { table: tableName, id } of outbox.rowsOf(sequence)) {
     const base = bases.get(tableName, id);
     const queued = outbox.changesOf(tableName, id);
-    const left = queued.filter((change) => change.transaction !== transaction);
-    for (const change of queued) if (!left.includes(change)) outbox.dropChange(change.sequence, tableName, id);
+    const left = queued.filter((change) => change.sequence !== sequence);
+    outbox.markBack(sequence, tableName, id);
     show(overlay, { tableName, id, base, queued, next: base, left }, { insert: 0, update: 0, delete: 0 });
   }
-  outbox.drop(transaction);
+  outbox.drop(sequence);
 }
 
 /** Shows a row anew after changes of it were dropped: its base under those that are left. */

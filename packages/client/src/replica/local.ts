@@ -59,7 +59,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const rows = new Rows(database, schema);
     const outbox = new Outbox(database, schema);
     const conflicts = new Conflicts(database, schema);
-    this.engine = { schema, database, rows, bases: new Bases(database, rows), outbox, conflicts, host };
+    const referenced = new Set(
+      Object.values(schema.tables).flatMap(({ entries }) => entries.flatMap(([, { target }]) => target ?? [])),
+    );
+    this.engine = { schema, database, rows, referenced, bases: new Bases(database, rows), outbox, conflicts, host };
     this.transport = transport;
     this.stallLimit = stallLimit;
   }

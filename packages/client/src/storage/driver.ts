@@ -2,8 +2,8 @@ import type { SqlValue } from '@koinon/core';
 
 /** One prepared statement. Values are bound in the order of the `?` marks. */
 export interface SqlStatement {
-  /** Runs a statement that returns no rows; says how many rows it changed. */
-  run(...values: SqlValue[]): { readonly changes: number };
+  /** Runs a statement that returns no rows; says how many rows it changed, and the key of the last inserted one. */
+  run(...values: SqlValue[]): { readonly changes: number | bigint; readonly lastInsertRowid: number | bigint };
   /** The first row, or undefined. */
   get(...values: SqlValue[]): unknown;
   /** All rows, as objects by column name. */

@@ -112,7 +112,7 @@ function attempt({ schema, outbox, conflicts, database }: Local): boolean {
   const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null);
   if (batch === undefined) return false;
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(JSON.stringify(batch.request));
-  for (const id of batch.ids) outbox.setState(id, 'attempted');
+  for (const transaction of batch.transactions) outbox.attempt(transaction);
   return true;
 }
 
@@ -127,28 +127,30 @@ async function sendAttempt(parts: SyncParts, body: string, signal?: AbortSignal)
     // A server that refuses the request as a whole has looked at none of it: it may be formed anew.
     if (error instanceof KoinonError && refusedWhole.has(error.code))
       await parts.change((local) =>
-        settleAttempt(local, body, () => ids.forEach((id) => local.outbox.setState(id, 'pending'))),
+        settleAttempt(
+          local,
+          body,
+          ids.map((id) => ({ id, outcome: 'waits', for: id })),
+        ),
       );
     throw error;
   }
-  await parts.change((local) =>
-    settleAttempt(local, body, () => {
-      for (const outcome of outcomes) {
-        if (outcome.outcome === 'applied') local.outbox.setState(outcome.id, 'confirmed');
-        else if (outcome.outcome === 'rejected') local.outbox.setState(outcome.id, 'rejected', outcome.problems);
-        else local.outbox.setState(outcome.id, 'pending');
-      }
-    }),
-  );
+  await parts.change((local) => settleAttempt(local, body, outcomes));
   return outcomes;
 }
 
 const refusedWhole = new Set(['malformed-request', 'too-large', 'unknown-cursor', 'unknown-protocol', 'not-found']);
 
 /** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
-function settleAttempt({ database }: Local, body: string, record: () => void): void {
+function settleAttempt({ database, outbox }: Local, body: string, outcomes: readonly Outcome[]): void {
   if (attemptedBody(database) !== body) return;
-  record();
+  for (const outcome of outcomes) {
+    const sequence = outbox.sent(outcome.id);
+    if (sequence === undefined) continue;
+    if (outcome.outcome === 'applied') outbox.setState(sequence, 'confirmed');
+    else if (outcome.outcome === 'rejected') outbox.setState(sequence, 'rejected', outcome.problems);
+    else outbox.setState(sequence, 'pending');
+  }
   database.statement('DELETE FROM koinon_attempt').run();
 }
 

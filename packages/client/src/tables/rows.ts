@@ -7,6 +7,7 @@ import {
   countSql,
   decodeSummary,
   type JsonValue,
+  KoinonError,
   type Plan,
   planQuery,
   planSummary,
@@ -15,6 +16,7 @@ import {
   type Schema,
   type SqlValue,
   selectSql,
+  shown,
   summarySql,
   type Table,
   tableOf,
@@ -132,7 +134,14 @@ export class Rows {
   /** Writes a row that is not there yet. */
   insert(tableName: string, row: AnyRow): void {
     const sql = this.sqlOf(tableName);
-    this.database.statement(sql.insert).run(row.id, ...valuesOf(sql, row));
+    try {
+      this.database.statement(sql.insert).run(row.id, ...valuesOf(sql, row));
+    } catch (error) {
+      // Asking only now saves a look-up for every row that is new, as nearly all are.
+      if (!this.has(tableName, row.id)) throw error;
+      const message = `${tableName} ${shown(row.id)} is there already; update it, or insert under another id.`;
+      throw new KoinonError('duplicate-id', message, { table: tableName, id: row.id, column: 'id', value: row.id });
+    }
   }
 
   /** Writes a whole row, whether it is there or not. */
@@ -189,6 +198,11 @@ export class Rows {
   }
 }
 
-function valuesOf(sql: TableSql, row: AnyRow): SqlValue[] {
-  return sql.names.map((name) => toSql(sql.table.columns[name] as Column, row[name]));
+function valuesOf({ table }: TableSql, row: AnyRow): SqlValue[] {
+  const values = new Array<SqlValue>(table.entries.length);
+  for (let i = 0; i < values.length; i++) {
+    const [name, column] = table.entries[i] as readonly [string, Column];
+    values[i] = toSql(column, row[name]);
+  }
+  return values;
 }

@@ -21,7 +21,7 @@ import {
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
-import type { Outbox } from '../outbox/outbox.ts';
+import type { OpenOutboxEntry, Outbox } from '../outbox/outbox.ts';
 import type { Bases } from '../overlay/base.ts';
 import { integrityProblems } from './integrity.ts';
 import type { Rows } from './rows.ts';
@@ -34,6 +34,8 @@ export interface WriteTarget {
   readonly bases: Bases;
   readonly outbox: Outbox;
   readonly host: Host;
+  /** The tables that others refer to. */
+  readonly referenced: ReadonlySet<string>;
 }
 
 /**
@@ -45,9 +47,10 @@ export class Writing {
   private readonly to: WriteTarget;
   private readonly commit: Commit;
   private readonly touched = new Map<string, { readonly table: string; readonly id: string }>();
-  private sequence: number | undefined;
   private broken: { readonly error: unknown } | undefined;
-  private ordinal = 0;
+  private entry: OpenOutboxEntry | undefined;
+  /** How many rows have been written. */
+  writes = 0;
 
   constructor(target: WriteTarget, commit: Commit) {
     this.to = target;
@@ -56,30 +59,18 @@ export class Writing {
 
   insert(tableName: string, values: Readonly<Record<string, unknown>>): AnyRow {
     const table = tableOf(this.to.schema, tableName);
-    const { id: given, ...rest } = asColumns(tableName, values);
-    const id = given ?? this.to.host.newId();
-    const columns = withDefaults(table, rest);
-    const change: Change = { kind: 'insert', table: tableName, id: id as string, columns };
+    const given = withDefaults(table, asColumns(tableName, values));
+    const id = (values.id ?? this.to.host.newId()) as string;
+    const change: Change = { kind: 'insert', table: tableName, id, columns: given };
     refuse(changeProblems(table, change));
-    if (this.to.rows.has(tableName, change.id))
-      throw new KoinonError(
-        'duplicate-id',
-        `${tableName} ${shown(id)} is there already; update it, or insert under another id.`,
-        {
-          table: tableName,
-          id: change.id,
-          column: 'id',
-          value: id,
-        },
-      );
-    const row = wholeRow(table, change.id, keptColumns(table, columns));
+    for (const [name, column] of table.entries) given[name] = kept(column, given[name]);
+    const row = wholeRow(table, id, given);
     refuse(rowProblems(tableName, table, row));
-    const { id: _, ...whole } = row;
     this.both(() => {
-      this.record(table, { ...change, columns: whole }, null);
       this.to.rows.insert(tableName, row);
-      this.commit.note(tableName, row.id, null, row);
+      this.record(table, change, null);
     });
+    this.note(table, change, null, row);
     return row;
   }
 
@@ -123,11 +114,13 @@ export class Writing {
   /** Removes a row. */
   delete(tableName: string, id: string): void {
     const before = this.existing(tableName, id);
+    const table = tableOf(this.to.schema, tableName);
+    const change: Change = { kind: 'delete', table: tableName, id };
     this.both(() => {
-      this.record(tableOf(this.to.schema, tableName), { kind: 'delete', table: tableName, id }, before);
+      this.record(table, change, before);
       this.to.rows.remove(tableName, id);
-      this.commit.note(tableName, id, before, null);
     });
+    this.note(table, change, before, null);
   }
 
   /** Checks what only the whole transaction can answer for: unique groups and references, at their final values. */
@@ -148,8 +141,8 @@ export class Writing {
     this.both(() => {
       this.record(table, change, before);
       this.to.rows.patch(change.table, change.id, Object.fromEntries(changed.map((name) => [name, after[name]])));
-      this.commit.note(change.table, change.id, before, after);
     });
+    this.note(table, change, before, after);
     return after;
   }
 
@@ -158,6 +151,7 @@ export class Writing {
     try {
       work();
     } catch (error) {
+      if (error instanceof KoinonError && error.code === 'duplicate-id') throw error;
       this.broken ??= { error };
       throw error;
     }
@@ -176,13 +170,25 @@ export class Writing {
 
   /** Puts a change into the outbox, after the base of a row that had no changes so far. */
   private record(table: Table, change: Change, before: AnyRow | null): void {
-    this.touched.set(JSON.stringify([change.table, change.id]), change);
     if (table.home === 'device') return;
     const { outbox, bases, host } = this.to;
     if (before !== null && !outbox.hasChangesOf(change.table, change.id)) bases.set(change.table, change.id, before);
-    this.sequence ??= outbox.begin(host.newId(), new Date(host.now()).toISOString());
-    outbox.append(this.sequence, this.ordinal++, change);
+    this.entry ??= { id: host.newId(), editedAt: host.now() };
+    outbox.append(this.entry, change);
   }
+
+  /** Remembers a write for the checks at the end, where it can break any, and for those who watch. */
+  private note(table: Table, change: Change, before: AnyRow | null, after: AnyRow | null): void {
+    this.writes++;
+    if (change.kind === 'delete' ? this.to.referenced.has(change.table) : touchesIntegrity(table, change))
+      this.touched.set(`${change.table}\0${change.id}`, { table: change.table, id: change.id });
+    this.commit.note(change.table, change.id, before, after);
+  }
+}
+
+/** Whether a change can break a unique group or a reference. */
+function touchesIntegrity(table: Table, change: Exclude<Change, { kind: 'delete' }>): boolean {
+  return table.integrity.some((name) => change.kind === 'insert' || Object.hasOwn(change.columns, name));
 }
 
 function asColumns(tableName: string, values: unknown): Readonly<Record<string, unknown>> {

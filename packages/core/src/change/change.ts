@@ -67,7 +67,7 @@ export function applyChange(table: Table, row: AnyRow | null, change: Change): A
 /** A row with every column of its table, null where none was given. */
 export function wholeRow(table: Table, id: string, columns: Readonly<Record<string, unknown>>): AnyRow {
   const row: Record<string, unknown> = { id };
-  for (const name of Object.keys(table.columns)) row[name] = columns[name] ?? null;
+  for (const [name] of table.entries) row[name] = columns[name] ?? null;
   return Object.freeze(row) as AnyRow;
 }
 

@@ -6,12 +6,16 @@ import type { Table } from '../schema/table.ts';
  */
 export function withDefaults(table: Table, given: Readonly<Record<string, unknown>>): Record<string, unknown> {
   const columns: Record<string, unknown> = {};
-  for (const [name, value] of Object.entries(given)) if (value !== undefined) columns[name] = value;
-  for (const [name, column] of Object.entries(table.columns)) {
-    if (Object.hasOwn(columns, name)) continue;
-    const initial = typeof column.default === 'function' ? (column.default as () => unknown)() : column.default;
-    if (initial !== undefined) columns[name] = initial;
-    else if (column.optional) columns[name] = null;
+  for (const [name, column] of table.entries) {
+    let value = given[name];
+    if (value === undefined) {
+      value = typeof column.default === 'function' ? (column.default as () => unknown)() : column.default;
+      if (value === undefined && column.optional) value = null;
+    }
+    if (value !== undefined) columns[name] = value;
   }
+  // Names the table does not know stay in, for the checks to find.
+  for (const name in given)
+    if (name !== 'id' && given[name] !== undefined && !Object.hasOwn(table.columns, name)) columns[name] = given[name];
   return columns;
 }

@@ -21,7 +21,8 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
   if (wrongId) add(wrongId.code, 'id', `${tableName}.id ${shown(id)}: ${wrongId.rule}.`, wrongId.rule);
   if (change.kind === 'delete') return problems;
 
-  for (const [name, value] of Object.entries(change.columns)) {
+  for (const name in change.columns) {
+    const value = change.columns[name];
     const column = Object.hasOwn(table.columns, name) ? table.columns[name] : undefined;
     if (!column) {
       const known = Object.keys(table.columns).join(', ');
@@ -34,7 +35,7 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     }
   }
   if (change.kind === 'insert') {
-    for (const [name, column] of Object.entries(table.columns))
+    for (const [name, column] of table.entries)
       if (!column.optional && !Object.hasOwn(change.columns, name))
         add(
           'value-missing',
@@ -67,7 +68,7 @@ function areTexts(operation: { include: readonly unknown[]; exclude: readonly un
 /** What is wrong with a whole row: values that operations led out of range, and the table's own row check. */
 export function rowProblems(tableName: string, table: Table, row: AnyRow): Problem[] {
   const problems: Problem[] = [];
-  for (const [name, column] of Object.entries(table.columns)) {
+  for (const [name, column] of table.entries) {
     if (column.type !== 'counter' && column.type !== 'set') continue;
     const wrong = checkValue(column, row[name]);
     if (wrong) {

@@ -30,6 +30,12 @@ export interface Table<C extends Columns = Columns> {
   readonly unique: readonly (readonly string[])[];
   readonly index: readonly (readonly string[])[];
   readonly home: 'everywhere' | 'device';
+  /** The columns as a list, in order. */
+  readonly entries: readonly (readonly [string, Column])[];
+  /** Whether every column's value is the same in JSON: there are no bytes. */
+  readonly isPlain: boolean;
+  /** The columns that a unique group or a reference depends on. */
+  readonly integrity: readonly string[];
   readonly check: ((row: Readonly<Record<string, unknown>>) => readonly RowComplaint[] | undefined) | undefined;
 }
 
@@ -43,12 +49,17 @@ export function table<const C extends Columns>(
   columns: C,
   options: TableOptions<Extract<keyof C, string>> = {},
 ): Table<C> {
-  const alone = Object.entries(columns);
+  const entries = Object.entries(columns);
+  const unique = [...entries.filter(([, c]) => c.unique).map(([name]) => [name]), ...(options.unique ?? [])];
+  const references = entries.filter(([, c]) => c.target !== undefined).map(([name]) => name);
   return Object.freeze({
     columns,
-    unique: [...alone.filter(([, c]) => c.unique).map(([name]) => [name]), ...(options.unique ?? [])],
-    index: [...alone.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
+    unique,
+    index: [...entries.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
     home: options.home ?? 'everywhere',
+    entries,
+    isPlain: entries.every(([, { type }]) => type !== 'bytes'),
+    integrity: [...new Set([...unique.flat(), ...references])],
     check: options.check as Table['check'],
   });
 }

@@ -16,7 +16,7 @@ export function checkValue(column: Column, value: unknown): Refusal | undefined 
   if (value === null) return column.optional ? undefined : { code: 'value-missing', rule: 'a value is required' };
   switch (column.type) {
     case 'text':
-      return checkText(value) ?? checkLength(column, [...(value as string)].length, 'characters');
+      return checkText(value) ?? checkTextLength(column, value as string);
     case 'reference':
       return checkText(value) ?? (value === '' ? type('the id of a row is expected') : undefined);
     case 'integer':
@@ -70,8 +70,7 @@ function checkText(value: unknown): Refusal | undefined {
   if (typeof value !== 'string') return type('text is expected');
   if (value.includes('\0')) return type('text without NUL characters is expected');
   // A lone surrogate has no UTF-8 form: SQLite would store another character in its place.
-  if (/\p{Surrogate}/u.test(value))
-    return type('text of whole Unicode characters is expected, this has half of a pair');
+  if (!value.isWellFormed()) return type('text of whole Unicode characters is expected, this has half of a pair');
   return undefined;
 }
 
@@ -83,24 +82,33 @@ function checkLength(column: Column, length: number, unit: string): Refusal | un
   return undefined;
 }
 
+function checkTextLength(column: Column, value: string): Refusal | undefined {
+  if (column.minimumLength === undefined && column.maximumLength === undefined) return undefined;
+  return checkLength(column, [...value].length, 'characters');
+}
+
 function checkRange(column: Column, value: number): Refusal | undefined {
   if (column.minimum !== undefined && value < column.minimum) return range(`minimum ${column.minimum}`);
   if (column.maximum !== undefined && value > column.maximum) return range(`maximum ${column.maximum}`);
   return undefined;
 }
 
-const timestampForm = /^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d\.\d{3}Z$/;
+const dayForm = /^(\d{4})-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])$/;
+const timeForm = /^T([01]\d|2[0-3]):[0-5]\d:[0-5]\d\.\d{3}Z$/;
 
 /** Whether this is an instant in the one form Koinon keeps. */
 export function isTimestamp(value: unknown): value is string {
-  if (typeof value !== 'string' || !timestampForm.test(value)) return false;
-  const time = Date.parse(value);
-  return Number.isFinite(time) && new Date(time).toISOString() === value;
+  return (
+    typeof value === 'string' && value.length === 24 && timeForm.test(value.slice(10)) && isDate(value.slice(0, 10))
+  );
 }
 
 /** Whether this is an existing calendar day as `YYYY-MM-DD`. */
 export function isDate(value: unknown): value is string {
-  return typeof value === 'string' && /^\d{4}-\d\d-\d\d$/.test(value) && isTimestamp(`${value}T00:00:00.000Z`);
+  const parts = typeof value === 'string' ? dayForm.exec(value) : null;
+  if (parts === null) return false;
+  const day = Number(parts[3]);
+  return day <= 28 || day <= new Date(Date.UTC(Number(parts[1]) || 400, Number(parts[2]), 0)).getUTCDate();
 }
 
 function checkSet(value: unknown): Refusal | undefined {

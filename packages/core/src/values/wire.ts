@@ -17,10 +17,12 @@ export function fromWire(column: Column, value: JsonValue): unknown {
   return value;
 }
 
-/** Columns of a row as JSON carries them; names the table does not know are left out. */
+/** Columns of a row as JSON carries them; names the table does not know are left out, and `id`. */
 export function columnsToWire(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, JsonValue> {
+  // Only bytes look different in JSON.
+  if (table.isPlain && !('id' in columns)) return columns as Record<string, JsonValue>;
   const wire: Record<string, JsonValue> = {};
-  for (const name of Object.keys(columns)) {
+  for (const name in columns) {
     const column = table.columns[name];
     if (column) wire[name] = toWire(column, columns[name]);
   }

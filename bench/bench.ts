@@ -1,0 +1,38 @@
+import Table from 'cli-table3';
+import { Command } from 'commander';
+import { localRows } from './local.ts';
+import { type Measured, measure } from './measure.ts';
+
+// Speed as ratios to a floor measured in the same run. A name chooses the rows that begin with it.
+const { args, json } = (() => {
+  const command = new Command('bench')
+    .argument('[rows...]', 'rows to run; all that begin with a name given')
+    .option('--json', 'print one JSON array')
+    .parse();
+  return { args: command.args, json: command.opts<{ json?: boolean }>().json === true };
+})();
+
+const chosen = localRows.filter(
+  ({ row }) => args.length === 0 || args.some((name) => row === name || row.startsWith(`${name}-`)),
+);
+if (chosen.length === 0) {
+  console.error(`No such row. There are: ${localRows.map(({ row }) => row).join(', ')}`);
+  process.exit(2);
+}
+const results: Measured[] = [];
+for (const row of chosen) {
+  if (!json) process.stderr.write(`${row.row} … `);
+  const measured = await measure(row);
+  results.push(measured);
+  if (!json) process.stderr.write(`${measured.ratio} ${measured.holds ? '' : '(misses)'}\n`);
+}
+if (json) console.log(JSON.stringify(results, null, 2));
+else {
+  const table = new Table({
+    head: ['row', 'unit', 'floor', 'koinon', 'ratio', 'reach', 'holds'],
+    style: { compact: true },
+  });
+  for (const { row, unit, floor, koinon, ratio, reach, holds } of results)
+    table.push([row, unit, floor, koinon, ratio, reach, holds ? 'yes' : 'no']);
+  console.log(table.toString());
+}

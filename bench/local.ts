@@ -1,0 +1,222 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { openNodeDriver, openReplica, type Replica, type SqlDriver } from '@koinon/client';
+import { createTable, integer, oneOf, real, schema, table, text, timestamp } from '@koinon/core';
+import { type BenchRow, perSecond } from './measure.ts';
+
+/** A visit to a hive, without references, so that the floor need not check them either. */
+const visits = schema({
+  visit: table({
+    hive: text({ index: true }),
+    at: timestamp(),
+    brood: oneOf(['none', 'patchy', 'even']),
+    mites: integer({ minimum: 0 }),
+    weight: real({ optional: true }),
+    notes: text({ optional: true }),
+  }),
+});
+type Visits = typeof visits;
+
+const visit = (n: number, kind = 'v') => ({
+  id: `${kind}-${String(n).padStart(9, '0')}`,
+  hive: `hive-${n % 997}`,
+  at: '2026-06-01T10:00:00.000Z',
+  brood: 'even' as const,
+  mites: n % 20,
+  weight: 20 + (n % 300) / 10,
+  notes: n % 3 === 0 ? 'calm, super added' : null,
+});
+
+const columns = ['id', 'hive', 'at', 'brood', 'mites', 'weight', 'notes'] as const;
+const insertSql = `INSERT INTO visit (${columns.join(', ')}) VALUES (?, ?, ?, ?, ?, ?, ?)`;
+const valuesOf = (row: ReturnType<typeof visit>) => columns.map((name) => row[name]);
+
+/** The same file twice: bare SQLite with a queue table, and a replica; both filled with rows that are not queued. */
+async function twoSides(size: number) {
+  const folder = mkdtempSync(join(tmpdir(), 'koinon-bench-'));
+  const bare = await openNodeDriver({ file: join(folder, 'bare.db') });
+  for (const statement of createTable('visit', visits.tables.visit, 'storage types')) bare.exec(statement);
+  bare.exec('CREATE TABLE queue (sequence INTEGER PRIMARY KEY, change TEXT NOT NULL)');
+  fill(bare, size);
+  await (await openReplica({ schema: visits, file: join(folder, 'replica.db') })).close();
+  const filling = await openNodeDriver({ file: join(folder, 'replica.db') });
+  fill(filling, size);
+  filling.close();
+  const replica = await openReplica({ schema: visits, file: join(folder, 'replica.db') });
+  return {
+    bare,
+    replica,
+    async close() {
+      bare.close();
+      await replica.close();
+      rmSync(folder, { recursive: true, force: true });
+    },
+  };
+}
+
+function fill(driver: SqlDriver, size: number): void {
+  const insert = driver.prepare(insertSql);
+  driver.exec('BEGIN');
+  for (let n = 0; n < size; n++) insert.run(...valuesOf(visit(n)));
+  driver.exec('COMMIT');
+}
+
+/** The least correct queued write: the row and a queue row in one transaction. */
+function bareWriter(bare: SqlDriver) {
+  const insert = bare.prepare(insertSql);
+  const queue = bare.prepare('INSERT INTO queue (change) VALUES (?)');
+  const begin = bare.prepare('BEGIN IMMEDIATE');
+  const commit = bare.prepare('COMMIT');
+  return {
+    all(rows: readonly ReturnType<typeof visit>[]) {
+      begin.run();
+      for (const row of rows) {
+        insert.run(...valuesOf(row));
+        queue.run(JSON.stringify(row));
+      }
+      commit.run();
+    },
+  };
+}
+
+const singleWrites = 2_000;
+const reads = 20_000;
+const liveQueries = 1_000;
+
+function write(size: number): BenchRow {
+  return {
+    row: `write-${size}`,
+    unit: 'writes/s',
+    reach: { least: 0.6 },
+    async prepare() {
+      const { bare, replica, close } = await twoSides(size);
+      const writer = bareWriter(bare);
+      let next = 0;
+      const rows = () => Array.from({ length: singleWrites }, () => visit(next++, 'w'));
+      return {
+        floor: () => {
+          const given = rows();
+          return perSecond(singleWrites, () => given.forEach((row) => void writer.all([row])));
+        },
+        koinon: () => writeEach(replica, rows()),
+        close,
+      };
+    },
+  };
+}
+
+function writeEach(replica: Replica<Visits>, rows: readonly ReturnType<typeof visit>[]): Promise<number> {
+  return perSecond(rows.length, async () => {
+    for (const row of rows) await replica.insert('visit', row);
+  });
+}
+
+function bulk(size: number): BenchRow {
+  return {
+    row: `bulk-${size}`,
+    unit: 'rows/s',
+    reach: { least: 0.7 },
+    async prepare() {
+      const { bare, replica, close } = await twoSides(0);
+      const writer = bareWriter(bare);
+      let next = 0;
+      const rows = () => Array.from({ length: size }, () => visit(next++, 'b'));
+      return {
+        floor: () => {
+          const given = rows();
+          return perSecond(size, () => writer.all(given));
+        },
+        koinon: () => {
+          const given = rows();
+          return perSecond(size, async () => void (await replica.insertAll('visit', given)));
+        },
+        close,
+      };
+    },
+  };
+}
+
+function pointRead(size: number): BenchRow {
+  return {
+    row: `read-${size}`,
+    unit: 'reads/s',
+    reach: { least: 0.6 },
+    async prepare() {
+      const { bare, replica, close } = await twoSides(size);
+      const get = bare.prepare(`SELECT ${columns.join(', ')} FROM visit WHERE id = ?`);
+      // A stride that is prime to the sizes visits rows all over the table.
+      const ids = Array.from({ length: reads }, (_, n) => visit((n * 7919) % size).id);
+      return {
+        floor: () => perSecond(reads, () => ids.forEach((id) => void get.get(id))),
+        koinon: () =>
+          perSecond(reads, async () => {
+            for (const id of ids) await replica.get('visit', id);
+          }),
+        close,
+      };
+    },
+  };
+}
+
+function scan(size: number): BenchRow {
+  return {
+    row: `scan-${size}`,
+    unit: 'rows/s',
+    reach: { least: 0.8 },
+    async prepare() {
+      const { bare, replica, close } = await twoSides(size);
+      const all = bare.prepare(`SELECT ${columns.join(', ')} FROM visit ORDER BY id`);
+      const times = Math.max(1, Math.floor(100_000 / size));
+      return {
+        floor: () =>
+          perSecond(size * times, () => {
+            for (let n = 0; n < times; n++) all.all();
+          }),
+        koinon: () =>
+          perSecond(size * times, async () => {
+            for (let n = 0; n < times; n++) await replica.rows({ from: 'visit' });
+          }),
+        close,
+      };
+    },
+  };
+}
+
+function idleLive(size: number): BenchRow {
+  return {
+    row: `live-${size}`,
+    unit: 'ms/write',
+    reach: { most: 1.5 },
+    async prepare() {
+      const without = await twoSides(size);
+      const { replica, bare, close } = await twoSides(size);
+      void bare;
+      const stops = Array.from({ length: liveQueries }, (_, n) =>
+        // Half watch a row, half a hive; none of them those that are written.
+        replica
+          .live({ from: 'visit', where: n % 2 === 0 ? { id: visit(n).id } : { hive: `hive-${n % 900}` }, limit: 50 })
+          .subscribe(() => undefined),
+      );
+      await replica.count({ from: 'visit' });
+      let next = 0;
+      const rows = () =>
+        Array.from({ length: singleWrites }, () => ({ ...visit(next++, 'l'), hive: 'hive-elsewhere' }));
+      const time = async (side: Replica<Visits>) => 1000 / (await writeEach(side, rows()));
+      return {
+        floor: () => time(without.replica),
+        koinon: () => time(replica),
+        async close() {
+          for (const stop of stops) stop();
+          await close();
+          await without.close();
+        },
+      };
+    },
+  };
+}
+
+const sizes = [1_000, 100_000, 1_000_000];
+
+/** The rows of the local database, each at three sizes. */
+export const localRows: readonly BenchRow[] = [write, bulk, pointRead, scan, idleLive].flatMap((row) => sizes.map(row));

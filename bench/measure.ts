@@ -1,0 +1,73 @@
+/** One line of the bench: the same work done bare and by Koinon. */
+export interface BenchRow {
+  readonly row: string;
+  readonly unit: string;
+  /** What Koinon's figure divided by the floor's must be: at least or at most. */
+  readonly reach: { readonly least: number } | { readonly most: number };
+  /** Prepares both sides; each `run` does the work once more and returns its figure in the row's unit. */
+  prepare(): Promise<{ floor(): Promise<number> | number; koinon(): Promise<number> | number; close(): Promise<void> }>;
+}
+
+/** What was measured. */
+export interface Measured {
+  readonly row: string;
+  readonly unit: string;
+  readonly floor: number;
+  readonly koinon: number;
+  readonly ratio: number;
+  readonly reach: string;
+  readonly holds: boolean;
+}
+
+const rounds = 7;
+
+/** Runs the two sides in turn, several rounds after one that does not count; the ratio is the median of the rounds' ratios. */
+export async function measure(row: BenchRow): Promise<Measured> {
+  const sides = await row.prepare();
+  try {
+    const floors: number[] = [];
+    const koinons: number[] = [];
+    for (let round = 0; round <= rounds; round++) {
+      // Who goes first changes: the second finds warmer caches.
+      const order = round % 2 === 0 ? (['floor', 'koinon'] as const) : (['koinon', 'floor'] as const);
+      const figures = { floor: 0, koinon: 0 };
+      for (const side of order) {
+        globalThis.gc?.();
+        figures[side] = await sides[side]();
+      }
+      if (round === 0) continue;
+      floors.push(figures.floor);
+      koinons.push(figures.koinon);
+    }
+    const ratio = median(koinons.map((figure, i) => figure / (floors[i] as number)));
+    const holds = 'least' in row.reach ? ratio >= row.reach.least : ratio <= row.reach.most;
+    const reach = 'least' in row.reach ? `>= ${row.reach.least}` : `<= ${row.reach.most}`;
+    return {
+      row: row.row,
+      unit: row.unit,
+      floor: round3(median(floors)),
+      koinon: round3(median(koinons)),
+      ratio: round3(ratio),
+      reach,
+      holds,
+    };
+  } finally {
+    await sides.close();
+  }
+}
+
+/** How often something happened per second. */
+export async function perSecond(times: number, work: () => Promise<void> | void): Promise<number> {
+  const start = performance.now();
+  await work();
+  return (times / (performance.now() - start)) * 1000;
+}
+
+function median(figures: readonly number[]): number {
+  const sorted = [...figures].sort((a, b) => a - b);
+  return sorted[sorted.length >> 1] as number;
+}
+
+function round3(figure: number): number {
+  return Number(figure.toPrecision(3));
+}

@@ -1,0 +1,61 @@
+import type { Database } from '../database/database.ts';
+import { dataVersion } from '../database/read-only.ts';
+
+/**
+ * Where in the outbox the changes of each row stand. Kept in memory and read from the file when first asked for: an
+ * index in the file would make every local write touch one page more, for a question that only updates, deletes and
+ * arriving rows ask. Read anew after a rollback, and when another process has written the file.
+ */
+export class Places {
+  private readonly database: Database;
+  private byRow: Map<string, number[]> | undefined;
+  private checkedAt = -1;
+  private rolledBack = 0;
+  private version = 0;
+
+  constructor(database: Database) {
+    this.database = database;
+  }
+
+  of(table: string, id: string): readonly number[] {
+    return this.current().get(keyOf(table, id)) ?? [];
+  }
+
+  add(table: string, id: string, place: number): void {
+    if (this.byRow === undefined) return;
+    const key = keyOf(table, id);
+    const places = this.byRow.get(key);
+    if (places) places.push(place);
+    else this.byRow.set(key, [place]);
+  }
+
+  remove(table: string, id: string, place: number): void {
+    if (this.byRow === undefined) return;
+    const key = keyOf(table, id);
+    const left = (this.byRow.get(key) ?? []).filter((each) => each !== place);
+    if (left.length > 0) this.byRow.set(key, left);
+    else this.byRow.delete(key);
+  }
+
+  private current(): ReadonlyMap<string, readonly number[]> {
+    const { database } = this;
+    // Within one transaction nobody else writes: looking once is enough.
+    if (this.byRow !== undefined && this.checkedAt === database.begun && this.rolledBack === database.rolledBack)
+      return this.byRow;
+    const version = dataVersion(database);
+    const isStale = version !== this.version || this.rolledBack !== database.rolledBack;
+    this.checkedAt = database.begun;
+    this.rolledBack = database.rolledBack;
+    this.version = version;
+    if (this.byRow !== undefined && !isStale) return this.byRow;
+    this.byRow = new Map();
+    const rows = database
+      .statement('SELECT place, table_name, row_id FROM koinon_change WHERE back = 0 ORDER BY place')
+      .iterate();
+    for (const { place, table_name, row_id } of rows as Iterable<{ place: number; table_name: string; row_id: string }>)
+      this.add(table_name, row_id, place);
+    return this.byRow;
+  }
+}
+
+const keyOf = (table: string, id: string) => `${table}\0${id}`;

@@ -1,25 +1,37 @@
 /** Gives turns one after the other: work that awaits in the middle is never interleaved with other work. */
 export class Turns {
-  private last: Promise<unknown> | undefined;
+  private busy = false;
+  private draining = false;
+  private readonly waiting: (() => void)[] = [];
 
   /** Runs the work when all work given before has ended; at once, if there is none. */
-  async take<T>(work: () => T | Promise<T>): Promise<T> {
-    const before = this.last;
-    if (before !== undefined) return this.follow(before.then(work));
-    const result = work();
-    return result instanceof Promise ? this.follow(result) : result;
+  take<T>(work: () => T | Promise<T>): Promise<T> {
+    if (!this.busy) return this.run(work);
+    return new Promise<T>((resolve) => {
+      this.waiting.push(() => resolve(this.run(work)));
+    });
   }
 
-  private follow<T>(turn: Promise<T>): Promise<T> {
-    const ended: Promise<void> = turn.then(
-      () => this.end(ended),
-      () => this.end(ended),
-    );
-    this.last = ended;
-    return turn;
+  private run<T>(work: () => T | Promise<T>): Promise<T> {
+    // Busy from here on: what the work itself calls must wait for its end, and so must what it awaits.
+    this.busy = true;
+    let result: T | Promise<T>;
+    try {
+      result = work();
+    } catch (error) {
+      this.end();
+      return Promise.reject(error);
+    }
+    if (result instanceof Promise) return result.finally(() => this.end());
+    this.end();
+    return Promise.resolve(result);
   }
 
-  private end(ended: Promise<unknown>): void {
-    if (this.last === ended) this.last = undefined;
+  private end(): void {
+    this.busy = false;
+    if (this.draining) return;
+    this.draining = true;
+    while (!this.busy && this.waiting.length > 0) this.waiting.shift()?.();
+    this.draining = false;
   }
 }

@@ -1,4 +1,4 @@
-import type { AnyRow } from '@koinon/core';
+import { type AnyRow, sameValue } from '@koinon/core';
 
 /** Where a change came from. */
 export type Origin = 'device' | 'server';
@@ -27,8 +27,8 @@ export class Commit {
     this.rows.set(key, { table, id, before: known ? known.before : before, after });
   }
 
-  /** The net changes, in the order in which the rows were first touched. */
+  /** The net changes: a row that ended as it began has none. In the order in which the rows were first touched. */
   changes(): RowChange[] {
-    return [...this.rows.values()].filter(({ before, after }) => before !== null || after !== null);
+    return [...this.rows.values()].filter(({ before, after }) => !sameValue(before, after));
   }
 }

@@ -2,6 +2,7 @@ import {
   type AnyRow,
   type Condition,
   comparatorOf,
+  frozenRow,
   type Plan,
   type Predicate,
   predicateOf,
@@ -147,9 +148,7 @@ export class View implements Watcher {
     if (columns.length === Object.keys(table.columns).length) return row;
     let shown = this.shown.get(row);
     if (shown === undefined) {
-      shown = Object.freeze(
-        Object.fromEntries([['id', row.id], ...columns.map((name) => [name, row[name]])]),
-      ) as AnyRow;
+      shown = frozenRow(Object.fromEntries([['id', row.id], ...columns.map((name) => [name, row[name]])]));
       this.shown.set(row, shown);
     }
     return shown;

@@ -3,6 +3,7 @@ import {
   applyChange,
   type Change,
   columnsFromWire,
+  frozenRow,
   joinChanges,
   KoinonError,
   mergeRow,
@@ -78,7 +79,7 @@ function writeThrough({ schema, rows, commit }: Overlay, pulled: PulledRow, coun
     if (before === null) throw rowMissing(tableName, id);
     if (Object.keys(columns).some((name) => !sameValue(before[name], columns[name]))) counts.update++;
     rows.patch(tableName, id, columns);
-    commit.note(tableName, id, before, Object.freeze({ ...before, ...columns }) as AnyRow);
+    commit.note(tableName, id, before, frozenRow({ ...before, ...columns }));
   }
 }
 
@@ -98,7 +99,7 @@ function mergeInto(
   if (pulled.kind !== 'delete') {
     const columns = columnsFromWire(table, pulled.columns);
     if (pulled.kind === 'update' && base === null) throw rowMissing(tableName, id);
-    next = pulled.kind === 'insert' ? wholeRow(table, id, columns) : (Object.freeze({ ...base, ...columns }) as AnyRow);
+    next = pulled.kind === 'insert' ? wholeRow(table, id, columns) : frozenRow({ ...base, ...columns });
   }
   const left = queued.filter((change) => {
     const back = change.state === 'confirmed' && covered.has(change.transaction);
@@ -155,10 +156,7 @@ function show({ schema, rows, bases, conflicts, commit }: Overlay, move: Move, c
   // A conflict that still waits is judged from the base it began with, not from the one it has moved to since.
   let expected = confirmedOver(base, queued);
   for (const [column, began] of conflicts.basesOf(tableName, id))
-    expected =
-      column === null
-        ? (began as AnyRow | null)
-        : expected && (Object.freeze({ ...expected, [column]: began }) as AnyRow);
+    expected = column === null ? (began as AnyRow | null) : expected && frozenRow({ ...expected, [column]: began });
   const { row, disagreements } = mergeRow(table, expected, local, confirmedOver(next, left));
 
   const before = rows.get(tableName, id);

@@ -6,6 +6,7 @@ import {
   conditionSql,
   countSql,
   decodeSummary,
+  frozenRow,
   type JsonValue,
   KoinonError,
   type Plan,
@@ -109,7 +110,7 @@ export class Rows {
       plan.joins.forEach((join, i) => {
         whole[join.name] = read[i]?.(row);
       });
-      return Object.freeze(whole) as AnyRow;
+      return frozenRow(whole);
     });
   }
 

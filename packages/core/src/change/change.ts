@@ -1,6 +1,7 @@
 import type { AnyRow, Schema } from '../schema/schema.ts';
 import type { Table } from '../schema/table.ts';
 import { compareText } from '../values/compare.ts';
+import { frozenRow } from '../values/sql.ts';
 import { columnsFromWire, columnsToWire, type WireColumns } from '../values/wire.ts';
 
 /** What a counter or set column was told: it travels as what was done, not as the outcome, and so never conflicts. */
@@ -61,14 +62,14 @@ export function applyChange(table: Table, row: AnyRow | null, change: Change): A
   if (row === null) return null;
   const next: Record<string, unknown> = { ...row, ...change.columns };
   for (const [name, operation] of Object.entries(change.operations)) next[name] = applyOperation(next[name], operation);
-  return Object.freeze(next) as AnyRow;
+  return frozenRow(next);
 }
 
 /** A row with every column of its table, null where none was given. */
 export function wholeRow(table: Table, id: string, columns: Readonly<Record<string, unknown>>): AnyRow {
   const row: Record<string, unknown> = { id };
   for (const [name] of table.entries) row[name] = columns[name] ?? null;
-  return Object.freeze(row) as AnyRow;
+  return frozenRow(row);
 }
 
 /** Two consecutive changes of one row as one. */

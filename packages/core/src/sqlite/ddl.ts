@@ -37,7 +37,7 @@ export function columnDdl(name: string, column: Column, strictness: Strictness):
   const required = column.optional ? '' : ' NOT NULL';
   const rule = columnRule(quoteName(name), column);
   const points = column.target ? ` REFERENCES ${quoteName(column.target)} ("id") DEFERRABLE INITIALLY DEFERRED` : '';
-  return `${type}${required}${rule ? ` CHECK (${rule})` : ''}${points}`;
+  return `${type}${required}${rule ? ` CHECK (${column.optional ? `${quoteName(name)} IS NULL OR ` : ''}${rule})` : ''}${points}`;
 }
 
 /** What the server's table enforces, so that a row any program wrote can be read back as the column's type. */
@@ -51,7 +51,7 @@ function columnRule(name: string, column: Column): string | undefined {
     case 'real':
       return `abs(${name}) <= 1.7976931348623157e308`;
     case 'timestamp':
-      return `julianday(${name}) IS NOT NULL AND length(${name}) > 10`;
+      return `(julianday(${name}) IS NOT NULL AND length(${name}) > 10)`;
     case 'date':
       return `date(${name}) IS ${name}`;
     case 'one-of':
@@ -59,7 +59,7 @@ function columnRule(name: string, column: Column): string | undefined {
     case 'json':
       return `json_valid(${name})`;
     case 'set':
-      return `json_valid(${name}) AND json_type(${name}) = 'array'`;
+      return `(json_valid(${name}) AND json_type(${name}) = 'array')`;
     default:
       return undefined;
   }

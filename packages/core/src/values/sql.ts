@@ -46,6 +46,17 @@ export function fromSql(column: Column, value: unknown): unknown {
   }
 }
 
+/**
+ * What a row is an instance of. Engines name the class when a frozen row is written to, so its name is the advice:
+ * Cannot assign to read only property 'mark' of object '#<FrozenRow_change_it_with_update>'.
+ */
+class FrozenRow_change_it_with_update {}
+
+/** Makes columns a row: frozen, and of the class whose name says how to change one. */
+export function frozenRow(columns: Record<string, unknown>): AnyRow {
+  return Object.freeze(Object.setPrototypeOf(columns, FrozenRow_change_it_with_update.prototype)) as AnyRow;
+}
+
 /** Turns a driver's raw row into a frozen one, in place. Compiled once per table, since a scan calls it for each row. */
 export function rowDecoder(
   table: Table,
@@ -58,7 +69,7 @@ export function rowDecoder(
   return (raw) => {
     const row = raw as Record<string, unknown>;
     for (const [name, column] of converted) row[name] = fromSql(column, row[name]);
-    return Object.freeze(row) as AnyRow;
+    return frozenRow(row);
   };
 }
 

@@ -7,6 +7,8 @@ export default defineConfig({
   resolve: { conditions },
   ssr: { resolve: { conditions } },
   test: {
+    // Worker threads that tests start resolve packages by Node, not by Vite: they need the condition as well.
+    execArgv: conditions.map((condition) => `--conditions=${condition}`),
     include: ['packages/*/src/**/*.test.ts', 'test/**/*.test.ts'],
     typecheck: { enabled: true, include: ['packages/*/src/**/*.test-d.ts'], tsconfig: 'tsconfig.json' },
     testTimeout: 60_000,

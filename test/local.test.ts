@@ -1,4 +1,4 @@
-import { openReplica, type Replica } from '@koinon/client';
+import { connectReplica, hostReplica, openReplica, type Replica } from '@koinon/client';
 import {
   bytes,
   counter,
@@ -52,417 +52,451 @@ const household = schema(
 );
 type Household = typeof household;
 
-let replica: Replica<Household>;
-beforeEach(async () => {
-  replica = await openReplica({ schema: household });
-  await replica.insert('room', { id: 'r1', name: 'attic' });
-  await replica.insert('my shelf', { id: 's1', room: 'r1' });
-  await replica.insert('thing', { id: 't1', shelf: 's1', name: 'lamp' });
-});
-afterEach(() => replica.close());
+const openings: Record<string, () => Promise<Replica<Household>>> = {
+  'in this thread': () => openReplica({ schema: household }),
+  async 'behind a port'() {
+    const { port1, port2 } = new MessageChannel();
+    void hostReplica(port1, () => openReplica({ schema: household }));
+    return connectReplica(port2, household);
+  },
+};
 
-test('a row has its defaults, keeps its values exactly, and is frozen', async () => {
-  const row = await replica.insert('thing', {
-    name: 'Größe 😀',
-    worth: 0.1 + 0.2,
-    bought: '2024-02-29',
-    seen: '2026-11-23T05:54:28.123Z',
-    label: { b: [1, null], a: 'x' },
-    picture: new Uint8Array([0, 255]),
-    tags: ['z', 'a'],
+describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
+  let replica: Replica<Household>;
+  beforeEach(async () => {
+    replica = await open();
+    await replica.insert('room', { id: 'r1', name: 'attic' });
+    await replica.insert('my shelf', { id: 's1', room: 'r1' });
+    await replica.insert('thing', { id: 't1', shelf: 's1', name: 'lamp' });
   });
-  expect({ ...(await replica.get('thing', row.id)) }).toEqual({
-    id: row.id,
-    shelf: null,
-    name: 'Größe 😀',
-    worth: 0.30000000000000004,
-    bought: '2024-02-29',
-    seen: '2026-11-23T05:54:28.123Z',
-    label: { b: [1, null], a: 'x' },
-    picture: new Uint8Array([0, 255]),
-    used: 0,
-    tags: ['a', 'z'],
-    inventory: null,
-  });
-  expect(await replica.get('my shelf', 's1')).toMatchObject({ order: 7 });
-  expect(row.id).toMatch(/^[0-9a-f]{8}-[0-9a-f]{4}-7/);
-  for (const each of [row, await replica.get('thing', row.id), (await replica.rows({ from: 'thing' }))[0]])
-    expect(() => Object.assign(each as object, { name: 'other' })).toThrow(/FrozenRow_change_it_with_update/);
-});
+  afterEach(() => replica.close());
 
-test.each<[string, (r: Replica<Household>) => Promise<unknown>, object]>([
-  [
-    'a table that is not there',
-    (r) => r.insert('thnig' as 'thing', { name: 'x' }),
-    { code: 'unknown-table', table: 'thnig' },
-  ],
-  [
-    'a column that is not there',
-    (r) => r.insert('thing', { name: 'x', colour: 'red' } as never),
-    { code: 'unknown-column', column: 'colour' },
-  ],
-  ['a missing value', (r) => r.insert('thing', {} as never), { code: 'value-missing', table: 'thing', column: 'name' }],
-  [
-    'a value of another type',
-    (r) => r.update('thing', 't1', { name: 7 as never }),
-    { code: 'value-type', column: 'name' },
-  ],
-  ['an unsafe integer', (r) => r.update('my shelf', 's1', { order: 2 ** 53 }), { code: 'value-type', column: 'order' }],
-  [
-    'an infinite number',
-    (r) => r.update('thing', 't1', { worth: Number.POSITIVE_INFINITY }),
-    { code: 'value-type', column: 'worth' },
-  ],
-  [
-    'a number out of range',
-    (r) => r.update('thing', 't1', { worth: 1001 }),
-    { code: 'value-range', rule: 'maximum 1000' },
-  ],
-  ['half a character', (r) => r.update('thing', 't1', { name: 'x\ud83d' }), { code: 'value-type', column: 'name' }],
-  ['a NUL', (r) => r.update('thing', 't1', { name: 'x\0y' }), { code: 'value-type', column: 'name' }],
-  [
-    'a day that is none',
-    (r) => r.update('thing', 't1', { bought: '2023-02-29' }),
-    { code: 'value-type', column: 'bought' },
-  ],
-  [
-    'a time without its zone',
-    (r) => r.update('thing', 't1', { seen: '2026-11-23T05:54:28' }),
-    { code: 'value-type', column: 'seen' },
-  ],
-  [
-    'JSON with a function',
-    (r) => r.update('thing', 't1', { label: { f: () => 1 } as never }),
-    { code: 'value-type', column: 'label' },
-  ],
-  [
-    'too many bytes',
-    (r) => r.update('thing', 't1', { picture: new Uint8Array(11) }),
-    { code: 'value-range', column: 'picture' },
-  ],
-  [
-    'a text too long',
-    (r) => r.insert('room', { name: 'conservatory' }),
-    { code: 'value-range', rule: 'at most 8 characters, this has 12' },
-  ],
-  [
-    'what only the server gives',
-    (r) => r.update('thing', 't1', { inventory: 7 } as never),
-    { code: 'value-assigned', column: 'inventory' },
-  ],
-  [
-    'a row check',
-    (r) => r.update('thing', 't1', { bought: '2026-01-01', seen: '2025-01-01T00:00:00.000Z' }),
-    { code: 'row-check', column: 'seen' },
-  ],
-  ['a counter below its limit', (r) => r.add('thing', 't1', 'used', -1), { code: 'value-range', column: 'used' }],
-  ['a member twice', (r) => r.update('thing', 't1', { tags: ['a', 'a'] }), { code: 'value-type', column: 'tags' }],
-  ['an id twice', (r) => r.insert('thing', { id: 't1', name: 'x' }), { code: 'duplicate-id', value: 't1' }],
-  ['another id', (r) => r.update('thing', 't1', { id: 't2' } as never), { code: 'row-read-only', column: 'id' }],
-  ['a value another row has', (r) => r.insert('room', { name: 'attic' }), { code: 'duplicate-value', column: 'name' }],
-  [
-    'values another row has together',
-    (r) => r.insert('thing', { shelf: 's1', name: 'lamp' }),
-    { code: 'duplicate-value', rule: 'unique (shelf, name)' },
-  ],
-  [
-    'a reference to nothing',
-    (r) => r.update('thing', 't1', { shelf: 's9' }),
-    { code: 'no-such-reference', column: 'shelf' },
-  ],
-  ['a row others refer to', (r) => r.delete('room', 'r1'), { code: 'row-referenced', table: 'room' }],
-  ['a row that is not there', (r) => r.update('thing', 't9', { name: 'x' }), { code: 'no-such-row', value: 't9' }],
-  ['no condition', (r) => r.deleteWhere('thing', {}), { code: 'condition-missing', table: 'thing' }],
-  [
-    'many, one of them wrong',
-    (r) => r.insertAll('thing', [{ name: 'a' }, { name: 'b' }, { name: 3 as never }]),
-    { code: 'value-type' },
-  ],
-  ['a setting of another type', (r) => r.setSetting('units', 3 as never), { code: 'value-type', column: 'units' }],
-  ['a setting that is not there', (r) => r.setting('unit' as 'units'), { code: 'unknown-column' }],
-  ['SQL that writes', (r) => r.select(sql`WITH x AS (SELECT 1) DELETE FROM thing`), { code: 'query-writes' }],
-  ['SQL that sets', (r) => r.select(sql`PRAGMA user_version = 3`), { code: 'query-writes' }],
-  ['two statements', (r) => r.select(sql`SELECT 1; SELECT 2`), { code: 'query-invalid' }],
-  ['SQL with a mistake', (r) => r.select(sql`SELECT * FROM thnig`), { code: 'query-invalid' }],
-])('%s is refused by table, column and rule, and nothing changes', async (_what, act, error) => {
-  const before = [await replica.rows({ from: 'thing' }), await replica.rows({ from: 'room' }), await replica.outbox()];
-  await expect(act(replica)).rejects.toMatchObject(error);
-  await expect(act(replica)).rejects.toBeInstanceOf(KoinonError);
-  expect([await replica.rows({ from: 'thing' }), await replica.rows({ from: 'room' }), await replica.outbox()]).toEqual(
-    before,
-  );
-});
+  test('a row has its defaults, keeps its values exactly, and is frozen', async () => {
+    const row = await replica.insert('thing', {
+      name: 'Größe 😀',
+      worth: 0.1 + 0.2,
+      bought: '2024-02-29',
+      seen: '2026-11-23T05:54:28.123Z',
+      label: { b: [1, null], a: 'x' },
+      picture: new Uint8Array([0, 255]),
+      tags: ['z', 'a'],
+    });
+    expect({ ...(await replica.get('thing', row.id)) }).toEqual({
+      id: row.id,
+      shelf: null,
+      name: 'Größe 😀',
+      worth: 0.30000000000000004,
+      bought: '2024-02-29',
+      seen: '2026-11-23T05:54:28.123Z',
+      label: { b: [1, null], a: 'x' },
+      picture: new Uint8Array([0, 255]),
+      used: 0,
+      tags: ['a', 'z'],
+      inventory: null,
+    });
+    expect(await replica.get('my shelf', 's1')).toMatchObject({ order: 7 });
+    expect(row.id).toMatch(/^[0-9a-f]{8}-[0-9a-f]{4}-7/);
+    for (const each of [row, await replica.get('thing', row.id), (await replica.rows({ from: 'thing' }))[0]])
+      expect(() => Object.assign(each as object, { name: 'other' })).toThrow(/FrozenRow_change_it_with_update/);
+  });
 
-test.each([
-  [{ koinon_x: table({ a: text() }) }, 'koinon_'],
-  [{ a: table({ a: text() }), A: table({ a: text() }) }, 'only in case'],
-  [{ a: table({ x: text(), X: text() }) }, 'only in case'],
-  [{ a: table({ or: text() }) }, 'query language'],
-  [{ a: table({ id: text() }) }, 'id'],
-  [{ a: table({ 'x;y': text() }) }, 'x;y'],
-  [{ a: table({ b: reference('nowhere') }) }, 'nowhere'],
-  [{ a: table({ n: integer({ default: 3, maximum: 2 }) }) }, 'default 3'],
-])('a schema that cannot work is refused when it is defined: %#', (tables, names) => {
-  expect(() => schema(tables as never)).toThrow(
-    expect.objectContaining({ code: 'schema-invalid', message: expect.stringContaining(names) }),
-  );
-});
+  test.each<[string, (r: Replica<Household>) => Promise<unknown>, object]>([
+    [
+      'a table that is not there',
+      (r) => r.insert('thnig' as 'thing', { name: 'x' }),
+      { code: 'unknown-table', table: 'thnig' },
+    ],
+    [
+      'a column that is not there',
+      (r) => r.insert('thing', { name: 'x', colour: 'red' } as never),
+      { code: 'unknown-column', column: 'colour' },
+    ],
+    [
+      'a missing value',
+      (r) => r.insert('thing', {} as never),
+      { code: 'value-missing', table: 'thing', column: 'name' },
+    ],
+    [
+      'a value of another type',
+      (r) => r.update('thing', 't1', { name: 7 as never }),
+      { code: 'value-type', column: 'name' },
+    ],
+    [
+      'an unsafe integer',
+      (r) => r.update('my shelf', 's1', { order: 2 ** 53 }),
+      { code: 'value-type', column: 'order' },
+    ],
+    [
+      'an infinite number',
+      (r) => r.update('thing', 't1', { worth: Number.POSITIVE_INFINITY }),
+      { code: 'value-type', column: 'worth' },
+    ],
+    [
+      'a number out of range',
+      (r) => r.update('thing', 't1', { worth: 1001 }),
+      { code: 'value-range', rule: 'maximum 1000' },
+    ],
+    ['half a character', (r) => r.update('thing', 't1', { name: 'x\ud83d' }), { code: 'value-type', column: 'name' }],
+    ['a NUL', (r) => r.update('thing', 't1', { name: 'x\0y' }), { code: 'value-type', column: 'name' }],
+    [
+      'a day that is none',
+      (r) => r.update('thing', 't1', { bought: '2023-02-29' }),
+      { code: 'value-type', column: 'bought' },
+    ],
+    [
+      'a time without its zone',
+      (r) => r.update('thing', 't1', { seen: '2026-11-23T05:54:28' }),
+      { code: 'value-type', column: 'seen' },
+    ],
+    [
+      'JSON with a function',
+      (r) => r.update('thing', 't1', { label: { f: () => 1 } as never }),
+      { code: 'value-type', column: 'label' },
+    ],
+    [
+      'too many bytes',
+      (r) => r.update('thing', 't1', { picture: new Uint8Array(11) }),
+      { code: 'value-range', column: 'picture' },
+    ],
+    [
+      'a text too long',
+      (r) => r.insert('room', { name: 'conservatory' }),
+      { code: 'value-range', rule: 'at most 8 characters, this has 12' },
+    ],
+    [
+      'what only the server gives',
+      (r) => r.update('thing', 't1', { inventory: 7 } as never),
+      { code: 'value-assigned', column: 'inventory' },
+    ],
+    [
+      'a row check',
+      (r) => r.update('thing', 't1', { bought: '2026-01-01', seen: '2025-01-01T00:00:00.000Z' }),
+      { code: 'row-check', column: 'seen' },
+    ],
+    ['a counter below its limit', (r) => r.add('thing', 't1', 'used', -1), { code: 'value-range', column: 'used' }],
+    ['a member twice', (r) => r.update('thing', 't1', { tags: ['a', 'a'] }), { code: 'value-type', column: 'tags' }],
+    ['an id twice', (r) => r.insert('thing', { id: 't1', name: 'x' }), { code: 'duplicate-id', value: 't1' }],
+    ['another id', (r) => r.update('thing', 't1', { id: 't2' } as never), { code: 'row-read-only', column: 'id' }],
+    [
+      'a value another row has',
+      (r) => r.insert('room', { name: 'attic' }),
+      { code: 'duplicate-value', column: 'name' },
+    ],
+    [
+      'values another row has together',
+      (r) => r.insert('thing', { shelf: 's1', name: 'lamp' }),
+      { code: 'duplicate-value', rule: 'unique (shelf, name)' },
+    ],
+    [
+      'a reference to nothing',
+      (r) => r.update('thing', 't1', { shelf: 's9' }),
+      { code: 'no-such-reference', column: 'shelf' },
+    ],
+    ['a row others refer to', (r) => r.delete('room', 'r1'), { code: 'row-referenced', table: 'room' }],
+    ['a row that is not there', (r) => r.update('thing', 't9', { name: 'x' }), { code: 'no-such-row', value: 't9' }],
+    ['no condition', (r) => r.deleteWhere('thing', {}), { code: 'condition-missing', table: 'thing' }],
+    [
+      'many, one of them wrong',
+      (r) => r.insertAll('thing', [{ name: 'a' }, { name: 'b' }, { name: 3 as never }]),
+      { code: 'value-type' },
+    ],
+    ['a setting of another type', (r) => r.setSetting('units', 3 as never), { code: 'value-type', column: 'units' }],
+    ['a setting that is not there', (r) => r.setting('unit' as 'units'), { code: 'unknown-column' }],
+    ['SQL that writes', (r) => r.select(sql`WITH x AS (SELECT 1) DELETE FROM thing`), { code: 'query-writes' }],
+    ['SQL that sets', (r) => r.select(sql`PRAGMA user_version = 3`), { code: 'query-writes' }],
+    ['two statements', (r) => r.select(sql`SELECT 1; SELECT 2`), { code: 'query-invalid' }],
+    ['SQL with a mistake', (r) => r.select(sql`SELECT * FROM thnig`), { code: 'query-invalid' }],
+  ])('%s is refused by table, column and rule, and nothing changes', async (_what, act, error) => {
+    const before = [
+      await replica.rows({ from: 'thing' }),
+      await replica.rows({ from: 'room' }),
+      await replica.outbox(),
+    ];
+    await expect(act(replica)).rejects.toMatchObject(error);
+    await expect(act(replica)).rejects.toBeInstanceOf(KoinonError);
+    expect([
+      await replica.rows({ from: 'thing' }),
+      await replica.rows({ from: 'room' }),
+      await replica.outbox(),
+    ]).toEqual(before);
+  });
 
-test('writes by condition, functions, upserts and no-ops count and queue what they change', async () => {
-  await replica.insertAll('thing', [
-    { id: 't2', name: 'rug', worth: 5 },
-    { id: 't3', name: 'vase', worth: 50 },
-  ]);
-  const queued = (await replica.outbox()).length;
-  expect(await replica.updateWhere('thing', { worth: { '>': 1 } }, { worth: 50 })).toBe(1);
-  await replica.update('thing', 't2', { name: 'rug' });
-  await replica.exclude('thing', 't2', 'tags', 'none');
-  expect((await replica.outbox()).length).toBe(queued + 1);
-  expect(await replica.update('thing', 't2', ({ worth }) => ({ worth: (worth ?? 0) / 2 }))).toMatchObject({
-    worth: 25,
+  test.each([
+    [{ koinon_x: table({ a: text() }) }, 'koinon_'],
+    [{ a: table({ a: text() }), A: table({ a: text() }) }, 'only in case'],
+    [{ a: table({ x: text(), X: text() }) }, 'only in case'],
+    [{ a: table({ or: text() }) }, 'query language'],
+    [{ a: table({ id: text() }) }, 'id'],
+    [{ a: table({ 'x;y': text() }) }, 'x;y'],
+    [{ a: table({ b: reference('nowhere') }) }, 'nowhere'],
+    [{ a: table({ n: integer({ default: 3, maximum: 2 }) }) }, 'default 3'],
+  ])('a schema that cannot work is refused when it is defined: %#', (tables, names) => {
+    expect(() => schema(tables as never)).toThrow(
+      expect.objectContaining({ code: 'schema-invalid', message: expect.stringContaining(names) }),
+    );
   });
-  expect(await replica.upsert('thing', { id: 't2', name: 'carpet' })).toMatchObject({ name: 'carpet', worth: 25 });
-  expect(await replica.upsert('thing', { id: 't4', name: 'clock' })).toMatchObject({ name: 'clock', used: 0 });
-  await replica.include('thing', 't4', 'tags', 'old', 'loud');
-  expect(await replica.exclude('thing', 't4', 'tags', 'loud')).toMatchObject({ tags: ['old'] });
-  expect(await replica.deleteWhere('thing', { name: { prefix: 'c' } })).toBe(2);
-  expect(await replica.deleteWhere('thing', 'every row')).toBe(2);
-  await replica.insert('cache', { value: 'kept here' });
-  expect((await replica.outbox()).flatMap(({ changes }) => changes).some(({ table: name }) => name === 'cache')).toBe(
-    false,
-  );
-  await replica.setSetting('units', 'imperial');
-  expect([await replica.setting('units'), await replica.setting('last')]).toEqual(['imperial', null]);
-});
 
-test('history 14: two rows swap a unique value in one transaction', async () => {
-  await replica.insert('room', { id: 'r2', name: 'cellar' });
-  await replica.transaction(async (transaction) => {
-    await transaction.update('room', 'r1', { name: 'cellar' });
-    expect(await transaction.check()).toMatchObject([{ code: 'duplicate-value' }]);
-    await transaction.update('room', 'r2', { name: 'attic' });
+  test('writes by condition, functions, upserts and no-ops count and queue what they change', async () => {
+    await replica.insertAll('thing', [
+      { id: 't2', name: 'rug', worth: 5 },
+      { id: 't3', name: 'vase', worth: 50 },
+    ]);
+    const queued = (await replica.outbox()).length;
+    expect(await replica.updateWhere('thing', { worth: { '>': 1 } }, { worth: 50 })).toBe(1);
+    await replica.update('thing', 't2', { name: 'rug' });
+    await replica.exclude('thing', 't2', 'tags', 'none');
+    expect((await replica.outbox()).length).toBe(queued + 1);
+    expect(await replica.update('thing', 't2', ({ worth }) => ({ worth: (worth ?? 0) / 2 }))).toMatchObject({
+      worth: 25,
+    });
+    expect(await replica.upsert('thing', { id: 't2', name: 'carpet' })).toMatchObject({ name: 'carpet', worth: 25 });
+    expect(await replica.upsert('thing', { id: 't4', name: 'clock' })).toMatchObject({ name: 'clock', used: 0 });
+    await replica.include('thing', 't4', 'tags', 'old', 'loud');
+    expect(await replica.exclude('thing', 't4', 'tags', 'loud')).toMatchObject({ tags: ['old'] });
+    expect(await replica.deleteWhere('thing', { name: { prefix: 'c' } })).toBe(2);
+    expect(await replica.deleteWhere('thing', 'every row')).toBe(2);
+    await replica.insert('cache', { value: 'kept here' });
+    expect((await replica.outbox()).flatMap(({ changes }) => changes).some(({ table: name }) => name === 'cache')).toBe(
+      false,
+    );
+    await replica.setSetting('units', 'imperial');
+    expect([await replica.setting('units'), await replica.setting('last')]).toEqual(['imperial', null]);
   });
-  expect(await replica.rows({ from: 'room', columns: ['name'] })).toEqual([
-    { id: 'r1', name: 'cellar' },
-    { id: 'r2', name: 'attic' },
-  ]);
-});
 
-test('transactions read their own writes, queue behind each other, roll back, and never hang for ever', async () => {
-  const first = replica.transaction(async (transaction) => {
-    await transaction.add('thing', 't1', 'used', 1);
-    await new Promise((done) => setTimeout(done, 20));
-    return (await transaction.get('thing', 't1'))?.used;
+  test('history 14: two rows swap a unique value in one transaction', async () => {
+    await replica.insert('room', { id: 'r2', name: 'cellar' });
+    await replica.transaction(async (transaction) => {
+      await transaction.update('room', 'r1', { name: 'cellar' });
+      expect(await transaction.check()).toMatchObject([{ code: 'duplicate-value' }]);
+      await transaction.update('room', 'r2', { name: 'attic' });
+    });
+    expect(await replica.rows({ from: 'room', columns: ['name'] })).toEqual([
+      { id: 'r1', name: 'cellar' },
+      { id: 'r2', name: 'attic' },
+    ]);
   });
-  const second = replica.transaction(async (transaction) => (await transaction.add('thing', 't1', 'used', 10)).used);
-  expect([await first, await second]).toEqual([1, 11]);
-  let escaped: { get(table: 'thing', id: string): Promise<unknown> } | undefined;
-  await expect(
-    replica.transaction(async (transaction) => {
-      escaped = transaction;
-      await transaction.delete('thing', 't1');
-      throw new Error('no');
-    }),
-  ).rejects.toThrow('no');
-  expect(await replica.get('thing', 't1')).toMatchObject({ used: 11 });
-  await expect(escaped?.get('thing', 't1')).rejects.toMatchObject({ code: 'transaction-over' });
-  const quick = await openReplica({ schema: household, stallLimit: 50 });
-  await expect(quick.transaction(() => quick.count({ from: 'thing' }))).rejects.toMatchObject({
-    code: 'transaction-stalled',
-  });
-  expect(await quick.count({ from: 'thing' })).toBe(0);
-  await quick.close();
-});
 
-test('joins nest, summaries group, SQL templates bind', async () => {
-  await replica.insertAll('thing', [
-    { shelf: 's1', name: 'rug', worth: 5 },
-    { name: 'vase', worth: 50 },
-  ]);
-  const things = await replica.rows({
-    from: 'thing',
-    order: 'name',
-    columns: ['name'],
-    join: { place: { by: 'shelf' } },
+  test('transactions read their own writes, queue behind each other, roll back, and never hang for ever', async () => {
+    const first = replica.transaction(async (transaction) => {
+      await transaction.add('thing', 't1', 'used', 1);
+      await new Promise((done) => setTimeout(done, 20));
+      return (await transaction.get('thing', 't1'))?.used;
+    });
+    const second = replica.transaction(async (transaction) => (await transaction.add('thing', 't1', 'used', 10)).used);
+    expect([await first, await second]).toEqual([1, 11]);
+    let escaped: { get(table: 'thing', id: string): Promise<unknown> } | undefined;
+    await expect(
+      replica.transaction(async (transaction) => {
+        escaped = transaction;
+        await transaction.delete('thing', 't1');
+        throw new Error('no');
+      }),
+    ).rejects.toThrow('no');
+    expect(await replica.get('thing', 't1')).toMatchObject({ used: 11 });
+    await expect(escaped?.get('thing', 't1')).rejects.toMatchObject({ code: 'transaction-over' });
+    const quick = await openReplica({ schema: household, stallLimit: 50 });
+    await expect(quick.transaction(() => quick.count({ from: 'thing' }))).rejects.toMatchObject({
+      code: 'transaction-stalled',
+    });
+    expect(await quick.count({ from: 'thing' })).toBe(0);
+    await quick.close();
   });
-  expect(things.map(({ name, place }) => [name, place?.order])).toEqual([
-    ['lamp', 7],
-    ['rug', 7],
-    ['vase', undefined],
-  ]);
-  const [shelf] = await replica.rows({
-    from: 'my shelf',
-    join: { holds: { from: 'thing', by: 'shelf', where: { worth: null } }, in: { by: 'room' } },
-  });
-  expect([shelf?.holds.map(({ name }) => name), shelf?.in?.name]).toEqual([['lamp'], 'attic']);
-  expect(
-    await replica.summary({
+
+  test('joins nest, summaries group, SQL templates bind', async () => {
+    await replica.insertAll('thing', [
+      { shelf: 's1', name: 'rug', worth: 5 },
+      { name: 'vase', worth: 50 },
+    ]);
+    const things = await replica.rows({
       from: 'thing',
-      by: ['shelf'],
-      measures: { many: 'count', mean: ['avg', 'worth'], first: ['min', 'name'] },
-    }),
-  ).toEqual([
-    { shelf: null, many: 1, mean: 50, first: 'vase' },
-    { shelf: 's1', many: 2, mean: 5, first: 'lamp' },
-  ]);
-  const name = "'; DROP TABLE thing; --";
-  expect(
-    await replica.select(
-      sql`SELECT count(*) AS n, ${name} AS name, ${true} AS yes FROM thing WHERE ${sql`worth > ${1}`}`,
-    ),
-  ).toEqual([{ n: 2, name, yes: 1 }]);
-  expect(
-    await replica.select(
-      sql`SELECT name, rank() OVER (ORDER BY worth DESC) AS place FROM thing ORDER BY place, name LIMIT 1`,
-    ),
-  ).toEqual([{ name: 'vase', place: 1 }]);
-});
-
-describe('drafts', () => {
-  test('a draft is seen through itself only, checks itself, and commits as one or not at all', async () => {
-    const draft = replica.draft();
-    await draft.insert('room', { id: 'r2', name: 'cellar' });
-    await draft.update('thing', 't1', { name: 'lantern', worth: 3 });
-    await draft.update('thing', 't1', { worth: null });
-    await draft.insert('thing', { id: 't2', name: 'anvil' });
-    expect(await draft.rows({ from: 'thing', order: 'name', columns: ['name'], limit: 1 })).toEqual([
-      { id: 't2', name: 'anvil' },
+      order: 'name',
+      columns: ['name'],
+      join: { place: { by: 'shelf' } },
+    });
+    expect(things.map(({ name, place }) => [name, place?.order])).toEqual([
+      ['lamp', 7],
+      ['rug', 7],
+      ['vase', undefined],
     ]);
-    expect(await draft.rows({ from: 'thing', where: { name: 'lamp' } })).toEqual([]);
-    expect(await replica.rows({ from: 'thing', columns: ['name'] })).toEqual([{ id: 't1', name: 'lamp' }]);
-    await expect(draft.update('thing', 't1', { worth: -1 })).rejects.toMatchObject({ code: 'value-range' });
-    await draft.insert('room', { id: 'r3', name: 'attic' });
-    expect(await draft.check()).toMatchObject([{ code: 'duplicate-value', table: 'room', id: 'r3' }]);
-    await expect(draft.commit()).rejects.toMatchObject({ code: 'duplicate-value' });
-    expect(await replica.count({ from: 'room' })).toBe(1);
-    await draft.delete('room', 'r3');
-    expect(draft.changes().map(({ kind, table: name, id, columns }) => [kind, name, id, columns.length])).toEqual([
-      ['insert', 'room', 'r2', 1],
-      ['update', 'thing', 't1', 2],
-      ['insert', 'thing', 't2', 10],
+    const [shelf] = await replica.rows({
+      from: 'my shelf',
+      join: { holds: { from: 'thing', by: 'shelf', where: { worth: null } }, in: { by: 'room' } },
+    });
+    expect([shelf?.holds.map(({ name }) => name), shelf?.in?.name]).toEqual([['lamp'], 'attic']);
+    expect(
+      await replica.summary({
+        from: 'thing',
+        by: ['shelf'],
+        measures: { many: 'count', mean: ['avg', 'worth'], first: ['min', 'name'] },
+      }),
+    ).toEqual([
+      { shelf: null, many: 1, mean: 50, first: 'vase' },
+      { shelf: 's1', many: 2, mean: 5, first: 'lamp' },
     ]);
-    const outbox = (await replica.outbox()).length;
-    await draft.commit();
-    expect((await replica.outbox()).length).toBe(outbox + 1);
-    expect(await replica.get('thing', 't1')).toMatchObject({ name: 'lantern', worth: null });
-    expect(draft.changes()).toEqual([]);
-  });
-
-  test('a draft tells of rows that changed underneath', async () => {
-    const draft = replica.draft();
-    let told = 0;
-    draft.subscribe(() => told++);
-    await draft.update('thing', 't1', { name: 'lantern' });
-    await replica.update('thing', 't1', { worth: 9 });
-    expect(draft.overtaken()).toMatchObject([
-      { id: 't1', before: { worth: null }, now: { worth: 9 }, after: { name: 'lantern' } },
-    ]);
-    expect(told).toBe(3);
-    draft.discard();
-    expect([draft.overtaken(), await replica.get('thing', 't1')]).toMatchObject([[], { name: 'lamp', worth: 9 }]);
-  });
-
-  test('random edits seen through a draft are what its commit leaves', () =>
-    fc.assert(
-      fc.asyncProperty(
-        fc.array(fc.record({ do: fc.constantFrom('insert', 'update', 'delete'), n: fc.nat(5), worth: fc.nat(3) }), {
-          maxLength: 15,
-        }),
-        async (edits) => {
-          const scratch = await openReplica({ schema: household });
-          for (let n = 0; n < 3; n++) await scratch.insert('thing', { id: `t${n}`, name: `n${n}`, worth: n });
-          const draft = scratch.draft();
-          for (const { do: what, n, worth } of edits) {
-            const isThere = (await draft.get('thing', `t${n}`)) !== undefined;
-            if (what === 'insert' && !isThere) await draft.insert('thing', { id: `t${n}`, name: `n${n}`, worth });
-            else if (what === 'update' && isThere) await draft.update('thing', `t${n}`, { worth });
-            else if (what === 'delete' && isThere) await draft.delete('thing', `t${n}`);
-          }
-          const query = { from: 'thing', where: { worth: { '>': 0 } }, order: [['worth', 'desc']], limit: 3 } as const;
-          const seen = [await draft.rows({ from: 'thing' }), await draft.rows(query)];
-          await draft.commit();
-          expect(
-            [await scratch.rows({ from: 'thing' }), await scratch.rows(query)].map((rows) =>
-              rows.map((row) => ({ ...row })),
-            ),
-          ).toEqual(seen.map((rows) => rows.map((row) => ({ ...row }))));
-          await scratch.close();
-        },
+    const name = "'; DROP TABLE thing; --";
+    expect(
+      await replica.select(
+        sql`SELECT count(*) AS n, ${name} AS name, ${true} AS yes FROM thing WHERE ${sql`worth > ${1}`}`,
       ),
-      { numRuns: 60 },
-    ));
-});
+    ).toEqual([{ n: 2, name, yes: 1 }]);
+    expect(
+      await replica.select(
+        sql`SELECT name, rank() OVER (ORDER BY worth DESC) AS place FROM thing ORDER BY place, name LIMIT 1`,
+      ),
+    ).toEqual([{ name: 'vase', place: 1 }]);
+  });
 
-describe('undo', () => {
-  test('undone one by one, transactions lead back through every state to the beginning', () =>
-    fc.assert(
-      fc.asyncProperty(
-        fc.array(
-          fc.record({ do: fc.constantFrom('insert', 'update', 'add', 'delete'), n: fc.nat(3), worth: fc.nat(9) }),
-          { minLength: 1, maxLength: 10 },
+  describe('drafts', () => {
+    test('a draft is seen through itself only, checks itself, and commits as one or not at all', async () => {
+      const draft = replica.draft();
+      await draft.insert('room', { id: 'r2', name: 'cellar' });
+      await draft.update('thing', 't1', { name: 'lantern', worth: 3 });
+      await draft.update('thing', 't1', { worth: null });
+      await draft.insert('thing', { id: 't2', name: 'anvil' });
+      expect(await draft.rows({ from: 'thing', order: 'name', columns: ['name'], limit: 1 })).toEqual([
+        { id: 't2', name: 'anvil' },
+      ]);
+      expect(await draft.rows({ from: 'thing', where: { name: 'lamp' } })).toEqual([]);
+      expect(await replica.rows({ from: 'thing', columns: ['name'] })).toEqual([{ id: 't1', name: 'lamp' }]);
+      await expect(draft.update('thing', 't1', { worth: -1 })).rejects.toMatchObject({ code: 'value-range' });
+      await draft.insert('room', { id: 'r3', name: 'attic' });
+      expect(await draft.check()).toMatchObject([{ code: 'duplicate-value', table: 'room', id: 'r3' }]);
+      await expect(draft.commit()).rejects.toMatchObject({ code: 'duplicate-value' });
+      expect(await replica.count({ from: 'room' })).toBe(1);
+      await draft.delete('room', 'r3');
+      expect(draft.changes().map(({ kind, table: name, id, columns }) => [kind, name, id, columns.length])).toEqual([
+        ['insert', 'room', 'r2', 1],
+        ['update', 'thing', 't1', 2],
+        ['insert', 'thing', 't2', 10],
+      ]);
+      const outbox = (await replica.outbox()).length;
+      await draft.commit();
+      expect((await replica.outbox()).length).toBe(outbox + 1);
+      expect(await replica.get('thing', 't1')).toMatchObject({ name: 'lantern', worth: null });
+      expect(draft.changes()).toEqual([]);
+    });
+
+    test('a draft tells of rows that changed underneath', async () => {
+      const draft = replica.draft();
+      let told = 0;
+      draft.subscribe(() => told++);
+      await draft.update('thing', 't1', { name: 'lantern' });
+      await replica.update('thing', 't1', { worth: 9 });
+      expect(draft.overtaken()).toMatchObject([
+        { id: 't1', before: { worth: null }, now: { worth: 9 }, after: { name: 'lantern' } },
+      ]);
+      expect(told).toBe(3);
+      draft.discard();
+      expect([draft.overtaken(), await replica.get('thing', 't1')]).toMatchObject([[], { name: 'lamp', worth: 9 }]);
+    });
+
+    test('random edits seen through a draft are what its commit leaves', () =>
+      fc.assert(
+        fc.asyncProperty(
+          fc.array(fc.record({ do: fc.constantFrom('insert', 'update', 'delete'), n: fc.nat(5), worth: fc.nat(3) }), {
+            maxLength: 15,
+          }),
+          async (edits) => {
+            const scratch = await open();
+            for (let n = 0; n < 3; n++) await scratch.insert('thing', { id: `t${n}`, name: `n${n}`, worth: n });
+            const draft = scratch.draft();
+            for (const { do: what, n, worth } of edits) {
+              const isThere = (await draft.get('thing', `t${n}`)) !== undefined;
+              if (what === 'insert' && !isThere) await draft.insert('thing', { id: `t${n}`, name: `n${n}`, worth });
+              else if (what === 'update' && isThere) await draft.update('thing', `t${n}`, { worth });
+              else if (what === 'delete' && isThere) await draft.delete('thing', `t${n}`);
+            }
+            const query = {
+              from: 'thing',
+              where: { worth: { '>': 0 } },
+              order: [['worth', 'desc']],
+              limit: 3,
+            } as const;
+            const seen = [await draft.rows({ from: 'thing' }), await draft.rows(query)];
+            await draft.commit();
+            expect(
+              [await scratch.rows({ from: 'thing' }), await scratch.rows(query)].map((rows) =>
+                rows.map((row) => ({ ...row })),
+              ),
+            ).toEqual(seen.map((rows) => rows.map((row) => ({ ...row }))));
+            await scratch.close();
+          },
         ),
-        async (edits) => {
-          const scratch = await openReplica({ schema: household });
-          const state = async () => (await scratch.rows({ from: 'thing' })).map((row) => ({ ...row }));
-          const states = [await state()];
-          for (const { do: what, n, worth } of edits) {
-            const isThere = (await scratch.get('thing', `t${n}`)) !== undefined;
-            const before = (await scratch.outbox()).length;
-            if (what === 'insert' && !isThere)
-              await scratch.insertAll('thing', [{ id: `t${n}`, name: `n${n}`, worth }, { name: `x${before}` }]);
-            else if (what === 'update' && isThere) await scratch.update('thing', `t${n}`, { worth });
-            else if (what === 'add' && isThere) await scratch.add('thing', `t${n}`, 'used', worth);
-            else if (what === 'delete' && isThere) await scratch.delete('thing', `t${n}`);
-            if ((await scratch.outbox()).length > before) states.push(await state());
-          }
-          for (let last = states.pop(); states.length > 0; last = states.pop()) {
-            expect(await state()).toEqual(last);
-            await scratch.undo();
-          }
-          expect(await state()).toEqual([]);
-          await expect(scratch.undo()).rejects.toMatchObject({ code: 'nothing-to-undo' });
-          await scratch.close();
-        },
-      ),
-      { numRuns: 60 },
-    ));
-
-  test('a row, or everything, goes back to what the server last gave; what was sent does not', async () => {
-    const world = await World.of(household);
-    const [mine, other] = [await world.replica(), await world.replica()];
-    await mine.insertAll('thing', [
-      { id: 'a', name: 'a', worth: 1 },
-      { id: 'b', name: 'b' },
-    ]);
-    await mine.sync();
-    await other.sync();
-    await expect(mine.undo()).rejects.toMatchObject({ code: 'nothing-to-undo' });
-    await mine.transaction(async (transaction) => {
-      await transaction.update('thing', 'a', { name: 'aa', worth: 2 });
-      await transaction.update('thing', 'b', { name: 'bb' });
-    });
-    await mine.update('thing', 'a', { worth: 3 });
-    expect(await mine.rowState('thing', 'a')).toMatchObject({
-      base: { name: 'a', worth: 1 },
-      present: { name: 'aa', worth: 3 },
-      changed: ['name', 'worth'],
-    });
-    await other.update('thing', 'a', { worth: 9 });
-    await other.sync();
-    await mine.sync();
-    expect(await mine.status()).toMatchObject({ conflicted: 1, pending: 2 });
-    await mine.revert('thing', 'a');
-    expect(await mine.get('thing', 'a')).toMatchObject({ name: 'a', worth: 9 });
-    expect(await mine.status()).toMatchObject({ conflicted: 0, pending: 1 });
-    await mine.insert('thing', { id: 'c', name: 'c' });
-    await mine.delete('thing', 'a');
-    expect(await mine.revertAll()).toBe(3);
-    expect(await rowsOfThings(mine)).toEqual(await rowsOfThings(other));
-    await mine.update('thing', 'b', { name: 'sent' });
-    await mine.sync({ direction: 'push' });
-    await expect(mine.undo()).rejects.toMatchObject({ code: 'already-sent' });
-    await world.end();
+        { numRuns: 60 },
+      ));
   });
-  const rowsOfThings = async (replica: Replica<Household>) =>
-    (await replica.rows({ from: 'thing' })).map((row) => ({ ...row }));
+
+  describe('undo', () => {
+    test('undone one by one, transactions lead back through every state to the beginning', () =>
+      fc.assert(
+        fc.asyncProperty(
+          fc.array(
+            fc.record({ do: fc.constantFrom('insert', 'update', 'add', 'delete'), n: fc.nat(3), worth: fc.nat(9) }),
+            { minLength: 1, maxLength: 10 },
+          ),
+          async (edits) => {
+            const scratch = await open();
+            const state = async () => (await scratch.rows({ from: 'thing' })).map((row) => ({ ...row }));
+            const states = [await state()];
+            for (const { do: what, n, worth } of edits) {
+              const isThere = (await scratch.get('thing', `t${n}`)) !== undefined;
+              const before = (await scratch.outbox()).length;
+              if (what === 'insert' && !isThere)
+                await scratch.insertAll('thing', [{ id: `t${n}`, name: `n${n}`, worth }, { name: `x${before}` }]);
+              else if (what === 'update' && isThere) await scratch.update('thing', `t${n}`, { worth });
+              else if (what === 'add' && isThere) await scratch.add('thing', `t${n}`, 'used', worth);
+              else if (what === 'delete' && isThere) await scratch.delete('thing', `t${n}`);
+              if ((await scratch.outbox()).length > before) states.push(await state());
+            }
+            for (let last = states.pop(); states.length > 0; last = states.pop()) {
+              expect(await state()).toEqual(last);
+              await scratch.undo();
+            }
+            expect(await state()).toEqual([]);
+            await expect(scratch.undo()).rejects.toMatchObject({ code: 'nothing-to-undo' });
+            await scratch.close();
+          },
+        ),
+        { numRuns: 60 },
+      ));
+
+    test('a row, or everything, goes back to what the server last gave; what was sent does not', async () => {
+      const world = await World.of(household);
+      const [mine, other] = [await world.replica(), await world.replica()];
+      await mine.insertAll('thing', [
+        { id: 'a', name: 'a', worth: 1 },
+        { id: 'b', name: 'b' },
+      ]);
+      await mine.sync();
+      await other.sync();
+      await expect(mine.undo()).rejects.toMatchObject({ code: 'nothing-to-undo' });
+      await mine.transaction(async (transaction) => {
+        await transaction.update('thing', 'a', { name: 'aa', worth: 2 });
+        await transaction.update('thing', 'b', { name: 'bb' });
+      });
+      await mine.update('thing', 'a', { worth: 3 });
+      expect(await mine.rowState('thing', 'a')).toMatchObject({
+        base: { name: 'a', worth: 1 },
+        present: { name: 'aa', worth: 3 },
+        changed: ['name', 'worth'],
+      });
+      await other.update('thing', 'a', { worth: 9 });
+      await other.sync();
+      await mine.sync();
+      expect(await mine.status()).toMatchObject({ conflicted: 1, pending: 2 });
+      await mine.revert('thing', 'a');
+      expect(await mine.get('thing', 'a')).toMatchObject({ name: 'a', worth: 9 });
+      expect(await mine.status()).toMatchObject({ conflicted: 0, pending: 1 });
+      await mine.insert('thing', { id: 'c', name: 'c' });
+      await mine.delete('thing', 'a');
+      expect(await mine.revertAll()).toBe(3);
+      expect(await rowsOfThings(mine)).toEqual(await rowsOfThings(other));
+      await mine.update('thing', 'b', { name: 'sent' });
+      await mine.sync({ direction: 'push' });
+      await expect(mine.undo()).rejects.toMatchObject({ code: 'already-sent' });
+      await world.end();
+    });
+    const rowsOfThings = async (replica: Replica<Household>) =>
+      (await replica.rows({ from: 'thing' })).map((row) => ({ ...row }));
+  });
 });

@@ -2,6 +2,9 @@
 export { Migration, type Migrations } from './database/migration.ts';
 export { Draft, type DraftedRow, type Overtaken } from './drafts/draft.ts';
 export { type Host, systemHost } from './host/host.ts';
+export { connectReplica } from './hosting/connect-replica.ts';
+export { hostReplica } from './hosting/host-replica.ts';
+export type { Port } from './hosting/port.ts';
 export type { Origin } from './live/commit.ts';
 export type { ChangeEvent } from './live/listener.ts';
 export { LiveQuery, type Observer, type Result } from './live/result.ts';

@@ -207,7 +207,7 @@ function needsMigration(what: string, from?: number): KoinonError {
 }
 
 /** Names under which `koinon_meta` keeps a value. */
-type MetaName = 'replica' | 'schema' | 'seed' | 'cursor' | 'position' | 'clock offset' | 'synced at';
+type MetaName = 'replica' | 'schema' | 'seed' | 'sync lease' | 'cursor' | 'position' | 'clock offset' | 'synced at';
 
 /** A value Koinon keeps about this replica. */
 export function meta(database: Database, name: MetaName): string | undefined {

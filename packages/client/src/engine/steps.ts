@@ -106,6 +106,10 @@ export class WriteSteps extends ReadSteps {
     return isThere ? this.writing.update(table, id, row) : this.writing.insert(table, row);
   }
 
+  upsertAll(table: string, rows: readonly Readonly<Record<string, unknown>>[]): readonly AnyRow[] {
+    return rows.map((row) => this.upsert(table, row));
+  }
+
   operate(table: string, id: string, column: string, operation: Operation): AnyRow {
     return this.writing.operate(table, id, column, operation);
   }

@@ -127,6 +127,11 @@ export abstract class Face<S extends Schema> {
     return this.perform('upsert', table, row) as Promise<never>;
   }
 
+  /** Adds many rows, or changes those that are there, as one transaction. */
+  upsertAll<T extends TableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
+    return this.perform('upsertAll', table, rows) as Promise<never>;
+  }
+
   /** Adds to a counter; a negative number takes away. What several devices add is summed. */
   add<T extends TableName<S>>(
     table: T,
@@ -180,4 +185,18 @@ export abstract class Face<S extends Schema> {
   private operate(table: string, id: string, column: string, operation: Operation): Promise<never> {
     return this.perform('operate', table, id, column, operation) as Promise<AnyRow> as Promise<never>;
   }
+}
+
+/** Does a step by its name: for a host that carries out what another thread asks of it. */
+export function performStep<S extends Schema>(
+  face: Face<S>,
+  name: StepName,
+  given: readonly unknown[],
+): Promise<unknown> {
+  // Bracket access reaches the protected member: the name and the values were put together by a Face on the other side.
+  return (face['perform'] as (name: StepName, ...given: readonly unknown[]) => Promise<unknown>).call(
+    face,
+    name,
+    ...given,
+  );
 }

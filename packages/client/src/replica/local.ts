@@ -32,6 +32,7 @@ import { Outbox } from '../outbox/outbox.ts';
 import { revertAll, revertRow, undoLast } from '../outbox/undo.ts';
 import { Bases } from '../overlay/base.ts';
 import { Conflicts } from '../overlay/conflicts.ts';
+import { endLease, syncOwner, takeLease } from '../sync/lease.ts';
 import { type Direction, type SyncReport, syncStep } from '../sync/step.ts';
 import type { Transport } from '../sync/transport.ts';
 import { Rows } from '../tables/rows.ts';
@@ -49,6 +50,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly transport: Transport | undefined;
   private readonly stallLimit: number;
+  private readonly holder: string;
   private closed = false;
   private syncing = false;
   private seenVersion = 0;
@@ -65,6 +67,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     this.engine = { schema, database, rows, referenced, bases: new Bases(database, rows), outbox, conflicts, host };
     this.transport = transport;
     this.stallLimit = stallLimit;
+    this.holder = host.newId();
   }
 
   transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
@@ -113,11 +116,18 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       throw new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');
     if (this.syncing) throw new KoinonError('sync-busy', 'A sync of this replica is under way; wait for it to end.');
     this.syncing = true;
+    const { database, host } = this.engine;
     try {
-      const change = <T>(work: (engine: Engine) => T) => this.change('server', work);
+      const change = <T>(work: (engine: Engine) => T) =>
+        this.change('server', (engine) => {
+          takeLease(database, host, this.holder);
+          return work(engine);
+        });
       return await syncStep({ transport, change }, direction, signal);
     } finally {
       this.syncing = false;
+      // A replica that was closed meanwhile has nothing to give up with: its lease ends with its process or its time.
+      await this.change('device', () => endLease(database, this.holder)).catch(() => undefined);
     }
   }
 
@@ -141,7 +151,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   status() {
     return this.turn((): ReplicaStatus => {
-      const { database, outbox, conflicts } = this.engine;
+      const { database, outbox, conflicts, host } = this.engine;
       const position = meta(database, 'position');
       return {
         replicaId: meta(database, 'replica') as string,
@@ -151,6 +161,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         rejected: outbox.count('rejected'),
         position: position === undefined ? null : Number(position),
         syncedAt: meta(database, 'synced at') ?? null,
+        syncOwner: syncOwner(database, host),
       };
     });
   }

@@ -45,6 +45,8 @@ export interface ReplicaStatus {
   readonly position: number | null;
   /** When the last sync step ended well, RFC 3339. */
   readonly syncedAt: string | null;
+  /** The process that syncs the file just now; null if none does. */
+  readonly syncOwner: string | null;
 }
 
 /** The kinds of queries that can be live. */
@@ -140,4 +142,19 @@ export abstract class Replica<S extends Schema> extends Face<S> {
     where: unknown,
     listener: (events: readonly ChangeEvent<AnyRow>[]) => void,
   ): () => void;
+}
+
+/** Begins to follow a live query by its kind: for a host that carries out what another thread asks of it. */
+export function followOn<S extends Schema>(replica: Replica<S>, kind: Followed, request: unknown): Source<unknown> {
+  return replica['follow'](kind, request) as Source<unknown>;
+}
+
+/** Begins to listen to a table: for a host that carries out what another thread asks of it. */
+export function hearOn<S extends Schema>(
+  replica: Replica<S>,
+  table: string,
+  where: unknown,
+  listener: (events: readonly ChangeEvent<AnyRow>[]) => void,
+): () => void {
+  return replica['hear'](table, where, listener);
 }

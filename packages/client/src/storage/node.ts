@@ -79,11 +79,23 @@ const meanings = {
   26: ['storage-foreign', 'The file is not an SQLite database.'],
 } as const;
 
+/** SQLite's own words for these codes: some failures come without the number. */
+const words: readonly (readonly [string, keyof typeof meanings])[] = [
+  ['database is locked', 5],
+  ['readonly database', 8],
+  ['disk I/O error', 10],
+  ['disk image is malformed', 11],
+  ['disk is full', 13],
+  ['unable to open database file', 14],
+  ['is not a database', 26],
+];
+
 /** An error of the storage under its own code; any other error as it is. */
 export function storageError(error: unknown, file?: string): unknown {
   if (error instanceof KoinonError || !(error instanceof Error)) return error;
-  const given = error as { errcode?: unknown; sqliteCode?: unknown; errstr?: unknown };
-  const code = Number(given.errcode ?? given.sqliteCode ?? Number.NaN) & 0xff;
+  const given = error as { errcode?: unknown; sqliteCode?: unknown };
+  const code =
+    Number(given.errcode ?? given.sqliteCode ?? 0) & 0xff || words.find(([said]) => error.message.includes(said))?.[1];
   const meaning = meanings[code as keyof typeof meanings];
   if (!meaning) return error;
   return new KoinonError(meaning[0], `${file ? `${file}: ` : ''}${meaning[1]} (${error.message})`, { cause: error });

@@ -23,6 +23,7 @@ import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { OpenOutboxEntry, Outbox } from '../outbox/outbox.ts';
 import type { Bases } from '../overlay/base.ts';
+import { storageError } from '../storage/node.ts';
 import { integrityProblems } from './integrity.ts';
 import type { Rows } from './rows.ts';
 
@@ -152,7 +153,7 @@ export class Writing {
       work();
     } catch (error) {
       if (error instanceof KoinonError && error.code === 'duplicate-id') throw error;
-      this.broken ??= { error };
+      this.broken ??= { error: storageError(error) };
       throw error;
     }
   }

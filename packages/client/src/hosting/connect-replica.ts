@@ -1,0 +1,324 @@
+import { type AnyRow, frozenRow, KoinonError, type Schema } from '@koinon/core';
+import { Draft } from '../drafts/draft.ts';
+import type { StepName, Steps } from '../engine/steps.ts';
+import { systemHost } from '../host/host.ts';
+import type { ChangeEvent } from '../live/listener.ts';
+import type { Result, Source } from '../live/result.ts';
+import type { Face } from '../replica/face.ts';
+import { type Followed, Replica } from '../replica/replica.ts';
+import { Transaction } from '../replica/transaction.ts';
+import type { Direction, SyncReport } from '../sync/step.ts';
+import { type Answer, type CarriedResult, errorOf, type HostedCall, type Request } from './messages.ts';
+import { hear, type Port, whenGone } from './port.ts';
+
+type Unnumbered<R> = R extends { readonly number: number } ? Omit<R, 'number'> : never;
+
+interface Waiting {
+  readonly done: (value: unknown) => void;
+  readonly fail: (error: unknown) => void;
+}
+
+/** Whatever crossed from the other thread has lost its freezing. */
+function refrozen<T>(value: T): T {
+  if (Array.isArray(value)) for (const each of value) refrozen(each);
+  else if (value !== null && typeof value === 'object' && !(value instanceof Uint8Array)) {
+    for (const member of Object.values(value)) refrozen(member);
+    if (typeof (value as { id?: unknown }).id === 'string') return frozenRow(value as Record<string, unknown>) as T;
+  } else return value;
+  return value instanceof Uint8Array ? value : Object.freeze(value);
+}
+
+/** Numbers what is asked, and hands each answer to whoever asked. */
+class Wire {
+  private readonly port: Port;
+  private readonly waiting = new Map<number, Waiting>();
+  private readonly followers = new Map<number, (answer: Answer) => void>();
+  private count = 0;
+  private gone: KoinonError | undefined;
+
+  constructor(port: Port) {
+    this.port = port;
+  }
+
+  /** Resolves when the host has opened its replica. */
+  open(): Promise<void> {
+    return new Promise((done, fail) => {
+      hear(this.port, (message) => {
+        const answer = message as Answer;
+        if (answer.tell === 'ready') done();
+        else if (answer.tell === 'failed') fail(errorOf(answer.error));
+        else this.take(answer);
+      });
+      whenGone(this.port, () => {
+        this.gone ??= new KoinonError('replica-closed', 'The thread that runs the replica is gone; connect again.');
+        fail(this.gone);
+        for (const { fail: failed } of this.waiting.values()) failed(this.gone);
+        this.waiting.clear();
+      });
+    });
+  }
+
+  ask(request: Unnumbered<Request>, number = ++this.count): Promise<unknown> {
+    if (this.gone) return Promise.reject(this.gone);
+    return new Promise((done, fail) => {
+      this.waiting.set(number, { done, fail });
+      try {
+        this.port.postMessage({ ...request, number });
+      } catch (error) {
+        this.waiting.delete(number);
+        fail(unsendable(request, error));
+      }
+    });
+  }
+
+  next(): number {
+    return ++this.count;
+  }
+
+  /** Asks for something that goes on telling under its number; the function returned ends that. */
+  follow(request: Unnumbered<Request>, listener: (answer: Answer) => void, fail: (error: unknown) => void): () => void {
+    const number = this.next();
+    this.followers.set(number, listener);
+    this.ask(request, number).catch(fail);
+    return () => {
+      this.followers.delete(number);
+      this.port.postMessage({ ask: 'stop', number });
+    };
+  }
+
+  post(request: Request): void {
+    this.port.postMessage(request);
+  }
+
+  private take(answer: Exclude<Answer, { tell: 'ready' | 'failed' }>): void {
+    const follower = this.followers.get(answer.number);
+    const waiting = this.waiting.get(answer.number);
+    if (answer.tell === 'done' || (answer.tell === 'error' && waiting)) {
+      this.waiting.delete(answer.number);
+      if (answer.tell === 'done') waiting?.done(answer.value);
+      else waiting?.fail(errorOf(answer.error));
+    } else follower?.(answer);
+  }
+}
+
+/**
+ * Reaches a replica that another thread runs by `hostReplica`. The same replica to the app: every function works the
+ * same, rows and errors are alike.
+ *
+ * @throws KoinonError whatever opening it there threw.
+ * @example
+ * const replica = await connectReplica(new Worker(new URL('./worker.js', import.meta.url)), schema)
+ */
+export async function connectReplica<S extends Schema>(port: Port, schema: S): Promise<Replica<S>> {
+  const wire = new Wire(port);
+  await wire.open();
+  return new ConnectedReplica<S>(schema, wire);
+}
+
+class ConnectedReplica<S extends Schema> extends Replica<S> {
+  private readonly schema: S;
+  private readonly wire: Wire;
+
+  constructor(schema: S, wire: Wire) {
+    super();
+    this.schema = schema;
+    this.wire = wire;
+  }
+
+  async transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
+    const transaction = this.wire.next();
+    await this.wire.ask({ ask: 'begin' }, transaction);
+    const end = (commits: boolean) => this.wire.ask({ ask: 'end', transaction, commits });
+    const open = new ConnectedTransaction<S>(this.wire, transaction);
+    let result: Result;
+    try {
+      result = await work(open);
+    } catch (error) {
+      open.isOver = true;
+      await end(false).catch(() => undefined);
+      throw error;
+    }
+    open.isOver = true;
+    await end(true);
+    return result;
+  }
+
+  draft(): Draft<S> {
+    return new Draft<S>(this.schema, this, () => systemHost.newId());
+  }
+
+  undo() {
+    return this.call('undo') as Promise<never>;
+  }
+
+  revert(table: string, id: string) {
+    return this.call('revert', table, id) as Promise<never>;
+  }
+
+  revertAll() {
+    return this.call('revertAll') as Promise<never>;
+  }
+
+  sync({ direction, signal }: { direction?: Direction; signal?: AbortSignal } = {}): Promise<SyncReport> {
+    const number = this.wire.next();
+    const cancel = () => this.wire.post({ ask: 'cancel', number });
+    signal?.addEventListener('abort', cancel);
+    if (signal?.aborted) queueMicrotask(cancel);
+    const given = [direction === undefined ? {} : { direction }];
+    const report = this.wire.ask({ ask: 'call', name: 'sync', given }, number) as Promise<SyncReport>;
+    return report.finally(() => signal?.removeEventListener('abort', cancel));
+  }
+
+  conflicts() {
+    return this.call('conflicts') as Promise<never>;
+  }
+
+  rejections() {
+    return this.call('rejections') as Promise<never>;
+  }
+
+  outbox() {
+    return this.call('outbox') as Promise<never>;
+  }
+
+  status() {
+    return this.call('status') as Promise<never>;
+  }
+
+  copyTo(file: string) {
+    return this.call('copyTo', file) as Promise<never>;
+  }
+
+  close() {
+    return this.call('close') as Promise<never>;
+  }
+
+  protected override async perform<K extends StepName>(
+    name: K,
+    ...given: Parameters<Steps[K]>
+  ): Promise<ReturnType<Steps[K]>> {
+    return refrozen(await this.wire.ask({ ask: 'step', name, given })) as ReturnType<Steps[K]>;
+  }
+
+  protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
+    return this.transaction(work);
+  }
+
+  protected override follow(kind: Followed, request: unknown): Source<never> {
+    return (deliver, fail) => {
+      const known = new Map<string, AnyRow>();
+      return this.wire.follow(
+        { ask: 'follow', kind, request },
+        (answer) => {
+          if (answer.tell === 'error') fail(errorOf(answer.error));
+          else if (answer.tell === 'result') deliver(restored(answer.result, known) as Result<never>);
+        },
+        fail,
+      );
+    };
+  }
+
+  protected override hear(
+    table: string,
+    where: unknown,
+    listener: (events: readonly ChangeEvent<AnyRow>[]) => void,
+  ): () => void {
+    return this.wire.follow(
+      { ask: 'hear', table, where },
+      (answer) => {
+        if (answer.tell === 'events') listener(answer.events.map(refrozenEvent));
+      },
+      () => undefined,
+    );
+  }
+
+  private call(name: HostedCall, ...given: unknown[]): Promise<unknown> {
+    return this.wire.ask({ ask: 'call', name, given });
+  }
+}
+
+class ConnectedTransaction<S extends Schema> extends Transaction<S> {
+  isOver = false;
+  private readonly wire: Wire;
+  private readonly number: number;
+
+  constructor(wire: Wire, number: number) {
+    super();
+    this.wire = wire;
+    this.number = number;
+  }
+
+  protected override async perform<K extends StepName>(
+    name: K,
+    ...given: Parameters<Steps[K]>
+  ): Promise<ReturnType<Steps[K]>> {
+    if (this.isOver)
+      throw new KoinonError('transaction-over', 'This transaction has ended; await every call inside its function.');
+    return refrozen(await this.wire.ask({ ask: 'step', name, given, transaction: this.number })) as ReturnType<
+      Steps[K]
+    >;
+  }
+
+  protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
+    return work(this);
+  }
+}
+
+/** A result with the rows this side has already, so that what did not change is the same object. */
+function restored(
+  { rows, order, added, updated, removed, origin }: CarriedResult,
+  known: Map<string, AnyRow>,
+): Result<unknown> {
+  const idOf = (row: unknown) => (row as AnyRow).id;
+  const before = removed.map((row) => known.get(idOf(row)) ?? refrozen(row));
+  if (order === undefined) {
+    known.clear();
+    const whole = (rows ?? []).map(refrozen);
+    for (const row of whole) if (typeof idOf(row) === 'string') known.set(idOf(row), row as AnyRow);
+    return {
+      rows: whole,
+      added: added.map(refrozen),
+      updated: updated.map(refrozen),
+      removed: before,
+      origin,
+      ready: true,
+    };
+  }
+  const fresh = [added, updated].map((list) => list.map((row) => refrozen(row) as AnyRow));
+  for (const row of removed) known.delete(idOf(row));
+  for (const row of fresh.flat()) known.set(row.id, row);
+  const whole = order.map((id) => known.get(id) as AnyRow);
+  return { rows: whole, added: fresh[0] ?? [], updated: fresh[1] ?? [], removed: before, origin, ready: true };
+}
+
+function refrozenEvent(event: unknown): ChangeEvent<AnyRow> {
+  const { before, after, ...rest } = event as ChangeEvent<AnyRow>;
+  return { ...rest, before: before && refrozen(before), after: after && refrozen(after) };
+}
+
+/** Functions and the like cannot go to another thread: the error says where one stands. */
+function unsendable(request: Unnumbered<Request>, error: unknown): KoinonError {
+  const given = 'given' in request ? request.given : [];
+  const columns = given.find((each) => each !== null && typeof each === 'object') ?? {};
+  const [column, value] = Object.entries(columns).find(([, each]) => !isSendable(each)) ?? [];
+  const [table] = given;
+  const where = typeof table === 'string' ? { table } : {};
+  return new KoinonError(
+    'value-type',
+    `${column ?? 'A value'} cannot go to the replica's thread: ${(error as Error).message}`,
+    {
+      ...where,
+      ...(column === undefined ? {} : { column, value }),
+      cause: error,
+    },
+  );
+}
+
+function isSendable(value: unknown): boolean {
+  try {
+    structuredClone(value);
+    return true;
+  } catch {
+    return false;
+  }
+}

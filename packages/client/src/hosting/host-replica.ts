@@ -1,0 +1,136 @@
+import { KoinonError, type Schema } from '@koinon/core';
+import type { Result } from '../live/result.ts';
+import { performStep } from '../replica/face.ts';
+import { followOn, hearOn, type Replica } from '../replica/replica.ts';
+import type { Transaction } from '../replica/transaction.ts';
+import { type Answer, type CarriedResult, carryError, type Request } from './messages.ts';
+import { hear, type Port, whenGone } from './port.ts';
+
+/** An open transaction whose function runs on the other side. */
+interface OpenFrom<S extends Schema> {
+  readonly transaction: Transaction<S>;
+  end(commits: boolean): void;
+  /** Settles when the transaction has been committed or rolled back. */
+  ended(): Promise<unknown>;
+}
+
+const rolledBack = Symbol('the other side took it back');
+
+/**
+ * Runs a replica in this thread for another one, which reaches it through `connectReplica`. The two lines of an app's
+ * worker file; schema functions and checks run here.
+ *
+ * @example
+ * // worker.ts
+ * hostReplica(parentPort, () => openReplica({ schema, file: 'hives.db' }))
+ */
+export async function hostReplica<S extends Schema>(port: Port, open: () => Promise<Replica<S>>): Promise<void> {
+  const tell = (answer: Answer) => port.postMessage(answer);
+  let replica: Replica<S>;
+  try {
+    replica = await open();
+  } catch (error) {
+    tell({ tell: 'failed', error: carryError(error) });
+    return;
+  }
+  const transactions = new Map<number, OpenFrom<S>>();
+  const running = new Map<number, AbortController>();
+  const stops = new Map<number, () => void>();
+
+  const answer = async (request: Request): Promise<unknown> => {
+    switch (request.ask) {
+      case 'step': {
+        const open = request.transaction === undefined ? undefined : transactions.get(request.transaction);
+        if (request.transaction !== undefined && open === undefined)
+          throw new KoinonError('transaction-over', 'This transaction has ended.');
+        return performStep(open?.transaction ?? replica, request.name, request.given);
+      }
+      case 'call': {
+        if (request.name !== 'sync')
+          return (replica[request.name] as (...given: unknown[]) => Promise<unknown>).apply(replica, [
+            ...request.given,
+          ]);
+        const controller = new AbortController();
+        running.set(request.number, controller);
+        const [options] = request.given as [object | undefined];
+        return replica.sync({ ...options, signal: controller.signal }).finally(() => running.delete(request.number));
+      }
+      case 'begin':
+        return begin(request.number);
+      case 'end': {
+        const open = transactions.get(request.transaction);
+        transactions.delete(request.transaction);
+        open?.end(request.commits);
+        return open?.ended();
+      }
+      case 'follow': {
+        const deliver = (result: Result<unknown>) =>
+          tell({ tell: 'result', number: request.number, result: carried(result) });
+        const fail = (error: unknown) => tell({ tell: 'error', number: request.number, error: carryError(error) });
+        stops.set(request.number, followOn(replica, request.kind, request.request)(deliver, fail));
+        return undefined;
+      }
+      case 'hear':
+        stops.set(
+          request.number,
+          hearOn(replica, request.table, request.where, (events) =>
+            tell({ tell: 'events', number: request.number, events: events.map((event) => ({ ...event })) }),
+          ),
+        );
+        return undefined;
+      case 'stop':
+        stops.get(request.number)?.();
+        stops.delete(request.number);
+        return undefined;
+      case 'cancel':
+        running.get(request.number)?.abort();
+        return undefined;
+    }
+  };
+
+  /** Opens a transaction that stays open until the other side ends it; resolves once its turn has come. */
+  const begin = (number: number) =>
+    new Promise<void>((opened, refused) => {
+      const ended = replica.transaction(
+        (transaction) =>
+          new Promise<void>((commit, rollBack) => {
+            transactions.set(number, {
+              transaction,
+              ended: () => settled,
+              end: (commits) => (commits ? commit() : rollBack(rolledBack)),
+            });
+            opened();
+          }),
+      );
+      const settled: Promise<unknown> = ended.catch((error) => {
+        refused(error);
+        if (error !== rolledBack) throw error;
+      });
+      // Whoever ends the transaction is told; until then nobody may be listening.
+      settled.catch(() => undefined);
+    });
+
+  hear(port, (message) => {
+    const request = message as Request;
+    const answered = answer(request);
+    // These two go under the number of what they end, whose own answer is to come.
+    if (request.ask === 'cancel' || request.ask === 'stop') return;
+    answered.then(
+      (value) => tell({ tell: 'done', number: request.number, value }),
+      (error) => tell({ tell: 'error', number: request.number, error: carryError(error) }),
+    );
+  });
+  whenGone(port, () => {
+    for (const { end } of transactions.values()) end(false);
+    for (const stop of stops.values()) stop();
+  });
+  tell({ tell: 'ready' });
+}
+
+function carried({ rows, added, updated, removed, origin }: Result<unknown>): CarriedResult {
+  const ids = rows.map((row) => (row as { id?: unknown }).id);
+  const haveIds = ids.every((id) => typeof id === 'string') && new Set(ids).size === ids.length;
+  return haveIds && origin !== 'start'
+    ? { rows: undefined, order: ids as string[], added, updated, removed, origin }
+    : { rows, order: undefined, added, updated, removed, origin };
+}

@@ -1,0 +1,83 @@
+import { type ErrorCode, KoinonError, type Problem, shown } from '@koinon/core';
+import type { StepName } from '../engine/steps.ts';
+import type { Origin } from '../live/commit.ts';
+import type { Followed } from '../replica/replica.ts';
+
+/** Functions of a replica that a host runs as they are called. */
+export type HostedCall =
+  | 'undo'
+  | 'revert'
+  | 'revertAll'
+  | 'sync'
+  | 'conflicts'
+  | 'rejections'
+  | 'outbox'
+  | 'status'
+  | 'copyTo'
+  | 'close';
+
+/** What the app's side asks of the host. Each carries a number; the answer carries it back. */
+export type Request =
+  | {
+      readonly ask: 'step';
+      readonly number: number;
+      readonly name: StepName;
+      readonly given: readonly unknown[];
+      readonly transaction?: number;
+    }
+  | { readonly ask: 'call'; readonly number: number; readonly name: HostedCall; readonly given: readonly unknown[] }
+  | { readonly ask: 'cancel'; readonly number: number }
+  | { readonly ask: 'begin'; readonly number: number }
+  | { readonly ask: 'end'; readonly number: number; readonly transaction: number; readonly commits: boolean }
+  | { readonly ask: 'follow'; readonly number: number; readonly kind: Followed; readonly request: unknown }
+  | { readonly ask: 'hear'; readonly number: number; readonly table: string; readonly where: unknown }
+  | { readonly ask: 'stop'; readonly number: number };
+
+/** What the host answers, and what it tells followers and listeners later on under the number they began with. */
+export type Answer =
+  | { readonly tell: 'ready' }
+  | { readonly tell: 'failed'; readonly error: CarriedError }
+  | { readonly tell: 'done'; readonly number: number; readonly value: unknown }
+  | { readonly tell: 'error'; readonly number: number; readonly error: CarriedError }
+  | { readonly tell: 'result'; readonly number: number; readonly result: CarriedResult }
+  | { readonly tell: 'events'; readonly number: number; readonly events: readonly unknown[] };
+
+/** A live result: whole rows that are new here, and the order of all by id; rows without ids are sent whole each time. */
+export interface CarriedResult {
+  readonly rows: readonly unknown[] | undefined;
+  readonly order: readonly string[] | undefined;
+  readonly added: readonly unknown[];
+  readonly updated: readonly unknown[];
+  readonly removed: readonly unknown[];
+  readonly origin: Origin | 'start';
+}
+
+/** An error as it crosses to another thread. */
+export interface CarriedError {
+  readonly code?: ErrorCode;
+  readonly message: string;
+  readonly details: { readonly [name: string]: unknown; readonly problems?: readonly Problem[] };
+}
+
+/** Takes an error apart for the way; values that may not be cloned go as text. */
+export function carryError(error: unknown): CarriedError {
+  if (!(error instanceof KoinonError))
+    return { message: error instanceof Error ? error.message : String(error), details: {} };
+  const { code, message, table, id, column, value, rule, problems } = error;
+  const given = Object.entries({ table, id, column, rule }).filter(([, detail]) => detail !== undefined);
+  const isPlain = value === null || ['string', 'number', 'boolean'].includes(typeof value);
+  return {
+    code,
+    message,
+    details: {
+      ...Object.fromEntries(given),
+      ...(value === undefined ? {} : { value: isPlain ? value : shown(value) }),
+      problems,
+    },
+  };
+}
+
+/** Puts an error together again. */
+export function errorOf({ code, message, details }: CarriedError): Error {
+  return code === undefined ? new Error(message) : new KoinonError(code, message, details);
+}

@@ -1,0 +1,50 @@
+import { KoinonError } from '@koinon/core';
+import type { Database } from '../database/database.ts';
+import { meta, setMeta } from '../database/layout.ts';
+import type { Host } from '../host/host.ts';
+
+/** Who syncs a replica file just now. */
+interface Lease {
+  /** The open replica that holds it. */
+  readonly holder: string;
+  /** The process it runs in, as people and `Host.isAlive` know it. */
+  readonly process: string;
+  /** Milliseconds since 1970 after which it no longer counts. */
+  readonly until: number;
+}
+
+/** How long a holder that stopped telling is waited for. It tells at every step of a sync. */
+const leaseTime = 60_000;
+
+/** The process that syncs this file just now; null if none does. */
+export function syncOwner(database: Database, host: Host): string | null {
+  const lease = read(database);
+  return lease !== undefined && lease.until > host.now() && host.isAlive(lease.process) ? lease.process : null;
+}
+
+/**
+ * Takes the right to sync a file, or keeps it: several processes may have the file open, one of them syncs. A process
+ * that was killed gives it up by being gone. Runs in a transaction.
+ *
+ * @throws KoinonError `sync-busy`, naming the process that has it.
+ */
+export function takeLease(database: Database, host: Host, holder: string): void {
+  const owner = syncOwner(database, host);
+  if (owner !== null && read(database)?.holder !== holder)
+    throw new KoinonError('sync-busy', `${owner} is syncing this replica file; wait for it to end.`, { value: owner });
+  setMeta(
+    database,
+    'sync lease',
+    JSON.stringify({ holder, process: host.process, until: host.now() + leaseTime } satisfies Lease),
+  );
+}
+
+/** Gives the right up, if this holder has it. */
+export function endLease(database: Database, holder: string): void {
+  if (read(database)?.holder === holder) setMeta(database, 'sync lease', '');
+}
+
+function read(database: Database): Lease | undefined {
+  const text = meta(database, 'sync lease');
+  return text ? (JSON.parse(text) as Lease) : undefined;
+}

@@ -1,0 +1,79 @@
+import { Worker } from 'node:worker_threads';
+import { connectReplica, hostReplica, openReplica, type Result } from '@koinon/client';
+import { expect, test } from 'vitest';
+import { garden, World } from './support/world.ts';
+
+// The engine in a real worker thread. That a replica behind a port does all that one in this thread does is tested with it.
+
+const worker = (workerData: object) =>
+  new Worker(new URL('./support/garden-worker.mjs', import.meta.url), {
+    workerData,
+  });
+
+test('a replica in a worker thread keeps its data, syncs, is live, and survives its thread', async () => {
+  const world = await World.of(garden);
+  const thread = worker({ file: world.path('threaded.db'), server: world.server.url });
+  const replica = await connectReplica(thread, garden);
+  const results: Result<{ id: string; name: string }>[] = [];
+  const stop = replica.live({ from: 'bed', order: 'name' }).subscribe((result) => results.push(result));
+  await replica.insertAll('bed', [
+    { id: 'b1', name: 'north' },
+    { id: 'b2', name: 'south' },
+  ]);
+  await expect.poll(() => results.at(-1)?.rows.length).toBe(2);
+  const [north] = results.at(-1)?.rows ?? [];
+  await replica.update('bed', 'b2', { name: 'pond' });
+  await expect.poll(() => results.at(-1)?.updated).toMatchObject([{ id: 'b2', name: 'pond' }]);
+  expect(results.at(-1)?.rows[0], 'rows that did not change are the same objects').toBe(north);
+  expect(Object.isFrozen(results.at(-1)?.rows[1])).toBe(true);
+  expect(await replica.sync()).toMatchObject({ up: { applied: 2 } });
+  const shell = await world.shell();
+  shell.exec("UPDATE bed SET name = 'office' WHERE id = 'b1'");
+  await replica.sync();
+  await expect
+    .poll(() => results.at(-1))
+    .toMatchObject({ origin: 'server', rows: [{ name: 'office' }, { name: 'pond' }] });
+  stop();
+
+  const cancelled = new AbortController();
+  cancelled.abort();
+  await expect(replica.sync({ signal: cancelled.signal })).rejects.toMatchObject({ code: 'cancelled' });
+
+  const pending = replica.transaction(async (transaction) => {
+    await transaction.insert('bed', { name: 'half' });
+    await thread.terminate();
+    await transaction.insert('bed', { name: 'other half' });
+  });
+  await expect(pending).rejects.toMatchObject({ code: 'replica-closed' });
+  await expect(replica.count({ from: 'bed' })).rejects.toMatchObject({ code: 'replica-closed' });
+  const again = await world.replica({ file: 'threaded.db' });
+  expect((await again.rows({ from: 'bed', order: 'name' })).map(({ name }) => name)).toEqual(['office', 'pond']);
+  await world.end();
+});
+
+test('what opening throws there is thrown here', async () => {
+  const thread = worker({ file: '/nowhere/x.db' });
+  await expect(connectReplica(thread, garden)).rejects.toMatchObject({ code: 'storage-refused' });
+  await thread.terminate();
+});
+
+test('an app that vanishes in the middle of a transaction rolls it back and frees the queue', async () => {
+  const host = await openReplica({ schema: garden });
+  const { port1, port2 } = new MessageChannel();
+  void hostReplica(port1, async () => host);
+  const remote = await connectReplica(port2, garden);
+  let entered = () => {};
+  const inside = new Promise<void>((done) => {
+    entered = done;
+  });
+  const vanished = remote.transaction(async (transaction) => {
+    await transaction.insert('bed', { name: 'half' });
+    entered();
+    await new Promise(() => undefined);
+  });
+  vanished.catch(() => undefined);
+  await inside;
+  port2.close();
+  expect(await host.count({ from: 'bed' })).toBe(0);
+  await host.close();
+});

@@ -116,7 +116,9 @@ function bulk(size: number): BenchRow {
   return {
     row: `bulk-${size}`,
     unit: 'rows/s',
-    reach: { least: 0.7 },
+    // Each round adds its rows to those before it.
+    ...(size > 100_000 ? { rounds: 1 } : {}),
+    ...(size === 100_000 ? { reach: { least: 0.7 } } : {}),
     async prepare() {
       const { bare, replica, close } = await twoSides(0);
       const writer = bareWriter(bare);
@@ -163,7 +165,7 @@ function scan(size: number): BenchRow {
   return {
     row: `scan-${size}`,
     unit: 'rows/s',
-    reach: { least: 0.8 },
+    ...(size === 100_000 ? { reach: { least: 0.8 } } : {}),
     async prepare() {
       const { bare, replica, close } = await twoSides(size);
       const all = bare.prepare(`SELECT ${columns.join(', ')} FROM visit ORDER BY id`);

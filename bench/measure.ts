@@ -2,8 +2,10 @@
 export interface BenchRow {
   readonly row: string;
   readonly unit: string;
-  /** What Koinon's figure divided by the floor's must be: at least or at most. */
-  readonly reach: { readonly least: number } | { readonly most: number };
+  /** What Koinon's figure divided by the floor's must be: at least or at most. Without it the row only shows how work grows. */
+  readonly reach?: { readonly least: number } | { readonly most: number };
+  /** Rounds that count; 7 without it. */
+  readonly rounds?: number;
   /** Prepares both sides; each `run` does the work once more and returns its figure in the row's unit. */
   prepare(): Promise<{ floor(): Promise<number> | number; koinon(): Promise<number> | number; close(): Promise<void> }>;
 }
@@ -19,7 +21,7 @@ export interface Measured {
   readonly holds: boolean;
 }
 
-const rounds = 7;
+const usualRounds = 7;
 
 /** Runs the two sides in turn, several rounds after one that does not count; the ratio is the median of the rounds' ratios. */
 export async function measure(row: BenchRow): Promise<Measured> {
@@ -27,6 +29,7 @@ export async function measure(row: BenchRow): Promise<Measured> {
   try {
     const floors: number[] = [];
     const koinons: number[] = [];
+    const rounds = row.rounds ?? usualRounds;
     for (let round = 0; round <= rounds; round++) {
       // Who goes first changes: the second finds warmer caches.
       const order = round % 2 === 0 ? (['floor', 'koinon'] as const) : (['koinon', 'floor'] as const);
@@ -40,16 +43,18 @@ export async function measure(row: BenchRow): Promise<Measured> {
       koinons.push(figures.koinon);
     }
     const ratio = median(koinons.map((figure, i) => figure / (floors[i] as number)));
-    const holds = 'least' in row.reach ? ratio >= row.reach.least : ratio <= row.reach.most;
-    const reach = 'least' in row.reach ? `>= ${row.reach.least}` : `<= ${row.reach.most}`;
+    const { reach } = row;
+    const least = reach && 'least' in reach ? reach.least : Number.NEGATIVE_INFINITY;
+    const most = reach && 'most' in reach ? reach.most : Number.POSITIVE_INFINITY;
+    const words = reach === undefined ? '-' : 'least' in reach ? `>= ${least}` : `<= ${most}`;
     return {
       row: row.row,
       unit: row.unit,
       floor: round3(median(floors)),
       koinon: round3(median(koinons)),
       ratio: round3(ratio),
-      reach,
-      holds,
+      reach: words,
+      holds: ratio >= least && ratio <= most,
     };
   } finally {
     await sides.close();

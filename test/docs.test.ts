@@ -29,7 +29,7 @@ const serve = async (file: string) => {
 
 test('the README’s tour runs as it stands', async () => {
   const server = await serve('tour.db');
-  const [, tour, refused] = blocks(readme, 'ts') as [string, string, string];
+  const [, tour, refused, local] = blocks(readme, 'ts') as [string, string, string, string];
   const [call, comment] = refused.trim().split('\n') as [string, string];
   const check = `
     import assert from 'node:assert/strict';
@@ -37,6 +37,8 @@ test('the README’s tour runs as it stands', async () => {
     assert.equal(report.up.applied, 5);
     assert.deepEqual(open, []);
     await assert.rejects(async () => { ${call} }, (error) => \`// KoinonError \${error.code}: \${error.message}\` === ${JSON.stringify(comment)});
+    ${local}
+    assert.deepEqual([seen, problems, perSite.map((row) => ({ ...row }))], [['', 'A1 at Tolver Down', 'B2 at Tolver Down', 'A1 at Tolver Down'].slice(seen[0] === '' ? 0 : 1), [], [{ name: 'Tolver Down', hives: 1, mean: 7 }]]);
     await replica.close();`;
   await writeFile(
     join(folder, 'tour/tour.ts'),
@@ -52,6 +54,48 @@ test('the README’s tour runs as it stands', async () => {
   await server.close();
   expect(output).toBe('');
   expect(code).toBe(0);
+});
+
+test('the guide to the local database runs as it stands', async () => {
+  const guide = blocks(await readFile(join(root, 'docs/local.md'), 'utf8'), 'ts');
+  const [schemaBlock, writing, asking, following, trying, opening, transfer] = guide as [
+    string,
+    string,
+    string,
+    string,
+    string,
+    string,
+    string,
+  ];
+  await writeFile(join(folder, 'tour/apiary.ts'), schemaBlock);
+  const program = `
+    import assert from 'node:assert/strict';
+    import { openReplica } from '@koinon/client';
+    import { exportRows, importRows } from '@koinon/client/transfer';
+    import { sql } from '@koinon/core';
+    import { apiary } from './apiary.ts';
+    const shown: unknown[] = [], show = (given: unknown) => shown.push(given), report_ = show, log = show, write = show;
+    const replica = await openReplica({ schema: apiary });
+    ${writing}
+    assert.deepEqual([weak, await replica.setting('units'), (await replica.get('hive', a1.id)).tags], [1, 'lb', ['gentle']]);
+    ${asking}
+    assert.deepEqual(hives.map(({ mark, place }) => [mark, place?.name]), [['A1', 'Marrowfen, upper gate'], ['A2', 'Marrowfen, upper gate']]);
+    assert.deepEqual([sites[0].hives.length, perQueen.length, nextPage.map(({ mark }) => mark), strongest[0].mark], [2, 2, ['A2'], 'A1']);
+    ${following.replace('report(error)', 'report_(error)')}
+    await replica.update('hive', a1.id, { queen: 'missing' });
+    assert.equal(shown.length, 3);
+    ${trying}
+    assert.deepEqual([problems, underneath, state.changed.length > 0, await replica.get('hive', a1.id)], [[], [], true, undefined]);
+    stop(); deaf();
+    ${opening.replace("'apiary.db'", JSON.stringify(join(folder, 'apiary.db')))}
+    assert.equal(await opened.count({ from: 'site' }), 1);
+    ${transfer}
+    assert.deepEqual(report, { rows: 1 });
+    await replica.close(); await opened.close();`;
+  await writeFile(join(folder, 'tour/guide.ts'), program);
+  expect(
+    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/guide.ts')]),
+  ).toEqual({ code: 0, output: '' });
 });
 
 test('the protocol’s curl examples run as they stand', async () => {

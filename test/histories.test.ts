@@ -212,3 +212,47 @@ test('syncing again with nothing new moves no row in either direction', async ()
     expect(report).toMatchObject({ received: 0, down: { insert: 0, update: 0, delete: 0 }, up: { applied: 0 } });
   }
 });
+
+test('a server restored from a backup: who is ahead of it starts over, keeps what is unsent, and sends again what was not yet back', async () => {
+  const backup = world.path('backup.db');
+  const shell = await world.shell();
+  shell.prepare('VACUUM INTO ?').run(backup);
+  await first.update('plant', 'B', { label: 'lost with the server' });
+  await first.sync();
+  await first.add('plant', 'A', 'watered', 5);
+  await first.sync({ direction: 'push' });
+  await first.insert('plant', { ...A, id: 'unsent' });
+  await second.insert('plant', { ...B, id: 'lost' });
+  await second.sync();
+  await world.restore(backup);
+  expect(await first.sync()).toMatchObject({ startedOver: true, up: { applied: 2 } });
+  expect((await second.sync()).startedOver).toBe(true);
+  const office = await world.shell();
+  expect(await rowsOf(office)).toMatchObject({
+    'plant A': { watered: 5 },
+    'plant B': { label: 'aster' },
+    'plant unsent': {},
+  });
+  for (const replica of [first, second]) {
+    expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+    expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
+    expect((await replica.sync()).received).toBe(0);
+  }
+});
+
+test('pointed at an empty server, a replica keeps what it has not sent, and nothing else', async () => {
+  const elsewhere = await World.of(garden);
+  await first.insert('bed', { id: 'mine', name: 'unsent' });
+  await first.update('plant', 'A', { label: 'unsent edit' });
+  await first.close();
+  const moved = await elsewhere.replica({ file: world.path('replica-1.db') });
+  expect(await moved.sync()).toMatchObject({ startedOver: true });
+  expect(Object.keys(await rowsOf(moved)).sort()).toEqual(['bed mine', 'plant A']);
+  expect(await moved.conflicts()).toMatchObject([
+    { table: 'plant', id: 'A', column: null, local: { label: 'unsent edit' }, remote: null },
+  ]);
+  await moved.revert('plant', 'A');
+  const shell = await elsewhere.shell();
+  expect(await rowsOf(moved)).toEqual(await rowsOf(shell));
+  await elsewhere.end();
+});

@@ -1,3 +1,4 @@
+import { get } from 'node:http';
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import { garden, rowsOf, World } from './support/world.ts';
 
@@ -169,7 +170,17 @@ test('a duplicate id is stale to who could not know of it and rejected for who d
   ]);
 });
 
-test('other paths, methods, hosts and media types get a problem document', async () => {
+test('a request under another machine’s name is refused: a page elsewhere may have pointed its own name here', async () => {
+  const { hostname, port } = new URL(world.server.url);
+  const status = await new Promise((done, fail) => {
+    get({ hostname, port, path: '/v1/about', headers: { host: 'evil.example:80' } }, (response) =>
+      done(response.resume().statusCode),
+    ).on('error', fail);
+  });
+  expect(status).toBe(403);
+});
+
+test('other paths, methods and media types get a problem document', async () => {
   const ask = async (path: string, init: RequestInit) => {
     const response = await fetch(`${world.server.url}${path}`, init);
     return [response.status, ((await response.json()) as { code: string }).code];

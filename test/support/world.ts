@@ -1,6 +1,6 @@
-import { mkdtemp, rm } from 'node:fs/promises';
+import { copyFile, mkdtemp, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
-import { join } from 'node:path';
+import { join, resolve } from 'node:path';
 import {
   httpTransport,
   openNodeDriver,
@@ -33,6 +33,7 @@ export class World<S extends Schema = Garden> {
   readonly schema: S;
   server: RunningServer;
   private readonly closing: (() => Promise<void> | void)[] = [];
+  private readonly shells: SqlDriver[] = [];
   private count = 0;
 
   private constructor(folder: string, schema: S, server: RunningServer) {
@@ -48,7 +49,7 @@ export class World<S extends Schema = Garden> {
   }
 
   path(name: string): string {
-    return join(this.folder, name);
+    return resolve(this.folder, name);
   }
 
   async replica(options: { readonly file?: string; readonly server?: string | Transport } = {}): Promise<Replica<S>> {
@@ -65,14 +66,24 @@ export class World<S extends Schema = Garden> {
   async shell(): Promise<SqlDriver> {
     const shell = await openNodeDriver({ file: this.path('server.db') });
     shell.exec('PRAGMA foreign_keys = on');
-    this.closing.push(() => shell.close());
+    this.shells.push(shell);
     return shell;
   }
 
-  /** Stops the server and starts it again on the same file. */
-  async restart(): Promise<void> {
+  /** Stops the server and starts it again on the same file, perhaps with another schema. */
+  async restart(schema: Schema = this.schema): Promise<void> {
     const port = Number(new URL(this.server.url).port);
     await this.server.close();
+    this.server = await startServer({ store: await sqliteStore(schema, this.path('server.db')), port });
+  }
+
+  /** Puts a backup in the place of the server's database. */
+  async restore(backup: string): Promise<void> {
+    const port = Number(new URL(this.server.url).port);
+    await this.server.close();
+    for (const shell of this.shells.splice(0)) shell.close();
+    for (const suffix of ['', '-wal', '-shm']) await rm(`${this.path('server.db')}${suffix}`, { force: true });
+    await copyFile(backup, this.path('server.db'));
     this.server = await startServer({ store: await sqliteStore(this.schema, this.path('server.db')), port });
   }
 
@@ -93,6 +104,7 @@ export class World<S extends Schema = Garden> {
 
   async end(): Promise<void> {
     for (const close of this.closing.reverse()) await close();
+    for (const shell of this.shells) shell.close();
     await this.server.close();
     await rm(this.folder, { recursive: true, force: true });
   }

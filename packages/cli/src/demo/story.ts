@@ -36,7 +36,11 @@ export async function tellStory(folder: string, port: number): Promise<Ending> {
 
   narrator.title('Koinon: two bee-keepers without signal, one office, the same rows in the end.');
   narrator.chapter('The office starts its server and fills the register in plain SQL');
-  const server = await startServer({ store: await sqliteStore(cooperative, files.server), port });
+  const store = await sqliteStore(cooperative, files.server);
+  const server = await startServer({ store, port }).catch(async (error) => {
+    await store.close();
+    throw error;
+  });
   const office = await Office.open(files.server);
   const counts = office.seed();
   narrator.say(`Server at ${server.url} on ${files.server}: ordinary tables, any SQLite tool opens them.`);

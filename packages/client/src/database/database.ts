@@ -1,5 +1,5 @@
 import type { SqlDriver, SqlStatement } from '../storage/driver.ts';
-import { storageError } from '../storage/node.ts';
+import { storageError } from '../storage/errors.ts';
 
 /** Most statements kept prepared at once; the oldest go first. */
 const keptStatements = 200;

@@ -58,6 +58,12 @@ CREATE TABLE koinon_conflict (
   remote TEXT NOT NULL,
   PRIMARY KEY (table_name, row_id, column_name)
 ) WITHOUT ROWID;
+-- While a new snapshot replaces what an unknown cursor stood for: the rows it has named so far.
+CREATE TABLE koinon_seen (
+  table_name TEXT NOT NULL,
+  row_id TEXT NOT NULL,
+  PRIMARY KEY (table_name, row_id)
+) WITHOUT ROWID;
 CREATE TABLE koinon_setting (
   name TEXT PRIMARY KEY NOT NULL,
   value TEXT NOT NULL
@@ -73,12 +79,7 @@ CREATE TABLE koinon_attempt (
  * Makes an empty file a replica of this schema, or brings the file of an earlier schema up to it. Returns whether it is
  * new. All in one transaction: what cannot be brought up is left as it was.
  */
-export function prepareLayout(
-  database: Database,
-  schema: Schema,
-  migrations: Migrations,
-  newId: () => string,
-): boolean {
+export function prepareLayout(database: Database, schema: Schema, migrations: Migrations): boolean {
   const pragma = (name: string) =>
     Object.values(database.guarded(() => database.driver.prepare(`PRAGMA ${name}`).get()) as object)[0] as number;
   const isReplica = pragma('application_id') === applicationId;
@@ -99,7 +100,6 @@ export function prepareLayout(
       database.driver.exec(`PRAGMA application_id = ${applicationId}; ${koinonTables}`);
       for (const [name, table] of Object.entries(schema.tables))
         for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
-      setMeta(database, 'replica', newId());
     }
     setMeta(database, 'schema', description);
   });
@@ -120,6 +120,7 @@ function describeSchema(schema: Schema): string {
 
 /** Runs the migrations a file lacks, then makes the additions of the new schema, and checks that the two now agree. */
 function bringUp(database: Database, schema: Schema, migrations: Migrations): void {
+  let gained = false;
   const stored = JSON.parse(meta(database, 'schema') as string) as StoredSchema;
   if (stored.version > schema.version)
     throw new KoinonError(
@@ -143,6 +144,7 @@ function bringUp(database: Database, schema: Schema, migrations: Migrations): vo
   }
   for (const [name, table] of Object.entries(schema.tables)) {
     const columns = shape.get(name);
+    gained ||= columns === undefined || Object.keys(table.columns).some((column) => !columns.has(column));
     if (columns === undefined)
       for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
     else addColumns(database, name, table, columns);
@@ -160,6 +162,8 @@ function bringUp(database: Database, schema: Schema, migrations: Migrations): vo
       stored.version,
     );
   replaceIndexes(database, schema);
+  // What the server holds of new tables and columns is older than the cursor: it has to be fetched apart from it.
+  if (gained && meta(database, 'cursor') !== undefined) setMeta(database, 'backfill', '');
 }
 
 function addColumns(database: Database, name: string, table: Table, columns: ReadonlyMap<string, StoredColumn>): void {
@@ -207,7 +211,17 @@ function needsMigration(what: string, from?: number): KoinonError {
 }
 
 /** Names under which `koinon_meta` keeps a value. */
-type MetaName = 'replica' | 'schema' | 'seed' | 'sync lease' | 'cursor' | 'position' | 'clock offset' | 'synced at';
+type MetaName =
+  | 'replica'
+  | 'schema'
+  | 'seed'
+  | 'sync lease'
+  | 'sweep'
+  | 'backfill'
+  | 'cursor'
+  | 'position'
+  | 'clock offset'
+  | 'synced at';
 
 /** A value Koinon keeps about this replica. */
 export function meta(database: Database, name: MetaName): string | undefined {
@@ -222,4 +236,9 @@ export function setMeta(database: Database, name: MetaName, value: string): void
   database
     .statement('INSERT INTO koinon_meta VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value')
     .run(name, value);
+}
+
+/** Forgets a value Koinon kept about this replica. */
+export function dropMeta(database: Database, name: MetaName): void {
+  database.statement('DELETE FROM koinon_meta WHERE name = ?').run(name);
 }

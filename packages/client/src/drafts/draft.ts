@@ -6,6 +6,7 @@ import {
   changeProblems,
   comparatorOf,
   errorFromProblems,
+  frozenRow,
   joinChanges,
   KoinonError,
   kept,
@@ -102,9 +103,7 @@ export class Draft<S extends Schema> {
     const rows = [...stored.filter(({ id }) => !ids.has(id)), ...drafted].sort(comparatorOf(plan.order));
     const window = rows.slice(plan.offset, limit === undefined ? undefined : plan.offset + limit);
     if (query.columns === undefined) return window as never;
-    return window.map((row) =>
-      Object.freeze(Object.fromEntries(['id', ...plan.columns].map((name) => [name, row[name]]))),
-    ) as never;
+    return window.map((row) => frozenRow(row.id, row, plan.columns)) as never;
   }
 
   /** Adds a row to the draft. */

@@ -18,14 +18,18 @@ interface Waiting {
   readonly fail: (error: unknown) => void;
 }
 
-/** Whatever crossed from the other thread has lost its freezing. */
+/** What crossed from the other thread has lost its freezing: the same again, frozen, rows as rows. */
 function refrozen<T>(value: T): T {
-  if (Array.isArray(value)) for (const each of value) refrozen(each);
-  else if (value !== null && typeof value === 'object' && !(value instanceof Uint8Array)) {
-    for (const member of Object.values(value)) refrozen(member);
-    if (typeof (value as { id?: unknown }).id === 'string') return frozenRow(value as Record<string, unknown>) as T;
-  } else return value;
-  return value instanceof Uint8Array ? value : Object.freeze(value);
+  if (value === null || typeof value !== 'object' || value instanceof Uint8Array) return value;
+  if (Array.isArray(value)) return Object.freeze(value.map(refrozen)) as T;
+  const members = Object.entries(value).map(([name, member]) => [name, refrozen(member)] as const);
+  const columns: Record<string, unknown> = Object.fromEntries(members);
+  if (typeof columns.id !== 'string') return Object.freeze(columns) as T;
+  return frozenRow(
+    columns.id,
+    columns,
+    members.flatMap(([name]) => (name === 'id' ? [] : [name])),
+  ) as T;
 }
 
 /** Numbers what is asked, and hands each answer to whoever asked. */

@@ -22,6 +22,9 @@ export interface Observer<R> {
   error?(error: unknown): void;
 }
 
+/** The name of the conversion, as the Observable proposal has it and as libraries write it without that. */
+const observableKey: unique symbol = ((Symbol as { observable?: symbol }).observable ?? '@@observable') as never;
+
 const notReady: Result<never> = { rows: [], added: [], updated: [], removed: [], origin: 'start', ready: false };
 
 /**
@@ -111,6 +114,11 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
     } finally {
       stop();
     }
+  }
+
+  /** What libraries of Observables look for, to take this for one: `from(replica.live(…))` works. */
+  [observableKey]() {
+    return this.asObservable();
   }
 
   /** As a standard Observable: `subscribe(observer)` returns an object with `unsubscribe()`. */

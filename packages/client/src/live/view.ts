@@ -148,7 +148,7 @@ export class View implements Watcher {
     if (columns.length === Object.keys(table.columns).length) return row;
     let shown = this.shown.get(row);
     if (shown === undefined) {
-      shown = frozenRow(Object.fromEntries([['id', row.id], ...columns.map((name) => [name, row[name]])]));
+      shown = frozenRow(row.id, row, columns);
       this.shown.set(row, shown);
     }
     return shown;

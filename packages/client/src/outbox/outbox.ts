@@ -5,7 +5,9 @@ import {
   type JsonValue,
   type Operations,
   type Problem,
+  quoteText,
   type Schema,
+  type SqlValue,
   tableOf,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
@@ -62,6 +64,8 @@ const joined = `SELECT c.place, coalesce(c.sequence, c.place) AS sequence, c.tab
   coalesce(s.id, c.id) AS id, coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, s.problems
   FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)`;
 
+const kinds: readonly Change['kind'][] = ['insert', 'update', 'delete'];
+
 /** Changes read at a time when going through the whole list. */
 const chunk = 500;
 
@@ -75,6 +79,7 @@ export class Outbox {
   private readonly database: Database;
   private readonly schema: Schema;
   private readonly places: Places;
+  private readonly inserts = new Map<string, string[]>();
 
   constructor(database: Database, schema: Schema) {
     this.database = database;
@@ -89,22 +94,39 @@ export class Outbox {
       kind === 'delete' ? '{}' : JSON.stringify(columnsToWire(tableOf(this.schema, table), change.columns));
     const operations =
       kind === 'update' && Object.keys(change.operations).length > 0 ? JSON.stringify(change.operations) : null;
-    if (entry.sequence === undefined) {
-      const first =
-        'INSERT INTO koinon_change (id, edited_at, table_name, row_id, kind, columns, operations) VALUES (?, ?, ?, ?, ?, ?, ?)';
-      const { lastInsertRowid } = this.database
-        .statement(first)
-        .run(entry.id, entry.editedAt, table, id, kind, columns, operations);
-      entry.sequence = Number(lastInsertRowid);
-      this.places.add(table, id, entry.sequence);
-    } else {
-      const next =
-        'INSERT INTO koinon_change (sequence, table_name, row_id, kind, columns, operations) VALUES (?, ?, ?, ?, ?, ?)';
-      const { lastInsertRowid } = this.database
-        .statement(next)
-        .run(entry.sequence, table, id, kind, columns, operations);
-      this.places.add(table, id, Number(lastInsertRowid));
+    const isFirst = entry.sequence === undefined;
+    const values: SqlValue[] = isFirst
+      ? [entry.id, entry.editedAt, id, columns]
+      : [entry.sequence as number, id, columns];
+    if (operations !== null) values.push(operations);
+    const insert = this.insertSql(table, kind, isFirst, operations !== null);
+    const place = Number(this.database.statement(insert).run(...values).lastInsertRowid);
+    if (isFirst) entry.sequence = place;
+    this.places.add(table, id, place);
+  }
+
+  /**
+   * The statement that appends a change. Table and kind stand in its text: the fewer values are bound, the faster a long
+   * transaction is written. Made once for each, since putting it together would cost more than that saves.
+   */
+  private insertSql(table: string, kind: Change['kind'], isFirst: boolean, hasOperations: boolean): string {
+    let made = this.inserts.get(table);
+    if (made === undefined) {
+      made = [];
+      this.inserts.set(table, made);
     }
+    const shape = kinds.indexOf(kind) * 4 + (isFirst ? 2 : 0) + (hasOperations ? 1 : 0);
+    const known = made[shape];
+    if (known !== undefined) return known;
+    const names = [
+      ...(isFirst ? ['id', 'edited_at'] : ['sequence']),
+      'row_id',
+      'columns',
+      ...(hasOperations ? ['operations'] : []),
+    ];
+    const text = `INSERT INTO koinon_change (${names.join(', ')}, table_name, kind) VALUES (${'?, '.repeat(names.length)}${quoteText(table)}, ${quoteText(kind)})`;
+    made[shape] = text;
+    return text;
   }
 
   isEmpty(): boolean {

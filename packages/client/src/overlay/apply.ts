@@ -3,7 +3,6 @@ import {
   applyChange,
   type Change,
   columnsFromWire,
-  frozenRow,
   joinChanges,
   KoinonError,
   mergeRow,
@@ -79,7 +78,7 @@ function writeThrough({ schema, rows, commit }: Overlay, pulled: PulledRow, coun
     if (before === null) throw rowMissing(tableName, id);
     if (Object.keys(columns).some((name) => !sameValue(before[name], columns[name]))) counts.update++;
     rows.patch(tableName, id, columns);
-    commit.note(tableName, id, before, frozenRow({ ...before, ...columns }));
+    commit.note(tableName, id, before, wholeRow(table, id, { ...before, ...columns }));
   }
 }
 
@@ -99,7 +98,7 @@ function mergeInto(
   if (pulled.kind !== 'delete') {
     const columns = columnsFromWire(table, pulled.columns);
     if (pulled.kind === 'update' && base === null) throw rowMissing(tableName, id);
-    next = pulled.kind === 'insert' ? wholeRow(table, id, columns) : frozenRow({ ...base, ...columns });
+    next = pulled.kind === 'insert' ? wholeRow(table, id, columns) : wholeRow(table, id, { ...base, ...columns });
   }
   const left = queued.filter((change) => {
     const back = change.state === 'confirmed' && covered.has(change.transaction);
@@ -156,7 +155,8 @@ function show({ schema, rows, bases, conflicts, commit }: Overlay, move: Move, c
   // A conflict that still waits is judged from the base it began with, not from the one it has moved to since.
   let expected = confirmedOver(base, queued);
   for (const [column, began] of conflicts.basesOf(tableName, id))
-    expected = column === null ? (began as AnyRow | null) : expected && frozenRow({ ...expected, [column]: began });
+    expected =
+      column === null ? (began as AnyRow | null) : expected && wholeRow(table, id, { ...expected, [column]: began });
   const { row, disagreements } = mergeRow(table, expected, local, confirmedOver(next, left));
 
   const before = rows.get(tableName, id);

@@ -168,7 +168,13 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   copyTo(file: string): Promise<void> {
     return this.turn(() =>
-      this.engine.database.guarded(() => void this.engine.database.statement('VACUUM INTO ?').run(file)),
+      this.engine.database.guarded(() => {
+        const { database } = this.engine;
+        database.statement('VACUUM INTO ?').run(file);
+        // A copy is a replica of its own: it gets its identity where it is first opened.
+        database.statement('ATTACH ? AS copy').run(file);
+        database.driver.exec("DELETE FROM copy.koinon_meta WHERE name IN ('replica', 'sync lease'); DETACH copy");
+      }),
     );
   }
 

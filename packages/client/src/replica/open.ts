@@ -1,11 +1,9 @@
-import { access, constants, copyFile } from 'node:fs/promises';
 import type { Schema } from '@koinon/core';
 import { Database } from '../database/database.ts';
 import { meta, prepareLayout, setMeta } from '../database/layout.ts';
 import type { Migrations } from '../database/migration.ts';
 import { type Host, systemHost } from '../host/host.ts';
 import type { SqlDriver } from '../storage/driver.ts';
-import { openNodeDriver } from '../storage/node.ts';
 import { httpTransport, type Transport } from '../sync/transport.ts';
 import { LocalReplica } from './local.ts';
 import type { Replica } from './replica.ts';
@@ -42,13 +40,12 @@ export interface ReplicaOptions<S extends Schema> {
  */
 export async function openReplica<S extends Schema>(options: ReplicaOptions<S>): Promise<Replica<S>> {
   const { schema, host = systemHost, server, stallLimit = 10_000, file = ':memory:', prebuilt, seed } = options;
-  const copied = prebuilt !== undefined && options.driver === undefined && (await copiedTo(prebuilt, file));
-  const database = new Database(options.driver ?? (await openNodeDriver({ file })));
+  const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
   try {
-    const isNew = prepareLayout(database, schema, options.migrations ?? {}, () => host.newId());
+    const isNew = prepareLayout(database, schema, options.migrations ?? {});
     database.transact(() => {
-      // A copy is a replica of its own: under the original's identity the server would take the two for one.
-      if (copied) setMeta(database, 'replica', host.newId());
+      // New, or a copy that left its original's identity behind.
+      if (meta(database, 'replica') === undefined) setMeta(database, 'replica', host.newId());
       if (isNew && seed) setMeta(database, 'seed', 'due');
     });
     const transport = typeof server === 'string' ? httpTransport(server) : server;
@@ -65,12 +62,9 @@ export async function openReplica<S extends Schema>(options: ReplicaOptions<S>):
   }
 }
 
-/** Copies a prebuilt database to where there is none yet; says whether it did. */
-async function copiedTo(prebuilt: string, file: string): Promise<boolean> {
-  const isThere = await access(file).then(
-    () => true,
-    () => false,
-  );
-  if (!isThere) await copyFile(prebuilt, file, constants.COPYFILE_EXCL);
-  return !isThere;
+/** Opens a file by Node's driver, which is loaded only where it is used; a file that is not there starts as the prebuilt one. */
+async function openFile(file: string, prebuilt: string | undefined): Promise<SqlDriver> {
+  const { copyPrebuilt, openNodeDriver } = await import('../storage/node.ts');
+  if (prebuilt !== undefined) await copyPrebuilt(prebuilt, file);
+  return openNodeDriver({ file });
 }

@@ -1,5 +1,6 @@
-import { KoinonError } from '@koinon/core';
+import { access, copyFile, rename } from 'node:fs/promises';
 import type { SqlDriver, SqlStatement } from './driver.ts';
+import { storageError } from './errors.ts';
 
 /** The part of Node's SQLite module that is used; `@photostructure/sqlite` is its drop-in where Node has none. */
 interface SqliteModule {
@@ -67,36 +68,14 @@ export async function openNodeDriver({ file, busyTimeout = 5_000 }: NodeDriverOp
   }
 }
 
-/** SQLite's primary result codes that mean something to an app. */
-const meanings = {
-  5: ['replica-busy', 'Another process is writing to the database; try again.'],
-  6: ['replica-busy', 'The database is locked by this process; try again.'],
-  8: ['storage-refused', 'The database cannot be written: the file or its folder is read-only.'],
-  10: ['storage-refused', 'The storage failed to read or write.'],
-  11: ['storage-damaged', 'The database file is damaged. Restore it from a copy, or start over from the server.'],
-  13: ['storage-full', 'The disk is full; nothing was written. Free some space and try again.'],
-  14: ['storage-refused', 'The database file cannot be opened. Check that its folder exists and can be written.'],
-  26: ['storage-foreign', 'The file is not an SQLite database.'],
-} as const;
-
-/** SQLite's own words for these codes: some failures come without the number. */
-const words: readonly (readonly [string, keyof typeof meanings])[] = [
-  ['database is locked', 5],
-  ['readonly database', 8],
-  ['disk I/O error', 10],
-  ['disk image is malformed', 11],
-  ['disk is full', 13],
-  ['unable to open database file', 14],
-  ['is not a database', 26],
-];
-
-/** An error of the storage under its own code; any other error as it is. */
-export function storageError(error: unknown, file?: string): unknown {
-  if (error instanceof KoinonError || !(error instanceof Error)) return error;
-  const given = error as { errcode?: unknown; sqliteCode?: unknown };
-  const code =
-    Number(given.errcode ?? given.sqliteCode ?? 0) & 0xff || words.find(([said]) => error.message.includes(said))?.[1];
-  const meaning = meanings[code as keyof typeof meanings];
-  if (!meaning) return error;
-  return new KoinonError(meaning[0], `${file ? `${file}: ` : ''}${meaning[1]} (${error.message})`, { cause: error });
+/** Copies a prebuilt database to where there is none yet: whole, or, when that is cut off, not at all. */
+export async function copyPrebuilt(prebuilt: string, file: string): Promise<void> {
+  const isThere = await access(file).then(
+    () => true,
+    () => false,
+  );
+  if (isThere) return;
+  const partial = `${file}.partial`;
+  await copyFile(prebuilt, partial);
+  await rename(partial, file);
 }

@@ -1,9 +1,10 @@
 import { KoinonError, type Outcome, type PulledPage, type PushRequest, readPushResponse } from '@koinon/core';
 import type { Database } from '../database/database.ts';
-import { meta, setMeta } from '../database/layout.ts';
+import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import { nextBatch } from '../outbox/batch.ts';
 import { applyPage, type Overlay, type RowCounts } from '../overlay/apply.ts';
+import { beginSweep, endSweep, isSweeping, noteSeen } from '../overlay/sweep.ts';
 import type { Transport } from './transport.ts';
 
 /** Which way a sync step goes. */
@@ -22,6 +23,8 @@ export interface SyncReport {
     readonly waiting: number;
     readonly rejected: number;
   };
+  /** Whether the server no longer knew this replica's cursor, so that everything was fetched anew; unsent changes are kept. */
+  readonly startedOver: boolean;
   /** The feed's position this replica has reached; null before its first pull. */
   readonly position: number | null;
 }
@@ -51,6 +54,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const down: RowCounts = { insert: 0, update: 0, delete: 0 };
   const up = { applied: 0, stale: 0, waiting: 0, rejected: 0 };
   let received = 0;
+  let startedOver = false;
 
   const settle = async (): Promise<readonly Outcome[]> => {
     const body = await parts.change(({ database }) => attemptedBody(database));
@@ -59,17 +63,36 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     for (const { outcome } of outcomes) up[outcome === 'waits' ? 'waiting' : outcome]++;
     return outcomes;
   };
-  const pull = async (): Promise<void> => {
-    for (let more = true; more; ) {
+  /** Brings down pages from one of the two cursors until there is no more to come from it. */
+  const pullFrom = async (name: 'cursor' | 'backfill'): Promise<void> => {
+    for (let goesOn = true; goesOn; ) {
       const { cursor, own } = await parts.change(({ database, outbox }) => ({
-        cursor: meta(database, 'cursor'),
+        cursor: meta(database, name),
         own: outbox.idsOf('confirmed'),
       }));
-      const page = await parts.transport.pull({ ...(cursor === undefined ? {} : { cursor }), own }, signal);
-      await parts.change((local) => takePage(local, page, cursor, down));
+      if (name === 'backfill' && cursor === undefined) return;
+      let page: PulledPage;
+      try {
+        page = await parts.transport.pull({ ...(cursor ? { cursor } : {}), own }, signal);
+      } catch (error) {
+        if (!isUnknownCursor(error) || !cursor) throw error;
+        startedOver = true;
+        await parts.change(beginSweep);
+        if (name === 'backfill') return;
+        continue;
+      }
+      await parts.change((local) => takePage(local, page, name, cursor, down));
       received += page.rows.length;
-      more = page.header.more;
+      goesOn = name === 'cursor' ? page.header.more : !page.header.last;
     }
+  };
+  /**
+   * A replica that gained tables or columns first fetches what the server holds of them, as a snapshot beside its
+   * cursor. The cursor stays where it was, so what was changed or deleted meanwhile comes by it afterwards.
+   */
+  const pull = async (): Promise<void> => {
+    await pullFrom('backfill');
+    await pullFrom('cursor');
   };
   const push = async (): Promise<boolean> => {
     let overtaken = false;
@@ -82,7 +105,12 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     return overtaken;
   };
 
-  await settle();
+  try {
+    await settle();
+  } catch (error) {
+    // The base of what was attempted is of no use here any more; it is pending again, and the pull starts over.
+    if (!isUnknownCursor(error) || direction === 'push') throw error;
+  }
   if (direction !== 'push') await pull();
   if (direction !== 'pull') {
     for (let round = 1; round <= mostRounds; round++) {
@@ -97,7 +125,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     setMeta(database, 'synced at', new Date(host.now()).toISOString());
     return meta(database, 'position');
   });
-  return { down, received, up, position: position === undefined ? null : Number(position) };
+  return { down, received, up, startedOver, position: position === undefined ? null : Number(position) };
 }
 
 /** The exact bytes of a push whose outcome is not known. */
@@ -139,6 +167,10 @@ async function sendAttempt(parts: SyncParts, body: string, signal?: AbortSignal)
   return outcomes;
 }
 
+function isUnknownCursor(error: unknown): boolean {
+  return error instanceof KoinonError && error.code === 'unknown-cursor';
+}
+
 const refusedWhole = new Set(['malformed-request', 'too-large', 'unknown-cursor', 'unknown-protocol', 'not-found']);
 
 /** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
@@ -154,13 +186,26 @@ function settleAttempt({ database, outbox }: Local, body: string, outcomes: read
   database.statement('DELETE FROM koinon_attempt').run();
 }
 
-/** Applies a page onto the cursor it starts from, and moves the cursor, in one local transaction. */
-function takePage(local: Local, page: PulledPage, cursor: string | undefined, down: RowCounts): void {
+/** Applies a page onto the cursor it starts from, and moves that cursor, in one local transaction. */
+function takePage(
+  local: Local,
+  page: PulledPage,
+  name: 'cursor' | 'backfill',
+  from: string | undefined,
+  down: RowCounts,
+): void {
   const { database } = local;
-  if (meta(database, 'cursor') !== cursor)
+  const { header } = page;
+  if (meta(database, name) !== from)
     throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
-  const counts = applyPage(local, page);
-  setMeta(database, 'cursor', page.header.cursor);
-  setMeta(database, 'position', String(page.header.to));
+  // A snapshot beside the cursor brings nothing back for good: what it covers the cursor has still to cover.
+  const counts = applyPage(local, name === 'cursor' ? page : { ...page, header: { ...header, more: true } });
+  const sweeps = name === 'cursor' && header.kind === 'snapshot' && isSweeping(database);
+  if (sweeps) noteSeen(database, page.rows);
+  if (sweeps && header.last)
+    for (const [kind, count] of Object.entries(endSweep(local, header.to))) counts[kind as keyof RowCounts] += count;
+  if (name === 'cursor') setMeta(database, 'position', String(header.to));
+  if (name === 'backfill' && header.last) dropMeta(database, name);
+  else setMeta(database, name, header.cursor);
   for (const kind of ['insert', 'update', 'delete'] as const) down[kind] += counts[kind];
 }

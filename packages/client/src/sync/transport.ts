@@ -32,13 +32,18 @@ export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {
   const root = url.replace(/\/+$/, '');
   async function post(path: string, body: string, signal?: AbortSignal): Promise<string> {
     const limit = AbortSignal.timeout(timeout);
-    try {
-      const response = await fetch(`${root}${path}`, {
+    const send = () =>
+      fetch(`${root}${path}`, {
         method: 'POST',
         headers: { 'content-type': 'application/json' },
         body,
         signal: signal ? AbortSignal.any([signal, limit]) : limit,
       });
+    const hasEnded = () => limit.aborted || signal?.aborted === true;
+    try {
+      // A connection kept open since an earlier request may be dead by now, and only using it tells. Pulls and pushes
+      // may be repeated, so one more try on a new connection costs nothing and spares a false alarm.
+      const response = await send().catch((error) => (hasEnded() ? Promise.reject(error) : send()));
       const text = await response.text();
       if (!response.ok) throw problemOf(response.status, text, root);
       return text;

@@ -71,7 +71,8 @@ export class Rows {
     const { text, values } = selectSql(fetched);
     const raw = this.database.statement(text).all(...values);
     const decode = rowDecoder(plan.table, fetched.columns);
-    const rows = raw.map(decode);
+    for (let i = 0; i < raw.length; i++) raw[i] = decode(raw[i]);
+    const rows = raw as AnyRow[];
     return plan.joins.length === 0 ? rows : this.joined(plan, rows);
   }
 
@@ -110,7 +111,7 @@ export class Rows {
       plan.joins.forEach((join, i) => {
         whole[join.name] = read[i]?.(row);
       });
-      return frozenRow(whole);
+      return frozenRow(row.id, whole, [...plan.columns, ...plan.joins.map(({ name }) => name)]);
     });
   }
 

@@ -23,7 +23,7 @@ import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { OpenOutboxEntry, Outbox } from '../outbox/outbox.ts';
 import type { Bases } from '../overlay/base.ts';
-import { storageError } from '../storage/node.ts';
+import { storageError } from '../storage/errors.ts';
 import { integrityProblems } from './integrity.ts';
 import type { Rows } from './rows.ts';
 

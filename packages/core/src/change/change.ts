@@ -62,14 +62,12 @@ export function applyChange(table: Table, row: AnyRow | null, change: Change): A
   if (row === null) return null;
   const next: Record<string, unknown> = { ...row, ...change.columns };
   for (const [name, operation] of Object.entries(change.operations)) next[name] = applyOperation(next[name], operation);
-  return frozenRow(next);
+  return frozenRow(row.id, next, table.names);
 }
 
 /** A row with every column of its table, null where none was given. */
 export function wholeRow(table: Table, id: string, columns: Readonly<Record<string, unknown>>): AnyRow {
-  const row: Record<string, unknown> = { id };
-  for (const [name] of table.entries) row[name] = columns[name] ?? null;
-  return frozenRow(row);
+  return frozenRow(id, columns, table.names);
 }
 
 /** Two consecutive changes of one row as one. */

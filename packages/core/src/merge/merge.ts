@@ -3,7 +3,6 @@ import type { JsonValue } from '../schema/column.ts';
 import type { AnyRow } from '../schema/schema.ts';
 import type { Table } from '../schema/table.ts';
 import { sameValue } from '../values/compare.ts';
-import { frozenRow } from '../values/sql.ts';
 
 /**
  * A column on which local and remote disagree and no rule decides. `column` is null where the whole row is at stake:
@@ -53,7 +52,7 @@ export function mergeRow(table: Table, base: AnyRow | null, local: Change | unde
   if (local.kind === 'update')
     for (const [column, operation] of Object.entries(local.operations))
       row[column] = applyOperation(remote[column], operation);
-  return { row: frozenRow(row), disagreements };
+  return { row: wholeRow(table, local.id, row), disagreements };
 }
 
 /** The columns in which two images of a row differ. */
@@ -66,7 +65,7 @@ function edited(table: Table, base: AnyRow, local: Extract<Change, { columns: un
   if (local.kind === 'update')
     for (const [column, operation] of Object.entries(local.operations))
       row[column] = applyOperation(base[column], operation);
-  return frozenRow(row);
+  return wholeRow(table, local.id, row);
 }
 
 function wholeRowOf(base: AnyRow | null, local: AnyRow | null, remote: AnyRow | null): Disagreement {

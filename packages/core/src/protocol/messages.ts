@@ -57,6 +57,8 @@ export interface PullHeader {
   readonly rows: number;
   /** Whether another pull would bring more at once. */
   readonly more: boolean;
+  /** Of a snapshot: whether this is its last page. Always true of changes. */
+  readonly last: boolean;
   /** Those of the request's own transactions whose effect is in these rows, and in all sent before. */
   readonly covers: readonly string[];
   /** The server's clock, RFC 3339. */

@@ -32,6 +32,8 @@ export interface Table<C extends Columns = Columns> {
   readonly home: 'everywhere' | 'device';
   /** The columns as a list, in order. */
   readonly entries: readonly (readonly [string, Column])[];
+  /** The columns' names, in order. */
+  readonly names: readonly string[];
   /** Whether every column's value is the same in JSON: there are no bytes. */
   readonly isPlain: boolean;
   /** The columns that a unique group or a reference depends on. */
@@ -58,6 +60,7 @@ export function table<const C extends Columns>(
     index: [...entries.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
     home: options.home ?? 'everywhere',
     entries,
+    names: entries.map(([name]) => name),
     isPlain: entries.every(([, { type }]) => type !== 'bytes'),
     integrity: [...new Set([...unique.flat(), ...references])],
     check: options.check as Table['check'],

@@ -30,7 +30,7 @@ function exactReal(value: number): SqlValue {
   return fraction !== 0 && fraction <= Number.EPSILON ? String(value) : value;
 }
 
-/** The value that SQLite stored. Times other programs wrote in SQL's own form come out in ours. */
+/** The value that SQLite stored. */
 export function fromSql(column: Column, value: unknown): unknown {
   if (value === null || value === undefined) return null;
   switch (column.type) {
@@ -39,8 +39,6 @@ export function fromSql(column: Column, value: unknown): unknown {
     case 'json':
     case 'set':
       return deepFreeze(JSON.parse(value as string));
-    case 'timestamp':
-      return (value as string).length === 24 ? value : instantOf(value as string);
     default:
       return value;
   }
@@ -50,31 +48,51 @@ export function fromSql(column: Column, value: unknown): unknown {
  * What a row is an instance of. Engines name the class when a frozen row is written to, so its name is the advice:
  * Cannot assign to read only property 'mark' of object '#<FrozenRow_change_it_with_update>'.
  */
-class FrozenRow_change_it_with_update {}
+class FrozenRow_change_it_with_update {
+  [column: string]: unknown;
 
-/** Makes columns a row: frozen, and of the class whose name says how to change one. */
-export function frozenRow(columns: Record<string, unknown>): AnyRow {
-  return Object.freeze(Object.setPrototypeOf(columns, FrozenRow_change_it_with_update.prototype)) as AnyRow;
+  constructor(id: unknown, columns: Readonly<Record<string, unknown>>, names: readonly string[]) {
+    this.id = id;
+    for (let i = 0; i < names.length; i++) {
+      const name = names[i] as string;
+      this[name] = columns[name] ?? null;
+    }
+  }
 }
 
-/** Turns a driver's raw row into a frozen one, in place. Compiled once per table, since a scan calls it for each row. */
-export function rowDecoder(
-  table: Table,
-  names: readonly string[] = Object.keys(table.columns),
-): (raw: unknown) => AnyRow {
+/** A row: the id, and of the columns those that are named, null where there is no value. */
+export function frozenRow(id: string, columns: Readonly<Record<string, unknown>>, names: readonly string[]): AnyRow {
+  return Object.freeze(new FrozenRow_change_it_with_update(id, columns, names)) as unknown as AnyRow;
+}
+
+/** Turns a driver's raw row into a frozen one. Compiled once per query, since a scan calls it for each row. */
+export function rowDecoder(table: Table, names: readonly string[] = table.names): (raw: unknown) => AnyRow {
   const converted = names.flatMap((name): [string, Column][] => {
     const column = table.columns[name];
-    return column && ['boolean', 'json', 'set', 'timestamp'].includes(column.type) ? [[name, column]] : [];
+    return column && ['boolean', 'json', 'set'].includes(column.type) ? [[name, column]] : [];
   });
   return (raw) => {
     const row = raw as Record<string, unknown>;
-    for (const [name, column] of converted) row[name] = fromSql(column, row[name]);
-    return frozenRow(row);
+    for (let i = 0; i < converted.length; i++) {
+      const [name, column] = converted[i] as readonly [string, Column];
+      row[name] = fromSql(column, row[name]);
+    }
+    return frozenRow(row.id as string, row, names);
   };
 }
 
-/** `2026-05-01 09:30:00`, as SQLite's datetime() writes it, in the form Koinon keeps. Other text stays as it is. */
-function instantOf(text: string): string {
+/**
+ * Puts times that other programs wrote in SQL's own form, `2026-05-01 09:30:00`, into the one Koinon keeps. For raw rows
+ * of a database that others write; a replica holds no other times than its own.
+ */
+export function withOwnTimes(table: Table, raw: unknown): unknown {
+  const row = raw as Record<string, unknown>;
+  for (const [name, { type }] of table.entries) if (type === 'timestamp') row[name] = instantOf(row[name]);
+  return row;
+}
+
+function instantOf(text: unknown): unknown {
+  if (typeof text !== 'string' || text.length === 24) return text;
   const time = Date.parse(
     /[zZ]|[+-]\d\d:?\d\d$/.test(text) ? text : `${text.replace(' ', 'T')}${text.length > 10 ? 'Z' : ''}`,
   );

@@ -29,7 +29,7 @@ const loopback = /^(127(\.\d{1,3}){3}|::1|localhost)$/;
  * Serves a store over HTTP. There are no users yet, so it answers this machine only: another address is refused, and so
  * is a request whose Host header names another (a page of another origin that points a name of its own here).
  *
- * @throws KoinonError `not-loopback`.
+ * @throws KoinonError `not-loopback`, `address-in-use`.
  */
 export async function startServer({
   store,
@@ -52,7 +52,14 @@ export async function startServer({
       );
   });
   await app.register(koinonPlugin, { store });
-  const url = await app.listen({ host, port });
+  const url = await app.listen({ host, port }).catch((error: { code?: string }) => {
+    if (error.code !== 'EADDRINUSE') throw error;
+    throw new KoinonError(
+      'address-in-use',
+      `Port ${port} of ${host} is taken by another program; choose another port, or 0 for a free one.`,
+      { value: port },
+    );
+  });
   return {
     url,
     async close() {

@@ -32,6 +32,7 @@ export async function pull(store: Store, request: PullRequest): Promise<PulledPa
         cursor: sealCursor(next, store.secret),
         rows: page.entries.length,
         more: page.more,
+        last: true,
         covers,
         time,
       };
@@ -54,6 +55,7 @@ export async function pull(store: Store, request: PullRequest): Promise<PulledPa
       cursor: sealCursor(next, store.secret),
       rows: entries.length,
       more: resume !== undefined || (await reader.position()) !== known,
+      last: resume === undefined,
       covers,
       time,
     };

@@ -1,5 +1,15 @@
 import { randomBytes } from 'node:crypto';
-import { createTable, quoteName, type Schema } from '@koinon/core';
+import {
+  columnDdl,
+  createIndexes,
+  createTable,
+  quoteName,
+  quoteText,
+  type Schema,
+  type SqlValue,
+  type Table,
+  toSql,
+} from '@koinon/core';
 import { v4 } from 'uuid';
 import type { Prepared } from './driver.ts';
 import { feedTriggers, koinonTables, stampUnstamped, type TrackedTable } from './triggers.ts';
@@ -21,12 +31,7 @@ export function prepareLayout(database: Prepared, schema: Schema): Identity {
   connection.exec('BEGIN IMMEDIATE');
   try {
     connection.exec(koinonTables);
-    for (const name of keptTables(schema)) {
-      const exists = database.get("SELECT 1 FROM sqlite_schema WHERE type = 'table' AND name = ?", name) !== undefined;
-      if (!exists)
-        for (const statement of createTable(name, schema.tables[name] as Schema['tables'][string], 'constraints'))
-          connection.exec(statement);
-    }
+    for (const name of keptTables(schema)) makeTable(database, name, schema.tables[name] as Table);
     for (const name of keptTables(schema)) track(database, trackedTable(database, name));
     const identity = {
       feed: metaOr(database, 'feed', () => v4()),
@@ -38,6 +43,39 @@ export function prepareLayout(database: Prepared, schema: Schema): Identity {
     connection.exec('ROLLBACK');
     throw error;
   }
+}
+
+/** Makes a table that is not there yet, and adds the columns that one which is there lacks. */
+function makeTable(database: Prepared, name: string, table: Table): void {
+  const present = database
+    .all<{ name: string }>('SELECT name FROM pragma_table_info(?)', name)
+    .map((column) => column.name);
+  if (present.length === 0) {
+    for (const statement of createTable(name, table, 'constraints')) database.connection.exec(statement);
+    return;
+  }
+  for (const [column, definition] of table.entries) {
+    if (present.includes(column)) continue;
+    const { default: initial, optional } = definition;
+    if (!optional && (initial === undefined || typeof initial === 'function'))
+      throw new Error(
+        `${name}.${column} is new and required; give it a default value for the rows that are there, or add it by your own SQL`,
+      );
+    const literal =
+      initial === undefined || typeof initial === 'function'
+        ? ''
+        : ` DEFAULT ${quoteValue(toSql(definition, initial))}`;
+    database.connection.exec(
+      `ALTER TABLE ${quoteName(name)} ADD COLUMN ${columnDdl(column, definition, 'constraints')}${literal}`,
+    );
+  }
+  for (const statement of createIndexes(name, table, 'constraints')) database.connection.exec(statement);
+}
+
+function quoteValue(value: SqlValue): string {
+  if (value === null) return 'NULL';
+  if (value instanceof Uint8Array) return `X'${Buffer.from(value).toString('hex')}'`;
+  return typeof value === 'number' ? String(value) : quoteText(value);
 }
 
 /** Puts the triggers on a table, unless they stand there already as they should. */

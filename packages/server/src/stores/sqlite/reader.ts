@@ -7,6 +7,7 @@ import {
   rowDecoder,
   type Schema,
   type Table,
+  withOwnTimes,
 } from '@koinon/core';
 import type { FeedEntry, FeedPage, StoreReader } from '../store.ts';
 import type { Prepared } from './driver.ts';
@@ -44,7 +45,7 @@ export class SqliteReader implements StoreReader {
 
   async rowsAfter(table: string, after: string | null, limit: number): Promise<FeedEntry[]> {
     const rows = this.database.all<AnyRow>(
-      `SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE id > ? ORDER BY id LIMIT ?`,
+      `SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE id ${after === null ? '>=' : '>'} ? ORDER BY id LIMIT ?`,
       after ?? '',
       limit,
     );
@@ -108,7 +109,7 @@ export class SqliteReader implements StoreReader {
   private decode(table: string, raw: unknown): AnyRow {
     const decoder = this.decoders.get(table) ?? rowDecoder(this.schema.tables[table] as Table);
     this.decoders.set(table, decoder);
-    return decoder(raw);
+    return decoder(withOwnTimes(this.schema.tables[table] as Table, raw));
   }
 
   private wire(table: string, raw: unknown): Record<string, JsonValue> {

@@ -1,0 +1,65 @@
+import { quoteName } from '@koinon/core';
+import type { Database } from '../database/database.ts';
+import { dropMeta, meta, setMeta } from '../database/layout.ts';
+import { applyPage, type Overlay, type RowCounts } from './apply.ts';
+
+/**
+ * Starting over: the server no longer knows this replica's cursor, since its database was restored from a backup or is
+ * another one. A new snapshot is laid over what is here; rows that it does not name are gone on the server, and go here
+ * when it is complete. What was not confirmed is kept all the while and merged onto what the snapshot brings.
+ */
+export interface Sweeping extends Overlay {
+  readonly database: Database;
+}
+
+/** Begins: forgets the cursor, and has everything sent again of which only the old feed could have told the end. */
+export function beginSweep({ database, outbox }: Sweeping): void {
+  dropMeta(database, 'cursor');
+  dropMeta(database, 'backfill');
+  setMeta(database, 'sweep', 'begun');
+  database.statement('DELETE FROM koinon_seen').run();
+  // Confirmed, but not seen in the feed: the restored server may lack them. A receipt there keeps them from being done twice.
+  for (const { sequence } of [...outbox.transactions('confirmed')]) outbox.setState(sequence, 'pending');
+}
+
+/** Whether a new snapshot is being laid over the rows that are here. */
+export function isSweeping(database: Database): boolean {
+  return meta(database, 'sweep') !== undefined;
+}
+
+/** Notes the rows a page of the snapshot names. */
+export function noteSeen(database: Database, rows: readonly { readonly table: string; readonly id: string }[]): void {
+  const insert = database.statement('INSERT INTO koinon_seen VALUES (?, ?) ON CONFLICT DO NOTHING');
+  for (const { table, id } of rows) insert.run(table, id);
+}
+
+/** Ends: what the snapshot did not name is treated as what it is, deleted on the server. */
+export function endSweep(sweeping: Sweeping, position: number): RowCounts {
+  const { database, schema } = sweeping;
+  const unseen = Object.entries(schema.tables).flatMap(([table, { home }]) => {
+    if (home === 'device') return [];
+    const text = `SELECT id FROM ${quoteName(table)} WHERE id NOT IN (SELECT row_id FROM koinon_seen WHERE table_name = ?)
+      UNION SELECT row_id FROM koinon_base WHERE table_name = ?1 AND row_id NOT IN (SELECT row_id FROM koinon_seen WHERE table_name = ?1)`;
+    return (database.statement(text).all(table) as { id: string }[]).map(({ id }) => ({
+      kind: 'delete' as const,
+      table,
+      id,
+      position,
+    }));
+  });
+  const header = {
+    kind: 'changes',
+    from: null,
+    to: position,
+    cursor: '',
+    rows: unseen.length,
+    more: true,
+    last: true,
+    covers: [],
+    time: '',
+  } as const;
+  const counts = applyPage(sweeping, { header, rows: unseen });
+  database.statement('DELETE FROM koinon_seen').run();
+  dropMeta(database, 'sweep');
+  return counts;
+}

@@ -30,9 +30,9 @@ if (json) console.log(JSON.stringify(results, null, 2));
 else {
   const table = new Table({
     head: ['row', 'unit', 'floor', 'koinon', 'ratio', 'reach', 'holds'],
-    style: { compact: true },
+    style: { head: ['bold'], compact: true },
   });
   for (const { row, unit, floor, koinon, ratio, reach, holds } of results)
-    table.push([row, unit, floor, koinon, ratio, reach, holds ? 'yes' : 'no']);
+    table.push([row, unit, floor, koinon, ratio, reach, reach === '-' ? '-' : holds ? 'yes' : 'no']);
   console.log(table.toString());
 }

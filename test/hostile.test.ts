@@ -1,0 +1,132 @@
+import fc from 'fast-check';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { garden, rowsOf, World } from './support/world.ts';
+
+// No request, however malformed, stops the server or changes data.
+
+let world: World;
+let before: unknown;
+let cursor: string;
+beforeAll(async () => {
+  world = await World.of(garden);
+  (await world.shell()).exec(
+    "INSERT INTO bed VALUES ('b1', 'north', 1); INSERT INTO plant VALUES ('p1', 'b1', 'herb', NULL, 3, 0, '[]')",
+  );
+  before = await rowsOf(await world.shell());
+  cursor = ((await world.request('/v1/pull', {})).lines[0] as never as { cursor: string }).cursor;
+});
+afterAll(() => world.end());
+
+const uuid = '00000000-0000-4000-8000-000000000001';
+const junk = fc.oneof(
+  fc.jsonValue({ maxDepth: 2 }),
+  fc.constantFrom('', '\0', "' OR 1=1 --", '__proto__', -1, 1e308, 2 ** 60, [], {}, [[]]),
+);
+/** A good request with something in it replaced, removed or added. */
+function spoilt(good: unknown): fc.Arbitrary<unknown> {
+  if (Array.isArray(good))
+    return fc.oneof(
+      junk,
+      fc.tuple(...good.map(spoilt)).map((parts) => [...parts]),
+      fc.constant([...good, ...good]),
+    );
+  if (good === null || typeof good !== 'object')
+    return fc.oneof({ weight: 3, arbitrary: fc.constant(good as unknown) }, junk);
+  const parts = fc.record(Object.fromEntries(Object.entries(good).map(([name, value]) => [name, spoilt(value)])), {
+    requiredKeys: [],
+  });
+  return fc.oneof(
+    { weight: 5, arbitrary: parts },
+    junk,
+    fc.tuple(parts, fc.string(), junk).map(([given, name, value]) => ({ ...given, [name]: value })),
+  );
+}
+const push = spoilt({
+  replica: uuid,
+  base: null,
+  transactions: [
+    {
+      id: uuid,
+      editedAt: '2026-11-23T10:00:00.000Z',
+      own: [uuid],
+      changes: [
+        {
+          kind: 'update',
+          table: 'plant',
+          id: 'nobody',
+          columns: { height: 4 },
+          operations: { watered: { add: 1 }, tags: { include: ['x'], exclude: [] } },
+        },
+        { kind: 'delete', table: 'bed', id: 'nobody' },
+      ],
+    },
+  ],
+});
+
+test('spoilt requests get a problem document or a refusal by transaction; nothing changes and the server goes on', async () => {
+  const statuses = new Set<number>();
+  await fc.assert(
+    fc.asyncProperty(fc.constantFrom('/v1/push', '/v1/pull'), push, async (path, body) => {
+      const { status, type, lines } = await world.request(path, body);
+      statuses.add(status);
+      if (status === 200) {
+        if (path === '/v1/push')
+          for (const { outcome } of (lines[0] as never as { outcomes: { outcome: string }[] }).outcomes)
+            expect(outcome).not.toBe('applied');
+      } else {
+        expect(status).toBeGreaterThanOrEqual(400);
+        expect(status).toBeLessThan(500);
+        expect(type).toContain('application/problem+json');
+        expect(lines[0]).toMatchObject({
+          status,
+          code: expect.stringMatching(/^[a-z-]+$/),
+          detail: expect.any(String),
+        });
+      }
+    }),
+    { numRuns: 400 },
+  );
+  expect([...statuses].sort()).toEqual(expect.arrayContaining([200, 400]));
+  expect(await rowsOf(await world.shell())).toEqual(before);
+});
+
+test('raw bytes that are no JSON, or no text at all, get a problem document', () =>
+  fc.assert(
+    fc.asyncProperty(
+      fc.uint8Array({ minLength: 1, maxLength: 60 }),
+      fc.constantFrom('application/json', 'text/plain', 'application/x-www-form-urlencoded'),
+      async (body, type) => {
+        const response = await fetch(`${world.server.url}/v1/push`, {
+          method: 'POST',
+          headers: { 'content-type': type },
+          body,
+        });
+        expect(response.status).toBe(400);
+        expect(await response.json()).toMatchObject({ code: 'malformed-request' });
+      },
+    ),
+    { numRuns: 60 },
+  ));
+
+test('a cursor with anything in it changed is not accepted', () =>
+  fc.assert(
+    fc.asyncProperty(fc.nat(), fc.constantFrom('A', 'z', '_', '.', '', 'AA'), async (where, put) => {
+      const at = where % cursor.length;
+      const forged = cursor.slice(0, at) + put + cursor.slice(at + 1);
+      // The last character of base64 has bits that mean nothing; the seal is compared as text all the same.
+      fc.pre(forged !== cursor);
+      expect(await world.request('/v1/pull', { cursor: forged })).toMatchObject({
+        status: 409,
+        lines: [{ code: 'unknown-cursor' }],
+      });
+    }),
+    { numRuns: 120 },
+  ));
+
+test('a request beyond the limits is refused before it is looked at', async () => {
+  const many = { replica: uuid, base: null, transactions: Array.from({ length: 501 }, () => ({})) };
+  expect(await world.request('/v1/push', many)).toMatchObject({ status: 413, lines: [{ code: 'too-large' }] });
+  const big = JSON.stringify({ cursor: 'x'.repeat(65 * 1024 * 1024) });
+  expect(await world.request('/v1/pull', big)).toMatchObject({ status: 413, lines: [{ code: 'too-large' }] });
+  expect(await world.request('/v1/pull', {})).toMatchObject({ status: 200 });
+});

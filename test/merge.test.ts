@@ -1,0 +1,154 @@
+import {
+  type AnyRow,
+  applyChange,
+  type Change,
+  counter,
+  integer,
+  joinChanges,
+  json,
+  mergeRow,
+  setOfText,
+  table,
+  text,
+  wholeRow,
+} from '@koinon/core';
+import fc from 'fast-check';
+import { expect, test } from 'vitest';
+
+// The laws of the merge, on every row and pair of edits that can be made up.
+
+const hive = table({
+  mark: text({ optional: true }),
+  strength: integer({ optional: true }),
+  label: json({ optional: true }),
+  frames: counter(),
+  tags: setOfText(),
+});
+const plainValues = {
+  mark: fc.constantFrom(null, 'A', 'B', ''),
+  strength: fc.constantFrom(null, 0, 1, 2),
+  label: fc.constantFrom(null, { a: 1, b: [2] }, { b: [2], a: 1 }, 'x'),
+};
+const member = fc.constantFrom('calm', 'old', 'swarmed');
+const members = fc.uniqueArray(member, { maxLength: 3 });
+const row = fc
+  .record({ ...plainValues, frames: fc.nat(9), tags: members })
+  .map((columns) => wholeRow(hive, 'h1', { ...columns, tags: [...columns.tags].sort() }));
+const operations = fc
+  .record(
+    {
+      frames: fc.integer({ min: -3, max: 9 }).map((add) => ({ add })),
+      tags: fc
+        .tuple(members, members)
+        .map(([include, exclude]) => ({ include, exclude: exclude.filter((m) => !include.includes(m)) })),
+    },
+    { requiredKeys: [] },
+  )
+  .map((given) => Object.fromEntries(Object.entries(given)));
+const edit = fc
+  .record({ columns: fc.record(plainValues, { requiredKeys: [] }), operations })
+  .map(({ columns, operations }): Change => ({ kind: 'update', table: 'hive', id: 'h1', columns, operations }));
+const after = (base: AnyRow, ...changes: Change[]) =>
+  changes.reduce<AnyRow | null>((row, change) => applyChange(hive, row, change), base) as AnyRow;
+const joined = (...changes: Change[]) =>
+  changes.reduce<Change | undefined>((all, change) => joinChanges(hive, all, change), undefined) as Change;
+const plain = (row: AnyRow | null) => row && { ...row };
+
+test('no change on one side: the other side stands', () =>
+  fc.assert(
+    fc.property(row, edit, row, (base, local, remote) => {
+      expect(mergeRow(hive, base, undefined, remote)).toEqual({ row: remote, disagreements: [] });
+      const { row: merged, disagreements } = mergeRow(hive, base, local, base);
+      expect(plain(merged)).toEqual(plain(after(base, local)));
+      expect(disagreements).toEqual([]);
+    }),
+  ));
+
+test('the same change on both sides is agreement', () =>
+  fc.assert(
+    fc.property(row, fc.record(plainValues, { requiredKeys: [] }), (base, columns) => {
+      const local: Change = { kind: 'update', table: 'hive', id: 'h1', columns, operations: {} };
+      const remote = after(base, local);
+      expect(mergeRow(hive, base, local, remote)).toEqual({ row: remote, disagreements: [] });
+    }),
+  ));
+
+test('what was typed stands on screen; what is asked is exactly where both changed a column, and differently', () =>
+  fc.assert(
+    fc.property(row, edit, edit, (base, local, theirs) => {
+      const remote = after(base, theirs);
+      const { row: merged, disagreements } = mergeRow(hive, base, local, remote);
+      if (local.kind !== 'update') return;
+      for (const [column, value] of Object.entries(local.columns)) expect(merged?.[column]).toEqual(value);
+      for (const name of Object.keys(plainValues))
+        if (!(name in local.columns)) expect(merged?.[name]).toEqual(remote[name]);
+      const asked = disagreements.map(({ column }) => column);
+      const expected = Object.keys(local.columns).filter(
+        (name) => !same(remote[name], base[name]) && !same(remote[name], local.columns[name]),
+      );
+      expect(asked.sort()).toEqual(expected.sort());
+      for (const { column, base: was, local: mine, remote: other } of disagreements)
+        expect([was, mine, other]).toEqual([
+          base[column as string],
+          local.columns[column as string],
+          remote[column as string],
+        ]);
+    }),
+  ));
+const same = (a: unknown, b: unknown) => JSON.stringify(a, sorted) === JSON.stringify(b, sorted);
+const sorted = (_key: string, value: unknown) =>
+  value !== null && typeof value === 'object' && !Array.isArray(value)
+    ? Object.fromEntries(Object.entries(value).sort())
+    : value;
+
+test('merging again what was merged changes nothing', () =>
+  fc.assert(
+    fc.property(row, edit, row, (base, local, remote) => {
+      const once = mergeRow(hive, base, local, remote);
+      expect(mergeRow(hive, base, local, remote)).toEqual(once);
+      // Onto a base that has moved to the remote, the same plain edit gives the same row, and asks nothing any more.
+      const bare: Change = { ...local, operations: {} } as Change;
+      const again = mergeRow(hive, remote, bare, remote);
+      expect(plain(again.row)).toEqual(plain(mergeRow(hive, base, bare, remote).row));
+      expect(again.disagreements).toEqual([]);
+    }),
+  ));
+
+test('counters sum, and sets keep every member that was included and not excluded, in whatever order devices sync', () =>
+  fc.assert(
+    fc.property(
+      row,
+      fc.array(operations, { minLength: 1, maxLength: 4 }),
+      fc.infiniteStream(fc.nat()),
+      (base, devices, draw) => {
+        const edits = devices.map(
+          (given): Change => ({ kind: 'update', table: 'hive', id: 'h1', columns: {}, operations: given as never }),
+        );
+        const order = [...edits].sort(() => ((draw.next().value as number) % 2 ? 1 : -1));
+        // Each device merges its edit onto what the server has by then, all from the same base.
+        const server = order.reduce<AnyRow>((remote, local) => mergeRow(hive, base, local, remote).row as AnyRow, base);
+        const added = devices.reduce(
+          (sum, each) => sum + ((each as { frames?: { add: number } }).frames?.add ?? 0),
+          base.frames as number,
+        );
+        expect(server.frames).toBe(added);
+        const included = devices.flatMap((each) => (each as { tags?: { include: string[] } }).tags?.include ?? []);
+        const excluded = new Set(
+          devices.flatMap((each) => (each as { tags?: { exclude: string[] } }).tags?.exclude ?? []),
+        );
+        for (const each of included) if (!excluded.has(each)) expect(server.tags).toContain(each);
+        for (const each of base.tags as string[]) if (!excluded.has(each)) expect(server.tags).toContain(each);
+      },
+    ),
+  ));
+
+test('edits joined are the edits one after the other', () =>
+  fc.assert(
+    fc.property(row, fc.array(edit, { minLength: 1, maxLength: 5 }), (base, edits) => {
+      expect(plain(after(base, joined(...edits)))).toEqual(plain(after(base, ...edits)));
+      const { id, ...columns } = base;
+      const insert: Change = { kind: 'insert', table: 'hive', id, columns };
+      expect(plain(applyChange(hive, null, joined(insert, ...edits)))).toEqual(plain(after(base, ...edits)));
+      expect(joined(insert, ...edits, { kind: 'delete', table: 'hive', id })).toMatchObject({ kind: 'delete' });
+    }),
+  ));

@@ -29,10 +29,11 @@ CREATE TABLE koinon_change (
   table_name TEXT NOT NULL,
   row_id TEXT NOT NULL,
   kind TEXT NOT NULL,
-  columns TEXT NOT NULL,
+  columns TEXT,
   operations TEXT,
   back INTEGER NOT NULL DEFAULT 0
 );
+-- Where columns is null the change is an insert whose row has not been changed since: the row itself tells them.
 -- Transactions that have been sent, and what is known of them: pending again, attempted, confirmed or rejected.
 CREATE TABLE koinon_sent (
   sequence INTEGER PRIMARY KEY,

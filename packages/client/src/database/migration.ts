@@ -132,7 +132,9 @@ export class Migration {
     rewrite: (image: Record<string, JsonValue>, isWhole: boolean) => Record<string, JsonValue>,
   ): void {
     const changes = this.database
-      .statement("SELECT place, kind, columns, operations FROM koinon_change WHERE table_name = ? AND kind <> 'delete'")
+      .statement(
+        'SELECT place, kind, columns, operations FROM koinon_change WHERE table_name = ? AND columns IS NOT NULL',
+      )
       .all(table) as { place: number; kind: string; columns: string; operations: string | null }[];
     for (const { place, kind, columns, operations } of changes) {
       const next = JSON.stringify(rewrite(JSON.parse(columns), kind === 'insert'));

@@ -9,8 +9,10 @@ import {
   type Schema,
   type SqlValue,
   tableOf,
+  wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
+import type { Rows } from '../tables/rows.ts';
 import { Places } from './places.ts';
 
 /**
@@ -44,7 +46,7 @@ interface StoredChange {
   table_name: string;
   row_id: string;
   kind: Change['kind'];
-  columns: string;
+  columns: string | null;
   operations: string | null;
   id: string | null;
   edited_at: number | null;
@@ -78,20 +80,23 @@ const chunk = 500;
 export class Outbox {
   private readonly database: Database;
   private readonly schema: Schema;
+  private readonly rows: Rows;
   private readonly places: Places;
   private readonly inserts = new Map<string, string[]>();
 
-  constructor(database: Database, schema: Schema) {
+  constructor(database: Database, schema: Schema, rows: Rows) {
     this.database = database;
     this.schema = schema;
+    this.rows = rows;
     this.places = new Places(database);
   }
 
   /** Puts a change at the end of the list. */
   append(entry: OpenOutboxEntry, change: Change): void {
     const { kind, table, id } = change;
+    // A new row is its own record: its columns are written down here only when the row is about to change.
     const columns =
-      kind === 'delete' ? '{}' : JSON.stringify(columnsToWire(tableOf(this.schema, table), change.columns));
+      kind === 'update' ? JSON.stringify(columnsToWire(tableOf(this.schema, table), change.columns)) : null;
     const operations =
       kind === 'update' && Object.keys(change.operations).length > 0 ? JSON.stringify(change.operations) : null;
     const isFirst = entry.sequence === undefined;
@@ -131,6 +136,20 @@ export class Outbox {
 
   isEmpty(): boolean {
     return this.database.statement('SELECT 1 FROM koinon_change LIMIT 1').get() === undefined;
+  }
+
+  /** Writes down what an insert in the list put into a row, before the row becomes something else. */
+  keepInserted(table: string, id: string): void {
+    for (const place of this.places.of(table, id)) {
+      const found = this.database
+        .statement("SELECT 1 FROM koinon_change WHERE place = ? AND columns IS NULL AND kind = 'insert'")
+        .get(place);
+      const row = found === undefined ? null : this.rows.get(table, id);
+      if (row)
+        this.database
+          .statement('UPDATE koinon_change SET columns = ? WHERE place = ?')
+          .run(this.rows.imageOf(table, row), place);
+    }
   }
 
   /** Changes of one row in order, over all transactions; those the feed has brought back are no longer among them. */
@@ -226,6 +245,8 @@ export class Outbox {
 
   /** Notes that the feed has brought back what a confirmed transaction did to one row. */
   markBack(sequence: number, table: string, id: string): void {
+    // Should the transaction have to be sent again as a whole, it must be what it was.
+    this.keepInserted(table, id);
     for (const place of this.placesIn(sequence, table, id)) {
       this.database.statement('UPDATE koinon_change SET back = 1 WHERE place = ?').run(place);
       this.places.remove(table, id, place);
@@ -288,11 +309,15 @@ export class Outbox {
   }
 
   private changeOf({ kind, table_name: table, row_id: id, columns, operations }: StoredChange): Change {
+    if (kind === 'insert' && columns === null) {
+      const { id: _, ...own } = this.rows.get(table, id) ?? wholeRow(tableOf(this.schema, table), id, {});
+      return { kind, table, id, columns: own };
+    }
     return changeFromWire(this.schema, {
       kind,
       table,
       id,
-      columns: JSON.parse(columns) as Record<string, JsonValue>,
+      columns: JSON.parse(columns ?? '{}') as Record<string, JsonValue>,
       operations: JSON.parse(operations ?? '{}') as Operations,
     });
   }

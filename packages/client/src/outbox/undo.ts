@@ -33,6 +33,8 @@ export function rowState({ schema, rows, bases, outbox }: Overlay, tableName: st
 export function revertRow(at: Undoing, tableName: string, id: string): void {
   tableOf(at.schema, tableName);
   const changes = at.outbox.changesOf(tableName, id).filter(({ state }) => state !== 'confirmed');
+  // Without changes there is no base to go back to: the row is what the server gave.
+  if (changes.length === 0) return;
   if (changes.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
   for (const sequence of new Set(changes.map((change) => change.sequence))) {
     at.outbox.removeChanges(sequence, tableName, id, at.host.newId());

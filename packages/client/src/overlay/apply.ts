@@ -142,7 +142,7 @@ interface Move {
 }
 
 /** Merges what the device did onto the moved base, and writes the view, the base and the conflicts. */
-function show({ schema, rows, bases, conflicts, commit }: Overlay, move: Move, counts: RowCounts): void {
+function show({ schema, rows, bases, outbox, conflicts, commit }: Overlay, move: Move, counts: RowCounts): void {
   const { tableName, id, base, queued, next, left } = move;
   const table = tableOf(schema, tableName);
   const confirmedOver = (row: AnyRow | null, changes: readonly QueuedChange[]) =>
@@ -160,6 +160,7 @@ function show({ schema, rows, bases, conflicts, commit }: Overlay, move: Move, c
   const { row, disagreements } = mergeRow(table, expected, local, confirmedOver(next, left));
 
   const before = rows.get(tableName, id);
+  outbox.keepInserted(tableName, id);
   if (row === null) rows.remove(tableName, id);
   else rows.put(tableName, row);
   if (before === null && row !== null) counts.insert++;

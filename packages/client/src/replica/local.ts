@@ -59,7 +59,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   constructor(schema: S, database: Database, host: Host, transport: Transport | undefined, stallLimit: number) {
     super();
     const rows = new Rows(database, schema);
-    const outbox = new Outbox(database, schema);
+    const outbox = new Outbox(database, schema, rows);
     const conflicts = new Conflicts(database, schema);
     const referenced = new Set(
       Object.values(schema.tables).flatMap(({ entries }) => entries.flatMap(([, { target }]) => target ?? [])),

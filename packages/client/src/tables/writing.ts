@@ -173,7 +173,10 @@ export class Writing {
   private record(table: Table, change: Change, before: AnyRow | null): void {
     if (table.home === 'device') return;
     const { outbox, bases, host } = this.to;
-    if (before !== null && !outbox.hasChangesOf(change.table, change.id)) bases.set(change.table, change.id, before);
+    if (before !== null) {
+      if (outbox.hasChangesOf(change.table, change.id)) outbox.keepInserted(change.table, change.id);
+      else bases.set(change.table, change.id, before);
+    }
     this.entry ??= { id: host.newId(), editedAt: host.now() };
     outbox.append(this.entry, change);
   }

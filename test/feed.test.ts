@@ -1,6 +1,7 @@
 import type { Replica, SqlDriver } from '@koinon/client';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { type Garden, garden, rowsOf, World } from './support/world.ts';
 
 // Other programs write the server's tables in plain SQL; replicas must follow, whatever form the SQL takes.
@@ -61,7 +62,7 @@ test('history 11: REPLACE, OR IGNORE, key updates, DELETE without WHERE: all are
         await follower.sync();
         expect(await rowsOf(follower)).toEqual(await rowsOf(shell));
       }),
-      { numRuns: 250 },
+      runs(250),
     );
     follower = await world.replica();
     await follower.sync();

@@ -1,5 +1,6 @@
 import fc from 'fast-check';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { garden, rowsOf, World } from './support/world.ts';
 
 // No request, however malformed, stops the server or changes data.
@@ -84,7 +85,7 @@ test('spoilt requests get a problem document or a refusal by transaction; nothin
         });
       }
     }),
-    { numRuns: 400 },
+    runs(400),
   );
   expect([...statuses].sort()).toEqual(expect.arrayContaining([200, 400]));
   expect(await rowsOf(await world.shell())).toEqual(before);
@@ -105,7 +106,7 @@ test('raw bytes that are no JSON, or no text at all, get a problem document', ()
         expect(await response.json()).toMatchObject({ code: 'malformed-request' });
       },
     ),
-    { numRuns: 60 },
+    runs(60),
   ));
 
 test('a cursor with anything in it changed is not accepted', () =>
@@ -120,7 +121,7 @@ test('a cursor with anything in it changed is not accepted', () =>
         lines: [{ code: 'unknown-cursor' }],
       });
     }),
-    { numRuns: 120 },
+    runs(120),
   ));
 
 test('a request beyond the limits is refused before it is looked at', async () => {

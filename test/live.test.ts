@@ -2,6 +2,7 @@ import { openReplica, type Replica, type Result } from '@koinon/client';
 import { sql } from '@koinon/core';
 import fc from 'fast-check';
 import { expect, test, vi } from 'vitest';
+import { runs } from './support/runs.ts';
 import { order, row, thingSchema, where } from './support/things.ts';
 import { garden, World } from './support/world.ts';
 
@@ -63,7 +64,7 @@ test('after every commit a live query shows what a fresh query answers, and its 
       }
       await replica.close();
     }),
-    { numRuns: 150 },
+    runs(150),
   ));
 const byId = (a: unknown, b: unknown) => ((a as { id: string }).id < (b as { id: string }).id ? -1 : 1);
 

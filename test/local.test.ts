@@ -17,6 +17,7 @@ import {
 } from '@koinon/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { World } from './support/world.ts';
 
 // The replica alone, as an app works with it all day.
@@ -422,7 +423,7 @@ describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
             await scratch.close();
           },
         ),
-        { numRuns: 60 },
+        runs(60),
       ));
   });
 
@@ -457,7 +458,7 @@ describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
             await scratch.close();
           },
         ),
-        { numRuns: 60 },
+        runs(60),
       ));
 
     test('a row, or everything, goes back to what the server last gave; what was sent does not', async () => {

@@ -6,6 +6,7 @@ import { type Migrations, openNodeDriver, openReplica, type Replica, type Replic
 import { boolean, integer, real, type Schema, schema, table, text } from '@koinon/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { garden, World } from './support/world.ts';
 
 // Opening: new files, old files, other people's files, broken files, and files that another process has open.
@@ -174,7 +175,7 @@ test('whatever steps a schema takes, renamed columns keep their values and their
         await replica.close();
       },
     ),
-    { numRuns: 15 },
+    runs(15),
   ));
 
 test('a seed runs once, in one transaction, and again only if it was cut off', async () => {

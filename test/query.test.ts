@@ -15,6 +15,7 @@ import {
 } from '@koinon/core';
 import fc from 'fast-check';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { order, row, thingSchema, things, where } from './support/things.ts';
 
 // One query, two answers: what SQL finds and what the predicate and comparator find must be the same rows in the same order.
@@ -56,7 +57,7 @@ test('the predicate and the comparator answer as the SQL does, on every row', ()
       const kept = rows.filter(predicateOf(plan.condition)).sort(comparatorOf(plan.order));
       expect(found.map((each) => ({ ...each }))).toEqual(kept.map((each) => ({ ...each })));
     }),
-    { numRuns: 500 },
+    runs(500),
   );
 });
 
@@ -75,7 +76,7 @@ test('pages by `after` put together are the whole', () => {
       for (let page = read({ limit }); page.length > 0; page = read({ limit, after: page.at(-1) })) paged.push(...page);
       expect(paged).toEqual(read({}));
     }),
-    { numRuns: 200 },
+    runs(200),
   );
 });
 

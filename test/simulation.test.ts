@@ -2,6 +2,7 @@ import type { Replica, SqlDriver } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { BadNetwork, type Garden, garden, rowsOf, World } from './support/world.ts';
 
 // Three devices and the office work at random over a network that loses and repeats; in the end all must agree.
@@ -130,7 +131,7 @@ test('edits of different columns, counters and sets: all devices and the server 
         expect([0, 1, 2, 3].map((n) => (onServer[`plant p${n}`] as { watered: number }).watered)).toEqual(watered);
       });
     }),
-    { numRuns: 40 },
+    runs(40),
   ));
 
 test('edits and deletes of anything: what is not on the server is in conflict or refused, and all else is equal', () =>
@@ -150,7 +151,7 @@ test('edits and deletes of anything: what is not on the server is in conflict or
         }
       }),
     ),
-    { numRuns: 40 },
+    runs(40),
   ));
 
 test('two syncs at once: one is told to wait, and nothing is doubled', () =>

@@ -3,6 +3,7 @@ import { exportRows, importRows, type TransferProgress } from '@koinon/client/tr
 import { bytes, json, reference, schema, table, text } from '@koinon/core';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { row, thingSchema } from './support/things.ts';
 
 // Import and export in open formats: JSON Lines and CSV.
@@ -30,7 +31,7 @@ test.each(['jsonl', 'csv'] as const)('what %s exports it imports again, whatever
       expect(await to.rows({ from: 'thing' })).toEqual(await from.rows({ from: 'thing' }));
       await Promise.all([from.close(), to.close()]);
     }),
-    { numRuns: 60 },
+    runs(60),
   ),
 );
 

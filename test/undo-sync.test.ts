@@ -1,6 +1,7 @@
 import type { Replica } from '@koinon/client';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { type Garden, garden, rowsOf, World } from './support/world.ts';
 
 // Undo, revert and drafts in the middle of syncing: whatever is taken back was never sent, and whatever was sent stays.
@@ -73,7 +74,7 @@ test('after any mix of edits, undo, revert, drafts and syncs, reverting what is 
         await world.end();
       }
     }),
-    { numRuns: 60 },
+    runs(60),
   ));
 
 test('taking back the one row of a transaction leaves the rest of it, under another id', async () => {

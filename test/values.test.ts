@@ -2,6 +2,7 @@ import { openReplica, type Replica } from '@koinon/client';
 import { bytes, json, schema, table } from '@koinon/core';
 import fc from 'fast-check';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { row, things } from './support/things.ts';
 import { World } from './support/world.ts';
 
@@ -41,7 +42,7 @@ test('every row that a device accepts arrives on the other one as it was written
           expect(await here.get('data' in each ? 'blob' : 'thing', each.id)).toEqual(each);
       },
     ),
-    { numRuns: 60 },
+    runs(60),
   ));
 /** JSON's own strings may hold what text columns refuse: NUL and halves of pairs. */
 const isPlainText = (note: unknown) => !/\\u0000|\\ud[89a-f]/i.test(JSON.stringify(note));
@@ -92,5 +93,5 @@ test('a first download in pages of any size, with writes between the pages, ends
         }
       },
     ),
-    { numRuns: 25 },
+    runs(25),
   ));

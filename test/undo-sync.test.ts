@@ -11,6 +11,7 @@ const step = fc.oneof(
   fc.record({ do: fc.constant('edit' as const), id, label: fc.constantFrom('a', 'b', 'c') }),
   fc.record({ do: fc.constant('water' as const), id, amount: fc.integer({ min: 1, max: 5 }) }),
   fc.record({ do: fc.constant('both' as const), id, label: fc.constantFrom('x', 'y') }),
+  fc.record({ do: fc.constant('fail' as const), id, label: fc.constantFrom('f', 'g') }),
   fc.record({ do: fc.constant('office' as const), id, label: fc.constantFrom('o', 'p') }),
   fc.record({
     do: fc.constantFrom('undo' as const, 'revert all' as const, 'sync' as const, 'pull' as const, 'push' as const),
@@ -32,7 +33,13 @@ async function take(replica: Replica<Garden>, shell: { exec(sql: string): void }
       await transaction.update('plant', given.id, { label: given.label });
       await transaction.include('plant', 'p0', 'tags', given.label);
     });
-  else if (given.do === 'office') shell.exec(`UPDATE plant SET label = '${given.label}' WHERE id = '${given.id}'`);
+  else if (given.do === 'fail') {
+    const failing = replica.transaction(async (transaction) => {
+      await transaction.update('plant', given.id, { label: given.label });
+      throw new Error('on second thoughts');
+    });
+    await expect(failing).rejects.toThrow('on second thoughts');
+  } else if (given.do === 'office') shell.exec(`UPDATE plant SET label = '${given.label}' WHERE id = '${given.id}'`);
   else if (given.do === 'undo') await replica.undo().catch(refused);
   else if (given.do === 'revert') await replica.revert('plant', given.id).catch(refused);
   else if (given.do === 'revert all') await replica.revertAll().catch(refused);
@@ -109,5 +116,28 @@ test('taking back the one row of a transaction leaves the rest of it, under anot
   await expect(replica.revert('bed', 'b2')).rejects.toMatchObject({ code: 'row-referenced' });
   expect(await replica.get('bed', 'b2')).toMatchObject({ name: 'new' });
   expect(await replica.outbox()).toHaveLength(2);
+  await world.end();
+});
+
+test('what a rollback took back, and what another process wrote, is not mistaken for the base', async () => {
+  const world = await World.of(garden);
+  const [one, other] = [await world.replica({ file: 'shared.db' }), await world.replica({ file: 'shared.db' })];
+  await one.insert('bed', { id: 'b', name: 'bed' });
+  for (const id of ['p0', 'p1']) await one.insert('plant', { id, bed: 'b', kind: 'herb', label: 'server' });
+  await one.sync();
+  const failing = one.transaction(async (transaction) => {
+    await transaction.update('plant', 'p0', { label: 'rolled back' });
+    throw new Error('no');
+  });
+  await expect(failing).rejects.toThrow('no');
+  await one.update('plant', 'p0', { label: 'mine' });
+  await other.update('plant', 'p1', { label: 'of the other process' });
+  await one.update('plant', 'p1', { height: 3 });
+  for (const id of ['p0', 'p1']) {
+    expect(await one.rowState('plant', id)).toMatchObject({ base: { label: 'server', height: null } });
+    await one.revert('plant', id);
+    expect(await one.get('plant', id)).toMatchObject({ label: 'server', height: null });
+  }
+  expect(await one.status()).toMatchObject({ pending: 0 });
   await world.end();
 });

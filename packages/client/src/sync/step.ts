@@ -171,7 +171,7 @@ function isUnknownCursor(error: unknown): boolean {
   return error instanceof KoinonError && error.code === 'unknown-cursor';
 }
 
-const refusedWhole = new Set(['malformed-request', 'too-large', 'unknown-cursor', 'unknown-protocol', 'not-found']);
+const refusedWhole = new Set(['malformed-request', 'too-large', 'unknown-cursor', 'not-found']);
 
 /** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
 function settleAttempt({ database, outbox }: Local, body: string, outcomes: readonly Outcome[]): void {

@@ -3,9 +3,9 @@ import type { Column } from '../schema/column.ts';
 import { type ColumnOfType, type Row, type Schema, type TableName, tableOf } from '../schema/schema.ts';
 import type { Table } from '../schema/table.ts';
 import { quoteName } from '../sqlite/ddl.ts';
+import { conditionSql, type Sql } from '../sqlite/select.ts';
 import { fromSql, type SqlValue } from '../values/sql.ts';
 import { type Condition, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
-import { conditionSql, type Sql } from './sqlite.ts';
 
 /** What is computed over a column's values that are not null. */
 export type Measuring = 'min' | 'max' | 'sum' | 'avg';

@@ -1,9 +1,9 @@
+import type { Condition } from '../query/condition.ts';
+import type { Plan } from '../query/query.ts';
 import type { Column } from '../schema/column.ts';
 import type { Table } from '../schema/table.ts';
-import { quoteName } from '../sqlite/ddl.ts';
 import { type SqlValue, toSql } from '../values/sql.ts';
-import type { Condition } from './condition.ts';
-import type { Plan } from './query.ts';
+import { quoteName } from './ddl.ts';
 
 /** SQL with the values to bind, in order. */
 export interface Sql {

@@ -1,5 +1,6 @@
 import { copyFile } from 'node:fs/promises';
-import type { Replica } from '@koinon/client';
+import type { Replica, Transport } from '@koinon/client';
+import { KoinonError } from '@koinon/core';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { BadNetwork, type Garden, garden, rowsOf, World } from './support/world.ts';
 
@@ -255,4 +256,39 @@ test('pointed at an empty server, a replica keeps what it has not sent, and noth
   const shell = await elsewhere.shell();
   expect(await rowsOf(moved)).toEqual(await rowsOf(shell));
   await elsewhere.end();
+});
+
+test('history 15, its second half: a poisoned transaction in front of 100 good ones is shown, and they go on', async () => {
+  const network = new BadNetwork(world.server.url);
+  const poisoned: Transport = {
+    pull: network.pull,
+    push: (body, signal) =>
+      body.includes('poison')
+        ? Promise.reject(new KoinonError('malformed-request', 'label: this server cannot read it.'))
+        : network.push(body, signal),
+  };
+  const third = await world.replica({ server: poisoned });
+  await third.sync();
+  await third.update('plant', 'A', { label: 'poison' });
+  for (let n = 0; n < 100; n++) await third.insert('plant', { id: `good-${n}`, bed: 'bed-1', kind: 'herb' });
+  await third.update('plant', 'A', { height: 1 });
+  expect((await third.sync()).up).toEqual({ applied: 100, stale: 0, waiting: 0, rejected: 1 });
+  expect(await third.rejections()).toMatchObject([
+    { rows: [{ table: 'plant', id: 'A' }], problems: [{ code: 'malformed-request' }] },
+  ]);
+  expect(await third.status()).toMatchObject({ pending: 1, rejected: 1 });
+  await third.revert('plant', 'A');
+  expect(await third.status()).toMatchObject({ pending: 0, rejected: 0 });
+  expect(await rowsOf(third)).toEqual(await rowsOf(await world.shell()));
+});
+
+test('a transaction larger than a push may be is shown as that, and what comes after it goes on', async () => {
+  await first.insertAll(
+    'bed',
+    Array.from({ length: 100_001 }, (_, n) => ({ id: `many-${n}`, name: `many ${n}` })),
+  );
+  await first.insert('bed', { id: 'after', name: 'after' });
+  expect((await first.sync()).up).toEqual({ applied: 1, stale: 0, waiting: 0, rejected: 1 });
+  expect(await first.rejections()).toMatchObject([{ problems: [{ code: 'too-large' }] }]);
+  expect(await rowsOf(await world.shell())).toHaveProperty('bed after');
 });

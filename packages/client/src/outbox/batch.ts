@@ -31,6 +31,7 @@ export function nextBatch(
   conflicts: Conflicts,
   replica: string,
   base: string | null,
+  most: number,
 ): Batch | undefined {
   const conflicted = new Map<string, Set<string | null>>();
   for (const { table, id, column } of conflicts.list()) {
@@ -60,9 +61,7 @@ export function nextBatch(
       };
       const size = JSON.stringify(transaction).length;
       const full =
-        transactions.length >= limits.transactions ||
-        changes + queued.changes.length > limits.changes ||
-        bytes + size > batchBytes;
+        transactions.length >= most || changes + queued.changes.length > limits.changes || bytes + size > batchBytes;
       if (full && transactions.length > 0) break;
       transactions.push(transaction);
       chosen.push(queued);

@@ -1,4 +1,4 @@
-import { KoinonError, type Outcome, type PulledPage, type PushRequest, readPushResponse } from '@koinon/core';
+import { KoinonError, limits, type Outcome, type PulledPage, type PushRequest, readPushResponse } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
@@ -55,11 +55,17 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const up = { applied: 0, stale: 0, waiting: 0, rejected: 0 };
   let received = 0;
   let startedOver = false;
+  let oneByOne = false;
 
   const settle = async (): Promise<readonly Outcome[]> => {
     const body = await parts.change(({ database }) => attemptedBody(database));
     if (body === undefined) return [];
-    const outcomes = await sendAttempt(parts, body, signal);
+    const outcomes = await sendAttempt(parts, body, signal).catch((error) => {
+      if (!isPoisoned(error)) throw error;
+      // Something in the request is at fault: one by one, the server finds which, and the others go on.
+      oneByOne = true;
+      return [];
+    });
     for (const { outcome } of outcomes) up[outcome === 'waits' ? 'waiting' : outcome]++;
     return outcomes;
   };
@@ -96,7 +102,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   };
   const push = async (): Promise<boolean> => {
     let overtaken = false;
-    while (await parts.change(attempt)) {
+    while (await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions))) {
       const outcomes = await settle();
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
       // What is not applied stays pending: the same batch must not go round again before a pull.
@@ -134,10 +140,10 @@ function attemptedBody(database: Database): string | undefined {
 }
 
 /** Chooses what goes up next and keeps its exact bytes, before anything is sent. */
-function attempt({ schema, outbox, conflicts, database }: Local): boolean {
+function attempt({ schema, outbox, conflicts, database }: Local, most: number): boolean {
   if (attemptedBody(database) !== undefined) return true;
   const replica = meta(database, 'replica') as string;
-  const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null);
+  const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null, most);
   if (batch === undefined) return false;
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(JSON.stringify(batch.request));
   for (const transaction of batch.transactions) outbox.attempt(transaction);
@@ -152,19 +158,26 @@ async function sendAttempt(parts: SyncParts, body: string, signal?: AbortSignal)
   try {
     outcomes = readPushResponse(await parts.transport.push(body, signal), ids).outcomes;
   } catch (error) {
-    // A server that refuses the request as a whole has looked at none of it: it may be formed anew.
-    if (error instanceof KoinonError && refusedWhole.has(error.code))
-      await parts.change((local) =>
-        settleAttempt(
-          local,
-          body,
-          ids.map((id) => ({ id, outcome: 'waits', for: id })),
-        ),
+    // A server that refuses the request as a whole has looked at none of it: it may be formed anew. A transaction that
+    // is refused when it comes alone is what is at fault, and is shown to the person.
+    if (error instanceof KoinonError && refusedWhole.has(error.code)) {
+      const problems = [{ code: error.code, message: error.message }];
+      const isAtFault = ids.length === 1 && isPoisoned(error);
+      const ended = ids.map(
+        (id): Outcome => (isAtFault ? { id, outcome: 'rejected', problems } : { id, outcome: 'waits', for: id }),
       );
+      await parts.change((local) => settleAttempt(local, body, ended));
+      if (isAtFault) return ended;
+    }
     throw error;
   }
   await parts.change((local) => settleAttempt(local, body, outcomes));
   return outcomes;
+}
+
+/** Whether the server could not read or take a request for what is in it. */
+function isPoisoned(error: unknown): boolean {
+  return error instanceof KoinonError && (error.code === 'malformed-request' || error.code === 'too-large');
 }
 
 function isUnknownCursor(error: unknown): boolean {

@@ -292,3 +292,37 @@ test('a transaction larger than a push may be is shown as that, and what comes a
   expect(await first.rejections()).toMatchObject([{ problems: [{ code: 'too-large' }] }]);
   expect(await rowsOf(await world.shell())).toHaveProperty('bed after');
 });
+
+test('history 14: unique values are swapped and passed around on push and arrive so, and a taken one is still refused', async () => {
+  for (const n of [2, 3, 4]) await first.insert('bed', { id: `bed-${n}`, name: `name ${n}` });
+  await first.sync();
+  await second.sync();
+  await first.transaction(async (transaction) => {
+    await transaction.update('bed', 'bed-1', { name: 'name 2' });
+    await transaction.update('bed', 'bed-2', { name: 'north wall' });
+  });
+  await first.transaction(async (transaction) => {
+    // Around three, with a new row that takes a name set free, and one row changed twice.
+    await transaction.insert('bed', { id: 'bed-5', name: 'name 3' });
+    await transaction.update('bed', 'bed-3', { name: 'on the way' });
+    await transaction.update('bed', 'bed-3', { name: 'name 4' });
+    await transaction.update('bed', 'bed-4', { name: 'north wall' });
+    await transaction.update('bed', 'bed-2', { name: 'last' });
+  });
+  expect((await first.sync()).up).toEqual({ applied: 2, stale: 0, waiting: 0, rejected: 0 });
+  await second.sync();
+  const names = (await second.rows({ from: 'bed' })).map(({ id, name }) => [id, name]);
+  expect(names).toEqual([
+    ['bed-1', 'name 2'],
+    ['bed-2', 'last'],
+    ['bed-3', 'name 4'],
+    ['bed-4', 'north wall'],
+    ['bed-5', 'name 3'],
+  ]);
+  expect(await rowsOf(first)).toEqual(await rowsOf(second));
+  await second.update('bed', 'bed-1', { name: 'taken' });
+  await second.sync();
+  await first.update('bed', 'bed-2', { name: 'taken' });
+  expect((await first.sync({ direction: 'push' })).up).toMatchObject({ applied: 0, rejected: 1 });
+  expect(await rowsOf(await world.shell())).toMatchObject({ 'bed bed-2': { name: 'last' } });
+});

@@ -80,7 +80,7 @@ async function takeUp(
   if (comparison.stale.length > 0) return { id, outcome: 'stale', rows: comparison.stale };
 
   const problems = await writer.attempt(id, Date.parse(transaction.editedAt), async () => {
-    for (const change of changes) await writer.apply(change);
+    await writer.apply(changes);
     return wholeProblems(schema, writer, keys);
   });
   if (problems.length > 0) return refuse(problems);

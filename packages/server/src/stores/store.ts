@@ -71,8 +71,8 @@ export interface StoreWriter {
   stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]>;
   /** Runs writes that are taken back when they return or raise problems. Writes carry this receipt and edit time. */
   attempt(receipt: string, editedAt: number, work: () => Promise<readonly Problem[]>): Promise<readonly Problem[]>;
-  /** Writes one change into the app's table. @throws ConstraintError when the table refuses it. */
-  apply(change: Change): Promise<void>;
+  /** Writes the changes of a transaction into the app's tables; rows may swap unique values. @throws ConstraintError when a table refuses one. */
+  apply(changes: readonly Change[]): Promise<void>;
   row(table: string, id: string): Promise<AnyRow | null>;
   /** A row that refers to this one by this column, if there is any. */
   referrer(table: string, column: string, id: string): Promise<string | undefined>;

@@ -15,6 +15,7 @@ import { ConstraintError, type Receipt, type RowKey, type Stamp, type StoreWrite
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { type ColumnStamp, SqliteReader, type StampRow } from './reader.ts';
+import { applyInWorkableOrder } from './swap.ts';
 
 /** Writes of the one write connection; the caller holds a transaction open around them. */
 export class SqliteWriter implements StoreWriter {
@@ -93,16 +94,11 @@ export class SqliteWriter implements StoreWriter {
     return problems;
   }
 
-  async apply(change: Change): Promise<void> {
-    const table = this.schema.tables[change.table] as Table;
-    try {
-      if (change.kind === 'insert') this.insert(table, change);
-      else if (change.kind === 'update') this.update(table, change);
-      else this.database.run(`DELETE FROM ${quoteName(change.table)} WHERE id = ?`, change.id);
-    } catch (error) {
-      const problem = constraintProblem(error, change);
-      throw problem ? new ConstraintError(problem) : error;
-    }
+  async apply(changes: readonly Change[]): Promise<void> {
+    applyInWorkableOrder(changes, {
+      table: (name) => this.schema.tables[name] as Table,
+      apply: (change) => this.applyOne(change),
+    });
   }
 
   async row(table: string, id: string): Promise<AnyRow | null> {
@@ -118,6 +114,18 @@ export class SqliteWriter implements StoreWriter {
 
   async position(): Promise<Position> {
     return String(this.reader.end());
+  }
+
+  private applyOne(change: Change): void {
+    const table = this.schema.tables[change.table] as Table;
+    try {
+      if (change.kind === 'insert') this.insert(table, change);
+      else if (change.kind === 'update') this.update(table, change);
+      else this.database.run(`DELETE FROM ${quoteName(change.table)} WHERE id = ?`, change.id);
+    } catch (error) {
+      const problem = constraintProblem(error, change);
+      throw problem ? new ConstraintError(problem) : error;
+    }
   }
 
   private insert(table: Table, change: Extract<Change, { kind: 'insert' }>): void {

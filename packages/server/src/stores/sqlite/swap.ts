@@ -1,0 +1,71 @@
+import { randomUUID } from 'node:crypto';
+import type { Change, Table } from '@koinon/core';
+import { ConstraintError } from '../store.ts';
+
+/** What applying changes in a workable order needs of a writer. */
+export interface Applying {
+  table(name: string): Table;
+  /** @throws ConstraintError when the table refuses the change. */
+  apply(change: Change): void;
+}
+
+/**
+ * Applies the changes of one transaction where their own order would break a unique value on the way: SQLite checks
+ * uniqueness at every statement. A change that finds its value taken is put off until the others are done; if all that
+ * are left wait for each other (two rows swap a value, three pass theirs around), one of them is parked at a value
+ * nobody has, and written again when its own is free. Changes of one row keep their order.
+ *
+ * @throws ConstraintError what a value that stays taken says.
+ */
+export function applyInWorkableOrder(changes: readonly Change[], writer: Applying): void {
+  const parked = new Set<string>();
+  for (let left = [...changes]; left.length > 0; ) {
+    const putOff: Change[] = [];
+    const waiting = new Set<string>();
+    let refusal: ConstraintError | undefined;
+    for (const change of left) {
+      const row = rowKey(change);
+      if (waiting.has(row)) {
+        putOff.push(change);
+        continue;
+      }
+      try {
+        writer.apply(change);
+      } catch (error) {
+        if (!(error instanceof ConstraintError) || error.problem.code !== 'duplicate-value') throw error;
+        refusal ??= error;
+        waiting.add(row);
+        putOff.push(change);
+      }
+    }
+    if (refusal && putOff.length === left.length) {
+      const parking = putOff.find(
+        (change) => !parked.has(rowKey(change)) && parkingOf(writer.table(change.table), change) !== undefined,
+      );
+      if (parking === undefined) throw refusal;
+      parked.add(rowKey(parking));
+      writer.apply(parkingOf(writer.table(parking.table), parking) as Change);
+    }
+    left = putOff;
+  }
+}
+
+const rowKey = ({ table, id }: Change) => JSON.stringify([table, id]);
+
+/** The update that takes a row's unique value out of the way of others; its own change gives it the final one. */
+function parkingOf(table: Table, change: Change): Change | undefined {
+  if (change.kind !== 'update') return undefined;
+  for (const name of table.unique.flat()) {
+    const column = Object.hasOwn(change.columns, name) ? table.columns[name] : undefined;
+    if (column === undefined) continue;
+    const value = column.optional
+      ? null
+      : column.type === 'text'
+        ? `parked ${randomUUID()}`
+        : column.type === 'integer'
+          ? -Math.floor(Math.random() * 2 ** 52)
+          : undefined;
+    if (value !== undefined) return { ...change, columns: { [name]: value }, operations: {} };
+  }
+  return undefined;
+}

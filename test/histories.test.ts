@@ -1,5 +1,5 @@
 import { copyFile } from 'node:fs/promises';
-import type { Replica, Transport } from '@koinon/client';
+import { httpTransport, type Replica, type Transport } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { BadNetwork, type Garden, garden, rowsOf, World } from './support/world.ts';
@@ -325,4 +325,26 @@ test('history 14: unique values are swapped and passed around on push and arrive
   await first.update('bed', 'bed-2', { name: 'taken' });
   expect((await first.sync({ direction: 'push' })).up).toMatchObject({ applied: 0, rejected: 1 });
   expect(await rowsOf(await world.shell())).toMatchObject({ 'bed bed-2': { name: 'last' } });
+});
+
+test('more confirmed transactions than one pull may ask about: pull after pull asks about the rest, and none is left', async () => {
+  const asked: number[] = [];
+  const counting = httpTransport(world.server.url);
+  const third = await world.replica({
+    server: {
+      push: counting.push,
+      pull(request, signal) {
+        asked.push(request.own?.length ?? 0);
+        return counting.pull(request, signal);
+      },
+    },
+  });
+  await third.sync();
+  for (let n = 0; n < 2_100; n++) await third.add('plant', 'A', 'watered');
+  expect((await third.sync()).up).toMatchObject({ applied: 2_100, rejected: 0 });
+  // Brought back as it goes: no pull had to ask about all of them.
+  expect(Math.max(...asked)).toBeLessThan(2_100);
+  expect(await third.get('plant', 'A')).toMatchObject({ watered: 2_100 });
+  expect(await rowsOf(await world.shell())).toMatchObject({ 'plant A': { watered: 2_100 } });
+  expect((await third.sync()).received).toBe(0);
 });

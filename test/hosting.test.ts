@@ -77,3 +77,13 @@ test('an app that vanishes in the middle of a transaction rolls it back and free
   expect(await host.count({ from: 'bed' })).toBe(0);
   await host.close();
 });
+
+test('a host that has long been ready is found all the same, and asked again it answers again', async () => {
+  const { port1, port2 } = new MessageChannel();
+  await hostReplica(port1, () => openReplica({ schema: garden }));
+  await new Promise((done) => setTimeout(done, 30));
+  const remote = await connectReplica(port2, garden);
+  expect(await remote.count({ from: 'bed' })).toBe(0);
+  await remote.close();
+  port1.close();
+});

@@ -44,22 +44,15 @@ class Wire {
     this.port = port;
   }
 
-  /** Resolves when the host has opened its replica. */
-  open(): Promise<void> {
-    return new Promise((done, fail) => {
-      hear(this.port, (message) => {
-        const answer = message as Answer;
-        if (answer.tell === 'ready') done();
-        else if (answer.tell === 'failed') fail(errorOf(answer.error));
-        else this.take(answer);
-      });
-      whenGone(this.port, () => {
-        this.gone ??= new KoinonError('replica-closed', 'The thread that runs the replica is gone; connect again.');
-        fail(this.gone);
-        for (const { fail: failed } of this.waiting.values()) failed(this.gone);
-        this.waiting.clear();
-      });
+  /** Resolves when the host has opened its replica. Asked for, since a host that was ready earlier tells nobody twice. */
+  async open(): Promise<void> {
+    hear(this.port, (message) => this.take(message as Answer));
+    whenGone(this.port, () => {
+      this.gone ??= new KoinonError('replica-closed', 'The thread that runs the replica is gone; connect again.');
+      for (const { fail } of this.waiting.values()) fail(this.gone);
+      this.waiting.clear();
     });
+    await this.ask({ ask: 'open' });
   }
 
   ask(request: Unnumbered<Request>, number = ++this.count): Promise<unknown> {
@@ -94,7 +87,7 @@ class Wire {
     this.port.postMessage(request);
   }
 
-  private take(answer: Exclude<Answer, { tell: 'ready' | 'failed' }>): void {
+  private take(answer: Answer): void {
     const follower = this.followers.get(answer.number);
     const waiting = this.waiting.get(answer.number);
     if (answer.tell === 'done' || (answer.tell === 'error' && waiting)) {

@@ -26,19 +26,18 @@ const rolledBack = Symbol('the other side took it back');
  */
 export async function hostReplica<S extends Schema>(port: Port, open: () => Promise<Replica<S>>): Promise<void> {
   const tell = (answer: Answer) => port.postMessage(answer);
-  let replica: Replica<S>;
-  try {
-    replica = await open();
-  } catch (error) {
-    tell({ tell: 'failed', error: carryError(error) });
-    return;
-  }
+  // Listening begins before the replica is open: what arrives meanwhile waits for it.
+  const opening = open();
+  opening.catch(() => undefined);
   const transactions = new Map<number, OpenFrom<S>>();
   const running = new Map<number, AbortController>();
   const stops = new Map<number, () => void>();
 
   const answer = async (request: Request): Promise<unknown> => {
+    const replica = await opening;
     switch (request.ask) {
+      case 'open':
+        return undefined;
       case 'step': {
         const open = request.transaction === undefined ? undefined : transactions.get(request.transaction);
         if (request.transaction !== undefined && open === undefined)
@@ -56,7 +55,7 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         return replica.sync({ ...options, signal: controller.signal }).finally(() => running.delete(request.number));
       }
       case 'begin':
-        return begin(request.number);
+        return begin(replica, request.number);
       case 'end': {
         const open = transactions.get(request.transaction);
         transactions.delete(request.transaction);
@@ -89,7 +88,7 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
   };
 
   /** Opens a transaction that stays open until the other side ends it; resolves once its turn has come. */
-  const begin = (number: number) =>
+  const begin = (replica: Replica<S>, number: number) =>
     new Promise<void>((opened, refused) => {
       const ended = replica.transaction(
         (transaction) =>
@@ -114,17 +113,17 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
     const request = message as Request;
     const answered = answer(request);
     // These two go under the number of what they end, whose own answer is to come.
-    if (request.ask === 'cancel' || request.ask === 'stop') return;
+    const isAnswered = request.ask !== 'cancel' && request.ask !== 'stop';
     answered.then(
-      (value) => tell({ tell: 'done', number: request.number, value }),
-      (error) => tell({ tell: 'error', number: request.number, error: carryError(error) }),
+      (value) => isAnswered && tell({ tell: 'done', number: request.number, value }),
+      (error) => isAnswered && tell({ tell: 'error', number: request.number, error: carryError(error) }),
     );
   });
   whenGone(port, () => {
     for (const { end } of transactions.values()) end(false);
     for (const stop of stops.values()) stop();
   });
-  tell({ tell: 'ready' });
+  await opening.catch(() => undefined);
 }
 
 function carried({ rows, added, updated, removed, origin }: Result<unknown>): CarriedResult {

@@ -18,6 +18,7 @@ export type HostedCall =
 
 /** What the app's side asks of the host. Each carries a number; the answer carries it back. */
 export type Request =
+  | { readonly ask: 'open'; readonly number: number }
   | {
       readonly ask: 'step';
       readonly number: number;
@@ -35,8 +36,6 @@ export type Request =
 
 /** What the host answers, and what it tells followers and listeners later on under the number they began with. */
 export type Answer =
-  | { readonly tell: 'ready' }
-  | { readonly tell: 'failed'; readonly error: CarriedError }
   | { readonly tell: 'done'; readonly number: number; readonly value: unknown }
   | { readonly tell: 'error'; readonly number: number; readonly error: CarriedError }
   | { readonly tell: 'result'; readonly number: number; readonly result: CarriedResult }

@@ -23,6 +23,8 @@ export type TransactionState = 'pending' | 'attempted' | 'confirmed' | 'rejected
 
 /** A change in the outbox with the transaction it belongs to. */
 export interface QueuedChange {
+  /** Where the change stands in the outbox. */
+  readonly place: number;
   readonly sequence: number;
   readonly transaction: string;
   readonly state: TransactionState;
@@ -158,6 +160,7 @@ export class Outbox {
     return this.places.of(table, id).map((place) => {
       const row = read.get(place) as StoredChange;
       return {
+        place,
         sequence: row.sequence,
         transaction: row.id ?? '',
         state: row.state ?? 'pending',
@@ -243,14 +246,14 @@ export class Outbox {
       .run(state, problems.length > 0 ? JSON.stringify(problems) : null, sequence);
   }
 
-  /** Notes that the feed has brought back what a confirmed transaction did to one row. */
-  markBack(sequence: number, table: string, id: string): void {
-    // Should the transaction have to be sent again as a whole, it must be what it was.
+  /** Notes that the feed has brought back these changes of one row, all at once however many there are. */
+  markBack(table: string, id: string, changes: readonly QueuedChange[]): void {
+    if (changes.length === 0) return;
+    // Should a transaction have to be sent again as a whole, it must be what it was.
     this.keepInserted(table, id);
-    for (const place of this.placesIn(sequence, table, id)) {
-      this.database.statement('UPDATE koinon_change SET back = 1 WHERE place = ?').run(place);
-      this.places.remove(table, id, place);
-    }
+    const mark = this.database.statement('UPDATE koinon_change SET back = 1 WHERE place = ?');
+    for (const { place } of changes) mark.run(place);
+    this.places.remove(table, id, new Set(changes.map(({ place }) => place)));
   }
 
   /** The last transaction in the list. */
@@ -267,10 +270,9 @@ export class Outbox {
     const first = this.database
       .statement(`${joined} WHERE c.place >= ? ORDER BY c.place LIMIT 1`)
       .get(sequence) as StoredChange;
-    for (const place of this.placesIn(sequence, table, id)) {
-      this.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
-      this.places.remove(table, id, place);
-    }
+    const places = this.placesIn(sequence, table, id);
+    for (const place of places) this.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
+    this.places.remove(table, id, new Set(places));
     this.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
     this.database
       .statement(
@@ -280,24 +282,29 @@ export class Outbox {
       .run(newId, first.edited_at, sequence, sequence);
   }
 
-  /** The rows a transaction changes, each once. */
+  /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */
   rowsOf(sequence: number): { readonly table: string; readonly id: string }[] {
-    const rows = this.database
-      .statement(
-        'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_change WHERE place >= ? AND coalesce(sequence, place) = ? AND back = 0',
-      )
-      .all(sequence, sequence);
-    return rows as { table: string; id: string }[];
+    const text =
+      'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_change WHERE place >= ? AND place < ? AND back = 0';
+    return this.database.statement(text).all(sequence, this.endOf(sequence)) as { table: string; id: string }[];
   }
 
   /** Drops a transaction with all its changes. */
   drop(sequence: number): void {
     for (const { table, id } of this.rowsOf(sequence))
-      for (const place of this.placesIn(sequence, table, id)) this.places.remove(table, id, place);
+      this.places.remove(table, id, new Set(this.placesIn(sequence, table, id)));
     this.database
-      .statement('DELETE FROM koinon_change WHERE place >= ? AND coalesce(sequence, place) = ?')
-      .run(sequence, sequence);
+      .statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?')
+      .run(sequence, this.endOf(sequence));
     this.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
+  }
+
+  /** The place behind a transaction's last change: its changes stand together, so that nobody need look further. */
+  private endOf(sequence: number): number {
+    const next =
+      'SELECT place FROM koinon_change WHERE place > ? AND coalesce(sequence, place) <> ? ORDER BY place LIMIT 1';
+    const found = this.database.statement(next).get(sequence, sequence) as { place: number } | undefined;
+    return found?.place ?? Number.MAX_SAFE_INTEGER;
   }
 
   /** The places of a transaction's changes of one row. */

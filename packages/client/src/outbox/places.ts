@@ -29,10 +29,10 @@ export class Places {
     else this.byRow.set(key, [place]);
   }
 
-  remove(table: string, id: string, place: number): void {
+  remove(table: string, id: string, places: ReadonlySet<number>): void {
     if (this.byRow === undefined) return;
     const key = keyOf(table, id);
-    const left = (this.byRow.get(key) ?? []).filter((each) => each !== place);
+    const left = (this.byRow.get(key) ?? []).filter((each) => !places.has(each));
     if (left.length > 0) this.byRow.set(key, left);
     else this.byRow.delete(key);
   }

@@ -100,11 +100,9 @@ function mergeInto(
     if (pulled.kind === 'update' && base === null) throw rowMissing(tableName, id);
     next = pulled.kind === 'insert' ? wholeRow(table, id, columns) : wholeRow(table, id, { ...base, ...columns });
   }
-  const left = queued.filter((change) => {
-    const back = change.state === 'confirmed' && covered.has(change.transaction);
-    if (back) outbox.markBack(change.sequence, tableName, id);
-    return !back;
-  });
+  const isBack = ({ state, transaction }: QueuedChange) => state === 'confirmed' && covered.has(transaction);
+  outbox.markBack(tableName, id, queued.filter(isBack));
+  const left = queued.filter((change) => !isBack(change));
   show(overlay, { tableName, id, base, queued, next, left }, counts);
 }
 
@@ -117,7 +115,11 @@ function settleCovered(overlay: Overlay, transaction: string): void {
     const base = bases.get(tableName, id);
     const queued = outbox.changesOf(tableName, id);
     const left = queued.filter((change) => change.sequence !== sequence);
-    outbox.markBack(sequence, tableName, id);
+    outbox.markBack(
+      tableName,
+      id,
+      queued.filter((change) => change.sequence === sequence),
+    );
     show(overlay, { tableName, id, base, queued, next: base, left }, { insert: 0, update: 0, delete: 0 });
   }
   outbox.drop(sequence);

@@ -19,7 +19,10 @@ const leaseTime = 60_000;
 /** The process that syncs this file just now; null if none does. */
 export function syncOwner(database: Database, host: Host): string | null {
   const lease = read(database);
-  return lease !== undefined && lease.until > host.now() && host.isAlive(lease.process) ? lease.process : null;
+  if (lease === undefined || !host.isAlive(lease.process)) return null;
+  // One that ends later than any lease can was taken before the clock was set back: it says nothing.
+  const left = lease.until - host.now();
+  return left > 0 && left <= leaseTime ? lease.process : null;
 }
 
 /**

@@ -42,6 +42,9 @@ interface Local extends Overlay {
   readonly host: Host;
 }
 
+/** Confirmed transactions that may wait for a pull before one comes between two pushes. */
+const mostUnseen = 2_000;
+
 /** A transaction that others keep overtaking is tried this often in one step; the next step goes on with it. */
 const mostRounds = 5;
 
@@ -74,7 +77,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     for (let goesOn = true; goesOn; ) {
       const { cursor, own } = await parts.change(({ database, outbox }) => ({
         cursor: meta(database, name),
-        own: outbox.idsOf('confirmed'),
+        own: outbox.idsOf('confirmed').slice(0, limits.own),
       }));
       if (name === 'backfill' && cursor === undefined) return;
       let page: PulledPage;
@@ -89,7 +92,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       }
       await parts.change((local) => takePage(local, page, name, cursor, down));
       received += page.rows.length;
-      goesOn = name === 'cursor' ? page.header.more : !page.header.last;
+      // More were confirmed than one pull may ask about: the next one asks about the rest.
+      const isCutShort = own.length === limits.own && page.header.covers.length > 0;
+      goesOn = name === 'cursor' ? page.header.more || isCutShort : !page.header.last;
     }
   };
   /**
@@ -107,6 +112,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
       // What is not applied stays pending: the same batch must not go round again before a pull.
       if (outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'waits')) break;
+      // A long outbox is brought back as it goes, so that what is confirmed and not back yet stays a short list.
+      if (direction === 'both' && (await parts.change(({ outbox }) => outbox.idsOf('confirmed').length)) >= mostUnseen)
+        await pull();
     }
     return overtaken;
   };

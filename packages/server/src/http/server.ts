@@ -42,8 +42,8 @@ export async function startServer({
       'not-loopback',
       `The server has no users and tokens yet and answers this machine only; bind it to 127.0.0.1, not ${host}.`,
     );
-  // A client that keeps its connection open must not keep the server from stopping.
-  const app = fastify({ forceCloseConnections: true, ...(logger ? { loggerInstance: logger } : { logger: false }) });
+  // An idle connection must not keep the server from stopping; one with a request under way gets its answer first.
+  const app = fastify({ forceCloseConnections: 'idle', ...(logger ? { loggerInstance: logger } : { logger: false }) });
   app.addHook('onRequest', async (request) => {
     if (!loopback.test(request.hostname.replace(/^\[|\]$/g, '')))
       throw new KoinonError(

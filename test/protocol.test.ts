@@ -201,3 +201,17 @@ test('other paths, methods and media types get a problem document', async () => 
     tables: ['bed', 'plant'],
   });
 });
+
+test('a server that is asked to stop answers what has begun, and a new one on the same file knows of it', async () => {
+  const stopping = await World.of(garden);
+  const many = Array.from({ length: 300 }, (_, n) => transaction([insert({ name: `bed ${n}` }, `b${n}`)]));
+  const answering = stopping.request('/v1/push', pushOf(...many));
+  await new Promise((done) => setTimeout(done, 40));
+  await stopping.restart();
+  const { status, lines } = await answering;
+  expect(status).toBe(200);
+  const { outcomes } = lines[0] as never as { outcomes: { outcome: string }[] };
+  expect(outcomes.filter(({ outcome }) => outcome === 'applied')).toHaveLength(300);
+  expect((await stopping.request('/v1/push', pushOf(...many))).lines).toEqual([{ outcomes, time: expect.any(String) }]);
+  await stopping.end();
+});

@@ -1,7 +1,7 @@
-import { type AnyRow, type Condition, predicateOf } from '@koinon/core';
+import type { AnyRow, Condition } from '@koinon/core';
 import type { Origin, RowChange } from './commit.ts';
+import { Matching } from './matching.ts';
 import { throwLater } from './result.ts';
-import type { Watcher } from './watchers.ts';
 
 /** One row's change, as a listener gets it. */
 export interface ChangeEvent<R> {
@@ -15,29 +15,18 @@ export interface ChangeEvent<R> {
 }
 
 /** Tells a listener of each changed row that fulfils a condition, or did before. Asks the database nothing. */
-export class Listener implements Watcher {
-  readonly tables: readonly string[];
-  readonly condition: Condition;
+export class Listener extends Matching {
   private readonly tell: (events: readonly ChangeEvent<AnyRow>[]) => void;
-  private readonly matches: (row: AnyRow) => boolean;
-  private pending: RowChange[] = [];
 
   constructor(table: string, condition: Condition, tell: (events: readonly ChangeEvent<AnyRow>[]) => void) {
-    this.tables = [table];
-    this.condition = condition;
+    super(table, condition);
     this.tell = tell;
-    this.matches = predicateOf(condition);
   }
 
-  offer(change: RowChange): void {
-    const { before, after } = change;
-    if ((before !== null && this.matches(before)) || (after !== null && this.matches(after))) this.pending.push(change);
-  }
+  /** Another process's writes cannot be told row by row. */
+  override refresh(): void {}
 
-  flush(origin: Origin): void {
-    const changes = this.pending;
-    this.pending = [];
-    if (changes.length === 0) return;
+  protected override take(changes: readonly RowChange[], origin: Origin): void {
     const events = changes.map(({ id, before, after }): ChangeEvent<AnyRow> => {
       const kind = before === null ? 'insert' : after === null ? 'delete' : 'update';
       return { kind, id, before, after, origin };
@@ -48,7 +37,4 @@ export class Listener implements Watcher {
       throwLater(error);
     }
   }
-
-  /** Another process's writes cannot be told row by row. */
-  refresh(): void {}
 }

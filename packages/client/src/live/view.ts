@@ -1,14 +1,6 @@
-import {
-  type AnyRow,
-  type Condition,
-  comparatorOf,
-  frozenRow,
-  type Plan,
-  type Predicate,
-  predicateOf,
-  sameValue,
-} from '@koinon/core';
+import { type AnyRow, comparatorOf, frozenRow, type Plan, sameValue } from '@koinon/core';
 import type { Origin, RowChange } from './commit.ts';
+import { Matching } from './matching.ts';
 import type { Result } from './result.ts';
 import type { Watcher } from './watchers.ts';
 
@@ -22,46 +14,32 @@ const patchLimit = 200;
  * The result of one live query, patched in place: each changed row leaves, enters, moves or stays by the predicate and
  * the order, without asking the database. Only a LIMIT window that lost a row, or might have, is filled again by SQL.
  */
-export class View implements Watcher {
-  readonly tables: readonly string[];
-  readonly condition: Condition;
+export class View extends Matching {
   private readonly plan: Plan;
   private readonly refill: Refill;
   private readonly deliver: (result: Result<AnyRow>) => void;
   private readonly fail: (error: unknown) => void;
-  private readonly matches: Predicate;
   private readonly compare: (a: AnyRow, b: AnyRow) => number;
   private readonly shown = new WeakMap<AnyRow, AnyRow>();
   private rows: AnyRow[] = [];
   private byId = new Map<string, AnyRow>();
-  private pending: RowChange[] = [];
 
   constructor(plan: Plan, refill: Refill, deliver: (result: Result<AnyRow>) => void, fail: (error: unknown) => void) {
+    super(plan.tableName, plan.condition);
     this.plan = plan;
-    this.tables = [plan.tableName];
-    this.condition = plan.condition;
     this.refill = refill;
     this.deliver = deliver;
     this.fail = fail;
-    this.matches = predicateOf(plan.condition);
     this.compare = comparatorOf(plan.order);
   }
 
   /** Reads the result from the database and delivers what differs from before. */
-  refresh(): void {
-    this.pending = [];
+  override refresh(): void {
+    this.forget();
     this.readAnew('start');
   }
 
-  offer(change: RowChange): void {
-    const { before, after } = change;
-    if ((before !== null && this.matches(before)) || (after !== null && this.matches(after))) this.pending.push(change);
-  }
-
-  flush(origin: Origin): void {
-    const changes = this.pending;
-    this.pending = [];
-    if (changes.length === 0) return;
+  protected override take(changes: readonly RowChange[], origin: Origin): void {
     const tooMany = changes.length > patchLimit && changes.length * 10 > this.rows.length;
     if (tooMany || this.plan.offset > 0) this.readAnew(origin);
     else this.patch(changes, origin);

@@ -51,6 +51,11 @@ export async function startServer({
         `This server answers requests to this machine only, not to ${request.hostname}.`,
       );
   });
+  let isClosing = false;
+  app.addHook('onSend', async (_request, reply) => {
+    // The connection of a request that was under way would otherwise stay open after its answer, and stopping wait for it.
+    if (isClosing) reply.header('connection', 'close');
+  });
   await app.register(koinonPlugin, { store });
   const url = await app.listen({ host, port }).catch((error: { code?: string }) => {
     if (error.code !== 'EADDRINUSE') throw error;
@@ -63,6 +68,7 @@ export async function startServer({
   return {
     url,
     async close() {
+      isClosing = true;
       await app.close();
       await store.close();
     },

@@ -7,7 +7,7 @@ import { World } from './support/world.ts';
 
 // Trying edits and taking them back.
 
-describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
+describe.each(Object.entries(openings))('a replica %s', (where, open) => {
   let replica: Replica<Household>;
   beforeEach(async () => {
     replica = await open();
@@ -92,7 +92,7 @@ describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
             await scratch.close();
           },
         ),
-        runs(60),
+        runs(where === 'in a browser' ? 4 : 60),
       ));
   });
 
@@ -127,7 +127,7 @@ describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
             await scratch.close();
           },
         ),
-        runs(60),
+        runs(where === 'in a browser' ? 4 : 60),
       ));
 
     test('a row, or everything, goes back to what the server last gave; what was sent does not', async () => {

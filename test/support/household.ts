@@ -1,57 +1,22 @@
 import { connectReplica, hostReplica, openReplica, type Replica } from '@koinon/client';
-import {
-  bytes,
-  counter,
-  date,
-  integer,
-  json,
-  real,
-  reference,
-  schema,
-  setOfText,
-  table,
-  text,
-  timestamp,
-} from '@koinon/core';
+import { bridge, openBrowser } from './browser.ts';
+import { type Household, household } from './household-schema.ts';
 
-/** A schema with every column type and kind of rule, and the places its replica can run in. */
-export const household = schema(
-  {
-    room: table({ name: text({ unique: true, minimumLength: 1, maximumLength: 8 }) }),
-    'my shelf': table({ room: reference('room', { optional: true }), order: integer({ default: () => 7 }) }),
-    thing: table(
-      {
-        shelf: reference('my shelf', { optional: true }),
-        name: text(),
-        worth: real({ minimum: 0, maximum: 1000, optional: true }),
-        bought: date({ optional: true }),
-        seen: timestamp({ optional: true }),
-        label: json({ optional: true }),
-        picture: bytes({ optional: true, maximumLength: 10 }),
-        used: counter({ minimum: 0 }),
-        tags: setOfText(),
-        inventory: integer({ assigned: true }),
-      },
-      {
-        unique: [['shelf', 'name']],
-        check: ({ bought, seen }) =>
-          bought !== null && seen !== null && String(seen) < String(bought)
-            ? [{ column: 'seen', message: 'is before it was bought' }]
-            : undefined,
-      },
-    ),
-    cache: table({ value: text() }, { home: 'device' }),
-  },
-  { settings: { units: text({ default: 'metric' }), last: text({ optional: true }) } },
-);
-export type Household = typeof household;
+export { type Household, household } from './household-schema.ts';
 
-/** The same replica in this thread and behind a port: what one does the other must do. */
+/** A new name for each database in the browser. */
+let opened = 0;
+
+/** The same replica in this thread, behind a port, and on the private files of a real browser: what one does the others must do. */
 export const openings: Record<string, () => Promise<Replica<Household>>> = {
   'in this thread': () => openReplica({ schema: household }),
   async 'behind a port'() {
     const { port1, port2 } = new MessageChannel();
     void hostReplica(port1, () => openReplica({ schema: household }));
     return connectReplica(port2, household);
+  },
+  async 'in a browser'() {
+    const { page } = await openBrowser();
+    return connectReplica(await bridge(page, `household ${++opened}`), household);
   },
 };

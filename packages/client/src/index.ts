@@ -1,7 +1,8 @@
 /** The replica: an embedded SQL database on the device, its outbox, live queries and drafts, and the sync with a server. */
+export { openNodeDriver } from '#node-driver';
 export { Migration, type Migrations } from './database/migration.ts';
 export { Draft, type DraftedRow, type Overtaken } from './drafts/draft.ts';
-export { type Host, systemHost } from './host/host.ts';
+export { type Host, type LockOptions, type Locks, type StorageRoom, systemHost } from './host/host.ts';
 export { connectReplica } from './hosting/connect-replica.ts';
 export { hostReplica } from './hosting/host-replica.ts';
 export type { Port } from './hosting/port.ts';
@@ -12,9 +13,9 @@ export type { QueuedTransaction, TransactionState } from './outbox/outbox.ts';
 export type { RowCounts } from './overlay/apply.ts';
 export type { Meant, StateOfRow } from './replica/face.ts';
 export { openReplica, type ReplicaOptions } from './replica/open.ts';
-export type { ListenOptions, Rejection, Replica, ReplicaStatus } from './replica/replica.ts';
+export type { ListenOptions, Rejection, Replica, ReplicaStatus, StorageReport } from './replica/replica.ts';
 export type { Transaction } from './replica/transaction.ts';
 export type { SqlDriver, SqlStatement } from './storage/driver.ts';
-export { type NodeDriverOptions, openNodeDriver } from './storage/node.ts';
+export type { NodeDriverOptions } from './storage/node.ts';
 export type { Direction, SyncReport } from './sync/step.ts';
 export { type HttpOptions, httpTransport, type Transport } from './sync/transport.ts';

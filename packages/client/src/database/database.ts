@@ -1,3 +1,4 @@
+import type { SqlValue } from '@koinon/core';
 import type { SqlDriver, SqlStatement } from '../storage/driver.ts';
 import { storageError } from '../storage/errors.ts';
 
@@ -24,10 +25,21 @@ export class Database {
     const statement = this.driver.prepare(sql);
     this.statements.set(sql, statement);
     if (this.statements.size > keptStatements) {
-      const oldest = this.statements.keys().next().value as string;
+      const [oldest, evicted] = this.statements.entries().next().value as [string, SqlStatement];
       this.statements.delete(oldest);
+      evicted.finalize?.();
     }
     return statement;
+  }
+
+  /** All rows of a statement that is not worth keeping. */
+  once(sql: string, ...values: SqlValue[]): unknown[] {
+    const statement = this.driver.prepare(sql);
+    try {
+      return statement.all(...values);
+    } finally {
+      statement.finalize?.();
+    }
   }
 
   /** Begins a transaction that takes the write lock at once, so that it cannot fail for it later. */

@@ -69,6 +69,12 @@ CREATE TABLE koinon_setting (
   name TEXT PRIMARY KEY NOT NULL,
   value TEXT NOT NULL
 ) WITHOUT ROWID;
+-- Calls of other threads and tabs that took effect, with their outcome: one that is repeated is not done twice.
+CREATE TABLE koinon_call (
+  place INTEGER PRIMARY KEY,
+  id TEXT NOT NULL,
+  outcome TEXT
+);
 -- The exact bytes last sent up, until their outcome is known.
 CREATE TABLE koinon_attempt (
   only INTEGER PRIMARY KEY CHECK (only = 1),
@@ -82,7 +88,7 @@ CREATE TABLE koinon_attempt (
  */
 export function prepareLayout(database: Database, schema: Schema, migrations: Migrations): boolean {
   const pragma = (name: string) =>
-    Object.values(database.guarded(() => database.driver.prepare(`PRAGMA ${name}`).get()) as object)[0] as number;
+    Object.values(database.guarded(() => database.once(`PRAGMA ${name}`))[0] as object)[0] as number;
   const isReplica = pragma('application_id') === applicationId;
   const description = describeSchema(schema);
   if (isReplica && meta(database, 'schema') === description) return false;
@@ -90,10 +96,7 @@ export function prepareLayout(database: Database, schema: Schema, migrations: Mi
     if (pragma('application_id') === applicationId) {
       bringUp(database, schema, migrations);
     } else {
-      const { count } = database.driver.prepare('SELECT count(*) AS count FROM sqlite_schema').get() as {
-        count: number;
-      };
-      if (count > 0)
+      if (database.once('SELECT 1 FROM sqlite_schema LIMIT 1').length > 0)
         throw new KoinonError(
           'storage-foreign',
           'The file is an SQLite database, but not a Koinon replica; choose another file.',
@@ -194,11 +197,9 @@ function addColumns(database: Database, name: string, table: Table, columns: Rea
 
 /** Indexes hold no data: they are made anew from the schema. */
 function replaceIndexes(database: Database, schema: Schema): void {
-  const present = database.driver
-    .prepare(
-      "SELECT name FROM sqlite_schema WHERE type = 'index' AND sql IS NOT NULL AND tbl_name NOT LIKE 'koinon\\_%' ESCAPE '\\'",
-    )
-    .all() as { name: string }[];
+  const present = database.once(
+    "SELECT name FROM sqlite_schema WHERE type = 'index' AND sql IS NOT NULL AND tbl_name NOT LIKE 'koinon\\_%' ESCAPE '\\'",
+  ) as { name: string }[];
   for (const { name } of present) database.driver.exec(`DROP INDEX ${quoteName(name)}`);
   for (const [name, table] of Object.entries(schema.tables))
     for (const statement of createIndexes(name, table, 'storage types')) database.driver.exec(statement);

@@ -114,7 +114,7 @@ export class Migration {
     if (old) this.dropIndexes(table);
     if (old) this.database.driver.exec(`ALTER TABLE ${quoteName(table)} DROP COLUMN ${quoteName(name)}`);
     this.database.driver.exec(`ALTER TABLE ${quoteName(table)} ADD COLUMN ${columnDdl(name, to, 'storage types')}`);
-    const update = this.database.driver.prepare(`UPDATE ${quoteName(table)} SET ${quoteName(name)} = ? WHERE "id" = ?`);
+    const update = this.database.statement(`UPDATE ${quoteName(table)} SET ${quoteName(name)} = ? WHERE "id" = ?`);
     for (const row of rows) update.run(toSql(to, converted(row)), row.id);
     this.rewriteImages(table, (image, isWhole) => {
       if (!isWhole && !Object.hasOwn(image, name)) return image;

@@ -25,7 +25,7 @@ export function readOnly(database: Database, { text, values }: Sql): Reading {
     throw new KoinonError('query-invalid', 'A query is one SQL statement; this has more after a semicolon.');
   let program: { opcode: string; p2: number; p3: number }[];
   try {
-    program = database.driver.prepare(`EXPLAIN ${text}`).all(...values) as typeof program;
+    program = database.once(`EXPLAIN ${text}`, ...values) as typeof program;
   } catch (error) {
     throw new KoinonError('query-invalid', `SQL cannot be read: ${(error as Error).message}.`, { cause: error });
   }

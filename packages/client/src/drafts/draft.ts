@@ -27,8 +27,9 @@ import {
   wholeRow,
   withDefaults,
 } from '@koinon/core';
+import type { Write } from '../engine/steps.ts';
+import { performStep } from '../replica/face.ts';
 import type { Replica } from '../replica/replica.ts';
-import type { Transaction } from '../replica/transaction.ts';
 
 /** What a draft would do to one row. */
 export interface DraftedRow {
@@ -162,7 +163,7 @@ export class Draft<S extends Schema> {
     let problems: readonly Problem[] = [];
     try {
       await this.replica.transaction(async (transaction) => {
-        await this.write(transaction);
+        await performStep(transaction, 'batch', [this.writes()]);
         problems = await transaction.check();
         throw rolledBack;
       });
@@ -178,7 +179,8 @@ export class Draft<S extends Schema> {
   /** Writes the draft as one transaction and empties it. When that is refused the draft stays as it is. */
   async commit(): Promise<void> {
     if (this.entries.size === 0) return;
-    await this.replica.transaction((transaction) => this.write(transaction));
+    // One call, so that a page that is being left needs to get only one message out.
+    await performStep(this.replica, 'batch', [this.writes()]);
     this.discard();
   }
 
@@ -234,14 +236,13 @@ export class Draft<S extends Schema> {
     this.stops.set(table, stop);
   }
 
-  private async write(transaction: Transaction<S>): Promise<void> {
-    for (const { before, change } of this.entries.values()) {
-      const table = change.table as TableName<S>;
-      if (change.kind === 'delete') await transaction.delete(table, change.id);
-      else if (change.kind === 'update') await transaction.update(table, change.id, change.columns as never);
-      else if (before === null) await transaction.insert(table, { ...change.columns, id: change.id } as never);
-      else await transaction.update(table, change.id, change.columns as never);
-    }
+  private writes(): readonly Write[] {
+    return [...this.entries.values()].map(({ before, change }): Write => {
+      const { kind, table, id } = change;
+      if (kind === 'delete') return { name: 'delete', given: [table, id] };
+      if (kind === 'insert' && before === null) return { name: 'insert', given: [table, { ...change.columns, id }] };
+      return { name: 'update', given: [table, id, change.columns] };
+    });
   }
 
   private drafted(entry: Entry): DraftedRow {

@@ -20,9 +20,12 @@ import type { RowState } from '../outbox/undo.ts';
 import { rowState } from '../outbox/undo.ts';
 import type { Overlay } from '../overlay/apply.ts';
 import { type WriteTarget, Writing } from '../tables/writing.ts';
+import type { Calls } from './calls.ts';
 
 /** Everything a replica's steps work on. */
-export interface Engine extends WriteTarget, Overlay {}
+export interface Engine extends WriteTarget, Overlay {
+  readonly calls: Calls;
+}
 
 /** What `where` takes instead of a condition when really all rows are meant. */
 export const everyRow = 'every row';
@@ -70,6 +73,11 @@ export class ReadSteps {
       | undefined;
     if (found !== undefined) return kept(column, fromWire(column, JSON.parse(found.value) as JsonValue));
     return kept(column, typeof column.default === 'function' ? (column.default as () => unknown)() : column.default);
+  }
+
+  /** Whether a call from another thread or tab took effect. */
+  isDone(call: string): boolean {
+    return this.engine.calls.outcome(call) !== undefined;
   }
 }
 
@@ -140,6 +148,16 @@ export class WriteSteps extends ReadSteps {
     this.engine.commit.note(settingsTable, name, { id: name, value: before }, { id: name, value: kept(column, value) });
   }
 
+  /** Several writes, one after the other. */
+  batch(writes: readonly Write[]): void {
+    for (const { name, given } of writes) (this[name] as (...given: readonly unknown[]) => unknown)(...given);
+  }
+
+  /** Writes down, as part of its effect, that a call from another thread or tab was done. */
+  noteCall(call: string): void {
+    this.engine.calls.note(call, undefined);
+  }
+
   /** What the transaction would be refused for if it ended now. */
   check(): readonly Problem[] {
     return this.writing.problems();
@@ -163,6 +181,12 @@ export class WriteSteps extends ReadSteps {
       );
     return this.engine.rows.select({ from: tableName, where });
   }
+}
+
+/** One write of a batch. */
+export interface Write {
+  readonly name: 'insert' | 'update' | 'delete';
+  readonly given: readonly unknown[];
 }
 
 /** Functions of a class, by name. */

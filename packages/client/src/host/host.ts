@@ -1,3 +1,4 @@
+import { processLocks } from './process-locks.ts';
 import { timeId } from './time-id.ts';
 
 /** What differs between the places Koinon runs in. A shell of your own brings one of these and a storage driver. */
@@ -8,10 +9,43 @@ export interface Host {
   newId(): string;
   /** Calls back after this many milliseconds; the returned function cancels. */
   after(milliseconds: number, callback: () => void): () => void;
+  /** Whether there is a network, as far as the shell knows. */
+  isOnline(): boolean;
+  /** Whether a person can see the app. */
+  isVisible(): boolean;
+  /** Calls whenever one of these two changes. Returns a function that ends that. */
+  onChange(listener: () => void): () => void;
+  /** Locks among everything that may open the same data here. */
+  readonly locks: Locks;
+  /** What the storage allows: how much is used of how many bytes, and whether the shell may clear it when room is short. */
+  storage(): Promise<StorageRoom>;
   /** What this process is called among those that may open the same file. */
   readonly process: string;
   /** Whether a process of that name still runs. */
   isAlive(process: string): boolean;
+}
+
+/** Named locks; whoever holds one loses it only by release, by ending, or to one who steals it. */
+export interface Locks {
+  /** Waits for a lock; resolves with the function that releases it. @throws an `AbortError` when the signal ends the waiting. */
+  take(name: string, options?: LockOptions): Promise<() => void>;
+}
+
+/** How a lock is taken. */
+export interface LockOptions {
+  /** Takes it at once, from whoever holds it. */
+  readonly steal?: boolean;
+  readonly signal?: AbortSignal;
+  /** Called when somebody stole it. */
+  readonly onLost?: () => void;
+}
+
+/** What a storage says of its room, in bytes; null where it cannot tell. */
+export interface StorageRoom {
+  readonly usage: number | null;
+  readonly quota: number | null;
+  /** False where the shell may clear the data by itself when room is short. */
+  readonly isPersistent: boolean | null;
 }
 
 type NodeProcess = { readonly pid: number; kill(pid: number, signal: 0): void };
@@ -27,6 +61,11 @@ export const systemHost: Host = {
     (timer as { unref?: () => void }).unref?.();
     return () => clearTimeout(timer as Parameters<typeof clearTimeout>[0]);
   },
+  isOnline: () => true,
+  isVisible: () => true,
+  onChange: () => () => undefined,
+  locks: processLocks(),
+  storage: async () => ({ usage: null, quota: null, isPersistent: null }),
   process: node?.pid === undefined ? `page ${timeId(Date.now())}` : `process ${node.pid}`,
   isAlive(name) {
     const pid = /^process (\d+)$/.exec(name)?.[1];

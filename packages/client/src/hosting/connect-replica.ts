@@ -1,22 +1,16 @@
 import { type AnyRow, frozenRow, KoinonError, type Schema } from '@koinon/core';
 import { Draft } from '../drafts/draft.ts';
-import type { StepName, Steps } from '../engine/steps.ts';
+import { reads, type StepName, type Steps } from '../engine/steps.ts';
 import { systemHost } from '../host/host.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
 import type { Face } from '../replica/face.ts';
-import { type Followed, Replica } from '../replica/replica.ts';
+import { type EffectName, type Followed, Replica } from '../replica/replica.ts';
 import { Transaction } from '../replica/transaction.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
-import { type Answer, type CarriedResult, errorOf, type HostedCall, type Request } from './messages.ts';
-import { hear, type Port, whenGone } from './port.ts';
-
-type Unnumbered<R> = R extends { readonly number: number } ? Omit<R, 'number'> : never;
-
-interface Waiting {
-  readonly done: (value: unknown) => void;
-  readonly fail: (error: unknown) => void;
-}
+import { type CarriedResult, errorOf, type HostedCall } from './messages.ts';
+import type { Port } from './port.ts';
+import { movedAway, Wire } from './wire.ts';
 
 /** What crossed from the other thread has lost its freezing: the same again, frozen, rows as rows. */
 function refrozen<T>(value: T): T {
@@ -30,72 +24,6 @@ function refrozen<T>(value: T): T {
     columns,
     members.flatMap(([name]) => (name === 'id' ? [] : [name])),
   ) as T;
-}
-
-/** Numbers what is asked, and hands each answer to whoever asked. */
-class Wire {
-  private readonly port: Port;
-  private readonly waiting = new Map<number, Waiting>();
-  private readonly followers = new Map<number, (answer: Answer) => void>();
-  private count = 0;
-  private gone: KoinonError | undefined;
-
-  constructor(port: Port) {
-    this.port = port;
-  }
-
-  /** Resolves when the host has opened its replica. Asked for, since a host that was ready earlier tells nobody twice. */
-  async open(): Promise<void> {
-    hear(this.port, (message) => this.take(message as Answer));
-    whenGone(this.port, () => {
-      this.gone ??= new KoinonError('replica-closed', 'The thread that runs the replica is gone; connect again.');
-      for (const { fail } of this.waiting.values()) fail(this.gone);
-      this.waiting.clear();
-    });
-    await this.ask({ ask: 'open' });
-  }
-
-  ask(request: Unnumbered<Request>, number = ++this.count): Promise<unknown> {
-    if (this.gone) return Promise.reject(this.gone);
-    return new Promise((done, fail) => {
-      this.waiting.set(number, { done, fail });
-      try {
-        this.port.postMessage({ ...request, number });
-      } catch (error) {
-        this.waiting.delete(number);
-        fail(unsendable(request, error));
-      }
-    });
-  }
-
-  next(): number {
-    return ++this.count;
-  }
-
-  /** Asks for something that goes on telling under its number; the function returned ends that. */
-  follow(request: Unnumbered<Request>, listener: (answer: Answer) => void, fail: (error: unknown) => void): () => void {
-    const number = this.next();
-    this.followers.set(number, listener);
-    this.ask(request, number).catch(fail);
-    return () => {
-      this.followers.delete(number);
-      this.port.postMessage({ ask: 'stop', number });
-    };
-  }
-
-  post(request: Request): void {
-    this.port.postMessage(request);
-  }
-
-  private take(answer: Answer): void {
-    const follower = this.followers.get(answer.number);
-    const waiting = this.waiting.get(answer.number);
-    if (answer.tell === 'done' || (answer.tell === 'error' && waiting)) {
-      this.waiting.delete(answer.number);
-      if (answer.tell === 'done') waiting?.done(answer.value);
-      else waiting?.fail(errorOf(answer.error));
-    } else follower?.(answer);
-  }
 }
 
 /**
@@ -112,7 +40,8 @@ export async function connectReplica<S extends Schema>(port: Port, schema: S): P
   return new ConnectedReplica<S>(schema, wire);
 }
 
-class ConnectedReplica<S extends Schema> extends Replica<S> {
+/** A replica at the other end of a wire. */
+export class ConnectedReplica<S extends Schema> extends Replica<S> {
   private readonly schema: S;
   private readonly wire: Wire;
 
@@ -125,7 +54,8 @@ class ConnectedReplica<S extends Schema> extends Replica<S> {
   async transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
     const transaction = this.wire.next();
     await this.wire.ask({ ask: 'begin' }, transaction);
-    const end = (commits: boolean) => this.wire.ask({ ask: 'end', transaction, commits });
+    const end = (commits: boolean) =>
+      this.wire.ask({ ask: 'end', transaction, commits, ...(commits ? this.wire.identified() : {}) });
     const open = new ConnectedTransaction<S>(this.wire, transaction);
     let result: Result;
     try {
@@ -136,7 +66,7 @@ class ConnectedReplica<S extends Schema> extends Replica<S> {
       throw error;
     }
     open.isOver = true;
-    await end(true);
+    if ((await end(true)) === false) throw movedAway();
     return result;
   }
 
@@ -145,15 +75,15 @@ class ConnectedReplica<S extends Schema> extends Replica<S> {
   }
 
   undo() {
-    return this.call('undo') as Promise<never>;
+    return this.effect('undo') as Promise<never>;
   }
 
   revert(table: string, id: string) {
-    return this.call('revert', table, id) as Promise<never>;
+    return this.effect('revert', table, id) as Promise<never>;
   }
 
   revertAll() {
-    return this.call('revertAll') as Promise<never>;
+    return this.effect('revertAll') as Promise<never>;
   }
 
   sync({ direction, signal }: { direction?: Direction; signal?: AbortSignal } = {}): Promise<SyncReport> {
@@ -182,19 +112,26 @@ class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.call('status') as Promise<never>;
   }
 
+  storage() {
+    return this.call('storage') as Promise<never>;
+  }
+
   copyTo(file: string) {
     return this.call('copyTo', file) as Promise<never>;
   }
 
-  close() {
-    return this.call('close') as Promise<never>;
+  async close(): Promise<void> {
+    if (this.wire.isOver) return;
+    await this.call('close');
+    this.wire.end(new KoinonError('replica-closed', 'This replica is closed; connect to it again.'));
   }
 
   protected override async perform<K extends StepName>(
     name: K,
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>> {
-    return refrozen(await this.wire.ask({ ask: 'step', name, given })) as ReturnType<Steps[K]>;
+    const call = reads(name) ? {} : this.wire.identified();
+    return refrozen(await this.wire.ask({ ask: 'step', name, given, ...call })) as ReturnType<Steps[K]>;
   }
 
   protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
@@ -229,6 +166,17 @@ class ConnectedReplica<S extends Schema> extends Replica<S> {
     );
   }
 
+  protected override async once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown> {
+    const request = isHosted(name)
+      ? ({ ask: 'call', name, given, call } as const)
+      : ({ ask: 'step', name, given, call } as const);
+    return refrozen(await this.wire.ask(request));
+  }
+
+  private effect(name: HostedCall, ...given: unknown[]): Promise<unknown> {
+    return this.wire.ask({ ask: 'call', name, given, ...this.wire.identified() });
+  }
+
   private call(name: HostedCall, ...given: unknown[]): Promise<unknown> {
     return this.wire.ask({ ask: 'call', name, given });
   }
@@ -261,6 +209,8 @@ class ConnectedTransaction<S extends Schema> extends Transaction<S> {
   }
 }
 
+const isHosted = (name: EffectName) => name === 'undo' || name === 'revert' || name === 'revertAll';
+
 /** A result with the rows this side has already, so that what did not change is the same object. */
 function restored(
   { rows, order, added, updated, removed, origin }: CarriedResult,
@@ -291,31 +241,4 @@ function restored(
 function refrozenEvent(event: unknown): ChangeEvent<AnyRow> {
   const { before, after, ...rest } = event as ChangeEvent<AnyRow>;
   return { ...rest, before: before && refrozen(before), after: after && refrozen(after) };
-}
-
-/** Functions and the like cannot go to another thread: the error says where one stands. */
-function unsendable(request: Unnumbered<Request>, error: unknown): KoinonError {
-  const given = 'given' in request ? request.given : [];
-  const columns = given.find((each) => each !== null && typeof each === 'object') ?? {};
-  const [column, value] = Object.entries(columns).find(([, each]) => !isSendable(each)) ?? [];
-  const [table] = given;
-  const where = typeof table === 'string' ? { table } : {};
-  return new KoinonError(
-    'value-type',
-    `${column ?? 'A value'} cannot go to the replica's thread: ${(error as Error).message}`,
-    {
-      ...where,
-      ...(column === undefined ? {} : { column, value }),
-      cause: error,
-    },
-  );
-}
-
-function isSendable(value: unknown): boolean {
-  try {
-    structuredClone(value);
-    return true;
-  } catch {
-    return false;
-  }
 }

@@ -1,7 +1,7 @@
 import { KoinonError, type Schema } from '@koinon/core';
 import type { Result } from '../live/result.ts';
 import { performStep } from '../replica/face.ts';
-import { followOn, hearOn, type Replica } from '../replica/replica.ts';
+import { carryOutOnce, type EffectName, followOn, hearOn, type Replica } from '../replica/replica.ts';
 import type { Transaction } from '../replica/transaction.ts';
 import { type Answer, type CarriedResult, carryError, type Request } from './messages.ts';
 import { hear, type Port, whenGone } from './port.ts';
@@ -25,7 +25,15 @@ const rolledBack = Symbol('the other side took it back');
  * hostReplica(parentPort, () => openReplica({ schema, file: 'hives.db' }))
  */
 export async function hostReplica<S extends Schema>(port: Port, open: () => Promise<Replica<S>>): Promise<void> {
-  const tell = (answer: Answer) => port.postMessage(answer);
+  let told: Answer[] = [];
+  const tell = (answer: Answer) => {
+    if (told.push(answer) > 1) return;
+    queueMicrotask(() => {
+      const [first] = told;
+      port.postMessage(told.length === 1 ? first : { tell: 'together', answers: told });
+      told = [];
+    });
+  };
   // Listening begins before the replica is open: what arrives meanwhile waits for it.
   const opening = open();
   opening.catch(() => undefined);
@@ -42,9 +50,13 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         const open = request.transaction === undefined ? undefined : transactions.get(request.transaction);
         if (request.transaction !== undefined && open === undefined)
           throw new KoinonError('transaction-over', 'This transaction has ended.');
+        if (request.call !== undefined && open === undefined)
+          return carryOutOnce(replica, request.call, request.name as EffectName, request.given);
         return performStep(open?.transaction ?? replica, request.name, request.given);
       }
       case 'call': {
+        if (request.call !== undefined)
+          return carryOutOnce(replica, request.call, request.name as EffectName, request.given);
         if (request.name !== 'sync')
           return (replica[request.name] as (...given: unknown[]) => Promise<unknown>).apply(replica, [
             ...request.given,
@@ -59,9 +71,13 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
       case 'end': {
         const open = transactions.get(request.transaction);
         transactions.delete(request.transaction);
+        if (open && request.commits && request.call !== undefined)
+          await performStep(open.transaction, 'noteCall', [request.call]);
         open?.end(request.commits);
         return open?.ended();
       }
+      case 'outcome':
+        return performStep(replica, 'isDone', [request.call]);
       case 'follow': {
         const deliver = (result: Result<unknown>) =>
           tell({ tell: 'result', number: request.number, result: carried(result) });

@@ -13,10 +13,14 @@ export type HostedCall =
   | 'rejections'
   | 'outbox'
   | 'status'
+  | 'storage'
   | 'copyTo'
   | 'close';
 
-/** What the app's side asks of the host. Each carries a number; the answer carries it back. */
+/**
+ * What the app's side asks of the host. Each carries a number; the answer carries it back. `call` is the id of what has
+ * an effect, where it may have to be repeated to another host.
+ */
 export type Request =
   | { readonly ask: 'open'; readonly number: number }
   | {
@@ -25,11 +29,25 @@ export type Request =
       readonly name: StepName;
       readonly given: readonly unknown[];
       readonly transaction?: number;
+      readonly call?: string;
     }
-  | { readonly ask: 'call'; readonly number: number; readonly name: HostedCall; readonly given: readonly unknown[] }
+  | {
+      readonly ask: 'call';
+      readonly number: number;
+      readonly name: HostedCall;
+      readonly given: readonly unknown[];
+      readonly call?: string;
+    }
   | { readonly ask: 'cancel'; readonly number: number }
   | { readonly ask: 'begin'; readonly number: number }
-  | { readonly ask: 'end'; readonly number: number; readonly transaction: number; readonly commits: boolean }
+  | {
+      readonly ask: 'end';
+      readonly number: number;
+      readonly transaction: number;
+      readonly commits: boolean;
+      readonly call?: string;
+    }
+  | { readonly ask: 'outcome'; readonly number: number; readonly call: string }
   | { readonly ask: 'follow'; readonly number: number; readonly kind: Followed; readonly request: unknown }
   | { readonly ask: 'hear'; readonly number: number; readonly table: string; readonly where: unknown }
   | { readonly ask: 'stop'; readonly number: number };
@@ -39,7 +57,13 @@ export type Answer =
   | { readonly tell: 'done'; readonly number: number; readonly value: unknown }
   | { readonly tell: 'error'; readonly number: number; readonly error: CarriedError }
   | { readonly tell: 'result'; readonly number: number; readonly result: CarriedResult }
-  | { readonly tell: 'events'; readonly number: number; readonly events: readonly unknown[] };
+  | { readonly tell: 'events'; readonly number: number; readonly events: readonly unknown[] }
+  // What belongs to one commit arrives together, so that a screen changes once.
+  | { readonly tell: 'together'; readonly answers: readonly Answer[] }
+  // Another host has the replica now: whatever is not answered yet has to be asked again.
+  | { readonly tell: 'moved' }
+  // Which database the tab's worker is for, and the term in which it runs it; null while another tab does.
+  | { readonly tell: 'tab'; readonly name: string; readonly term: string | null };
 
 /** A live result: whole rows that are new here, and the order of all by id; rows without ids are sent whole each time. */
 export interface CarriedResult {

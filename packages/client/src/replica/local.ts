@@ -12,6 +12,7 @@ import type { Database } from '../database/database.ts';
 import { meta } from '../database/layout.ts';
 import { dataVersion, readOnly, runReading } from '../database/read-only.ts';
 import { Draft } from '../drafts/draft.ts';
+import { Calls } from '../engine/calls.ts';
 import {
   type Engine,
   ReadSteps,
@@ -37,8 +38,19 @@ import { type Direction, type SyncReport, syncStep } from '../sync/step.ts';
 import type { Transport } from '../sync/transport.ts';
 import { Rows } from '../tables/rows.ts';
 import type { Face } from './face.ts';
-import { type Followed, Replica, type ReplicaStatus } from './replica.ts';
+import { type EffectName, type Followed, Replica, type ReplicaStatus, type StorageReport } from './replica.ts';
 import { OpenTransaction, type Transaction } from './transaction.ts';
+
+/** Carries out one effect by its name, inside a transaction of its own. */
+function effect(engine: Engine, name: EffectName, given: readonly unknown[]): unknown {
+  if (name === 'undo') return undoLast(engine);
+  if (name === 'revert') return revertRow(engine, given[0] as string, given[1] as string);
+  if (name === 'revertAll') return revertAll(engine);
+  const steps = new WriteSteps(engine);
+  const result = (steps[name] as (...given: readonly unknown[]) => unknown)(...given);
+  steps.finish();
+  return result;
+}
 
 /** How often, in milliseconds, a file with subscribers is looked at for another process's writes. */
 const lookEvery = 500;
@@ -64,7 +76,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const referenced = new Set(
       Object.values(schema.tables).flatMap(({ entries }) => entries.flatMap(([, { target }]) => target ?? [])),
     );
-    this.engine = { schema, database, rows, referenced, bases: new Bases(database, rows), outbox, conflicts, host };
+    const calls = new Calls(database, schema, rows);
+    const bases = new Bases(database, rows);
+    this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host };
     this.transport = transport;
     this.stallLimit = stallLimit;
     this.holder = host.newId();
@@ -93,15 +107,15 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   undo() {
-    return this.change('device', undoLast);
+    return this.change('device', (engine) => effect(engine, 'undo', [])) as Promise<never>;
   }
 
   revert(table: string, id: string) {
-    return this.change('device', (engine) => revertRow(engine, table, id));
+    return this.change('device', (engine) => effect(engine, 'revert', [table, id])) as Promise<never>;
   }
 
   revertAll() {
-    return this.change('device', revertAll);
+    return this.change('device', (engine) => effect(engine, 'revertAll', [])) as Promise<never>;
   }
 
   async sync({
@@ -166,6 +180,16 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     });
   }
 
+  async storage(): Promise<StorageReport> {
+    const [{ driver }, pages] = await this.turn(() => {
+      const { database } = this.engine;
+      const pragma = (name: string) => Number(Object.values(database.once(`PRAGMA ${name}`)[0] as object)[0]);
+      return [database, pragma('page_count') * pragma('page_size')] as const;
+    });
+    const { storage: kind, storageProblem: problem = null } = driver;
+    return { kind, problem, size: pages, ...(await this.engine.host.storage()) };
+  }
+
   copyTo(file: string): Promise<void> {
     return this.turn(() =>
       this.engine.database.guarded(() => {
@@ -200,10 +224,17 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         );
       });
     }
+    return this.change('device', (engine) => effect(engine, name as EffectName, given)) as Promise<
+      ReturnType<Steps[K]>
+    >;
+  }
+
+  protected override once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown> {
     return this.change('device', (engine) => {
-      const steps = new WriteSteps(engine);
-      const result = (steps[name] as unknown as Step).apply(steps, given);
-      steps.finish();
+      const done = engine.calls.outcome(call);
+      if (done) return done.result;
+      const result = effect(engine, name, given);
+      engine.calls.note(call, result, name in WriteSteps.prototype ? (given[0] as string) : undefined);
       return result;
     });
   }
@@ -292,7 +323,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private watch(watcher: Watcher): () => void {
     if (this.watchers.isEmpty) this.seenVersion = dataVersion(this.engine.database);
     this.watchers.add(watcher);
-    this.stopLooking ??= this.lookLater();
+    if (!this.engine.database.driver.isExclusive) this.stopLooking ??= this.lookLater();
     return () => {
       this.watchers.remove(watcher);
       if (!this.watchers.isEmpty) return;

@@ -64,7 +64,7 @@ export async function openReplica<S extends Schema>(options: ReplicaOptions<S>):
 
 /** Opens a file by Node's driver, which is loaded only where it is used; a file that is not there starts as the prebuilt one. */
 async function openFile(file: string, prebuilt: string | undefined): Promise<SqlDriver> {
-  const { copyPrebuilt, openNodeDriver } = await import('../storage/node.ts');
+  const { copyPrebuilt, openNodeDriver } = await import('#node-driver');
   if (prebuilt !== undefined) await copyPrebuilt(prebuilt, file);
   return openNodeDriver({ file });
 }

@@ -16,6 +16,8 @@ import type {
   Where,
 } from '@koinon/core';
 import type { Draft } from '../drafts/draft.ts';
+import type { ReadSteps, StepName } from '../engine/steps.ts';
+import type { StorageRoom } from '../host/host.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import { LiveQuery, type Source } from '../live/result.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
@@ -48,6 +50,19 @@ export interface ReplicaStatus {
   /** The process that syncs the file just now; null if none does. */
   readonly syncOwner: string | null;
 }
+
+/** Where a replica's data is, and how much room there is. Sizes are in bytes; null where the platform cannot tell. */
+export interface StorageReport extends StorageRoom {
+  /** `memory` does not outlive the process or tab. */
+  readonly kind: 'file' | 'memory';
+  /** Why the data is in memory, where a file was wanted. */
+  readonly problem: string | null;
+  /** What the replica itself takes. */
+  readonly size: number;
+}
+
+/** What changes the replica by name: the steps that write, and what takes changes back. */
+export type EffectName = Exclude<StepName, keyof ReadSteps> | 'undo' | 'revert' | 'revertAll';
 
 /** The kinds of queries that can be live. */
 export type Followed = 'rows' | 'summary' | 'select' | 'setting';
@@ -129,11 +144,15 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   /** Transactions the server has not confirmed, in order. */
   abstract outbox(): Promise<readonly QueuedTransaction[]>;
   abstract status(): Promise<ReplicaStatus>;
+  /** Where the data is, and how much room it has. */
+  abstract storage(): Promise<StorageReport>;
   /** Writes a compact copy of the whole replica to a new file, to ship with an app as its `prebuilt` database, say. */
   abstract copyTo(file: string): Promise<void>;
   /** Waits for open work, then closes the file. Subscriptions end. */
   abstract close(): Promise<void>;
 
+  /** Carries out an effect under the id of its call: a second time nothing is done, and the first outcome is told. */
+  protected abstract once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown>;
   /** Where the results of a live query come from. */
   protected abstract follow(kind: Followed, request: unknown): Source<never>;
   /** Tells a listener of the changes of a table. */
@@ -142,6 +161,16 @@ export abstract class Replica<S extends Schema> extends Face<S> {
     where: unknown,
     listener: (events: readonly ChangeEvent<AnyRow>[]) => void,
   ): () => void;
+}
+
+/** Carries out an effect under the id of its call: for a host that is asked by another thread or tab. */
+export function carryOutOnce<S extends Schema>(
+  replica: Replica<S>,
+  call: string,
+  name: EffectName,
+  given: readonly unknown[],
+): Promise<unknown> {
+  return replica['once'](call, name, given);
 }
 
 /** Begins to follow a live query by its kind: for a host that carries out what another thread asks of it. */

@@ -10,6 +10,8 @@ export interface SqlStatement {
   all(...values: SqlValue[]): unknown[];
   /** Row after row, without holding them all. */
   iterate(...values: SqlValue[]): Iterable<unknown>;
+  /** Gives the statement's memory back, for an SQLite whose memory is not collected. It is not used again. */
+  finalize?(): void;
 }
 
 /** What Koinon needs of an SQLite: small and synchronous. All that a storage driver has to bring. */
@@ -20,4 +22,8 @@ export interface SqlDriver {
   close(): void;
   /** Where the data is: a file that outlives the process, or memory that does not. */
   readonly storage: 'file' | 'memory';
+  /** Whether nobody else can write the data while this is open. */
+  readonly isExclusive?: boolean;
+  /** Why the data is in memory, where a file was wanted. */
+  readonly storageProblem?: string;
 }

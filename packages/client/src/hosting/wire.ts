@@ -1,0 +1,188 @@
+import { KoinonError } from '@koinon/core';
+import { type Answer, errorOf, type Request } from './messages.ts';
+import { hear, type Port, whenGone } from './port.ts';
+
+type Unnumbered<R> = R extends { readonly number: number } ? Omit<R, 'number'> : never;
+
+interface Waiting {
+  request: Request;
+  readonly done: (value: unknown) => void;
+  readonly fail: (error: unknown) => void;
+}
+
+interface Follower {
+  readonly request: Request;
+  readonly listener: (answer: Answer) => void;
+  readonly fail: (error: unknown) => void;
+}
+
+/** What a transaction's caller is told when whoever ran the replica is gone with it. */
+export function movedAway(): KoinonError {
+  return new KoinonError(
+    'replica-moved',
+    'The tab that ran the database is gone, and the transaction was rolled back with it. Nothing of it was kept: it is safe to run it again.',
+  );
+}
+
+/**
+ * The app's end of the way to a host. Numbers what is asked, and hands each answer to whoever asked. Where the host may
+ * change, what has an effect also carries an id: asked again of the next host, it is not done twice.
+ */
+export class Wire {
+  private readonly port: Port;
+  private readonly newId: (() => string) | undefined;
+  private readonly waiting = new Map<number, Waiting>();
+  private readonly followers = new Map<number, Follower>();
+  /** Transactions whose function is running, and those of them whose host is gone. */
+  private readonly begun = new Set<number>();
+  private readonly lost = new Set<number>();
+  private count = 0;
+  private gone: KoinonError | undefined;
+
+  /** @param newId makes ids for calls, where the host may change. */
+  constructor(port: Port, newId?: () => string) {
+    this.port = port;
+    this.newId = newId;
+  }
+
+  /** Resolves when the host has opened its replica. Asked for, since a host that was ready earlier tells nobody twice. */
+  async open(): Promise<void> {
+    hear(this.port, (message) => this.take(message as Answer));
+    whenGone(this.port, () =>
+      this.end(new KoinonError('replica-closed', 'The thread that runs the replica is gone; connect again.')),
+    );
+    await this.ask({ ask: 'open' });
+  }
+
+  /** Fails whatever waits, and all that is asked from now on. */
+  end(error: KoinonError): void {
+    this.gone ??= error;
+    for (const { fail } of this.waiting.values()) fail(this.gone);
+    this.waiting.clear();
+  }
+
+  /** Whether nothing can be asked any more. */
+  get isOver(): boolean {
+    return this.gone !== undefined;
+  }
+
+  ask(request: Unnumbered<Request>, number = ++this.count): Promise<unknown> {
+    if (this.gone) return Promise.reject(this.gone);
+    const numbered = { ...request, number } as Request;
+    if (this.belongsToLost(numbered)) return Promise.reject(movedAway());
+    return new Promise((done, fail) => {
+      this.waiting.set(number, { request: numbered, done, fail });
+      try {
+        this.port.postMessage(numbered);
+      } catch (error) {
+        this.waiting.delete(number);
+        fail(unsendable(request, error));
+      }
+    });
+  }
+
+  /** The id of a new call with an effect, where one is needed. */
+  identified(): { readonly call?: string } {
+    return this.newId ? { call: this.newId() } : {};
+  }
+
+  next(): number {
+    return ++this.count;
+  }
+
+  /** Asks for something that goes on telling under its number; the function returned ends that. */
+  follow(request: Unnumbered<Request>, listener: (answer: Answer) => void, fail: (error: unknown) => void): () => void {
+    const number = this.next();
+    this.followers.set(number, { request: { ...request, number } as Request, listener, fail });
+    this.ask(request, number).catch(fail);
+    return () => {
+      this.followers.delete(number);
+      this.waiting.delete(number);
+      this.port.postMessage({ ask: 'stop', number });
+    };
+  }
+
+  post(request: Request): void {
+    this.port.postMessage(request);
+  }
+
+  /** What has been asked, would have an effect, and is not answered yet. */
+  unanswered(): readonly Request[] {
+    return [...this.waiting.values()].flatMap(({ request }) =>
+      (request.ask === 'step' || request.ask === 'call') && request.call !== undefined ? [request] : [],
+    );
+  }
+
+  private take(answer: Answer): void {
+    if (answer.tell === 'together') {
+      for (const each of answer.answers) this.take(each);
+      return;
+    }
+    if (answer.tell === 'moved') {
+      this.askAgain();
+      return;
+    }
+    if (answer.tell === 'tab') return;
+    const waiting = this.waiting.get(answer.number);
+    if (answer.tell === 'done' || (answer.tell === 'error' && waiting)) {
+      this.waiting.delete(answer.number);
+      if (answer.tell === 'error') {
+        waiting?.fail(errorOf(answer.error));
+        return;
+      }
+      if (waiting?.request.ask === 'begin') this.begun.add(answer.number);
+      if (waiting?.request.ask === 'end') this.begun.delete(waiting.request.transaction);
+      waiting?.done(answer.value);
+    } else this.followers.get(answer.number)?.listener(answer);
+  }
+
+  /** The replica has another host. What had no answer is asked again; of what had an effect, the id says whether it was done. */
+  private askAgain(): void {
+    for (const transaction of this.begun) this.lost.add(transaction);
+    this.begun.clear();
+    for (const [number, waiting] of [...this.waiting]) {
+      const { request } = waiting;
+      if (this.followers.has(number)) continue;
+      if (request.ask === 'end' && request.call !== undefined) {
+        // The commit may have been the last thing the old host did.
+        waiting.request = { ask: 'outcome', number, call: request.call };
+        this.port.postMessage(waiting.request);
+      } else if (this.belongsToLost(request)) {
+        this.waiting.delete(number);
+        waiting.fail(movedAway());
+      } else this.port.postMessage(request);
+    }
+    for (const { request } of this.followers.values()) this.port.postMessage(request);
+  }
+
+  private belongsToLost(request: Request): boolean {
+    return 'transaction' in request && request.transaction !== undefined && this.lost.has(request.transaction);
+  }
+}
+
+/** Functions and the like cannot go to another thread: the error says where one stands. */
+function unsendable(request: Unnumbered<Request>, error: unknown): KoinonError {
+  const given = 'given' in request ? request.given : [];
+  const columns = given.find((each) => each !== null && typeof each === 'object') ?? {};
+  const [column, value] = Object.entries(columns).find(([, each]) => !isSendable(each)) ?? [];
+  const [table] = given;
+  const where = typeof table === 'string' ? { table } : {};
+  return new KoinonError(
+    'value-type',
+    `${column ?? 'A value'} cannot go to the replica's thread: ${(error as Error).message}`,
+    {
+      ...where,
+      ...(column === undefined ? {} : { column, value }),
+      cause: error,
+    },
+  );
+}
+
+function isSendable(value: unknown): boolean {
+  try {
+    structuredClone(value);
+    return true;
+  } catch {
+    return false;
+  }
+}

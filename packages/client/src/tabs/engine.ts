@@ -1,0 +1,158 @@
+import type { Schema } from '@koinon/core';
+import type { Host } from '../host/host.ts';
+import { hostReplica } from '../hosting/host-replica.ts';
+import type { Port } from '../hosting/port.ts';
+import type { Replica } from '../replica/replica.ts';
+import { Channel, type Letter, tabLock } from './air.ts';
+
+/** What the owner runs the database with. */
+export interface OpenDatabase<S extends Schema> {
+  readonly replica: Replica<S>;
+  /** Whether another tab has taken the database over. */
+  isLost(): boolean;
+  /** Lets go of the files at once. */
+  abandon(): void;
+  /** Whether the data goes with this tab. */
+  readonly isMemory: boolean;
+}
+
+/** Where answers to one tab go, and how its requests come in. */
+class TabPort implements Port {
+  private readonly send: (message: unknown) => void;
+  private readonly listeners = new Map<string, ((message: unknown) => void)[]>();
+
+  constructor(send: (message: unknown) => void) {
+    this.send = send;
+  }
+
+  postMessage(message: unknown): void {
+    this.send(message);
+  }
+
+  on(event: string, listener: (message: unknown) => void): void {
+    this.listeners.set(event, [...(this.listeners.get(event) ?? []), listener]);
+  }
+
+  fire(event: 'message' | 'close', message?: unknown): void {
+    for (const listener of this.listeners.get(event) ?? []) listener(message);
+  }
+}
+
+/** The replica as the owner runs it: for its own page, and for the other tabs by a channel each. */
+export class TabEngine<S extends Schema> {
+  readonly term: string;
+  private readonly name: string;
+  private readonly host: Host;
+  private readonly opening: Promise<OpenDatabase<S>>;
+  private readonly onLost: () => void;
+  private readonly own: TabPort;
+  private readonly tabs = new Map<string, { readonly port: TabPort; readonly channel: Channel<Letter> }>();
+  private database: OpenDatabase<S> | undefined;
+  private isLeaving = false;
+  private isOver = false;
+
+  /**
+   * @param open opens the database; what it throws is what every tab's calls get.
+   * @param tell where answers for the owner's own page go.
+   * @param onLost called once it turns out that another tab has the database.
+   */
+  constructor(
+    name: string,
+    term: string,
+    host: Host,
+    open: () => Promise<OpenDatabase<S>>,
+    tell: (message: unknown) => void,
+    onLost: () => void,
+  ) {
+    this.name = name;
+    this.term = term;
+    this.host = host;
+    this.onLost = onLost;
+    this.opening = open();
+    this.opening.then(
+      (database) => {
+        this.database = database;
+        if (this.isOver) database.abandon();
+      },
+      () => undefined,
+    );
+    this.own = this.serve(tell);
+  }
+
+  /** Whether another tab has taken the database over; looks. */
+  isLost(): boolean {
+    return this.isOver || this.database?.isLost() === true;
+  }
+
+  /** Whether handing over would lose the data. */
+  get isMemory(): boolean {
+    return this.database?.isMemory === true;
+  }
+
+  /** Takes a request of the owner's own page. */
+  take(message: unknown): void {
+    this.deliver(this.own, message);
+  }
+
+  /** Lets another tab in; safe to repeat. */
+  admit(tab: string): void {
+    const known = this.tabs.get(tab);
+    if (known) {
+      known.channel.post({ way: 'welcome', term: this.term });
+      return;
+    }
+    const channel = new Channel<Letter>(tabLock(this.name, tab), (letter) => {
+      if (letter.way === 'up' && letter.term === this.term) this.deliver(port, letter.message);
+    });
+    const port = this.serve((message) => channel.post({ way: 'down', term: this.term, message }));
+    this.tabs.set(tab, { port, channel });
+    channel.post({ way: 'welcome', term: this.term });
+    // A tab that is gone lets go of its lock, however it went: what it left open is rolled back.
+    void this.host.locks.take(tabLock(this.name, tab)).then((release) => {
+      release();
+      port.fire('close');
+      channel.close();
+      this.tabs.delete(tab);
+    });
+  }
+
+  /** Ends when what has begun is done; what is asked meanwhile is left for the next owner. */
+  async handOver(): Promise<void> {
+    this.isLeaving = true;
+    await this.opening.then(({ replica }) => replica.close()).catch(() => this.database?.abandon());
+    this.end();
+  }
+
+  /** Ends at once, with nothing written any more. */
+  drop(): void {
+    this.database?.abandon();
+    this.end();
+    void this.database?.replica.close().catch(() => undefined);
+  }
+
+  private end(): void {
+    this.isOver = true;
+    for (const { port, channel } of this.tabs.values()) {
+      port.fire('close');
+      channel.close();
+    }
+    this.own.fire('close');
+    this.tabs.clear();
+  }
+
+  private serve(send: (message: unknown) => void): TabPort {
+    const port = new TabPort((message) => {
+      if (this.isOver) return;
+      // What a dispossessed engine says no longer counts; the next owner is asked again.
+      if (this.isLost()) this.onLost();
+      else send(message);
+    });
+    void hostReplica(port, async () => (await this.opening).replica);
+    return port;
+  }
+
+  private deliver(port: TabPort, message: unknown): void {
+    const belongsToOpen = (message as { readonly transaction?: number }).transaction !== undefined;
+    if (!this.isOver && (!this.isLeaving || belongsToOpen)) port.fire('message', message);
+  }
+}

@@ -1,0 +1,12 @@
+import { counter, integer, reference, schema, table, text } from '@koinon/core';
+
+/** What the tests with tabs keep. */
+export const orchard = schema({
+  row: table({ name: text({ unique: true }) }),
+  tree: table({
+    row: reference('row', { optional: true }),
+    kind: text(),
+    age: integer({ optional: true }),
+    picked: counter(),
+  }),
+});

@@ -1,4 +1,18 @@
 import { hostTabs } from '@koinon/client/browser';
 import { orchard } from './orchard.ts';
 
-hostTabs({ schema: orchard, name: self.name });
+// What befalls workers: they hang, and they die at the worst moment.
+self.addEventListener('message', (event: MessageEvent<{ hang?: number; dieAfterCommit?: true }>) => {
+  const { hang, dieAfterCommit } = event.data;
+  if (hang === undefined && dieAfterCommit === undefined) return;
+  event.stopImmediatePropagation();
+  const until = Date.now() + (hang ?? 0);
+  while (Date.now() < until);
+  if (dieAfterCommit) {
+    // The next thing told to another tab is that its call was done.
+    BroadcastChannel.prototype.postMessage = () => self.close();
+  }
+});
+
+// A transaction nobody ends would be rolled back some time: here that must not be what frees the queue.
+hostTabs({ schema: orchard, name: self.name, stallLimit: 300_000 });

@@ -7,9 +7,19 @@ declare global {
     /** Workers of the contract tests, by name. */
     workers: Record<string, Worker>;
     startWorker(name: string): void;
-    /** The replica of the tests with tabs. */
+    /** The replica of the tests with tabs, and its worker. */
     replica: Replica<typeof orchard>;
+    worker: Worker;
     openReplica(name: string): Promise<void>;
+    /** The tab as a phone treats one that nobody sees. */
+    hide(isHidden: boolean): void;
+    /** Page and worker do nothing for so many milliseconds. */
+    hang(milliseconds: number): void;
+    /** The kinds and counts of a live query's last result, and what a listener heard. */
+    seen: string[];
+    heard: string[];
+    /** Lets the test act in the middle of a transaction. */
+    reached?(): Promise<void>;
   }
 }
 
@@ -21,6 +31,26 @@ window.startWorker = (name) => {
   window.workers[name] = worker;
 };
 window.openReplica = async (name) => {
-  const worker = new Worker(new URL('./orchard-worker.ts', import.meta.url), { type: 'module', name });
-  window.replica = await connectTab(worker, orchard, { persist: false });
+  window.worker = new Worker(new URL('./orchard-worker.ts', import.meta.url), { type: 'module', name });
+  window.replica = await connectTab(window.worker, orchard);
+  window.heard = [];
+  window.replica.live({ from: 'tree', order: 'kind' }).subscribe(({ rows }) => {
+    window.seen = rows.map(({ kind, picked }) => `${kind} ${picked}`);
+  });
+  window.replica.listen('tree', (events) => {
+    for (const { kind, after, origin } of events)
+      window.heard.push(`${kind} ${after?.kind} ${after?.picked} ${origin}`);
+  });
+};
+window.hide = (isHidden) => {
+  Object.defineProperty(document, 'visibilityState', {
+    configurable: true,
+    get: () => (isHidden ? 'hidden' : 'visible'),
+  });
+  document.dispatchEvent(new Event('visibilitychange'));
+};
+window.hang = (milliseconds) => {
+  window.worker.postMessage({ hang: milliseconds });
+  const until = Date.now() + milliseconds;
+  while (Date.now() < until);
 };

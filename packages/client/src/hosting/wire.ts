@@ -37,6 +37,8 @@ export class Wire {
   private readonly begun = new Set<number>();
   private readonly lost = new Set<number>();
   private count = 0;
+  /** Called after each request has been sent. */
+  onAsked: (() => void) | undefined;
   private gone: KoinonError | undefined;
 
   /** @param newId makes ids for calls, where the host may change. */
@@ -74,6 +76,7 @@ export class Wire {
       this.waiting.set(number, { request: numbered, done, fail });
       try {
         this.port.postMessage(numbered);
+        this.onAsked?.();
       } catch (error) {
         this.waiting.delete(number);
         fail(unsendable(request, error));

@@ -71,11 +71,18 @@ class Page {
     for (const event of ['visibilitychange', 'freeze', 'resume']) document.addEventListener(event, tell);
     for (const event of ['online', 'offline', 'focus']) addEventListener(event, tell);
     addEventListener('pagehide', () => {
-      if (this.name !== undefined) keepUnfinished(this.name, this.key, wire.unanswered());
+      const keep = () => {
+        if (this.name !== undefined) keepUnfinished(this.name, this.key, wire.unanswered());
+      };
+      keep();
+      // The app may hear of it after this, and save only then.
+      wire.onAsked = keep;
     });
     addEventListener('pageshow', (event) => {
+      if (!event.persisted) return;
       // Back from where it was kept: the answers still come.
-      if (event.persisted && this.name !== undefined) forgetUnfinished(this.name, this.key);
+      wire.onAsked = undefined;
+      if (this.name !== undefined) forgetUnfinished(this.name, this.key);
     });
     tell();
   }

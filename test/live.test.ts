@@ -1,4 +1,4 @@
-import { openReplica, type Replica, type Result } from '@koinon/client';
+import { connectReplica, hostReplica, openReplica, type Replica, type Result } from '@koinon/client';
 import { sql } from '@koinon/core';
 import fc from 'fast-check';
 import { expect, test, vi } from 'vitest';
@@ -27,45 +27,57 @@ const query = fc.record(
 );
 const plain = (rows: readonly unknown[]) => rows.map((each) => ({ ...(each as object) }));
 
-test('after every commit a live query shows what a fresh query answers, and its differences add up', () =>
-  fc.assert(
-    fc.asyncProperty(fc.array(query, { minLength: 1, maxLength: 4 }), commits, async (queries, history) => {
-      const replica: Things = await openReplica({ schema: thingSchema });
-      const watched = queries.map((given) => {
-        const asked = { from: 'thing', ...given } as { from: 'thing' };
-        const seen = {
-          asked,
-          latest: undefined as Result<{ id: string }> | undefined,
-          sum: new Map<string, unknown>(),
-        };
-        replica.live(asked).subscribe((result) => {
-          seen.latest = result;
-          if (result.origin === 'start') seen.sum.clear();
-          for (const { id } of result.removed) expect(seen.sum.delete(id), 'removed what was there').toBe(true);
-          for (const each of result.added) expect(seen.sum.has(each.id), 'added what was not there').toBe(false);
-          for (const each of result.updated) expect(seen.sum.has(each.id), 'updated what was there').toBe(true);
-          for (const each of [...result.added, ...result.updated]) seen.sum.set(each.id, each);
+const places = {
+  'in this thread': () => openReplica({ schema: thingSchema }),
+  async 'behind a port'() {
+    const { port1, port2 } = new MessageChannel();
+    void hostReplica(port1, () => openReplica({ schema: thingSchema }));
+    return connectReplica(port2, thingSchema);
+  },
+};
+
+test.each(Object.entries(places))(
+  '%s, after every commit a live query shows what a fresh query answers, and its differences add up',
+  (_where, open) =>
+    fc.assert(
+      fc.asyncProperty(fc.array(query, { minLength: 1, maxLength: 4 }), commits, async (queries, history) => {
+        const replica: Things = await open();
+        const watched = queries.map((given) => {
+          const asked = { from: 'thing', ...given } as { from: 'thing' };
+          const seen = {
+            asked,
+            latest: undefined as Result<{ id: string }> | undefined,
+            sum: new Map<string, unknown>(),
+          };
+          replica.live(asked).subscribe((result) => {
+            seen.latest = result;
+            if (result.origin === 'start') seen.sum.clear();
+            for (const { id } of result.removed) expect(seen.sum.delete(id), 'removed what was there').toBe(true);
+            for (const each of result.added) expect(seen.sum.has(each.id), 'added what was not there').toBe(false);
+            for (const each of result.updated) expect(seen.sum.has(each.id), 'updated what was there').toBe(true);
+            for (const each of [...result.added, ...result.updated]) seen.sum.set(each.id, each);
+          });
+          return seen;
         });
-        return seen;
-      });
-      for (const commit of history) {
-        await replica.transaction(async (transaction) => {
-          for (const step of commit) {
-            const id = `id-${step.n}`;
-            if (step.do === 'put') await transaction.upsert('thing', { ...step.row, id } as never);
-            else if (await transaction.get('thing', id)) await transaction.delete('thing', id);
+        for (const commit of history) {
+          await replica.transaction(async (transaction) => {
+            for (const step of commit) {
+              const id = `id-${step.n}`;
+              if (step.do === 'put') await transaction.upsert('thing', { ...step.row, id } as never);
+              else if (await transaction.get('thing', id)) await transaction.delete('thing', id);
+            }
+          });
+          for (const { asked, latest, sum } of watched) {
+            const fresh = await replica.rows(asked);
+            expect(plain(latest?.rows ?? [])).toEqual(plain(fresh));
+            expect(plain([...sum.values()].sort(byId))).toEqual(plain([...fresh].sort(byId)));
           }
-        });
-        for (const { asked, latest, sum } of watched) {
-          const fresh = await replica.rows(asked);
-          expect(plain(latest?.rows ?? [])).toEqual(plain(fresh));
-          expect(plain([...sum.values()].sort(byId))).toEqual(plain([...fresh].sort(byId)));
         }
-      }
-      await replica.close();
-    }),
-    runs(150),
-  ));
+        await replica.close();
+      }),
+      runs(150),
+    ),
+);
 const byId = (a: unknown, b: unknown) => ((a as { id: string }).id < (b as { id: string }).id ? -1 : 1);
 
 async function planted() {

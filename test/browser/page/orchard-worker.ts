@@ -14,5 +14,10 @@ self.addEventListener('message', (event: MessageEvent<{ hang?: number; dieAfterC
   }
 });
 
+if (self.name.startsWith('refused'))
+  Object.defineProperty(navigator.storage, 'getDirectory', {
+    value: () => Promise.reject(new DOMException('private files are switched off', 'SecurityError')),
+  });
+
 // A transaction nobody ends would be rolled back some time: here that must not be what frees the queue.
 hostTabs({ schema: orchard, name: self.name, stallLimit: 300_000 });

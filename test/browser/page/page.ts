@@ -1,5 +1,6 @@
 import type { Replica } from '@koinon/client';
 import { connectTab } from '@koinon/client/browser';
+import { importRows } from '@koinon/client/transfer';
 import { orchard } from './orchard.ts';
 
 declare global {
@@ -18,6 +19,8 @@ declare global {
     /** The kinds and counts of a live query's last result, and what a listener heard. */
     seen: string[];
     heard: string[];
+    stopLive(): void;
+    importTrees(lines: readonly string[]): Promise<unknown>;
     /** Lets the test act in the middle of a transaction. */
     reached?(): Promise<void>;
   }
@@ -34,7 +37,7 @@ window.openReplica = async (name) => {
   window.worker = new Worker(new URL('./orchard-worker.ts', import.meta.url), { type: 'module', name });
   window.replica = await connectTab(window.worker, orchard);
   window.heard = [];
-  window.replica.live({ from: 'tree', order: 'kind' }).subscribe(({ rows }) => {
+  window.stopLive = window.replica.live({ from: 'tree', order: 'kind' }).subscribe(({ rows }) => {
     window.seen = rows.map(({ kind, picked }) => `${kind} ${picked}`);
   });
   window.replica.listen('tree', (events) => {
@@ -42,6 +45,7 @@ window.openReplica = async (name) => {
       window.heard.push(`${kind} ${after?.kind} ${after?.picked} ${origin}`);
   });
 };
+window.importTrees = (lines) => importRows(window.replica, orchard, lines);
 window.hide = (isHidden) => {
   Object.defineProperty(document, 'visibilityState', {
     configurable: true,

@@ -8,7 +8,8 @@ import type { Face } from '../replica/face.ts';
 import { type EffectName, type Followed, Replica } from '../replica/replica.ts';
 import { Transaction } from '../replica/transaction.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
-import { type CarriedResult, errorOf, type HostedCall } from './messages.ts';
+import { Receiver } from './carried.ts';
+import { errorOf, type HostedCall } from './messages.ts';
 import type { Port } from './port.ts';
 import { movedAway, Wire } from './wire.ts';
 
@@ -140,12 +141,12 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
 
   protected override follow(kind: Followed, request: unknown): Source<never> {
     return (deliver, fail) => {
-      const known = new Map<string, AnyRow>();
+      const receiver = new Receiver(refrozen);
       return this.wire.follow(
         { ask: 'follow', kind, request },
         (answer) => {
           if (answer.tell === 'error') fail(errorOf(answer.error));
-          else if (answer.tell === 'result') deliver(restored(answer.result, known) as Result<never>);
+          else if (answer.tell === 'result') deliver(receiver.receive(answer.result) as Result<never>);
         },
         fail,
       );
@@ -210,33 +211,6 @@ class ConnectedTransaction<S extends Schema> extends Transaction<S> {
 }
 
 const isHosted = (name: EffectName) => name === 'undo' || name === 'revert' || name === 'revertAll';
-
-/** A result with the rows this side has already, so that what did not change is the same object. */
-function restored(
-  { rows, order, added, updated, removed, origin }: CarriedResult,
-  known: Map<string, AnyRow>,
-): Result<unknown> {
-  const idOf = (row: unknown) => (row as AnyRow).id;
-  const before = removed.map((row) => known.get(idOf(row)) ?? refrozen(row));
-  if (order === undefined) {
-    known.clear();
-    const whole = (rows ?? []).map(refrozen);
-    for (const row of whole) if (typeof idOf(row) === 'string') known.set(idOf(row), row as AnyRow);
-    return {
-      rows: whole,
-      added: added.map(refrozen),
-      updated: updated.map(refrozen),
-      removed: before,
-      origin,
-      ready: true,
-    };
-  }
-  const fresh = [added, updated].map((list) => list.map((row) => refrozen(row) as AnyRow));
-  for (const row of removed) known.delete(idOf(row));
-  for (const row of fresh.flat()) known.set(row.id, row);
-  const whole = order.map((id) => known.get(id) as AnyRow);
-  return { rows: whole, added: fresh[0] ?? [], updated: fresh[1] ?? [], removed: before, origin, ready: true };
-}
 
 function refrozenEvent(event: unknown): ChangeEvent<AnyRow> {
   const { before, after, ...rest } = event as ChangeEvent<AnyRow>;

@@ -3,7 +3,8 @@ import type { Result } from '../live/result.ts';
 import { performStep } from '../replica/face.ts';
 import { carryOutOnce, type EffectName, followOn, hearOn, type Replica } from '../replica/replica.ts';
 import type { Transaction } from '../replica/transaction.ts';
-import { type Answer, type CarriedResult, carryError, type Request } from './messages.ts';
+import { Carrier } from './carried.ts';
+import { type Answer, carryError, type Request } from './messages.ts';
 import { hear, type Port, whenGone } from './port.ts';
 
 /** An open transaction whose function runs on the other side. */
@@ -79,8 +80,9 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
       case 'outcome':
         return performStep(replica, 'isDone', [request.call]);
       case 'follow': {
+        const carrier = new Carrier();
         const deliver = (result: Result<unknown>) =>
-          tell({ tell: 'result', number: request.number, result: carried(result) });
+          tell({ tell: 'result', number: request.number, result: carrier.carry(result) });
         const fail = (error: unknown) => tell({ tell: 'error', number: request.number, error: carryError(error) });
         stops.set(request.number, followOn(replica, request.kind, request.request)(deliver, fail));
         return undefined;
@@ -140,12 +142,4 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
     for (const stop of stops.values()) stop();
   });
   await opening.catch(() => undefined);
-}
-
-function carried({ rows, added, updated, removed, origin }: Result<unknown>): CarriedResult {
-  const ids = rows.map((row) => (row as { id?: unknown }).id);
-  const haveIds = ids.every((id) => typeof id === 'string') && new Set(ids).size === ids.length;
-  return haveIds && origin !== 'start'
-    ? { rows: undefined, order: ids as string[], added, updated, removed, origin }
-    : { rows, order: undefined, added, updated, removed, origin };
 }

@@ -1,7 +1,7 @@
 import { type ErrorCode, KoinonError, type Problem, shown } from '@koinon/core';
 import type { StepName } from '../engine/steps.ts';
-import type { Origin } from '../live/commit.ts';
 import type { Followed } from '../replica/replica.ts';
+import type { CarriedResult } from './carried.ts';
 
 /** Functions of a replica that a host runs as they are called. */
 export type HostedCall =
@@ -64,16 +64,6 @@ export type Answer =
   | { readonly tell: 'moved' }
   // Which database the tab's worker is for, and the term in which it runs it; null while another tab does.
   | { readonly tell: 'tab'; readonly name: string; readonly term: string | null };
-
-/** A live result: whole rows that are new here, and the order of all by id; rows without ids are sent whole each time. */
-export interface CarriedResult {
-  readonly rows: readonly unknown[] | undefined;
-  readonly order: readonly string[] | undefined;
-  readonly added: readonly unknown[];
-  readonly updated: readonly unknown[];
-  readonly removed: readonly unknown[];
-  readonly origin: Origin | 'start';
-}
 
 /** An error as it crosses to another thread. */
 export interface CarriedError {

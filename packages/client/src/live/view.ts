@@ -20,6 +20,7 @@ export class View extends Matching {
   private readonly deliver: (result: Result<AnyRow>) => void;
   private readonly fail: (error: unknown) => void;
   private readonly compare: (a: AnyRow, b: AnyRow) => number;
+  private readonly showsAll: boolean;
   private readonly shown = new WeakMap<AnyRow, AnyRow>();
   private rows: AnyRow[] = [];
   private byId = new Map<string, AnyRow>();
@@ -31,6 +32,7 @@ export class View extends Matching {
     this.deliver = deliver;
     this.fail = fail;
     this.compare = comparatorOf(plan.order);
+    this.showsAll = plan.columns.length === Object.keys(plan.table.columns).length;
   }
 
   /** Reads the result from the database and delivers what differs from before. */
@@ -109,7 +111,7 @@ export class View extends Matching {
 
   private tell({ added, updated, removed, origin }: Omit<Result<AnyRow>, 'rows' | 'ready'>): void {
     if (origin !== 'start' && added.length + updated.length + removed.length === 0) return;
-    const show = (rows: readonly AnyRow[]) => rows.map((row) => this.show(row));
+    const show = (rows: readonly AnyRow[]) => (this.showsAll ? [...rows] : rows.map((row) => this.show(row)));
     this.deliver({
       rows: show(this.rows),
       added: show(added),
@@ -122,11 +124,9 @@ export class View extends Matching {
 
   /** A row with the columns the query asks for; the same object for the same row. */
   private show(row: AnyRow): AnyRow {
-    const { columns, table } = this.plan;
-    if (columns.length === Object.keys(table.columns).length) return row;
     let shown = this.shown.get(row);
     if (shown === undefined) {
-      shown = frozenRow(row.id, row, columns);
+      shown = frozenRow(row.id, row, this.plan.columns);
       this.shown.set(row, shown);
     }
     return shown;

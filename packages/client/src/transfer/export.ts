@@ -7,7 +7,7 @@ import {
   type TableName,
   tableOf,
 } from '@koinon/core';
-import { stringify } from 'csv-stringify/sync';
+import { stringify } from '#csv-stringify';
 import type { Replica } from '../replica/replica.ts';
 import { tablesInOrder } from './order.ts';
 

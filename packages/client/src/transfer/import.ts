@@ -10,7 +10,7 @@ import {
   type TableName,
   tableOf,
 } from '@koinon/core';
-import { type CastingContext, parse } from 'csv-parse';
+import { type CastingContext, parse } from '#csv-parse';
 import type { Replica } from '../replica/replica.ts';
 import type { TransferFormat, TransferProgress } from './export.ts';
 
@@ -44,6 +44,9 @@ interface CsvRecord {
 /** Milliseconds one batch may keep others waiting; its size follows from how long the last one took. */
 const batchTime = 8;
 
+/** Fewest rows that are worth a transaction: its own cost, and that of telling live queries, must not outgrow the rows'. */
+const leastBatch = 250;
+
 /**
  * Writes rows from a text into a replica, in batches that are transactions of their own, so that an import of a million
  * rows leaves single reads and writes responsive. Rows come behind those they refer to, as an export writes them.
@@ -63,7 +66,7 @@ export async function importRows<S extends Schema>(
     throw new KoinonError('query-invalid', 'CSV does not name its table; say which it is.');
   const read = format === 'csv' ? csvRows(schema, source, table as string) : jsonRows(schema, source);
   let rows = 0;
-  let size = 100;
+  let size = leastBatch;
   let batch: NumberedRow[] = [];
 
   const write = async (given: readonly NumberedRow[]) => {
@@ -85,7 +88,9 @@ export async function importRows<S extends Schema>(
       // One row is at fault: go one by one up to it, so that the rows before it are in and its line is known.
       for (const row of given) await write([row]).catch((error) => Promise.reject(stopped(row.line, rows, error)));
     }
-    size = Math.round(Math.min(5_000, Math.max(10, (size * batchTime) / Math.max(1, performance.now() - start))));
+    size = Math.round(
+      Math.min(5_000, Math.max(leastBatch, (size * batchTime) / Math.max(1, performance.now() - start))),
+    );
     onProgress?.({ rows, of: null });
     // Others get their turn, and so do timers and the network.
     await new Promise((done) => setTimeout(done, 0));

@@ -1,0 +1,107 @@
+import { execFileSync } from 'node:child_process';
+import { rmSync } from 'node:fs';
+import { join } from 'node:path';
+import { expect, test } from 'vitest';
+import { launch, openBrowser, scratch, serveApp } from '../support/browser.ts';
+
+// Where the data of a page is kept, in a real browser: refused, full, much, and when the browser is killed.
+
+test('where the browser gives no private files the replica works in memory, and says so', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate(() => window.openReplica('refused'));
+  await page.evaluate(() => window.replica.insert('tree', { kind: 'plum' }));
+  expect(await page.evaluate(() => window.replica.count({ from: 'tree' }))).toBe(1);
+  expect(await page.evaluate(() => window.replica.storage())).toMatchObject({
+    kind: 'memory',
+    problem: expect.stringContaining('private files are switched off'),
+  });
+  expect(await page.evaluate(() => window.replica.status())).toMatchObject({ storage: 'memory' });
+  await page.close();
+});
+
+test('a full quota is a clear error, loses nothing, and is over when there is room again', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate(() => window.openReplica('full'));
+  const save = (kind: string, length: number) =>
+    page.evaluate(
+      ([given, size]) =>
+        window.replica.insert('tree', { kind: given + 'x'.repeat(size) }).then(
+          () => 'saved',
+          (error) => `${error.code}: ${error.message}`,
+        ),
+      [kind, length] as const,
+    );
+  expect(await save('before', 0)).toBe('saved');
+  const devtools = await context.newCDPSession(page);
+  const { origin } = new URL(url);
+  const { usage } = await devtools.send('Storage.getUsageAndQuota', { origin });
+  await devtools.send('Storage.overrideQuotaForOrigin', { origin, quotaSize: usage + 500_000 });
+  expect(await save('too much', 3_000_000)).toMatch(/^storage-full: .*nothing was written/);
+  expect(await page.evaluate(() => window.seen)).toEqual(['before 0']);
+  await devtools.send('Storage.overrideQuotaForOrigin', { origin });
+  expect(await save('after', 3_000_000)).toBe('saved');
+  await page.reload();
+  await page.evaluate(() => window.openReplica('full'));
+  const kinds = await page.evaluate(async () =>
+    (await window.replica.rows({ from: 'tree' })).map(({ kind }) => kind.slice(0, 6)),
+  );
+  expect(kinds).toEqual(['before', 'afterx']);
+  await page.close();
+});
+
+test('50,000 rows are imported while a person types: each key is shown before the import is over', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate(() => window.openReplica('much'));
+  const { saved, total } = await page.evaluate(async () => {
+    const lines = Array.from(
+      { length: 50_000 },
+      (_, n) => `${JSON.stringify({ table: 'tree', row: { kind: `k${n % 97}`, age: n % 200 } })}\n`,
+    );
+    const importing = window.importTrees(lines);
+    let isOver = false;
+    void importing.then(() => {
+      isOver = true;
+    });
+    const typed = await window.replica.insert('tree', { id: 'typed', kind: '' });
+    const duringImport: boolean[] = [];
+    for (const letter of 'quince') {
+      await window.replica.update('tree', typed.id, ({ kind }) => ({ kind: kind + letter }));
+      duringImport.push(!isOver);
+    }
+    await importing;
+    return { saved: duringImport, total: await window.replica.count({ from: 'tree' }) };
+  });
+  expect(saved).toEqual(Array(6).fill(true));
+  expect(total).toBe(50_001);
+  await page.reload();
+  await page.evaluate(() => window.openReplica('much'));
+  expect(await page.evaluate(() => window.replica.get('tree', 'typed'))).toMatchObject({ kind: 'quince' });
+  expect(await page.evaluate(() => window.replica.count({ from: 'tree' }))).toBe(50_001);
+  await page.close();
+});
+
+test('what was acknowledged survives the browser being killed', async () => {
+  const profile = scratch();
+  const site = await serveApp(join(import.meta.dirname, 'page'));
+  const first = await launch(profile);
+  const page = await first.newPage();
+  await page.goto(site.url);
+  await page.evaluate(() => window.openReplica('killed'));
+  for (let n = 0; n < 20; n++) await page.evaluate((id) => window.replica.insert('tree', { id, kind: id }), `t${n}`);
+  execFileSync('pkill', ['-9', '-f', profile]);
+  await first.close().catch(() => undefined);
+  const second = await launch(profile);
+  const again = await second.newPage();
+  await again.goto(site.url);
+  await again.evaluate(() => window.openReplica('killed'));
+  expect(await again.evaluate(() => window.replica.count({ from: 'tree' }))).toBe(20);
+  await second.close();
+  await site.close();
+  rmSync(profile, { recursive: true, force: true });
+});

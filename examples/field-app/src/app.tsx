@@ -1,0 +1,96 @@
+import {
+  ActionIcon,
+  Alert,
+  AppShell,
+  Group,
+  Text,
+  UnstyledButton,
+  useComputedColorScheme,
+  useMantineColorScheme,
+} from '@mantine/core';
+import { IconDeviceMobile, IconMoon, IconSun } from '@tabler/icons-react';
+import { useEffect, useState } from 'react';
+import { Route, Router, Switch } from 'wouter';
+import { usePlace } from './leaving.tsx';
+import { DevicePage } from './pages/device.tsx';
+import { HivePage } from './pages/hive.tsx';
+import { HiveFormPage } from './pages/hive-form.tsx';
+import { SitePage } from './pages/site.tsx';
+import { SiteFormPage } from './pages/site-form.tsx';
+import { SitesPage } from './pages/sites.tsx';
+import { VisitPage } from './pages/visit.tsx';
+import { useReplica } from './replica.ts';
+
+const usePath = (): [string, (path: string) => void] => {
+  const { path, go } = usePlace();
+  return [path, go];
+};
+
+/** The app: a header, and the page of the path. */
+export function App() {
+  const { go } = usePlace();
+  const { setColorScheme } = useMantineColorScheme();
+  const isDark = useComputedColorScheme() === 'dark';
+  return (
+    <AppShell header={{ height: 56 }} padding="md">
+      <AppShell.Header>
+        <Group h="100%" px="md" justify="space-between" wrap="nowrap">
+          <UnstyledButton onClick={() => go('/')} aria-label="Field book: to the sites">
+            <Group gap="xs" wrap="nowrap">
+              <img src="./hive.svg" width={28} height={28} alt="" />
+              <Text fw={700}>Field book</Text>
+            </Group>
+          </UnstyledButton>
+          <Group gap={4} wrap="nowrap">
+            <ActionIcon
+              aria-label={isDark ? 'Light colours' : 'Dark colours'}
+              onClick={() => setColorScheme(isDark ? 'light' : 'dark')}
+            >
+              {isDark ? <IconSun /> : <IconMoon />}
+            </ActionIcon>
+            <ActionIcon aria-label="This device" onClick={() => go('/device')}>
+              <IconDeviceMobile />
+            </ActionIcon>
+          </Group>
+        </Group>
+      </AppShell.Header>
+      <AppShell.Main maw={760} mx="auto" w="100%">
+        <NotKept />
+        <Router hook={usePath}>
+          <Switch>
+            <Route path="/" component={SitesPage} />
+            <Route path="/device" component={DevicePage} />
+            <Route path="/site/new">
+              <SiteFormPage id={undefined} />
+            </Route>
+            <Route path="/site/:id/edit">{({ id }) => <SiteFormPage id={id} />}</Route>
+            <Route path="/site/:id/hive">{({ id }) => <HiveFormPage id={undefined} site={id} />}</Route>
+            <Route path="/site/:id">{({ id }) => <SitePage id={id} />}</Route>
+            <Route path="/hive/:id/edit">{({ id }) => <HiveFormPage id={id} site={undefined} />}</Route>
+            <Route path="/hive/:id/visit">{({ id }) => <VisitPage id={undefined} hive={id} />}</Route>
+            <Route path="/hive/:id">{({ id }) => <HivePage id={id} />}</Route>
+            <Route path="/visit/:id">{({ id }) => <VisitPage id={id} hive={undefined} />}</Route>
+            <Route>
+              <Text>There is no such page.</Text>
+            </Route>
+          </Switch>
+        </Router>
+      </AppShell.Main>
+    </AppShell>
+  );
+}
+
+/** Says when the browser keeps nothing. */
+function NotKept() {
+  const replica = useReplica();
+  const [problem, setProblem] = useState<string | null>(null);
+  useEffect(() => {
+    void replica.storage().then((storage) => setProblem(storage.problem));
+  }, [replica]);
+  if (problem === null) return null;
+  return (
+    <Alert color="red" title="Nothing is kept on this device" mb="md">
+      {problem} What you enter is gone when the last tab of this app is closed.
+    </Alert>
+  );
+}

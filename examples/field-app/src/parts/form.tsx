@@ -1,0 +1,62 @@
+import type { DraftedForm } from '@koinon/react';
+import { Alert, Button, Group, Stack } from '@mantine/core';
+import type { ReactNode } from 'react';
+import { useUnsaved } from '../leaving.tsx';
+
+type AnyForm = Pick<DraftedForm<unknown>, 'problems' | 'changed' | 'overtaken' | 'drop' | 'save'>;
+
+/** What is wrong with a column, for its field. */
+export function problemOf(form: AnyForm, column: string): string | undefined {
+  const problem = form.problems.find((each) => each.column === column);
+  if (problem === undefined) return undefined;
+  if (problem.code === 'value-missing') return 'Please fill this in.';
+  if (problem.code === 'duplicate-value') return 'There is another one of that name.';
+  return problem.rule === undefined ? problem.message : `This cannot be: ${problem.rule}.`;
+}
+
+/** A form over a draft: its fields, what is wrong with the whole, and what to do with the edits. */
+export function DraftForm(props: {
+  readonly form: AnyForm;
+  readonly fields: readonly string[];
+  readonly onSaved: () => void;
+  readonly children: ReactNode;
+}) {
+  const { form, fields } = props;
+  useUnsaved(form);
+  const others = form.problems.filter(({ column }) => column === undefined || !fields.includes(column));
+  const save = async () => {
+    if ((await form.save()) !== undefined) props.onSaved();
+  };
+  return (
+    <form
+      noValidate
+      onSubmit={(event) => {
+        event.preventDefault();
+        void save();
+      }}
+    >
+      <Stack>
+        {form.overtaken.length > 0 && (
+          <Alert color="orange" title="Changed meanwhile">
+            {form.overtaken.map(({ column, is }) => `${column} is now ${String(is ?? 'empty')}`).join('; ')}. Saving
+            keeps yours.
+          </Alert>
+        )}
+        {props.children}
+        {others.length > 0 && (
+          <Alert color="red" title="Cannot be saved">
+            {others.map(({ message }) => message).join(' ')}
+          </Alert>
+        )}
+        <Group grow>
+          <Button type="submit" disabled={form.changed.length === 0}>
+            Save
+          </Button>
+          <Button variant="default" onClick={form.drop} disabled={form.changed.length === 0}>
+            Drop edits
+          </Button>
+        </Group>
+      </Stack>
+    </form>
+  );
+}

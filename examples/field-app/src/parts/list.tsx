@@ -1,0 +1,64 @@
+import { Anchor, Box, Group, Loader, Paper, Stack, Text } from '@mantine/core';
+import { IconChevronRight } from '@tabler/icons-react';
+import type { ReactNode } from 'react';
+import { usePlace } from '../leaving.tsx';
+
+/** A list that is loading, empty, failed, or there. */
+export function List(props: {
+  readonly label: string;
+  readonly shown: { readonly rows: readonly unknown[]; readonly ready: boolean; readonly error: Error | undefined };
+  readonly empty: string;
+  readonly children: ReactNode;
+}) {
+  const { rows, ready, error } = props.shown;
+  if (error) return <Text c="red">{error.message}</Text>;
+  if (!ready && rows.length === 0) return <Loader size="sm" aria-label="Loading" />;
+  if (rows.length === 0) return <Text c="dimmed">{props.empty}</Text>;
+  return (
+    <Stack component="ul" gap="xs" m={0} p={0} aria-label={props.label}>
+      {props.children}
+    </Stack>
+  );
+}
+
+/** One entry of a list, which leads somewhere. */
+export function Entry(props: {
+  readonly to: string;
+  readonly title: string;
+  readonly under?: string;
+  readonly marks?: ReactNode;
+}) {
+  const { go } = usePlace();
+  return (
+    <Paper component="li" withBorder style={{ listStyle: 'none' }}>
+      <Anchor
+        href={`#${props.to}`}
+        underline="never"
+        c="inherit"
+        display="block"
+        p="sm"
+        onClick={(event) => {
+          event.preventDefault();
+          go(props.to);
+        }}
+      >
+        <Group justify="space-between" wrap="nowrap">
+          <Box miw={0}>
+            <Text fw={600} truncate>
+              {props.title}
+            </Text>
+            {props.under && (
+              <Text size="sm" c="dimmed" truncate>
+                {props.under}
+              </Text>
+            )}
+          </Box>
+          <Group gap="xs" wrap="nowrap">
+            {props.marks}
+            <IconChevronRight size={18} aria-hidden />
+          </Group>
+        </Group>
+      </Anchor>
+    </Paper>
+  );
+}

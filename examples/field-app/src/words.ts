@@ -1,0 +1,26 @@
+/** What the stored values are called on screen. */
+export const queens = { marked: 'Queen marked', unmarked: 'Queen unmarked', missing: 'No queen' } as const;
+export const broods = { none: 'No brood', patchy: 'Patchy brood', even: 'Even brood' } as const;
+export const forages = {
+  heather: 'Heather',
+  lime: 'Lime',
+  clover: 'Clover',
+  orchard: 'Orchard',
+  moor: 'Moor',
+} as const;
+
+/** The choices of a select, from such a list. */
+export const choices = (words: Readonly<Record<string, string>>) =>
+  Object.entries(words).map(([value, label]) => ({ value, label }));
+
+const day = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium' });
+const moment = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'short' });
+
+export const shownDay = (date: string) => day.format(new Date(`${date}T12:00:00`));
+export const shownMoment = (timestamp: string) => moment.format(new Date(timestamp));
+
+/** Mites on the board after a day that call for action. */
+export const manyMites = 8;
+
+/** One thing, or several. */
+export const counted = (n: number, one: string, many = `${one}s`) => `${n.toLocaleString()} ${n === 1 ? one : many}`;

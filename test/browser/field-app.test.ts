@@ -1,0 +1,164 @@
+import { rmSync } from 'node:fs';
+import { join } from 'node:path';
+import type { BrowserContext, Page } from 'playwright-core';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { launch, scratch, serveApp } from '../support/browser.ts';
+
+// The field app and the starter as a person uses them, in a real browser.
+
+const profile = scratch();
+let context: BrowserContext;
+let app: Awaited<ReturnType<typeof serveApp>>;
+let starter: Awaited<ReturnType<typeof serveApp>>;
+const examples = join(import.meta.dirname, '../../examples');
+
+beforeAll(async () => {
+  app = await serveApp(join(examples, 'field-app'));
+  starter = await serveApp(join(examples, 'starter'));
+  context = await launch(profile);
+});
+afterAll(async () => {
+  await context.close();
+  await app.close();
+  await starter.close();
+  rmSync(profile, { recursive: true, force: true });
+});
+
+/** A page of the app, with a phone's screen; whatever it reports as an error fails the test. */
+async function open(path = '/', url = app.url): Promise<Page> {
+  const page = await context.newPage();
+  page.setDefaultTimeout(10_000);
+  await page.setViewportSize({ width: 390, height: 844 });
+  page.on('pageerror', (error) => expect.unreachable(error.message));
+  await page.goto(`${url}#${path}`);
+  return page;
+}
+
+const button = (page: Page, name: string) => page.getByRole('button', { name, exact: true });
+const shows = (page: Page, text: string) => page.getByText(text).first().waitFor();
+const gone = (page: Page, text: string) => page.getByText(text).first().waitFor({ state: 'detached' });
+
+test('a day in the field: find, add, edit, count, delete, undo, all kept over a reload', async () => {
+  const page = await open();
+  await page.getByLabel('Search sites').fill('marrow');
+  await page.getByRole('link', { name: /Marrowfen/ }).click();
+  await button(page, 'Add a hive').click();
+  await page.getByLabel('Mark').fill('zz9');
+  await button(page, 'Save').click();
+  await shows(page, 'The hive is saved.');
+  await page.getByRole('link', { name: /Hive ZZ9/ }).click();
+  for (let n = 0; n < 5; n++) await button(page, 'One frame more').click();
+  await button(page, 'One frame less').click();
+  await expect.poll(() => page.getByTestId('frames').textContent()).toBe('4');
+
+  await button(page, 'Add a visit').click();
+  await page.getByLabel('Mites').fill('12');
+  await button(page, 'Save').click();
+  await shows(page, 'Please fill this in.');
+  await page.getByRole('combobox', { name: 'Who' }).click();
+  await page.getByRole('option', { name: 'Runa Vesterholt' }).click();
+  await button(page, 'Save').click();
+  await shows(page, '12 mites');
+
+  await button(page, 'Edit or move the hive').click();
+  await page.getByRole('textbox', { name: 'Notes' }).fill('gentle');
+  await button(page, 'Save').click();
+  await shows(page, 'gentle');
+  await button(page, 'Undo').click();
+  await gone(page, 'gentle');
+
+  await button(page, 'Delete the hive').click();
+  await page.getByRole('link', { name: /Hive ZZ9/ }).waitFor({ state: 'detached' });
+  await button(page, 'Undo').click();
+  await shows(page, 'Hive ZZ9');
+  await page.reload();
+  await page.getByRole('link', { name: /Hive ZZ9/ }).click();
+  await shows(page, '12 mites');
+  await expect.poll(() => page.getByTestId('frames').textContent()).toBe('4');
+  await page.close();
+});
+
+test('leaving a form with edits asks: stay, drop or save; what is refused stays in the form', async () => {
+  const page = await open('/hive/hive-002');
+  await button(page, 'Edit or move the hive').click();
+  const notes = page.getByRole('textbox', { name: 'Notes' });
+  await notes.fill('first');
+  await button(page, 'Back').click();
+  await button(page, 'Stay here').click();
+  expect(await notes.inputValue()).toBe('first');
+  await page.goBack();
+  await button(page, 'Drop the edits').click();
+  await page.getByText('Frames today').waitFor();
+  await gone(page, 'first');
+  await button(page, 'Edit or move the hive').click();
+  await notes.fill('second');
+  await button(page, 'Back').click();
+  await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
+  await shows(page, 'second');
+
+  await page.goto(`${app.url}#/site/site-01/edit`);
+  await page.getByLabel('Name').fill('Ellerbank');
+  await button(page, 'Save').click();
+  await shows(page, 'There is another one of that name.');
+  await button(page, 'Back').click();
+  await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
+  await page.getByRole('dialog').waitFor({ state: 'detached' });
+  expect(await page.getByLabel('Name').inputValue()).toBe('Ellerbank');
+  await button(page, 'Drop edits').click();
+  await button(page, 'Back').click();
+  await shows(page, 'Marrowfen');
+  await page.close();
+});
+
+test('two tabs show the same; an edit sees what the other changed underneath; a referenced site is not deleted', async () => {
+  const one = await open('/hive/hive-003/edit');
+  const two = await open('/hive/hive-003/edit');
+  await one.getByRole('textbox', { name: 'Notes' }).fill('from one');
+  await two.getByRole('textbox', { name: 'Notes' }).fill('from two');
+  await button(two, 'Save').click();
+  await shows(one, 'notes is now from two');
+  await button(one, 'Save').click();
+  await shows(two, 'from one');
+  await two.goto(`${app.url}#/site/site-02`);
+  await button(two, 'Delete the site').click();
+  await shows(two, 'Not done');
+  await one.close();
+  await two.close();
+});
+
+test('without a network the app opens, with its data, and can be used by keyboard alone', async () => {
+  const first = await open();
+  await first.evaluate(async () => void (await navigator.serviceWorker.ready));
+  // The service worker has to have taken everything in before the network goes.
+  await expect.poll(() => first.evaluate(async () => (await caches.keys()).length)).toBeGreaterThan(0);
+  await first.close();
+  await context.setOffline(true);
+  const page = await open();
+  await shows(page, 'Carrick Mire');
+  await page.reload();
+  await shows(page, 'Carrick Mire');
+  await page.getByLabel('Search sites').focus();
+  await page.keyboard.type('quill');
+  await page.getByRole('link', { name: /Quill Moss/ }).focus();
+  await page.keyboard.press('Enter');
+  await page.getByRole('heading', { name: 'Quill Moss' }).waitFor();
+  await context.setOffline(false);
+  await page.close();
+});
+
+test('the starter adds, counts, refuses a mark that is taken, and keeps it all', async () => {
+  const page = await open('', starter.url);
+  const add = async (mark: string) => {
+    await page.getByLabel('Mark of a new hive').fill(mark);
+    await button(page, 'Add').click();
+  };
+  await add('B7');
+  await shows(page, 'B7: 0 frames');
+  await button(page, 'One more').click();
+  await shows(page, 'B7: 1 frames');
+  await add('B7');
+  await expect.poll(() => page.getByRole('status').textContent()).toContain('B7');
+  await page.reload();
+  await shows(page, 'B7: 1 frames');
+  await page.close();
+});

@@ -94,6 +94,7 @@ test('leaving a form with edits asks: stay, drop or save; what is refused stays 
   await notes.fill('second');
   await button(page, 'Back').click();
   await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
+  await shows(page, 'Frames today');
   await shows(page, 'second');
 
   await page.goto(`${app.url}#/site/site-01/edit`);

@@ -3,8 +3,10 @@ import { Table, Text } from '@mantine/core';
 import { useEffect, useState } from 'react';
 import { Page } from '../parts/page.tsx';
 import { useReplica } from '../replica.ts';
+import { counted } from '../words.ts';
 
-const megabytes = (bytes: number | null) => (bytes === null ? 'unknown' : `${(bytes / 1e6).toFixed(1)} MB`);
+const megabytes = (bytes: number | null) =>
+  bytes === null ? 'unknown' : bytes < 1e9 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e9).toFixed(1)} GB`;
 
 /** What this device keeps, and where. */
 export function DevicePage() {
@@ -23,7 +25,7 @@ export function DevicePage() {
       'When the device runs short of room',
       storage.isPersistent === null ? 'unknown' : storage.isPersistent ? 'it is kept' : 'the browser may remove it',
     ],
-    ['Not sent anywhere yet', `${status.pending} edits`],
+    ['Not sent anywhere yet', counted(status.pending, 'transaction')],
     ['Number of this replica', status.replicaId],
   ];
   return (

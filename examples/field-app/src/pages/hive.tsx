@@ -81,7 +81,7 @@ export function HivePage({ id }: { readonly id: string }) {
               <Badge
                 leftSection={visit.mites >= manyMites && <IconAlertTriangle size={12} aria-hidden />}
                 variant={visit.mites >= manyMites ? 'filled' : 'light'}
-                color={visit.mites >= manyMites ? 'red' : 'gray'}
+                color={visit.mites >= manyMites ? 'red.8' : 'gray'}
               >
                 {counted(visit.mites, 'mite')}
               </Badge>

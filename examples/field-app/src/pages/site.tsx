@@ -88,7 +88,7 @@ export function SitePage({ id }: { readonly id: string }) {
               <Badge
                 leftSection={hive.queen === 'missing' && <IconAlertTriangle size={12} aria-hidden />}
                 variant={hive.queen === 'missing' ? 'filled' : 'light'}
-                color={hive.queen === 'missing' ? 'red' : 'teal'}
+                color={hive.queen === 'missing' ? 'red.8' : 'teal'}
               >
                 {queens[hive.queen]}
               </Badge>

@@ -1,5 +1,6 @@
 import Table from 'cli-table3';
 import { Command } from 'commander';
+import { browserRows } from './browser.ts';
 import { localRows } from './local.ts';
 import { type Measured, measure } from './measure.ts';
 
@@ -12,11 +13,12 @@ const { args, json } = (() => {
   return { args: command.args, json: command.opts<{ json?: boolean }>().json === true };
 })();
 
-const chosen = localRows.filter(
+const rows = [...localRows, ...browserRows];
+const chosen = rows.filter(
   ({ row }) => args.length === 0 || args.some((name) => row === name || row.startsWith(`${name}-`)),
 );
 if (chosen.length === 0) {
-  console.error(`No such row. There are: ${localRows.map(({ row }) => row).join(', ')}`);
+  console.error(`No such row. There are: ${rows.map(({ row }) => row).join(', ')}`);
   process.exit(2);
 }
 const results: Measured[] = [];

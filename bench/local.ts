@@ -1,43 +1,15 @@
 import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { openNodeDriver, openReplica, type Replica, type SqlDriver } from '@koinon/client';
-import { createTable, integer, oneOf, real, schema, table, text, timestamp } from '@koinon/core';
+import { openNodeDriver, openReplica, type Replica } from '@koinon/client';
 import { type BenchRow, perSecond } from './measure.ts';
-
-/** A visit to a hive, without references, so that the floor need not check them either. */
-const visits = schema({
-  visit: table({
-    hive: text({ index: true }),
-    at: timestamp(),
-    brood: oneOf(['none', 'patchy', 'even']),
-    mites: integer({ minimum: 0 }),
-    weight: real({ optional: true }),
-    notes: text({ optional: true }),
-  }),
-});
-type Visits = typeof visits;
-
-const visit = (n: number, kind = 'v') => ({
-  id: `${kind}-${String(n).padStart(9, '0')}`,
-  hive: `hive-${n % 997}`,
-  at: '2026-06-01T10:00:00.000Z',
-  brood: 'even' as const,
-  mites: n % 20,
-  weight: 20 + (n % 300) / 10,
-  notes: n % 3 === 0 ? 'calm, super added' : null,
-});
-
-const columns = ['id', 'hive', 'at', 'brood', 'mites', 'weight', 'notes'] as const;
-const insertSql = `INSERT INTO visit (${columns.join(', ')}) VALUES (?, ?, ?, ?, ?, ?, ?)`;
-const valuesOf = (row: ReturnType<typeof visit>) => columns.map((name) => row[name]);
+import { bareWriter, columns, fill, prepareBare, type Visits, visit, visits } from './visits.ts';
 
 /** The same file twice: bare SQLite with a queue table, and a replica; both filled with rows that are not queued. */
 async function twoSides(size: number) {
   const folder = mkdtempSync(join(tmpdir(), 'koinon-bench-'));
   const bare = await openNodeDriver({ file: join(folder, 'bare.db') });
-  for (const statement of createTable('visit', visits.tables.visit, 'storage types')) bare.exec(statement);
-  bare.exec('CREATE TABLE queue (sequence INTEGER PRIMARY KEY, change TEXT NOT NULL)');
+  prepareBare(bare);
   fill(bare, size);
   await (await openReplica({ schema: visits, file: join(folder, 'replica.db') })).close();
   const filling = await openNodeDriver({ file: join(folder, 'replica.db') });
@@ -51,31 +23,6 @@ async function twoSides(size: number) {
       bare.close();
       await replica.close();
       rmSync(folder, { recursive: true, force: true });
-    },
-  };
-}
-
-function fill(driver: SqlDriver, size: number): void {
-  const insert = driver.prepare(insertSql);
-  driver.exec('BEGIN');
-  for (let n = 0; n < size; n++) insert.run(...valuesOf(visit(n)));
-  driver.exec('COMMIT');
-}
-
-/** The least correct queued write: the row and a queue row in one transaction. */
-function bareWriter(bare: SqlDriver) {
-  const insert = bare.prepare(insertSql);
-  const queue = bare.prepare('INSERT INTO queue (change) VALUES (?)');
-  const begin = bare.prepare('BEGIN IMMEDIATE');
-  const commit = bare.prepare('COMMIT');
-  return {
-    all(rows: readonly ReturnType<typeof visit>[]) {
-      begin.run();
-      for (const row of rows) {
-        insert.run(...valuesOf(row));
-        queue.run(JSON.stringify(row));
-      }
-      commit.run();
     },
   };
 }

@@ -2,13 +2,19 @@
 export interface BenchRow {
   readonly row: string;
   readonly unit: string;
-  /** What Koinon's figure divided by the floor's must be: at least or at most. Without it the row only shows how work grows. */
-  readonly reach?: { readonly least: number } | { readonly most: number };
+  /**
+   * What Koinon's figure divided by the floor's must be, or the figure itself where its unit is given: at least or at
+   * most. Without it the row only shows how work grows.
+   */
+  readonly reach?: Reach;
   /** Rounds that count; 7 without it. */
   readonly rounds?: number;
   /** Prepares both sides; each `run` does the work once more and returns its figure in the row's unit. */
   prepare(): Promise<{ floor(): Promise<number> | number; koinon(): Promise<number> | number; close(): Promise<void> }>;
 }
+
+/** A bound of a ratio, or of Koinon's own figure. */
+export type Reach = ({ readonly least: number } | { readonly most: number }) & { readonly of?: 'figure' };
 
 /** What was measured. */
 export interface Measured {
@@ -46,7 +52,9 @@ export async function measure(row: BenchRow): Promise<Measured> {
     const { reach } = row;
     const least = reach && 'least' in reach ? reach.least : Number.NEGATIVE_INFINITY;
     const most = reach && 'most' in reach ? reach.most : Number.POSITIVE_INFINITY;
-    const words = reach === undefined ? '-' : 'least' in reach ? `>= ${least}` : `<= ${most}`;
+    const unit = reach?.of === 'figure' ? ` ${row.unit}` : '';
+    const words = reach === undefined ? '-' : 'least' in reach ? `>= ${least}${unit}` : `<= ${most}${unit}`;
+    const judged = reach?.of === 'figure' ? median(koinons) : ratio;
     return {
       row: row.row,
       unit: row.unit,
@@ -54,7 +62,7 @@ export async function measure(row: BenchRow): Promise<Measured> {
       koinon: round3(median(koinons)),
       ratio: round3(ratio),
       reach: words,
-      holds: ratio >= least && ratio <= most,
+      holds: judged >= least && judged <= most,
     };
   } finally {
     await sides.close();

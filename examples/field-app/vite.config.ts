@@ -6,6 +6,7 @@ export default defineConfig({
   base: './',
   resolve: { conditions: ['koinon-source', ...defaultClientConditions] },
   worker: { format: 'es' },
+  build: { target: 'es2023' },
   plugins: [
     react(),
     // The shell is kept by a service worker, so that the app opens without a network; the data is in the replica.

@@ -2,7 +2,8 @@ import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
-import { launch, scratch, serveApp } from '../support/browser.ts';
+import { launch } from '../support/chromium.ts';
+import { scratch, serveApp } from '../support/serve.ts';
 
 // The field app and the starter as a person uses them, in a real browser.
 

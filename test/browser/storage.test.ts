@@ -2,7 +2,9 @@ import { execFileSync } from 'node:child_process';
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { expect, test } from 'vitest';
-import { launch, openBrowser, scratch, serveApp } from '../support/browser.ts';
+import { openBrowser } from '../support/browser.ts';
+import { launch } from '../support/chromium.ts';
+import { scratch, serveApp } from '../support/serve.ts';
 
 // Where the data of a page is kept, in a real browser: refused, full, much, and when the browser is killed.
 

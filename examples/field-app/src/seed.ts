@@ -2,11 +2,17 @@ import { type cooperative, demoRows } from '@koinon/cli';
 import type { Transaction } from '@koinon/client';
 
 /** Fills a new field book with the demo data: parents before children, all in one transaction. */
-export async function fill(transaction: Transaction<typeof cooperative>): Promise<void> {
+export async function fill(transaction: Transaction<typeof cooperative>, visits: number): Promise<void> {
   const rows = demoRows();
   await transaction.insertAll('member', rows.member);
   await transaction.insertAll('site', rows.site);
   await transaction.insertAll('hive', rows.hive);
-  await transaction.insertAll('visit', rows.visit);
+  // Beyond the demo's visits the same ones come again, under other ids.
+  const { visit } = rows;
+  const all = Array.from({ length: visits }, (_, n) => ({ ...(visit[n % visit.length] as (typeof visit)[number]), n }));
+  await transaction.insertAll(
+    'visit',
+    all.map(({ n, id, ...row }) => ({ ...row, id: n < visit.length ? id : `${id}-${n}` })),
+  );
   await transaction.insertAll('harvest', rows.harvest);
 }

@@ -27,6 +27,7 @@ import {
   wholeRow,
   withDefaults,
 } from '@koinon/core';
+import { withBytes } from '../engine/bytes.ts';
 import type { Write } from '../engine/steps.ts';
 import { performStep } from '../replica/face.ts';
 import type { Replica } from '../replica/replica.ts';
@@ -110,7 +111,9 @@ export class Draft<S extends Schema> {
   /** Adds a row to the draft. */
   async insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
     const definition = tableOf(this.schema, table);
-    const { id = this.newId(), ...given } = row as Readonly<Record<string, unknown>> & { readonly id?: string };
+    const { id = this.newId(), ...given } = (await bytesOf(row)) as Readonly<Record<string, unknown>> & {
+      readonly id?: string;
+    };
     if ((await this.get(table, id)) !== undefined)
       throw new KoinonError(
         'duplicate-id',
@@ -125,7 +128,7 @@ export class Draft<S extends Schema> {
   async update<T extends TableName<S>>(table: T, id: string, patch: Patch<S, T>): Promise<Row<S, T>> {
     const definition = tableOf(this.schema, table);
     const before = await this.existing(table, id);
-    const given = Object.entries(patch).filter(
+    const given = Object.entries(await bytesOf(patch)).filter(
       ([name, value]) => value !== undefined && !sameValue((before as AnyRow)[name], value),
     );
     const change: Change = { kind: 'update', table, id, columns: Object.fromEntries(given), operations: {} };
@@ -276,6 +279,10 @@ export class Draft<S extends Schema> {
     for (const listener of [...this.listeners]) listener();
   }
 }
+
+/** What was given, with the bytes of the Blobs in it: a draft holds values. */
+const bytesOf = async <T extends object>(given: T): Promise<T> =>
+  ((await withBytes([given]))?.[0] as T | undefined) ?? given;
 
 const keyOf = (table: string, id: string) => JSON.stringify([table, id]);
 

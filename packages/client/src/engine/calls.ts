@@ -5,11 +5,21 @@ import type { Rows } from '../tables/rows.ts';
 /** Calls that are remembered; a caller repeats only what it has no answer to, so older ones are never asked for. */
 const kept = 1_000;
 
-/** What became of a call, as it is kept: a plain value, one row, or the ids of many, which are read again. */
+/** What became of a call, as it is kept: a plain value, one row, or the ids of rows that are read again. */
 type Outcome =
   | { readonly value: unknown }
   | { readonly table: string; readonly id: string; readonly row: ReturnType<typeof columnsToWire> }
+  | { readonly table: string; readonly id: string }
   | { readonly table: string; readonly ids: readonly string[] };
+
+/** A row above this many characters or bytes is read again instead of being kept a second time. */
+const largest = 4_000;
+
+const sizeOf = (columns: Readonly<Record<string, unknown>>) =>
+  Object.values(columns).reduce<number>(
+    (sum, value) => sum + Number((value as { length?: number } | null)?.length ?? 8),
+    0,
+  );
 
 /** What a call returned. */
 export interface Done {
@@ -44,6 +54,7 @@ export class Calls {
     const { table } = outcome;
     if ('ids' in outcome) return { result: outcome.ids.flatMap((each) => this.rows.get(table, each) ?? []) };
     const definition = tableOf(this.schema, table);
+    if (!('row' in outcome)) return { result: this.rows.get(table, outcome.id) ?? undefined };
     return { result: wholeRow(definition, outcome.id, columnsFromWire(definition, outcome.row)) };
   }
 
@@ -64,6 +75,7 @@ export class Calls {
     if (table !== undefined && Array.isArray(result)) return { table, ids: (result as AnyRow[]).map(({ id }) => id) };
     if (table === undefined || result === null || typeof result !== 'object') return { value: result ?? null };
     const { id, ...columns } = result as AnyRow;
+    if (sizeOf(columns) > largest) return { table, id };
     return { table, id, row: columnsToWire(tableOf(this.schema, table), columns) };
   }
 

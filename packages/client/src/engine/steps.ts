@@ -185,7 +185,7 @@ export class WriteSteps extends ReadSteps {
 
 /** One write of a batch. */
 export interface Write {
-  readonly name: 'insert' | 'update' | 'delete';
+  readonly name: 'insert' | 'update' | 'delete' | 'insertAll' | 'upsertAll';
   readonly given: readonly unknown[];
 }
 

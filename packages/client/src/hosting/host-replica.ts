@@ -5,7 +5,7 @@ import { carryOutOnce, type EffectName, followOn, hearOn, type Replica } from '.
 import type { Transaction } from '../replica/transaction.ts';
 import { Carrier } from './carried.ts';
 import { type Answer, carryError, type Request } from './messages.ts';
-import { hear, type Port, whenGone } from './port.ts';
+import { hear, type Port, whenGone, withCopies } from './port.ts';
 
 /** An open transaction whose function runs on the other side. */
 interface OpenFrom<S extends Schema> {
@@ -27,12 +27,13 @@ const rolledBack = Symbol('the other side took it back');
  */
 export async function hostReplica<S extends Schema>(port: Port, open: () => Promise<Replica<S>>): Promise<void> {
   let told: Answer[] = [];
+  const transfer: ArrayBuffer[] = [];
   const tell = (answer: Answer) => {
-    if (told.push(answer) > 1) return;
+    if (told.push(copied(answer, transfer)) > 1) return;
     queueMicrotask(() => {
-      const [first] = told;
-      port.postMessage(told.length === 1 ? first : { tell: 'together', answers: told });
+      const answers = told;
       told = [];
+      port.postMessage(answers.length === 1 ? answers[0] : { tell: 'together', answers }, transfer.splice(0));
     });
   };
   // Listening begins before the replica is open: what arrives meanwhile waits for it.
@@ -142,4 +143,12 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
     for (const stop of stops.values()) stop();
   });
   await opening.catch(() => undefined);
+}
+
+/** An answer whose large bytes may be handed over: the replica's own rows stay what they are. */
+function copied(answer: Answer, transfer: ArrayBuffer[]): Answer {
+  if (answer.tell === 'done') return { ...answer, value: withCopies(answer.value, transfer) };
+  if (answer.tell !== 'result') return answer;
+  const rows = withCopies(answer.result.rows, transfer) as readonly unknown[];
+  return { ...answer, result: { ...answer.result, rows } };
 }

@@ -1,6 +1,6 @@
 import { KoinonError } from '@koinon/core';
 import { type Answer, errorOf, type Request } from './messages.ts';
-import { hear, type Port, whenGone } from './port.ts';
+import { hear, type Port, whenGone, withCopies } from './port.ts';
 
 type Unnumbered<R> = R extends { readonly number: number } ? Omit<R, 'number'> : never;
 
@@ -75,7 +75,7 @@ export class Wire {
     return new Promise((done, fail) => {
       this.waiting.set(number, { request: numbered, done, fail });
       try {
-        this.port.postMessage(numbered);
+        this.send(numbered);
         this.onAsked?.();
       } catch (error) {
         this.waiting.delete(number);
@@ -101,12 +101,12 @@ export class Wire {
     return () => {
       this.followers.delete(number);
       this.waiting.delete(number);
-      this.port.postMessage({ ask: 'stop', number });
+      this.port.postMessage({ ask: 'stop', number }, []);
     };
   }
 
   post(request: Request): void {
-    this.port.postMessage(request);
+    this.port.postMessage(request, []);
   }
 
   /** What has been asked, would have an effect, and is not answered yet. */
@@ -149,13 +149,26 @@ export class Wire {
       if (request.ask === 'end' && request.call !== undefined) {
         // The commit may have been the last thing the old host did.
         waiting.request = { ask: 'outcome', number, call: request.call };
-        this.port.postMessage(waiting.request);
+        this.send(waiting.request);
       } else if (this.belongsToLost(request)) {
         this.waiting.delete(number);
         waiting.fail(movedAway());
-      } else this.port.postMessage(request);
+      } else this.send(request);
     }
-    for (const { request } of this.followers.values()) this.port.postMessage(request);
+    for (const { request } of this.followers.values()) this.port.postMessage(request, []);
+  }
+
+  /** Sends a request; the large bytes of single rows go as copies that are handed over, since these stay the caller's. */
+  private send(request: Request): void {
+    const isRow =
+      request.ask === 'step' && (request.name === 'insert' || request.name === 'update' || request.name === 'upsert');
+    if (!isRow) {
+      this.port.postMessage(request, []);
+      return;
+    }
+    const transfer: ArrayBuffer[] = [];
+    const given = request.given.map((each) => withCopies(each, transfer));
+    this.port.postMessage(transfer.length > 0 ? { ...request, given } : request, transfer);
   }
 
   private belongsToLost(request: Request): boolean {

@@ -12,6 +12,7 @@ import type { Database } from '../database/database.ts';
 import { meta } from '../database/layout.ts';
 import { dataVersion, readOnly, runReading } from '../database/read-only.ts';
 import { Draft } from '../drafts/draft.ts';
+import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { Calls } from '../engine/calls.ts';
 import {
   type Engine,
@@ -63,6 +64,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly transport: Transport | undefined;
   private readonly stallLimit: number;
   private readonly holder: string;
+  private readonly hasBytes: boolean;
   private closed = false;
   private syncing = false;
   private seenVersion = 0;
@@ -81,6 +83,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host };
     this.transport = transport;
     this.stallLimit = stallLimit;
+    this.hasBytes = hasBytes(schema);
     this.holder = host.newId();
   }
 
@@ -224,12 +227,16 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         );
       });
     }
+    const reading = this.hasBytes ? withBytes(given) : undefined;
+    if (reading) return reading.then((bytes) => this.perform(name, ...(bytes as Parameters<Steps[K]>)));
     return this.change('device', (engine) => effect(engine, name as EffectName, given)) as Promise<
       ReturnType<Steps[K]>
     >;
   }
 
   protected override once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown> {
+    const reading = this.hasBytes ? withBytes(given) : undefined;
+    if (reading) return reading.then((bytes) => this.once(call, name, bytes));
     return this.change('device', (engine) => {
       const done = engine.calls.outcome(call);
       if (done) return done.result;

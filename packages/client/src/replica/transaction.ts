@@ -1,4 +1,5 @@
 import { KoinonError, type Problem, type Schema } from '@koinon/core';
+import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { type Engine, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
 import { Face } from './face.ts';
 
@@ -15,6 +16,7 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
   private readonly engine: Engine;
   private readonly steps: WriteSteps;
   private readonly stallLimit: number;
+  private readonly hasBytes: boolean;
   private over = false;
   private cancelTimer: () => void = () => undefined;
   private stalled: (error: KoinonError) => void = () => undefined;
@@ -24,6 +26,7 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
     this.engine = engine;
     this.steps = new WriteSteps(engine);
     this.stallLimit = stallLimit;
+    this.hasBytes = hasBytes(engine.schema);
   }
 
   /** Runs the function to its end and checks the whole; the caller commits or rolls back. */
@@ -48,9 +51,10 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
   ): Promise<ReturnType<Steps[K]>> {
     if (this.over)
       throw new KoinonError('transaction-over', 'This transaction has ended; await every call inside its function.');
+    const bytes = this.hasBytes ? await withBytes(given) : undefined;
     this.watch();
     return this.engine.database.guarded(() =>
-      (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(...given),
+      (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(...(bytes ?? given)),
     );
   }
 

@@ -18,15 +18,15 @@ export interface OpenDatabase<S extends Schema> {
 
 /** Where answers to one tab go, and how its requests come in. */
 class TabPort implements Port {
-  private readonly send: (message: unknown) => void;
+  private readonly send: Port['postMessage'];
   private readonly listeners = new Map<string, ((message: unknown) => void)[]>();
 
-  constructor(send: (message: unknown) => void) {
+  constructor(send: Port['postMessage']) {
     this.send = send;
   }
 
-  postMessage(message: unknown): void {
-    this.send(message);
+  postMessage(message: unknown, transfer: ArrayBuffer[]): void {
+    this.send(message, transfer);
   }
 
   on(event: string, listener: (message: unknown) => void): void {
@@ -61,7 +61,7 @@ export class TabEngine<S extends Schema> {
     term: string,
     host: Host,
     open: () => Promise<OpenDatabase<S>>,
-    tell: (message: unknown) => void,
+    tell: Port['postMessage'],
     onLost: () => void,
   ) {
     this.name = name;
@@ -140,12 +140,12 @@ export class TabEngine<S extends Schema> {
     this.tabs.clear();
   }
 
-  private serve(send: (message: unknown) => void): TabPort {
-    const port = new TabPort((message) => {
+  private serve(send: Port['postMessage']): TabPort {
+    const port = new TabPort((message, transfer) => {
       if (this.isOver) return;
       // What a dispossessed engine says no longer counts; the next owner is asked again.
       if (this.isLost()) this.onLost();
-      else send(message);
+      else send(message, transfer);
     });
     void hostReplica(port, async () => (await this.opening).replica);
     return port;

@@ -64,7 +64,7 @@ class Tab<S extends Schema> {
   }
 
   async begin(): Promise<void> {
-    this.page.postMessage({ tell: 'tab', name: this.options.name, term: null });
+    this.tell({ tell: 'tab', name: this.options.name, term: null });
     // Held as long as this worker lives: the owner learns by it that the tab is gone.
     await this.host.locks.take(tabLock(this.options.name, this.id));
     this.host.onChange(() => {
@@ -75,6 +75,10 @@ class Tab<S extends Schema> {
     this.hello();
     this.stand();
     this.watch();
+  }
+
+  private tell(message: unknown, transfer: ArrayBuffer[] = []): void {
+    this.page.postMessage(message, transfer);
   }
 
   private get mine(): Standing {
@@ -111,12 +115,12 @@ class Tab<S extends Schema> {
       term,
       this.host,
       () => this.open(term),
-      (message) => this.page.postMessage(message),
+      (message, transfer) => this.tell(message, transfer),
       () => this.lose(),
     );
     this.term = term;
-    this.page.postMessage({ tell: 'tab', name, term });
-    this.page.postMessage({ tell: 'moved' });
+    this.tell({ tell: 'tab', name, term });
+    this.tell({ tell: 'moved' });
     this.all.post({ say: 'owner', term });
   }
 
@@ -164,7 +168,7 @@ class Tab<S extends Schema> {
     if (engine === undefined) return;
     this.engine = undefined;
     this.release = undefined;
-    this.page.postMessage({ tell: 'tab', name: this.options.name, term: null });
+    this.tell({ tell: 'tab', name: this.options.name, term: null });
     void Promise.resolve(end(engine)).then(() => {
       release?.();
       if (this.isClosed) return;
@@ -199,10 +203,10 @@ class Tab<S extends Schema> {
       this.unwatch();
       if (letter.term === this.term) return;
       this.term = letter.term;
-      this.page.postMessage({ tell: 'moved' });
+      this.tell({ tell: 'moved' });
     } else if (letter.term === this.term) {
       this.unwatch();
-      this.page.postMessage(letter.message);
+      this.tell(letter.message);
     }
   }
 
@@ -225,7 +229,7 @@ class Tab<S extends Schema> {
     this.engine = undefined;
     void Promise.resolve(engine?.handOver()).then(() => {
       release?.();
-      this.page.postMessage({ tell: 'done', number, value: undefined });
+      this.tell({ tell: 'done', number, value: undefined });
       this.all.close();
       this.toOwner.close();
       // The worker's locks go with it.

@@ -3,7 +3,6 @@ import {
   columnsFromWire,
   type JsonValue,
   KoinonError,
-  type NewRow,
   type Schema,
   shown,
   type Table,
@@ -11,6 +10,8 @@ import {
   tableOf,
 } from '@koinon/core';
 import { type CastingContext, parse } from '#csv-parse';
+import type { Write } from '../engine/steps.ts';
+import { performStep } from '../replica/face.ts';
 import type { Replica } from '../replica/replica.ts';
 import type { TransferFormat, TransferProgress } from './export.ts';
 
@@ -71,9 +72,10 @@ export async function importRows<S extends Schema>(
 
   const write = async (given: readonly NumberedRow[]) => {
     const name = given[0]?.table as TableName<S>;
-    const columns = given.map((row) => row.columns) as unknown as NewRow<S, TableName<S>>[];
-    if (existing === 'update') await replica.upsertAll(name, columns);
-    else await replica.insertAll(name, columns);
+    const columns = given.map((row) => row.columns);
+    // As a batch, which does not hand the rows back.
+    const write: Write = { name: existing === 'update' ? 'upsertAll' : 'insertAll', given: [name, columns] };
+    await performStep(replica, 'batch', [[write]]);
     rows += given.length;
   };
   const flush = async () => {

@@ -27,11 +27,19 @@ export type SettingName<S extends Schema> = Extract<keyof S['settings'], string>
 /** The value of a setting. */
 export type SettingValue<S extends Schema, N extends SettingName<S>> = ValueOf<S['settings'][N]>;
 
+/** Bytes that are somewhere else yet: a browser's Blob or File. Reading them costs the thread that gives them nothing. */
+export interface BytesSource {
+  readonly size: number;
+  arrayBuffer(): Promise<ArrayBuffer>;
+}
+
 /** The names of a schema's tables. */
 export type TableName<S extends Schema> = Extract<keyof S['tables'], string>;
 
 type ColumnsOf<S extends Schema, T extends TableName<S>> = S['tables'][T]['columns'];
 type ValueOf<C> = C extends Column<infer Value, Presence> ? Value : never;
+/** What a column takes: its value, or for bytes also something that is read when it is stored, such as a File. */
+type GivenOf<C> = ValueOf<C> | (C extends { readonly type: 'bytes' } ? BytesSource : never);
 type NeedsOf<C extends Columns, Need extends Presence> = {
   [K in keyof C]: C[K] extends Column<infer _Value, infer Has> ? ([Has] extends [Need] ? K : never) : never;
 }[keyof C];
@@ -45,15 +53,15 @@ export type Row<S extends Schema, T extends TableName<S>> = Flat<
 /** A row as it is given to `insert`: the id and whatever is optional or has a default may be left out. */
 export type NewRow<S extends Schema, T extends TableName<S>> = Flat<
   { readonly id?: string } & {
-    readonly [K in NeedsOf<ColumnsOf<S, T>, 'required'>]: ValueOf<ColumnsOf<S, T>[K]>;
+    readonly [K in NeedsOf<ColumnsOf<S, T>, 'required'>]: GivenOf<ColumnsOf<S, T>[K]>;
   } & {
-    readonly [K in NeedsOf<ColumnsOf<S, T>, 'optional' | 'defaulted'>]?: ValueOf<ColumnsOf<S, T>[K]>;
+    readonly [K in NeedsOf<ColumnsOf<S, T>, 'optional' | 'defaulted'>]?: GivenOf<ColumnsOf<S, T>[K]>;
   }
 >;
 
 /** The columns an update may carry. */
 export type Patch<S extends Schema, T extends TableName<S>> = Flat<{
-  readonly [K in NeedsOf<ColumnsOf<S, T>, 'required' | 'optional' | 'defaulted'>]?: ValueOf<ColumnsOf<S, T>[K]>;
+  readonly [K in NeedsOf<ColumnsOf<S, T>, 'required' | 'optional' | 'defaulted'>]?: GivenOf<ColumnsOf<S, T>[K]>;
 }>;
 
 /** The names of a table's columns of one type: its counters, say. */

@@ -41,7 +41,7 @@ export function checkValue(column: Column, value: unknown): Refusal | undefined 
     case 'json':
       return checkJson(value, 0);
     case 'bytes':
-      if (!(value instanceof Uint8Array)) return type('a Uint8Array is expected');
+      if (!(value instanceof Uint8Array)) return type('a Uint8Array or a Blob is expected');
       return checkLength(column, value.byteLength, 'bytes');
     case 'set':
       return checkSet(value);

@@ -7,6 +7,7 @@ const arrows: Record<string, readonly string[]> = {
   core: [],
   client: ['@koinon/core'],
   server: ['@koinon/core'],
+  react: ['@koinon/client', '@koinon/core'],
   cli: ['@koinon/client', '@koinon/core', '@koinon/server'],
 };
 const packages = join(import.meta.dirname, '../packages');
@@ -14,8 +15,9 @@ const packages = join(import.meta.dirname, '../packages');
 test.each(Object.entries(arrows))('packages/%s imports no other package of ours than %j', (name, allowed) => {
   const declared = JSON.parse(readFileSync(join(packages, name, 'package.json'), 'utf8')) as {
     dependencies?: Record<string, string>;
+    peerDependencies?: Record<string, string>;
   };
-  const outside = new Set(Object.keys(declared.dependencies ?? {}));
+  const outside = new Set(Object.keys({ ...declared.dependencies, ...declared.peerDependencies }));
   expect([...outside].filter((dependency) => dependency.startsWith('@koinon/')).sort()).toEqual(allowed);
   for (const { file, imported } of importsOf(join(packages, name, 'src'))) {
     if (imported.startsWith('.'))

@@ -107,3 +107,27 @@ test('what was acknowledged survives the browser being killed', async () => {
   await site.close();
   rmSync(profile, { recursive: true, force: true });
 });
+
+test('a photo comes as a File and as bytes, which stay the caller’s; both are read back whole', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate(() => window.openReplica('photos'));
+  const results = await page.evaluate(async () => {
+    const given = new Uint8Array(300_000).map((_, i) => i % 251);
+    const { replica } = window;
+    const inserted = await replica.insert('photo', { image: new File([given], 'hive.jpg') });
+    const second = await replica.insert('photo', { image: given });
+    const draft = replica.draft();
+    await draft.update('photo', second.id, { image: new Blob([given.subarray(0, 9)]) });
+    await draft.commit();
+    const images = (await replica.rows({ from: 'photo', order: 'id' })).map(({ image }) => image);
+    return [given, inserted.image, second.image, ...images].map((image) => [
+      image.length,
+      image.reduce((a, b) => a + b),
+    ]);
+  });
+  const whole = [300_000, results[0]?.[1]];
+  expect(results).toEqual([whole, whole, whole, whole, [9, 36]]);
+  await page.close();
+});

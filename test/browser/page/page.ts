@@ -2,6 +2,7 @@ import type { Replica } from '@koinon/client';
 import { connectTab } from '@koinon/client/browser';
 import { importRows } from '@koinon/client/transfer';
 import { orchard } from './orchard.ts';
+import { type Mounted, mountTrees } from './react.ts';
 
 declare global {
   interface Window {
@@ -20,6 +21,8 @@ declare global {
     seen: string[];
     heard: string[];
     stopLive(): void;
+    mountTrees(): void;
+    mounted: Mounted;
     importTrees(lines: readonly string[]): Promise<unknown>;
     /** Lets the test act in the middle of a transaction. */
     reached?(): Promise<void>;
@@ -44,6 +47,9 @@ window.openReplica = async (name) => {
     for (const { kind, after, origin } of events)
       window.heard.push(`${kind} ${after?.kind} ${after?.picked} ${origin}`);
   });
+};
+window.mountTrees = () => {
+  window.mounted = mountTrees(window.replica);
 };
 window.importTrees = (lines) => importRows(window.replica, orchard, lines);
 window.hide = (isHidden) => {

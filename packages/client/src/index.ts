@@ -17,5 +17,8 @@ export type { ListenOptions, Rejection, Replica, ReplicaStatus, StorageReport } 
 export type { Transaction } from './replica/transaction.ts';
 export type { SqlDriver, SqlStatement } from './storage/driver.ts';
 export type { NodeDriverOptions } from './storage/node.ts';
+export type { SyncRun } from './sync/journal.ts';
+export type { SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState } from './sync/state.ts';
 export type { Direction, SyncReport } from './sync/step.ts';
+export type { TableTraffic } from './sync/traffic.ts';
 export { type HttpOptions, httpTransport, type Transport } from './sync/transport.ts';

@@ -75,6 +75,11 @@ CREATE TABLE koinon_call (
   id TEXT NOT NULL,
   outcome TEXT
 );
+-- The last runs of the sync.
+CREATE TABLE koinon_run (
+  place INTEGER PRIMARY KEY,
+  run TEXT NOT NULL
+);
 -- The exact bytes last sent up, until their outcome is known.
 CREATE TABLE koinon_attempt (
   only INTEGER PRIMARY KEY CHECK (only = 1),
@@ -222,6 +227,9 @@ type MetaName =
   | 'backfill'
   | 'cursor'
   | 'position'
+  | 'server position'
+  | 'complete'
+  | 'to come'
   | 'clock offset'
   | 'synced at';
 

@@ -7,6 +7,8 @@ export interface Host {
   now(): number;
   /** A new UUIDv7 (RFC 9562). */
   newId(): string;
+  /** A random number from 0 up to 1. */
+  random(): number;
   /** Calls back after this many milliseconds; the returned function cancels. */
   after(milliseconds: number, callback: () => void): () => void;
   /** Whether there is a network, as far as the shell knows. */
@@ -55,6 +57,7 @@ const node = (globalThis as { process?: NodeProcess }).process;
 export const systemHost: Host = {
   now: () => Date.now(),
   newId: () => timeId(Date.now()),
+  random: () => Math.random(),
   after(milliseconds, callback) {
     const timer: unknown = setTimeout(callback, milliseconds);
     // A pending timer alone must not keep a Node process alive.

@@ -97,6 +97,18 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return report.finally(() => signal?.removeEventListener('abort', cancel));
   }
 
+  pauseSync() {
+    return this.call('pauseSync') as Promise<never>;
+  }
+
+  resumeSync() {
+    return this.call('resumeSync') as Promise<never>;
+  }
+
+  journal(limit?: number) {
+    return this.call('journal', limit) as Promise<never>;
+  }
+
   conflicts() {
     return this.call('conflicts') as Promise<never>;
   }

@@ -71,7 +71,7 @@ export function nextBatch(
     writers.note(queued);
   }
   if (transactions.length === 0) return undefined;
-  return { request: { replica, base, transactions }, transactions: chosen };
+  return { request: { replica, base, schemaVersion: schema.version, transactions }, transactions: chosen };
 }
 
 function isConflicted(

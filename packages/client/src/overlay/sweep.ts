@@ -51,6 +51,7 @@ export function endSweep(sweeping: Sweeping, position: number): RowCounts {
     kind: 'changes',
     from: null,
     to: position,
+    newest: position,
     cursor: '',
     rows: unseen.length,
     more: true,

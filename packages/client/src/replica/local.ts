@@ -34,8 +34,12 @@ import { Outbox } from '../outbox/outbox.ts';
 import { revertAll, revertRow, undoLast } from '../outbox/undo.ts';
 import { Bases } from '../overlay/base.ts';
 import { Conflicts } from '../overlay/conflicts.ts';
+import { lastRuns, noteRun, type SyncRun } from '../sync/journal.ts';
 import { endLease, syncOwner, takeLease } from '../sync/lease.ts';
+import { SyncLoop } from '../sync/loop.ts';
+import type { SyncOptions, SyncReason, SyncState } from '../sync/state.ts';
 import { type Direction, type SyncReport, syncStep } from '../sync/step.ts';
+import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
 import { Rows } from '../tables/rows.ts';
 import type { Face } from './face.ts';
@@ -53,6 +57,11 @@ function effect(engine: Engine, name: EffectName, given: readonly unknown[]): un
   return result;
 }
 
+/** Milliseconds between two tellings of the sync's state. */
+const tellEvery = 50;
+
+const notLinked = () => new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');
+
 /** How often, in milliseconds, a file with subscribers is looked at for another process's writes. */
 const lookEvery = 500;
 
@@ -61,7 +70,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly turns = new Turns();
   private readonly watchers = new Watchers();
   private readonly engine: Omit<Engine, 'commit'>;
-  private readonly transport: Transport | undefined;
+  private readonly loop: SyncLoop | undefined;
+  private readonly states = new Set<(result: Result<SyncState & { readonly id: string }>) => void>();
+  private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
+  private cancelTelling: (() => void) | undefined;
   private readonly stallLimit: number;
   private readonly holder: string;
   private readonly hasBytes: boolean;
@@ -70,7 +82,14 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private seenVersion = 0;
   private stopLooking: (() => void) | undefined;
 
-  constructor(schema: S, database: Database, host: Host, transport: Transport | undefined, stallLimit: number) {
+  constructor(
+    schema: S,
+    database: Database,
+    host: Host,
+    transport: Transport | undefined,
+    sync: SyncOptions | undefined,
+    stallLimit: number,
+  ) {
     super();
     const rows = new Rows(database, schema);
     const outbox = new Outbox(database, schema, rows);
@@ -81,10 +100,25 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const calls = new Calls(database, schema, rows);
     const bases = new Bases(database, rows);
     this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host };
-    this.transport = transport;
+    this.loop =
+      transport &&
+      new SyncLoop(
+        {
+          host,
+          run: (...given) => this.runSync(transport, ...given),
+          hasPending: () => this.turn(() => outbox.count('pending', 'attempted') > 0),
+          onChange: () => this.tellState(),
+        },
+        sync,
+      );
     this.stallLimit = stallLimit;
     this.hasBytes = hasBytes(schema);
     this.holder = host.newId();
+  }
+
+  /** Begins to sync by itself, if it is to. */
+  startSync(): void {
+    this.loop?.start();
   }
 
   transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
@@ -101,6 +135,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         throw error;
       }
       this.watchers.publish(commit.changes(), 'device');
+      this.noticeWrite();
       return result;
     });
   }
@@ -128,23 +163,73 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     direction?: Direction;
     signal?: AbortSignal;
   } = {}): Promise<SyncReport> {
-    const { transport } = this;
-    if (transport === undefined)
-      throw new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');
+    if (this.loop === undefined) throw notLinked();
     if (this.syncing) throw new KoinonError('sync-busy', 'A sync of this replica is under way; wait for it to end.');
     this.syncing = true;
-    const { database, host } = this.engine;
-    try {
-      const change = <T>(work: (engine: Engine) => T) =>
-        this.change('server', (engine) => {
-          takeLease(database, host, this.holder);
-          return work(engine);
-        });
-      return await syncStep({ transport, change }, direction, signal);
-    } finally {
+    return this.loop.byHand(direction, signal).finally(() => {
       this.syncing = false;
+    });
+  }
+
+  async pauseSync(): Promise<void> {
+    if (this.loop === undefined) throw notLinked();
+    this.loop.pause();
+  }
+
+  async resumeSync(): Promise<void> {
+    if (this.loop === undefined) throw notLinked();
+    this.loop.resume();
+  }
+
+  journal(limit = 20): Promise<readonly SyncRun[]> {
+    return this.turn(() => lastRuns(this.engine.database, limit));
+  }
+
+  /** One run of the sync, as the loop begins it: with the lease, and written down in the journal. */
+  private async runSync(
+    transport: Transport,
+    direction: Direction,
+    reason: SyncReason,
+    signal: AbortSignal,
+  ): Promise<SyncReport> {
+    const { database, host } = this.engine;
+    const traffic = new Traffic();
+    const began = host.now();
+    const before = { ...(transport.bytes ?? { down: 0, up: 0 }) };
+    const bytes = () => ({
+      down: (transport.bytes?.down ?? 0) - before.down,
+      up: (transport.bytes?.up ?? 0) - before.up,
+    });
+    this.underWay = { traffic, bytes };
+    const change = <T>(work: (engine: Engine) => T) =>
+      this.change('server', (engine) => {
+        takeLease(database, host, this.holder);
+        return work(engine);
+      });
+    const enter = (phase: 'resending' | 'pulling' | 'pushing') => this.loop?.enter(phase);
+    let failed: unknown;
+    try {
+      return await syncStep({ transport, change, enter, traffic }, direction, signal);
+    } catch (error) {
+      failed = error;
+      throw error;
+    } finally {
+      this.underWay = undefined;
       // A replica that was closed meanwhile has nothing to give up with: its lease ends with its process or its time.
-      await this.change('device', () => endLease(database, this.holder)).catch(() => undefined);
+      await this.change('server', () => {
+        const code = failed instanceof KoinonError ? failed.code : 'unknown';
+        noteRun(database, {
+          at: new Date(began).toISOString(),
+          took: host.now() - began,
+          reason,
+          direction,
+          error: failed === undefined ? null : { code, message: (failed as Error).message },
+          bytes: bytes(),
+          down: traffic.down,
+          up: traffic.up,
+        });
+        endLease(database, this.holder);
+      }).catch(() => undefined);
     }
   }
 
@@ -207,6 +292,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   async close(): Promise<void> {
     if (this.closed) return;
+    await this.loop?.stop();
     await this.turn(() => {
       this.closed = true;
       this.stopLooking?.();
@@ -256,8 +342,55 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       const commit = new Commit(this.watchers.watches);
       const result = this.engine.database.transact(() => work({ ...this.engine, commit }));
       this.watchers.publish(commit.changes(), origin);
+      if (origin === 'device') this.noticeWrite();
+      else this.tellState();
       return result;
     });
+  }
+
+  private noticeWrite(): void {
+    this.loop?.noticeChange();
+    this.tellState();
+  }
+
+  /** Tells whoever shows the sync's state, a little later: many things change it at once. */
+  private tellState(): void {
+    if (this.states.size === 0 || this.cancelTelling) return;
+    this.cancelTelling = this.engine.host.after(tellEvery, () => {
+      this.cancelTelling = undefined;
+      this.turn(() => {
+        const state = this.stateNow();
+        for (const deliver of [...this.states]) deliver(state);
+      }).catch(() => undefined);
+    });
+  }
+
+  private stateNow(): Result<SyncState & { readonly id: string }> {
+    const { database, outbox, conflicts } = this.engine;
+    const number = (name: 'position' | 'server position') => {
+      const text = meta(database, name);
+      return text === undefined ? null : Number(text);
+    };
+    const { underWay } = this;
+    const state = {
+      id: 'sync',
+      ...(this.loop?.state ?? { phase: 'stopped' as const, error: null, nextAttempt: null }),
+      pending: outbox.count('pending', 'attempted'),
+      conflicted: conflicts.count(),
+      rejected: outbox.count('rejected'),
+      progress: underWay
+        ? {
+            down: { done: underWay.traffic.received, of: underWay.traffic.expected },
+            up: { done: underWay.traffic.sent, of: underWay.traffic.toSend },
+            bytes: underWay.bytes(),
+          }
+        : null,
+      syncedAt: meta(database, 'synced at') ?? null,
+      position: number('position'),
+      serverPosition: number('server position'),
+      isComplete: meta(database, 'complete') !== undefined,
+    };
+    return { rows: [state], added: [], updated: [], removed: [], origin: 'start', ready: true };
   }
 
   private turn<T>(work: () => T | Promise<T>): Promise<T> {
@@ -268,6 +401,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   protected override follow(kind: Followed, request: unknown): Source<never> {
+    if (kind === 'sync') return (deliver, fail) => this.followSync(deliver as never, fail);
     return (deliver, fail) => {
       let stop: (() => void) | undefined;
       let ended = false;
@@ -282,6 +416,15 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         stop?.();
       };
     };
+  }
+
+  private followSync(
+    deliver: (result: Result<SyncState & { readonly id: string }>) => void,
+    fail: (error: unknown) => void,
+  ): () => void {
+    this.states.add(deliver);
+    this.turn(() => deliver(this.stateNow())).catch(fail);
+    return () => this.states.delete(deliver);
   }
 
   protected override hear(

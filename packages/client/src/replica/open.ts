@@ -4,6 +4,7 @@ import { meta, prepareLayout, setMeta } from '../database/layout.ts';
 import type { Migrations } from '../database/migration.ts';
 import { type Host, systemHost } from '../host/host.ts';
 import type { SqlDriver } from '../storage/driver.ts';
+import type { SyncOptions } from '../sync/state.ts';
 import { httpTransport, type Transport } from '../sync/transport.ts';
 import { LocalReplica } from './local.ts';
 import type { Replica } from './replica.ts';
@@ -22,6 +23,8 @@ export interface ReplicaOptions<S extends Schema> {
   readonly migrations?: Migrations;
   /** Where the server answers, such as `http://127.0.0.1:4280`, or a transport of your own. */
   readonly server?: string | Transport;
+  /** When syncs begin by themselves, and how; `automatic` takes every default. Without it: only by hand. */
+  readonly sync?: SyncOptions | 'automatic';
   /** An SQLite of your own instead of Node's; then `file` is not used. */
   readonly driver?: SqlDriver;
   /** Clock, ids and timers of your own. */
@@ -39,7 +42,7 @@ export interface ReplicaOptions<S extends Schema> {
  * const replica = await openReplica({ schema: cooperative, file: 'hives.db', server: 'http://127.0.0.1:4280' })
  */
 export async function openReplica<S extends Schema>(options: ReplicaOptions<S>): Promise<Replica<S>> {
-  const { schema, host = systemHost, server, stallLimit = 10_000, file = ':memory:', prebuilt, seed } = options;
+  const { schema, host = systemHost, server, sync, stallLimit = 10_000, file = ':memory:', prebuilt, seed } = options;
   const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
   try {
     const isNew = prepareLayout(database, schema, options.migrations ?? {});
@@ -49,12 +52,20 @@ export async function openReplica<S extends Schema>(options: ReplicaOptions<S>):
       if (isNew && seed) setMeta(database, 'seed', 'due');
     });
     const transport = typeof server === 'string' ? httpTransport(server) : server;
-    const replica = new LocalReplica<S>(schema, database, host, transport, stallLimit);
+    const replica = new LocalReplica<S>(
+      schema,
+      database,
+      host,
+      transport,
+      sync === 'automatic' ? {} : sync,
+      stallLimit,
+    );
     if (seed && meta(database, 'seed') === 'due')
       await replica.transaction(async (transaction) => {
         await seed(transaction);
         setMeta(database, 'seed', 'done');
       });
+    replica.startSync();
     return replica;
   } catch (error) {
     database.close();

@@ -21,6 +21,8 @@ import type { StorageRoom } from '../host/host.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import { LiveQuery, type Source } from '../live/result.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
+import type { SyncRun } from '../sync/journal.ts';
+import type { SyncState } from '../sync/state.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
 import { Face } from './face.ts';
 import type { Transaction } from './transaction.ts';
@@ -65,7 +67,7 @@ export interface StorageReport extends StorageRoom {
 export type EffectName = Exclude<StepName, keyof ReadSteps> | 'undo' | 'revert' | 'revertAll';
 
 /** The kinds of queries that can be live. */
-export type Followed = 'rows' | 'summary' | 'select' | 'setting';
+export type Followed = 'rows' | 'summary' | 'select' | 'setting' | 'sync';
 
 /** Which changes a listener wants: those of rows that fulfil the condition, or did before. */
 export interface ListenOptions<R> {
@@ -137,6 +139,18 @@ export abstract class Replica<S extends Schema> extends Face<S> {
    * @throws KoinonError `server-unreachable` without a network, `not-linked` without a server, `sync-busy`, `cancelled`.
    */
   abstract sync(options?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport>;
+  /** Stops the sync under way, if any, and lets none begin by itself until {@link resumeSync}. @throws KoinonError `not-linked`. */
+  abstract pauseSync(): Promise<void>;
+  /** Lets syncs begin by themselves again, at once with one. @throws KoinonError `not-linked`. */
+  abstract resumeSync(): Promise<void>;
+  /** The last runs of the sync, newest first. @param limit how many; default 20, of 200 that are kept. */
+  abstract journal(limit?: number): Promise<readonly SyncRun[]>;
+
+  /** The state of the sync, as the one row of the result. */
+  syncState(): LiveQuery<SyncState & { readonly id: string }> {
+    return new LiveQuery<SyncState & { readonly id: string }>(this.follow('sync', undefined));
+  }
+
   /** Columns on which this device and the server disagree; each waits for a decision and is not sent. */
   abstract conflicts(): Promise<readonly Conflict[]>;
   /** Transactions the server refused, with its reasons. */

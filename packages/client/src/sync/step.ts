@@ -5,6 +5,7 @@ import type { Host } from '../host/host.ts';
 import { nextBatch } from '../outbox/batch.ts';
 import { applyPage, type Overlay, type RowCounts } from '../overlay/apply.ts';
 import { beginSweep, endSweep, isSweeping, noteSeen } from '../overlay/sweep.ts';
+import type { Traffic } from './traffic.ts';
 import type { Transport } from './transport.ts';
 
 /** Which way a sync step goes. */
@@ -34,6 +35,10 @@ export interface SyncParts {
   readonly transport: Transport;
   /** Runs local work in a transaction of its own, when no transaction of the app is open. */
   readonly change: <T>(work: (local: Local) => T) => Promise<T>;
+  /** Says what the step does next. */
+  readonly enter: (phase: 'resending' | 'pulling' | 'pushing') => void;
+  /** What it has moved so far. */
+  readonly traffic: Traffic;
 }
 
 /** The local side of a sync, inside a transaction. */
@@ -70,6 +75,10 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       return [];
     });
     for (const { outcome } of outcomes) up[outcome === 'waits' ? 'waiting' : outcome]++;
+    const applied = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'applied' ? [id] : [])));
+    for (const { id, changes } of (JSON.parse(body) as PushRequest).transactions)
+      if (applied.has(id)) for (const change of changes) parts.traffic.note('up', change);
+    parts.traffic.sent += applied.size;
     return outcomes;
   };
   /** Brings down pages from one of the two cursors until there is no more to come from it. */
@@ -82,7 +91,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if (name === 'backfill' && cursor === undefined) return;
       let page: PulledPage;
       try {
-        page = await parts.transport.pull({ ...(cursor ? { cursor } : {}), own }, signal);
+        const schemaVersion = await parts.change(({ schema }) => schema.version);
+        page = await parts.transport.pull({ ...(cursor ? { cursor } : {}), own, schemaVersion }, signal);
       } catch (error) {
         if (!isUnknownCursor(error) || !cursor) throw error;
         startedOver = true;
@@ -92,6 +102,10 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       }
       await parts.change((local) => takePage(local, page, name, cursor, down));
       received += page.rows.length;
+      for (const row of page.rows) parts.traffic.note('down', row);
+      const { left } = page.header;
+      if (left) parts.traffic.expected = received - page.rows.length + total(left);
+      parts.traffic.received = received;
       // More were confirmed than one pull may ask about: the next one asks about the rest.
       const isCutShort = own.length === limits.own && page.header.covers.length > 0;
       goesOn = name === 'cursor' ? page.header.more || isCutShort : !page.header.last;
@@ -102,11 +116,13 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
    * cursor. The cursor stays where it was, so what was changed or deleted meanwhile comes by it afterwards.
    */
   const pull = async (): Promise<void> => {
+    parts.enter('pulling');
     await pullFrom('backfill');
     await pullFrom('cursor');
   };
   const push = async (): Promise<boolean> => {
     let overtaken = false;
+    parts.enter('pushing');
     while (await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions))) {
       const outcomes = await settle();
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
@@ -120,11 +136,13 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   };
 
   try {
+    parts.enter('resending');
     await settle();
   } catch (error) {
     // The base of what was attempted is of no use here any more; it is pending again, and the pull starts over.
     if (!isUnknownCursor(error) || direction === 'push') throw error;
   }
+  parts.traffic.toSend = await parts.change(({ outbox }) => outbox.count('pending', 'attempted'));
   if (direction !== 'push') await pull();
   if (direction !== 'pull') {
     for (let round = 1; round <= mostRounds; round++) {
@@ -225,8 +243,15 @@ function takePage(
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)
     for (const [kind, count] of Object.entries(endSweep(local, header.to))) counts[kind as keyof RowCounts] += count;
-  if (name === 'cursor') setMeta(database, 'position', String(header.to));
+  if (name === 'cursor') {
+    setMeta(database, 'position', String(header.to));
+    setMeta(database, 'server position', String(Math.max(header.newest ?? 0, header.to)));
+    if (header.last) setMeta(database, 'complete', 'yes');
+  }
   if (name === 'backfill' && header.last) dropMeta(database, name);
   else setMeta(database, name, header.cursor);
   for (const kind of ['insert', 'update', 'delete'] as const) down[kind] += counts[kind];
 }
+
+const total = (counts: Readonly<Record<string, number>>) =>
+  Object.values(counts).reduce((sum, count) => sum + count, 0);

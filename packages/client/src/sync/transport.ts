@@ -15,6 +15,8 @@ export interface Transport {
   pull(request: PullRequest, signal?: AbortSignal): Promise<PulledPage>;
   /** Sends these exact bytes; returns the parsed answer. */
   push(body: string, signal?: AbortSignal): Promise<unknown>;
+  /** Bytes that came down and went up since this was made, where the transport counts them. */
+  readonly bytes?: { readonly down: number; readonly up: number };
 }
 
 /** Options of {@link httpTransport}. */
@@ -30,6 +32,7 @@ export interface HttpOptions {
  */
 export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {}): Transport {
   const root = url.replace(/\/+$/, '');
+  const bytes = { down: 0, up: 0 };
   async function post(path: string, body: string, signal?: AbortSignal): Promise<string> {
     const limit = AbortSignal.timeout(timeout);
     const send = () =>
@@ -45,6 +48,8 @@ export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {
       // may be repeated, so one more try on a new connection costs nothing and spares a false alarm.
       const response = await send().catch((error) => (hasEnded() ? Promise.reject(error) : send()));
       const text = await response.text();
+      bytes.up += body.length;
+      bytes.down += text.length;
       if (!response.ok) throw problemOf(response.status, text, root);
       return text;
     } catch (error) {
@@ -60,6 +65,7 @@ export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {
     }
   }
   return {
+    bytes,
     pull: async (request, signal) => readPulledPage(await post('/v1/pull', JSON.stringify(request), signal)),
     async push(body, signal) {
       const text = await post('/v1/push', body, signal);

@@ -20,6 +20,7 @@ export function isFromPage(message: FromPage): message is { readonly shell: Shel
 export class PageHost implements Host {
   readonly now = systemHost.now;
   readonly newId = systemHost.newId;
+  readonly random = systemHost.random;
   readonly after = systemHost.after;
   readonly process = systemHost.process;
   readonly locks: Host['locks'] = {

@@ -41,6 +41,7 @@ export const errorStatus = {
   'server-unreachable': 503,
   'server-answer': 502,
   'sync-busy': 409,
+  'upgrade-needed': 426,
   'not-linked': 409,
   'already-sent': 409,
   'nothing-to-undo': 409,

@@ -17,7 +17,7 @@ const uuidForm = /^[0-9a-f]{8}-[0-9a-f]{4}-[1-8][0-9a-f]{3}-[89ab][0-9a-f]{3}-[0
 
 /** Reads a push request. @throws KoinonError `malformed-request` or `too-large`, naming the field. */
 export function readPushRequest(body: unknown): PushRequest {
-  const request = object(body, 'the request', ['replica', 'base', 'transactions']);
+  const request = object(body, 'the request', ['replica', 'base', 'schemaVersion', 'transactions']);
   const replica = uuid(request.replica, 'replica');
   const base = request.base ?? null;
   if (base !== null && typeof base !== 'string') throw malformed('base', 'a cursor or null', base);
@@ -27,7 +27,7 @@ export function readPushRequest(body: unknown): PushRequest {
     throw new KoinonError('too-large', `A push takes ${limits.changes} changes at most, not ${changes}.`);
   const ids = new Set(transactions.map((transaction) => transaction.id));
   if (ids.size < transactions.length) throw malformed('transactions', 'each transaction once', 'a repeated id');
-  return { replica, base, transactions };
+  return { replica, base, ...versionOf(request), transactions };
 }
 
 function readTransaction(given: unknown, index: number): UploadedTransaction {
@@ -80,7 +80,7 @@ function readOperation(given: unknown, at: string) {
 
 /** Reads a pull request. @throws KoinonError `malformed-request`. */
 export function readPullRequest(body: unknown): PullRequest {
-  const request = object(body ?? {}, 'the request', ['cursor', 'limit', 'own']);
+  const request = object(body ?? {}, 'the request', ['cursor', 'limit', 'own', 'schemaVersion']);
   const { cursor, limit } = request;
   if (cursor !== undefined && typeof cursor !== 'string')
     throw malformed('cursor', 'a cursor this server gave', cursor);
@@ -89,6 +89,7 @@ export function readPullRequest(body: unknown): PullRequest {
   return {
     ...(cursor === undefined ? {} : { cursor }),
     ...(limit === undefined ? {} : { limit: limit as number }),
+    ...versionOf(request),
     own: list(request.own ?? [], 'own', limits.own).map((id, i) => uuid(id, `own[${i}]`)),
   };
 }
@@ -138,6 +139,13 @@ export function readPushResponse(body: unknown, ids: readonly string[]): PushRes
       `This is no answer to the push: ${shown(body)}. Check the server's address.`,
     );
   return body as PushResponse;
+}
+
+function versionOf({ schemaVersion }: Record<string, unknown>): { readonly schemaVersion?: number } {
+  if (schemaVersion === undefined) return {};
+  if (!Number.isSafeInteger(schemaVersion) || (schemaVersion as number) < 1)
+    throw malformed('schemaVersion', 'a whole number from 1', schemaVersion);
+  return { schemaVersion: schemaVersion as number };
 }
 
 function malformed(field: string, expected: string, given: unknown): KoinonError {

@@ -42,6 +42,8 @@ export interface PullRequest {
   readonly limit?: number;
   /** Confirmed transactions of this replica that its cursor does not cover yet. */
   readonly own?: readonly string[];
+  /** The version of the schema the app has. */
+  readonly schemaVersion?: number;
 }
 
 /** The first line of a pull's answer; `rows` more lines follow. */
@@ -53,6 +55,10 @@ export interface PullHeader {
   readonly to: number;
   /** What to send next time. */
   readonly cursor: string;
+  /** The newest position of the feed. */
+  readonly newest: number;
+  /** Rows to come by this and later pages, by table: of a snapshot on its first page, of changes on every page. */
+  readonly left?: Readonly<Record<string, number>>;
   /** How many lines follow. Fewer arriving means the answer was cut off. */
   readonly rows: number;
   /** Whether another pull would bring more at once. */
@@ -107,6 +113,8 @@ export interface PushRequest {
   readonly replica: string;
   /** The cursor whose positions the replica knew when it formed these transactions; null before its first pull. */
   readonly base: string | null;
+  /** The version of the schema the app has. */
+  readonly schemaVersion?: number;
   readonly transactions: readonly UploadedTransaction[];
 }
 

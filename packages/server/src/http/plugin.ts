@@ -18,14 +18,28 @@ import type { Store } from '../stores/store.ts';
 /** Options of {@link koinonPlugin}. */
 export interface PluginOptions {
   readonly store: Store;
+  /** Apps whose schema is older are told to upgrade; they keep working by themselves, and keep what is unsent. */
+  readonly minimumSchemaVersion?: number;
 }
 
 /**
  * The routes of the protocol as a Fastify plugin, to be registered in a service of your own (under a prefix, if you
  * like) or by {@link startServer}. Every error is a problem document (RFC 9457).
  */
-export async function koinonPlugin(app: FastifyInstance, { store }: PluginOptions): Promise<void> {
+export async function koinonPlugin(
+  app: FastifyInstance,
+  { store, minimumSchemaVersion = 1 }: PluginOptions,
+): Promise<void> {
   const root = `/v${protocolVersion}`;
+  const admitted = <R extends { readonly schemaVersion?: number }>(request: R): R => {
+    const { schemaVersion = 1 } = request;
+    if (schemaVersion >= minimumSchemaVersion) return request;
+    throw new KoinonError(
+      'upgrade-needed',
+      `This app has schema version ${schemaVersion}; the server takes ${minimumSchemaVersion} and newer. Update the app; what is unsent is kept.`,
+      { value: schemaVersion },
+    );
+  };
   app.setErrorHandler((error: FastifyError | KoinonError, request, reply) => {
     const known = asKoinonError(error);
     if (known.status >= 500) request.log.error({ err: error }, 'a request failed');
@@ -52,13 +66,13 @@ export async function koinonPlugin(app: FastifyInstance, { store }: PluginOption
   });
 
   app.post(`${root}/pull`, { bodyLimit: limits.requestBytes }, async (request, reply) => {
-    const { header, rows } = await pull(store, readPullRequest(request.body));
+    const { header, rows } = await pull(store, admitted(readPullRequest(request.body)));
     const lines = [header, ...rows].map((line) => `${JSON.stringify(line)}\n`);
     return reply.type(jsonLines).send(lines.join(''));
   });
 
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) =>
-    push(store, readPushRequest(request.body)),
+    push(store, admitted(readPushRequest(request.body))),
   );
 }
 

@@ -29,6 +29,8 @@ export async function pull(store: Store, request: PullRequest): Promise<PulledPa
         kind: 'changes' as const,
         from: Number(cursor.known),
         to: Number(page.to),
+        newest: Number(await reader.position()),
+        left: await reader.counts(cursor.known),
         cursor: sealCursor(next, store.secret),
         rows: page.entries.length,
         more: page.more,
@@ -52,6 +54,9 @@ export async function pull(store: Store, request: PullRequest): Promise<PulledPa
       kind: 'snapshot' as const,
       from: null,
       to: Number(known),
+      newest: Number(await reader.position()),
+      // Counted once: the later pages of a snapshot need not go through the tables again.
+      ...(cursor === undefined ? { left: await reader.counts(null) } : {}),
       cursor: sealCursor(next, store.secret),
       rows: entries.length,
       more: resume !== undefined || (await reader.position()) !== known,

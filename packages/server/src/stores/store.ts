@@ -59,6 +59,8 @@ export interface StoreReader {
   rowsAfter(table: string, after: string | null, limit: number): Promise<FeedEntry[]>;
   /** Net changes behind a position, in feed order, at least `limit` rows while there are that many. */
   changesSince(position: Position, limit: number): Promise<FeedPage>;
+  /** How many rows there are, or have changed behind a position, by table. */
+  counts(since: Position | null): Promise<Readonly<Record<string, number>>>;
   /** Those of these transactions that have been applied. */
   applied(ids: readonly string[]): Promise<string[]>;
 }

@@ -71,6 +71,21 @@ export class SqliteReader implements StoreReader {
     return { entries: stamps.flatMap((stamp) => this.entry(stamp, since)), to: String(to), more: to < end };
   }
 
+  async counts(since: Position | null): Promise<Record<string, number>> {
+    if (since === null)
+      return Object.fromEntries(
+        Object.keys(this.schema.tables).map((table) => [
+          table,
+          this.database.get<{ n: number }>(`SELECT count(*) AS n FROM ${quoteName(table)}`)?.n ?? 0,
+        ]),
+      );
+    const rows = this.database.all<{ name: string; n: number }>(
+      'SELECT table_name AS name, count(*) AS n FROM koinon_stamp WHERE position > ? GROUP BY table_name',
+      Number(since),
+    );
+    return Object.fromEntries(rows.map(({ name, n }) => [name, n]));
+  }
+
   async applied(ids: readonly string[]): Promise<string[]> {
     return ids.filter(
       (id) => this.database.get("SELECT 1 FROM koinon_receipt WHERE id = ? AND outcome = 'applied'", id) !== undefined,

@@ -1,0 +1,210 @@
+import { KoinonError } from '@koinon/core';
+import type { Host } from '../host/host.ts';
+import type { SyncOptions, SyncPhase, SyncReason, SyncState } from './state.ts';
+import type { Direction, SyncReport } from './step.ts';
+
+/** What a loop works with. */
+export interface LoopParts {
+  readonly host: Host;
+  /** One run. The loop never has two at once. */
+  readonly run: (direction: Direction, reason: SyncReason, signal: AbortSignal) => Promise<SyncReport>;
+  /** Whether something waits to be sent. */
+  readonly hasPending: () => Promise<boolean>;
+  /** Called whenever what the loop says of itself has changed. */
+  readonly onChange: () => void;
+}
+
+const unless = (given: boolean | undefined) => given !== false;
+
+/**
+ * The actor behind a replica's syncs: one run at a time, begun by hand or by what the options name; failures are tried
+ * again after a growing, jittered time, for ever.
+ */
+export class SyncLoop {
+  private readonly parts: LoopParts;
+  private readonly options: SyncOptions | undefined;
+  private phase: SyncPhase = 'idle';
+  private error: SyncState['error'] = null;
+  private nextAttempt: number | undefined;
+  private failures = 0;
+  private running: { readonly abort: AbortController; readonly ended: Promise<unknown> } | undefined;
+  /** What called for a sync while one was running. */
+  private due: SyncReason | undefined;
+  private isPaused = false;
+  private isStopped = false;
+  private wasOnline: boolean;
+  private wasVisible: boolean;
+  private cancelTimer: (() => void) | undefined;
+  private cancelDebounce: (() => void) | undefined;
+  private readonly stopListening: () => void;
+
+  /** @param options when syncs begin by themselves; without them, only by hand. */
+  constructor(parts: LoopParts, options: SyncOptions | undefined) {
+    this.parts = parts;
+    this.options = options;
+    this.wasOnline = parts.host.isOnline();
+    this.wasVisible = parts.host.isVisible();
+    this.stopListening = options ? parts.host.onChange(() => this.hostChanged()) : () => undefined;
+  }
+
+  /** What the loop says of itself. */
+  get state(): Pick<SyncState, 'phase' | 'error' | 'nextAttempt'> {
+    const { phase, error, nextAttempt } = this;
+    return { phase, error, nextAttempt: nextAttempt === undefined ? null : new Date(nextAttempt).toISOString() };
+  }
+
+  /** Begins to sync by itself, if it is to. */
+  start(): void {
+    if (this.options === undefined) return;
+    if (unless(this.options.when?.open)) this.wake('open');
+    else this.rest();
+  }
+
+  /** The replica was written: a sync follows when no more is written for a moment. */
+  noticeChange(): void {
+    if (this.options === undefined || !unless(this.options.when?.change) || this.isStopped) return;
+    this.cancelDebounce ??= this.parts.host.after(this.options.debounce ?? 500, () => {
+      this.cancelDebounce = undefined;
+      void this.parts.hasPending().then(
+        (has) => has && this.wake('change'),
+        () => undefined,
+      );
+    });
+  }
+
+  /** One run by hand, after the one under way. @throws KoinonError what the run threw; `sync-busy` when another one by hand waits. */
+  async byHand(direction: Direction, signal?: AbortSignal): Promise<SyncReport> {
+    while (this.running) await this.running.ended;
+    return this.run(direction, 'by hand', signal);
+  }
+
+  /** Stops the run under way, and lets none begin by itself. */
+  pause(): void {
+    this.isPaused = true;
+    this.rest();
+    this.running?.abort.abort();
+    this.set('paused');
+  }
+
+  /** Syncs by itself again, beginning at once. */
+  resume(): void {
+    if (!this.isPaused) return;
+    this.isPaused = false;
+    this.failures = 0;
+    this.set('idle');
+    if (this.options) this.wake('resumed');
+  }
+
+  /** Ends for good. */
+  async stop(): Promise<void> {
+    this.isStopped = true;
+    this.stopListening();
+    this.cancelDebounce?.();
+    this.rest();
+    this.running?.abort.abort();
+    await this.running?.ended;
+    this.set('stopped');
+  }
+
+  /** Says where the run under way is. */
+  enter(phase: 'resending' | 'pulling' | 'pushing'): void {
+    if (this.running && !this.isPaused) this.set(phase);
+  }
+
+  private hostChanged(): void {
+    const { host } = this.parts;
+    const [cameOnline, cameInSight] = [host.isOnline() && !this.wasOnline, host.isVisible() && !this.wasVisible];
+    this.wasOnline = host.isOnline();
+    this.wasVisible = host.isVisible();
+    if (!this.wasOnline && !this.running && !this.isPaused) this.set('offline');
+    if (cameOnline && unless(this.options?.when?.online)) this.wake('online');
+    else if (cameInSight && unless(this.options?.when?.visible)) this.wake('visible');
+  }
+
+  private wake(reason: SyncReason): void {
+    if (this.isPaused || this.isStopped || this.phase === 'needs-upgrade') return;
+    if (this.running) {
+      this.due ??= reason;
+      return;
+    }
+    // Each letter typed must not become an attempt on a server that does not answer.
+    if (this.phase === 'waiting' && reason === 'change') return;
+    if (!this.parts.host.isOnline()) {
+      this.rest();
+      this.set('offline');
+      return;
+    }
+    void this.attempt(reason);
+  }
+
+  private async attempt(reason: SyncReason): Promise<void> {
+    const allowed = await Promise.resolve(this.options?.allow?.() ?? true).catch(() => false);
+    if (this.running || this.isPaused || this.isStopped) return;
+    if (!allowed) {
+      this.later(this.options?.every ?? 60_000, 'timer', 'waiting');
+      return;
+    }
+    await this.run(this.options?.direction ?? 'both', reason).catch(() => undefined);
+  }
+
+  private async run(direction: Direction, reason: SyncReason, signal?: AbortSignal): Promise<SyncReport> {
+    this.rest();
+    const abort = new AbortController();
+    const stop = () => abort.abort();
+    signal?.addEventListener('abort', stop);
+    if (signal?.aborted) stop();
+    const running = this.parts.run(direction, reason, abort.signal);
+    this.running = { abort, ended: running.catch(() => undefined) };
+    try {
+      const report = await running;
+      this.failures = 0;
+      this.ended(null);
+      return report;
+    } catch (error) {
+      this.ended(error as Error);
+      throw error;
+    } finally {
+      signal?.removeEventListener('abort', stop);
+      const { due } = this;
+      this.due = undefined;
+      if (due !== undefined) this.wake(due);
+    }
+  }
+
+  private ended(error: Error | null): void {
+    this.running = undefined;
+    const code = error instanceof KoinonError ? error.code : 'unknown';
+    this.error = error && { code, message: error.message };
+    const { options } = this;
+    if (this.isStopped) this.set('stopped');
+    else if (this.isPaused) this.set('paused');
+    else if (code === 'upgrade-needed') this.set('needs-upgrade');
+    else if (error === null || options === undefined) {
+      if (options && unless(options.when?.timer)) this.later(options.every ?? 60_000, 'timer', 'idle');
+      else this.set('idle');
+    } else {
+      const { least = 1_000, greatest = 300_000 } = options;
+      const full = Math.min(greatest, least * 2 ** this.failures++);
+      // Jittered, so that devices that lost the same server do not all come back at once.
+      this.later(Math.max(least, full * (0.5 + this.parts.host.random() / 2)), 'retry', 'waiting');
+    }
+  }
+
+  private later(milliseconds: number, reason: SyncReason, phase: SyncPhase): void {
+    this.rest();
+    this.nextAttempt = this.parts.host.now() + milliseconds;
+    this.cancelTimer = this.parts.host.after(milliseconds, () => this.wake(reason));
+    this.set(phase);
+  }
+
+  private rest(): void {
+    this.cancelTimer?.();
+    this.cancelTimer = undefined;
+    this.nextAttempt = undefined;
+  }
+
+  private set(phase: SyncPhase): void {
+    this.phase = phase;
+    this.parts.onChange();
+  }
+}

@@ -1,0 +1,78 @@
+import type { ErrorCode } from '@koinon/core';
+import type { Direction } from './step.ts';
+
+/**
+ * Where the sync loop stands. `stopped`: there is no server, or the replica is closed; `paused` by the app; `offline`;
+ * `resending` what has no answer yet; `pulling`; `pushing`; `idle` until something calls for a sync; `waiting` after a
+ * failure, or because the app does not allow a sync just now; `needs-upgrade`: the server refuses this app's version.
+ */
+export type SyncPhase =
+  | 'stopped'
+  | 'paused'
+  | 'offline'
+  | 'resending'
+  | 'pulling'
+  | 'pushing'
+  | 'idle'
+  | 'waiting'
+  | 'needs-upgrade';
+
+/** Why a sync began. */
+export type SyncReason = 'by hand' | 'open' | 'change' | 'online' | 'visible' | 'timer' | 'retry' | 'resumed';
+
+/** What an app shows of the sync. */
+export interface SyncState {
+  readonly phase: SyncPhase;
+  /** Transactions the server has not confirmed. */
+  readonly pending: number;
+  /** Rows with a conflict. */
+  readonly conflicted: number;
+  /** Transactions the server refused. */
+  readonly rejected: number;
+  /** Rows of the run under way: done so far, and of how many where that is known. Null between runs. */
+  readonly progress: SyncProgress | null;
+  /** When the last run ended well, RFC 3339. */
+  readonly syncedAt: string | null;
+  /** Why the last run failed; null after one that ended well. */
+  readonly error: { readonly code: ErrorCode | 'unknown'; readonly message: string } | null;
+  /** When the next attempt is made by itself, RFC 3339. */
+  readonly nextAttempt: string | null;
+  /** The feed's position this replica has reached, and the server's own when it was last heard. */
+  readonly position: number | null;
+  readonly serverPosition: number | null;
+  /** Whether the first download is complete: before that, what is not here may only not have come yet. */
+  readonly isComplete: boolean;
+}
+
+/** How far a run is. */
+export interface SyncProgress {
+  /** Rows that came down, and how many are to come in this run; null where that is not known. */
+  readonly down: { readonly done: number; readonly of: number | null };
+  /** Transactions that went up, of those that were to. */
+  readonly up: { readonly done: number; readonly of: number };
+  /** Bytes that came down and went up. */
+  readonly bytes: { readonly down: number; readonly up: number };
+}
+
+/** When and how a replica syncs by itself. */
+export interface SyncOptions {
+  /** Default `both`. */
+  readonly direction?: Direction;
+  /** What calls for a sync; each is on unless it is switched off. */
+  readonly when?: {
+    readonly open?: boolean;
+    readonly change?: boolean;
+    readonly online?: boolean;
+    readonly visible?: boolean;
+    readonly timer?: boolean;
+  };
+  /** Milliseconds between two syncs that only the timer calls for. Default 60,000. */
+  readonly every?: number;
+  /** Milliseconds a change waits for more of them. Default 500. */
+  readonly debounce?: number;
+  /** Least and greatest milliseconds between attempts after failures. Defaults 1,000 and 300,000. */
+  readonly least?: number;
+  readonly greatest?: number;
+  /** Asked before each sync that is not by hand: false on a link that is too slow or too dear, say. Asked again later. */
+  readonly allow?: () => boolean | Promise<boolean>;
+}

@@ -1,0 +1,32 @@
+/** How many rows of a table went one way, by what happened to them, and the ids of the first of them. */
+export interface TableTraffic {
+  insert: number;
+  update: number;
+  delete: number;
+  readonly first: string[];
+}
+
+/** Ids that are named for each table. */
+const named = 20;
+
+/** What one run moved: rows by table and kind. */
+export class Traffic {
+  readonly down: Record<string, TableTraffic> = {};
+  readonly up: Record<string, TableTraffic> = {};
+  /** Rows that came down, of those that the server said would; transactions that went up, of those that were to. */
+  received = 0;
+  expected: number | null = null;
+  sent = 0;
+  toSend = 0;
+
+  /** Counts a row that came down or went up. */
+  note(
+    way: 'down' | 'up',
+    { table, id, kind }: { table: string; id: string; kind: 'insert' | 'update' | 'delete' },
+  ): void {
+    this[way][table] ??= { insert: 0, update: 0, delete: 0, first: [] };
+    const traffic = this[way][table] as TableTraffic;
+    traffic[kind]++;
+    if (traffic.first.length < named) traffic.first.push(id);
+  }
+}

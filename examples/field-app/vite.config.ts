@@ -6,6 +6,9 @@ export default defineConfig({
   base: './',
   resolve: { conditions: ['koinon-source', ...defaultClientConditions] },
   worker: { format: 'es' },
+  // The server of the demo, under the app's own origin; `?server` in the address makes the app use it.
+  server: { proxy: { '/v1': process.env.KOINON_SERVER ?? 'http://127.0.0.1:4280' } },
+  preview: { proxy: { '/v1': process.env.KOINON_SERVER ?? 'http://127.0.0.1:4280' } },
   build: { target: 'es2023' },
   plugins: [
     react(),

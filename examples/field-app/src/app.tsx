@@ -8,7 +8,7 @@ import {
   useComputedColorScheme,
   useMantineColorScheme,
 } from '@mantine/core';
-import { IconDeviceMobile, IconMoon, IconSun } from '@tabler/icons-react';
+import { IconMoon, IconSun } from '@tabler/icons-react';
 import { useEffect, useState } from 'react';
 import { Route, Router, Switch } from 'wouter';
 import { usePlace } from './leaving.tsx';
@@ -19,6 +19,7 @@ import { SitePage } from './pages/site.tsx';
 import { SiteFormPage } from './pages/site-form.tsx';
 import { SitesPage } from './pages/sites.tsx';
 import { VisitPage } from './pages/visit.tsx';
+import { SyncMark } from './parts/sync-mark.tsx';
 import { useReplica } from './replica.ts';
 
 const usePath = (): [string, (path: string) => void] => {
@@ -48,9 +49,7 @@ export function App() {
             >
               {isDark ? <IconSun /> : <IconMoon />}
             </ActionIcon>
-            <ActionIcon aria-label="This device" onClick={() => go('/device')}>
-              <IconDeviceMobile />
-            </ActionIcon>
+            <SyncMark />
           </Group>
         </Group>
       </AppShell.Header>

@@ -17,6 +17,9 @@ const day = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium' });
 const moment = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'short' });
 
 export const shownDay = (date: string) => day.format(new Date(`${date}T12:00:00`));
+const time = new Intl.DateTimeFormat(undefined, { timeStyle: 'medium' });
+
+export const shownTime = (timestamp: string) => time.format(new Date(timestamp));
 export const shownMoment = (timestamp: string) => moment.format(new Date(timestamp));
 
 /** Mites on the board after a day that call for action. */

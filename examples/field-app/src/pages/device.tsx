@@ -1,50 +1,136 @@
-import type { ReplicaStatus, StorageReport } from '@koinon/client';
-import { Table, Text } from '@mantine/core';
+import type { ReplicaStatus, StorageReport, SyncRun, TableTraffic } from '@koinon/client';
+import { useSyncState } from '@koinon/react';
+import { Button, Group, Progress, Table, Text, Title } from '@mantine/core';
 import { useEffect, useState } from 'react';
 import { Page } from '../parts/page.tsx';
+import { syncWords } from '../parts/sync-mark.tsx';
 import { useReplica } from '../replica.ts';
-import { counted } from '../words.ts';
+import { sayError } from '../undo.tsx';
+import { counted, shownMoment } from '../words.ts';
 
 const megabytes = (bytes: number | null) =>
   bytes === null ? 'unknown' : bytes < 1e9 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e9).toFixed(1)} GB`;
 
-/** What this device keeps, and where. */
+/** What this device keeps, and where it stands with the server. */
 export function DevicePage() {
   const replica = useReplica();
+  const sync = useSyncState(replica);
   const [known, setKnown] = useState<{ readonly status: ReplicaStatus; readonly storage: StorageReport }>();
   useEffect(() => {
     void Promise.all([replica.status(), replica.storage()]).then(([status, storage]) => setKnown({ status, storage }));
   }, [replica]);
-  if (known === undefined) return null;
+  if (known === undefined || sync === undefined) return null;
   const { status, storage } = known;
-  const lines: [string, string][] = [
-    ['Kept in', storage.kind === 'file' ? 'a database of this browser' : 'memory only'],
-    ['Size of the database', megabytes(storage.size)],
-    ['Used by this site', `${megabytes(storage.usage)} of ${megabytes(storage.quota)}`],
-    [
-      'When the device runs short of room',
-      storage.isPersistent === null ? 'unknown' : storage.isPersistent ? 'it is kept' : 'the browser may remove it',
-    ],
-    ['Not sent anywhere yet', counted(status.pending, 'transaction')],
-    ['Number of this replica', status.replicaId],
-  ];
   return (
-    <Page title="This device" back="/">
-      <Table>
-        <Table.Tbody>
-          {lines.map(([what, value]) => (
-            <Table.Tr key={what}>
-              <Table.Th scope="row" w="40%">
-                {what}
-              </Table.Th>
-              <Table.Td style={{ wordBreak: 'break-word' }}>{value}</Table.Td>
-            </Table.Tr>
-          ))}
-        </Table.Tbody>
-      </Table>
+    <Page title="This device" back="/" under={syncWords(sync)}>
+      {sync.phase !== 'stopped' && <Server />}
+      <Facts
+        lines={[
+          ['Kept in', storage.kind === 'file' ? 'a database of this browser' : 'memory only'],
+          ['Size of the database', megabytes(storage.size)],
+          ['Used by this site', `${megabytes(storage.usage)} of ${megabytes(storage.quota)}`],
+          [
+            'When the device runs short of room',
+            storage.isPersistent === null
+              ? 'unknown'
+              : storage.isPersistent
+                ? 'it is kept'
+                : 'the browser may remove it',
+          ],
+          ['Not sent yet', counted(sync.pending, 'edit')],
+          ['Number of this replica', status.replicaId],
+        ]}
+      />
       <Text size="sm" c="dimmed">
         Everything works without a signal: the app and its data are on this device.
       </Text>
     </Page>
+  );
+}
+
+/** How it goes with the server, and what can be done about it. */
+function Server() {
+  const replica = useReplica();
+  const sync = useSyncState(replica);
+  const [runs, setRuns] = useState<readonly SyncRun[]>([]);
+  const syncedAt = sync?.syncedAt;
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the journal is read anew after each run.
+  useEffect(() => {
+    void replica.journal(8).then(setRuns);
+  }, [replica, syncedAt, sync?.error]);
+  if (sync === undefined) return null;
+  const isPaused = sync.phase === 'paused';
+  const down = sync.progress?.down;
+  return (
+    <>
+      <Group>
+        <Button onClick={() => replica.sync().catch(sayError)}>Sync now</Button>
+        <Button variant="default" onClick={() => (isPaused ? replica.resumeSync() : replica.pauseSync())}>
+          {isPaused ? 'Go on syncing' : 'Pause'}
+        </Button>
+      </Group>
+      {down?.of != null && down.of > 0 && (
+        <Progress value={(down.done / down.of) * 100} aria-label="Rows fetched" size="lg" />
+      )}
+      <Facts
+        lines={[
+          ['Last in step with the server', sync.syncedAt === null ? 'never yet' : shownMoment(sync.syncedAt)],
+          ['Last problem', sync.error?.message ?? 'none'],
+          ['Edits in conflict, refused', `${sync.conflicted}, ${sync.rejected}`],
+        ]}
+      />
+      <Title order={2} size="h4">
+        Last syncs
+      </Title>
+      <Table.ScrollContainer minWidth={340}>
+        <Table>
+          <Table.Thead>
+            <Table.Tr>
+              <Table.Th>When, why</Table.Th>
+              <Table.Th>Came</Table.Th>
+              <Table.Th>Went</Table.Th>
+              <Table.Th ta="right">kB</Table.Th>
+            </Table.Tr>
+          </Table.Thead>
+          <Table.Tbody>
+            {runs.map((run) => (
+              <Table.Tr key={run.at}>
+                <Table.Td>
+                  {shownMoment(run.at)}
+                  <Text size="sm" c={run.error ? 'red' : 'dimmed'}>
+                    {run.error ? run.error.code : run.reason}
+                  </Text>
+                </Table.Td>
+                <Table.Td>{moved(run.down)}</Table.Td>
+                <Table.Td>{moved(run.up)}</Table.Td>
+                <Table.Td ta="right">{((run.bytes.down + run.bytes.up) / 1000).toFixed(1)}</Table.Td>
+              </Table.Tr>
+            ))}
+          </Table.Tbody>
+        </Table>
+      </Table.ScrollContainer>
+    </>
+  );
+}
+
+const moved = (tables: Readonly<Record<string, TableTraffic>>) =>
+  Object.entries(tables)
+    .map(([table, traffic]) => counted(traffic.insert + traffic.update + traffic.delete, table))
+    .join(', ') || '–';
+
+function Facts({ lines }: { readonly lines: readonly (readonly [string, string])[] }) {
+  return (
+    <Table>
+      <Table.Tbody>
+        {lines.map(([what, value]) => (
+          <Table.Tr key={what}>
+            <Table.Th scope="row" w="40%">
+              {what}
+            </Table.Th>
+            <Table.Td style={{ wordBreak: 'break-word' }}>{value}</Table.Td>
+          </Table.Tr>
+        ))}
+      </Table.Tbody>
+    </Table>
   );
 }

@@ -186,7 +186,7 @@ export class SyncLoop {
       const { least = 1_000, greatest = 300_000 } = options;
       const full = Math.min(greatest, least * 2 ** this.failures++);
       // Jittered, so that devices that lost the same server do not all come back at once.
-      this.later(Math.max(least, full * (0.5 + this.parts.host.random() / 2)), 'retry', 'waiting');
+      this.later(Math.round(Math.max(least, full * (0.5 + this.parts.host.random() / 2))), 'retry', 'waiting');
     }
   }
 

@@ -1,0 +1,70 @@
+import type { SyncState } from '@koinon/client';
+import { useSyncState } from '@koinon/react';
+import { Button } from '@mantine/core';
+import {
+  IconAntennaBarsOff,
+  IconCheck,
+  IconClock,
+  IconDeviceMobile,
+  IconPlayerPause,
+  IconRefresh,
+} from '@tabler/icons-react';
+import { usePlace } from '../leaving.tsx';
+import { useReplica } from '../replica.ts';
+import { counted, shownTime } from '../words.ts';
+
+/** What a person needs to know of the sync, in a few words. */
+export function syncWords({ phase, pending, nextAttempt, progress }: SyncState): string {
+  const unsent = pending === 0 ? '' : `${pending} unsent`;
+  const { done, of } = progress?.down ?? { done: 0, of: null };
+  switch (phase) {
+    case 'stopped':
+      return 'This device only';
+    case 'paused':
+      return ['Paused', unsent].filter(Boolean).join(', ');
+    case 'offline':
+      return ['No signal', unsent].filter(Boolean).join(', ');
+    case 'waiting':
+      return [`Trying again ${nextAttempt ? shownTime(nextAttempt) : 'later'}`, unsent].filter(Boolean).join(', ');
+    case 'needs-upgrade':
+      return 'Update the app';
+    case 'resending':
+    case 'pushing':
+      return `Sending ${counted(pending, 'edit')}`;
+    case 'pulling':
+      return of !== null && of > 200 ? `Fetching ${Math.floor((done / of) * 100)} %` : 'Fetching';
+    case 'idle':
+      return unsent || 'All sent';
+  }
+}
+
+const icons = {
+  stopped: IconDeviceMobile,
+  paused: IconPlayerPause,
+  offline: IconAntennaBarsOff,
+  waiting: IconClock,
+  'needs-upgrade': IconRefresh,
+  resending: IconRefresh,
+  pushing: IconRefresh,
+  pulling: IconRefresh,
+  idle: IconCheck,
+} as const;
+
+/** Where the sync stands; leads to the page about it. */
+export function SyncMark() {
+  const state = useSyncState(useReplica());
+  const { go } = usePlace();
+  if (state === undefined) return null;
+  const Icon = state.phase === 'idle' && state.pending > 0 ? IconClock : icons[state.phase];
+  return (
+    <Button
+      size="compact-md"
+      variant="subtle"
+      leftSection={<Icon size={18} aria-hidden />}
+      onClick={() => go('/device')}
+      aria-live="polite"
+    >
+      {syncWords(state)}
+    </Button>
+  );
+}

@@ -1,0 +1,215 @@
+import type { AddressInfo } from 'node:net';
+import { openReplica, type Replica, type SyncOptions, type SyncState, type Transport } from '@koinon/client';
+import { KoinonError } from '@koinon/core';
+import { koinonPlugin, sqliteStore } from '@koinon/server';
+import fastify from 'fastify';
+import { afterEach, beforeEach, expect, test } from 'vitest';
+import { TestHost } from './support/test-host.ts';
+import { BadNetwork, type Garden, garden, World } from './support/world.ts';
+
+// The loop that syncs by itself: when it begins, what it says of itself, how it fails and comes back. Time is the test's.
+
+let world: World;
+let host: TestHost;
+let replica: Replica<Garden>;
+let state: SyncState;
+let phases: string[];
+beforeEach(async () => {
+  world = await World.of(garden);
+  host = new TestHost();
+});
+afterEach(async () => {
+  await replica.close();
+  await world.end();
+});
+
+async function open(sync: SyncOptions | 'automatic' | undefined, server: string | Transport = world.server.url) {
+  replica = await openReplica({ schema: garden, server, host, ...(sync === undefined ? {} : { sync }) });
+  phases = [];
+  replica.syncState().subscribe(({ rows: [row] }) => {
+    if (row === undefined) return;
+    state = row;
+    if (phases.at(-1) !== row.phase) phases.push(row.phase);
+  });
+}
+
+/** Lets the state be told until it is as expected, while no more time passes than telling takes. */
+const reaches = (expected: object) =>
+  expect
+    .poll(async () => {
+      await host.pass(50);
+      return state;
+    })
+    .toMatchObject(expected);
+const reasons = async () => (await replica.journal()).map(({ reason }) => reason).reverse();
+
+test('by itself it syncs on opening, after changes, when the network or the person comes back, and on a timer', async () => {
+  await open('automatic');
+  await reaches({ phase: 'idle', isComplete: true, pending: 0, error: null, progress: null });
+  expect(await reasons()).toEqual(['open']);
+  await replica.insert('bed', { id: 'b', name: 'north' });
+  await replica.update('bed', 'b', { name: 'south' });
+  await reaches({ phase: 'idle', pending: 0, syncedAt: expect.any(String) });
+  host.set({ online: false });
+  await replica.update('bed', 'b', { name: 'west' });
+  await host.pass(2_000);
+  await reaches({ phase: 'offline', pending: 1 });
+  host.set({ online: true });
+  await reaches({ phase: 'idle', pending: 0 });
+  host.set({ visible: false });
+  host.set({ visible: true });
+  await reaches({ phase: 'idle' });
+  await expect.poll(reasons).toEqual(['open', 'change', 'online', 'visible']);
+  await host.pass(60_000);
+  await expect.poll(reasons).toEqual(['open', 'change', 'online', 'visible', 'timer']);
+  expect(state.position).toBe(state.serverPosition);
+});
+
+test('each trigger can be switched off, and an app may refuse; by hand always works', async () => {
+  let isAllowed = false;
+  const when = { open: false, change: false, online: false, visible: false };
+  await open({ when, every: 10_000, allow: () => isAllowed });
+  await replica.insert('bed', { name: 'north' });
+  host.set({ online: false });
+  host.set({ online: true, visible: false });
+  host.set({ visible: true });
+  await host.pass(5_000);
+  expect(await reasons()).toEqual([]);
+  expect((await replica.sync()).up.applied).toBe(1);
+  await host.pass(10_000);
+  await reaches({ phase: 'waiting', nextAttempt: expect.any(String) });
+  isAllowed = true;
+  await host.pass(10_000);
+  await expect.poll(reasons).toEqual(['by hand', 'timer']);
+});
+
+test('failures are tried again after growing, jittered times, for ever; typing does not hasten them, the network does', async () => {
+  const network = new BadNetwork(world.server.url);
+  network.fates.push(...Array(12).fill('lost request'));
+  await open({ least: 1_000, greatest: 8_000, when: { timer: false } }, network);
+  await reaches({ phase: 'waiting', error: { code: 'unknown', message: 'the request was lost' }, isComplete: false });
+  const gaps: number[] = [];
+  for (let n = 0; n < 6; n++) {
+    const { nextAttempt } = state;
+    const gap = Date.parse(nextAttempt as string) - host.now();
+    gaps.push(gap);
+    host.chance = n / 6;
+    await replica.insert('bed', { name: `bed ${n}` });
+    await host.pass(gap - 1);
+    expect(network.fates.length, 'not before its time').toBe(11 - n);
+    await host.pass(1);
+    await expect.poll(() => network.fates.length).toBe(10 - n);
+    await expect
+      .poll(async () => {
+        await host.pass(50);
+        return state.phase === 'waiting' && state.nextAttempt !== nextAttempt;
+      })
+      .toBe(true);
+  }
+  // Told a moment after they were set.
+  expect(gaps.map((gap) => Math.ceil(gap / 100) * 100)).toEqual([1000, 1000, 2300, 5300, 6000, 6700]);
+  network.fates.length = 0;
+  host.set({ online: false });
+  host.set({ online: true });
+  await reaches({ phase: 'idle', pending: 0, error: null, nextAttempt: null, isComplete: true });
+});
+
+test('paused it stops where it is and keeps everything; resumed it goes on', async () => {
+  const shell = await world.shell();
+  shell.exec(
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 12000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
+  );
+  const network = new BadNetwork(world.server.url);
+  const good = network.pull;
+  let pages = 0;
+  network.pull = async (request, signal) => {
+    const page = await good(request, signal);
+    // The app pauses while the second page is under way.
+    if (++pages === 2) await replica.pauseSync();
+    return page;
+  };
+  await open({ when: { timer: false } }, network);
+  await reaches({ phase: 'paused', isComplete: false });
+  const half = await replica.count({ from: 'bed' });
+  expect(half).toBeGreaterThanOrEqual(5_000);
+  expect(half).toBeLessThan(12_000);
+  await replica.insert('bed', { name: 'mine' });
+  await host.pass(100_000);
+  expect(state).toMatchObject({ phase: 'paused', pending: 1 });
+  await replica.resumeSync();
+  await reaches({ phase: 'idle', pending: 0, isComplete: true });
+  expect(await replica.count({ from: 'bed' })).toBe(12_001);
+  expect(pages, 'no page came twice').toBeLessThanOrEqual(5);
+});
+
+test('progress tells rows done and to come, and the journal what moved, table by table', async () => {
+  const shell = await world.shell();
+  shell.exec(
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 11000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
+  );
+  const seen: SyncState['progress'][] = [];
+  const network = new BadNetwork(world.server.url);
+  await open(undefined, {
+    push: network.push,
+    async pull(request, signal) {
+      await host.pass(100);
+      await replica.status();
+      seen.push(state.progress);
+      return network.pull(request, signal);
+    },
+  });
+  await replica.insert('plant', {
+    id: 'p',
+    bed: (await replica.insert('bed', { id: 'mine', name: 'mine' })).id,
+    kind: 'herb',
+  });
+  await replica.sync();
+  const down = seen.map((progress) => progress?.down);
+  expect(down.slice(0, 3)).toEqual([
+    { done: 0, of: null },
+    { done: 5000, of: 11000 },
+    { done: 10000, of: 11000 },
+  ]);
+  shell.exec("UPDATE bed SET name = 'renamed' WHERE id = 'b7'; DELETE FROM bed WHERE id = 'b8'");
+  await replica.sync();
+  const [second, first] = await replica.journal();
+  expect(first).toMatchObject({
+    reason: 'by hand',
+    error: null,
+    up: { bed: { insert: 1, first: ['mine'] }, plant: { insert: 1, first: ['p'] } },
+    down: { bed: { insert: 11_001 } },
+  });
+  expect(second).toMatchObject({ down: { bed: { update: 1, delete: 1, first: ['b7', 'b8'] } }, up: {} });
+  await expect(replica.sync({ signal: AbortSignal.abort() })).rejects.toMatchObject({ code: 'cancelled' });
+  expect((await replica.journal(1))[0]).toMatchObject({ error: { code: 'cancelled' } });
+});
+
+test('a server that takes only newer apps stops the sync, not the app, and the outbox is kept', async () => {
+  const app = fastify();
+  const store = await sqliteStore(garden, world.path('upgraded.db'));
+  await app.register(koinonPlugin, { store, minimumSchemaVersion: 2 });
+  await app.listen({ port: 0, host: '127.0.0.1' });
+  const { port } = app.server.address() as AddressInfo;
+  await open('automatic', `http://127.0.0.1:${port}`);
+  await reaches({
+    phase: 'needs-upgrade',
+    error: { code: 'upgrade-needed', message: expect.stringContaining('Update the app') },
+  });
+  await replica.insert('bed', { name: 'north' });
+  await host.pass(600_000);
+  expect(await reasons()).toEqual(['open']);
+  await reaches({ phase: 'needs-upgrade', pending: 1 });
+  await expect(replica.sync()).rejects.toBeInstanceOf(KoinonError);
+  await app.close();
+  await store.close();
+});
+
+test('a step by hand waits for the one that runs by itself; closing ends all of it', async () => {
+  await open({ when: { timer: false } });
+  await replica.insert('bed', { name: 'north' });
+  await replica.sync();
+  expect(await replica.status()).toMatchObject({ pending: 0 });
+  await expect(Promise.all([replica.sync(), replica.sync()])).rejects.toMatchObject({ code: 'sync-busy' });
+  await replica.close();
+  await expect(replica.sync()).rejects.toMatchObject({ code: 'replica-closed' });
+});

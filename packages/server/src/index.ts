@@ -1,10 +1,14 @@
 /** The server: ordinary SQL tables, the change feed over them, and the protocol over HTTP. */
 export { koinonPlugin, type PluginOptions } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';
+export { Keeper, type KeeperOptions } from './stores/keeper.ts';
 export { sqliteStore } from './stores/sqlite/store.ts';
 export type {
+  Contact,
   FeedEntry,
   FeedPage,
+  KnownReplica,
+  Reach,
   Receipt,
   RowKey,
   Stamp,

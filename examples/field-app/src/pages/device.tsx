@@ -54,7 +54,6 @@ function Server() {
   const sync = useSyncState(replica);
   const [runs, setRuns] = useState<readonly SyncRun[]>([]);
   const syncedAt = sync?.syncedAt;
-  // biome-ignore lint/correctness/useExhaustiveDependencies: the journal is read anew after each run.
   useEffect(() => {
     void replica.journal(8).then(setRuns);
   }, [replica, syncedAt, sync?.error]);

@@ -12,12 +12,18 @@ export interface Sweeping extends Overlay {
   readonly database: Database;
 }
 
-/** Begins: forgets the cursor, and has everything sent again of which only the old feed could have told the end. */
-export function beginSweep({ database, outbox }: Sweeping): void {
+/**
+ * Begins: forgets the cursor, and has everything sent again of which only the old feed could have told the end.
+ *
+ * @param isForgotten whether it is the same feed, which no longer keeps what came after the cursor.
+ */
+export function beginSweep({ database, outbox }: Sweeping, isForgotten: boolean): void {
   dropMeta(database, 'cursor');
   dropMeta(database, 'backfill');
-  setMeta(database, 'sweep', 'begun');
+  setMeta(database, 'sweep', isForgotten ? 'forgotten' : 'begun');
   database.statement('DELETE FROM koinon_seen').run();
+  // The same feed, only older than it remembers: what it confirmed is in it.
+  if (isForgotten) return;
   // Confirmed, but not seen in the feed: the restored server may lack them. A receipt there keeps them from being done twice.
   for (const { sequence } of [...outbox.transactions('confirmed')]) outbox.setState(sequence, 'pending');
 }
@@ -25,6 +31,11 @@ export function beginSweep({ database, outbox }: Sweeping): void {
 /** Whether a new snapshot is being laid over the rows that are here. */
 export function isSweeping(database: Database): boolean {
   return meta(database, 'sweep') !== undefined;
+}
+
+/** Whether that is because this replica was away for longer than the server remembers. */
+export function isForgetting(database: Database): boolean {
+  return meta(database, 'sweep') === 'forgotten';
 }
 
 /** Notes the rows a page of the snapshot names. */

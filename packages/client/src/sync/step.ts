@@ -4,7 +4,7 @@ import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import { nextBatch } from '../outbox/batch.ts';
 import { applyPage, type Overlay, type RowCounts } from '../overlay/apply.ts';
-import { beginSweep, endSweep, isSweeping, noteSeen } from '../overlay/sweep.ts';
+import { beginSweep, endSweep, isForgetting, isSweeping, noteSeen } from '../overlay/sweep.ts';
 import type { Traffic } from './traffic.ts';
 import type { Transport } from './transport.ts';
 
@@ -91,12 +91,15 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if (name === 'backfill' && cursor === undefined) return;
       let page: PulledPage;
       try {
-        const schemaVersion = await parts.change(({ schema }) => schema.version);
-        page = await parts.transport.pull({ ...(cursor ? { cursor } : {}), own, schemaVersion }, signal);
+        const about = await parts.change(({ schema, database }) => ({
+          replica: meta(database, 'replica') as string,
+          schemaVersion: schema.version,
+        }));
+        page = await parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about }, signal);
       } catch (error) {
         if (!isUnknownCursor(error) || !cursor) throw error;
         startedOver = true;
-        await parts.change(beginSweep);
+        await parts.change((local) => beginSweep(local, isForgotten(error)));
         if (name === 'backfill') return;
         continue;
       }
@@ -206,11 +209,16 @@ function isPoisoned(error: unknown): boolean {
   return error instanceof KoinonError && (error.code === 'malformed-request' || error.code === 'too-large');
 }
 
+/** Whether the server cannot go on from a cursor: it is of another feed, or ahead of this one, or too old. */
 function isUnknownCursor(error: unknown): boolean {
-  return error instanceof KoinonError && error.code === 'unknown-cursor';
+  return (error instanceof KoinonError && error.code === 'unknown-cursor') || isForgotten(error);
 }
 
-const refusedWhole = new Set(['malformed-request', 'too-large', 'unknown-cursor', 'not-found']);
+function isForgotten(error: unknown): boolean {
+  return error instanceof KoinonError && error.code === 'forgotten-cursor';
+}
+
+const refusedWhole = new Set(['malformed-request', 'too-large', 'unknown-cursor', 'forgotten-cursor', 'not-found']);
 
 /** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
 function settleAttempt({ database, outbox }: Local, body: string, outcomes: readonly Outcome[]): void {
@@ -238,7 +246,10 @@ function takePage(
   if (meta(database, name) !== from)
     throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
   // A snapshot beside the cursor brings nothing back for good: what it covers the cursor has still to cover.
-  const counts = applyPage(local, name === 'cursor' ? page : { ...page, header: { ...header, more: true } });
+  // After a forgotten cursor the receipts may be forgotten as well; what was confirmed by this feed is in its snapshot.
+  const covers = isForgetting(database) ? local.outbox.idsOf('confirmed') : header.covers;
+  const more = name !== 'cursor' || header.more;
+  const counts = applyPage(local, { ...page, header: { ...header, covers, more } });
   const sweeps = name === 'cursor' && header.kind === 'snapshot' && isSweeping(database);
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)

@@ -80,7 +80,7 @@ function readOperation(given: unknown, at: string) {
 
 /** Reads a pull request. @throws KoinonError `malformed-request`. */
 export function readPullRequest(body: unknown): PullRequest {
-  const request = object(body ?? {}, 'the request', ['cursor', 'limit', 'own', 'schemaVersion']);
+  const request = object(body ?? {}, 'the request', ['cursor', 'limit', 'own', 'replica', 'schemaVersion']);
   const { cursor, limit } = request;
   if (cursor !== undefined && typeof cursor !== 'string')
     throw malformed('cursor', 'a cursor this server gave', cursor);
@@ -90,6 +90,7 @@ export function readPullRequest(body: unknown): PullRequest {
     ...(cursor === undefined ? {} : { cursor }),
     ...(limit === undefined ? {} : { limit: limit as number }),
     ...versionOf(request),
+    ...(request.replica === undefined ? {} : { replica: uuid(request.replica, 'replica') }),
     own: list(request.own ?? [], 'own', limits.own).map((id, i) => uuid(id, `own[${i}]`)),
   };
 }

@@ -40,6 +40,8 @@ export interface PullRequest {
   readonly cursor?: string;
   /** Rows at most. */
   readonly limit?: number;
+  /** The replica that asks, where it has an id. */
+  readonly replica?: string;
   /** Confirmed transactions of this replica that its cursor does not cover yet. */
   readonly own?: readonly string[];
   /** The version of the schema the app has. */

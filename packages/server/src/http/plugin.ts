@@ -1,3 +1,4 @@
+import compress from '@fastify/compress';
 import {
   type About,
   errorStatus,
@@ -13,10 +14,11 @@ import {
 import type { FastifyError, FastifyInstance, FastifyReply } from 'fastify';
 import { pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
+import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
 import type { Store } from '../stores/store.ts';
 
 /** Options of {@link koinonPlugin}. */
-export interface PluginOptions {
+export interface PluginOptions extends KeeperOptions {
   readonly store: Store;
   /** Apps whose schema is older are told to upgrade; they keep working by themselves, and keep what is unsent. */
   readonly minimumSchemaVersion?: number;
@@ -28,9 +30,21 @@ export interface PluginOptions {
  */
 export async function koinonPlugin(
   app: FastifyInstance,
-  { store, minimumSchemaVersion = 1 }: PluginOptions,
+  { store, minimumSchemaVersion = 1, ...keeping }: PluginOptions,
 ): Promise<void> {
   const root = `/v${protocolVersion}`;
+  await app.register(compress, { global: true, threshold: 2_048, encodings: ['gzip', 'deflate'] });
+  const keeper = new Keeper(store, keeping);
+  keeper.start();
+  app.addHook('onClose', () => keeper.stop());
+  const dropped = new Set<string>();
+  for (const { id, isDropped } of await store.read((reader) => reader.replicas())) if (isDropped) dropped.add(id);
+  const meet = async (replica: string | undefined): Promise<void> => {
+    if (replica === undefined || !dropped.has(replica)) return;
+    throw new KoinonError('replica-dropped', `The replica ${replica} was shut out by the server's operator.`, {
+      value: replica,
+    });
+  };
   const admitted = <R extends { readonly schemaVersion?: number }>(request: R): R => {
     const { schemaVersion = 1 } = request;
     if (schemaVersion >= minimumSchemaVersion) return request;
@@ -66,14 +80,25 @@ export async function koinonPlugin(
   });
 
   app.post(`${root}/pull`, { bodyLimit: limits.requestBytes }, async (request, reply) => {
-    const { header, rows } = await pull(store, admitted(readPullRequest(request.body)));
+    const asked = admitted(readPullRequest(request.body));
+    await meet(asked.replica);
+    const { header, rows } = await pull(store, asked);
+    const { replica, schemaVersion = null } = asked;
+    if (replica !== undefined)
+      keeper.met({ replica, schemaVersion, position: header.to, rowsDown: rows.length, rowsUp: 0 });
     const lines = [header, ...rows].map((line) => `${JSON.stringify(line)}\n`);
     return reply.type(jsonLines).send(lines.join(''));
   });
 
-  app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) =>
-    push(store, admitted(readPushRequest(request.body))),
-  );
+  app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) => {
+    const asked = admitted(readPushRequest(request.body));
+    await meet(asked.replica);
+    const answer = await push(store, asked);
+    const { replica, schemaVersion = null, transactions } = asked;
+    const rowsUp = transactions.reduce((sum, { changes }) => sum + changes.length, 0);
+    keeper.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp });
+    return answer;
+  });
 }
 
 function sendProblem(reply: FastifyReply, error: KoinonError): FastifyReply {

@@ -1,12 +1,10 @@
 import { KoinonError } from '@koinon/core';
 import fastify from 'fastify';
 import type { Logger } from 'pino';
-import type { Store } from '../stores/store.ts';
-import { koinonPlugin } from './plugin.ts';
+import { koinonPlugin, type PluginOptions } from './plugin.ts';
 
 /** Options of {@link startServer}. */
-export interface ServerOptions {
-  readonly store: Store;
+export interface ServerOptions extends PluginOptions {
   /** The address to bind to; loopback only. Default `127.0.0.1`. */
   readonly host?: string;
   /** The port; 0 takes a free one. Default 4280. */
@@ -36,6 +34,7 @@ export async function startServer({
   host = '127.0.0.1',
   port = 4280,
   logger,
+  ...options
 }: ServerOptions): Promise<RunningServer> {
   if (!loopback.test(host))
     throw new KoinonError(
@@ -56,7 +55,7 @@ export async function startServer({
     // The connection of a request that was under way would otherwise stay open after its answer, and stopping wait for it.
     if (isClosing) reply.header('connection', 'close');
   });
-  await app.register(koinonPlugin, { store });
+  await app.register(koinonPlugin, { store, ...options });
   const url = await app.listen({ host, port }).catch((error: { code?: string }) => {
     if (error.code !== 'EADDRINUSE') throw error;
     throw new KoinonError(

@@ -1,14 +1,23 @@
-import { type Cursor, limits, type PulledPage, type PullRequest } from '@koinon/core';
+import { type Cursor, KoinonError, limits, type PulledPage, type PullRequest, shown } from '@koinon/core';
 import { openCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
-import type { FeedEntry, Store, StoreReader } from '../stores/store.ts';
+import type { FeedEntry, Reach, Store, StoreReader } from '../stores/store.ts';
 
 /** Opens a cursor and checks that it belongs to this feed. @throws KoinonError `unknown-cursor`. */
-export async function cursorOf(store: Store, token: string): Promise<Cursor> {
+export function cursorOf(store: Store, token: string): Cursor {
   const cursor = openCursor(token, store.secret);
   if (cursor.feed !== store.feed) throw unknownCursor(token, "it belongs to another database's feed");
-  if (!(await store.knows(cursor.known)))
-    throw unknownCursor(token, 'it is ahead of this feed, which may have been restored from a backup');
   return cursor;
+}
+
+/** Refuses a cursor that this feed cannot go on from. @throws KoinonError `unknown-cursor`, `forgotten-cursor`. */
+export function refuseUnreached(reach: Reach, token: string): void {
+  if (reach === 'ahead')
+    throw unknownCursor(token, 'it is ahead of this feed, which may have been restored from a backup');
+  if (reach === 'forgotten')
+    throw new KoinonError(
+      'forgotten-cursor',
+      `The cursor ${shown(token)} is older than the deletions this server keeps. Pull without a cursor to start over; what is unsent is kept.`,
+    );
 }
 
 /**
@@ -18,8 +27,10 @@ export async function cursorOf(store: Store, token: string): Promise<Cursor> {
  */
 export async function pull(store: Store, request: PullRequest): Promise<PulledPage> {
   const limit = Math.min(request.limit ?? limits.pageRows, limits.pageRows);
-  const cursor = request.cursor === undefined ? undefined : await cursorOf(store, request.cursor);
+  const cursor = request.cursor === undefined ? undefined : cursorOf(store, request.cursor);
   return store.read(async (reader) => {
+    // In the page's own snapshot: deletions are forgotten only after the horizon has moved.
+    if (cursor !== undefined) refuseUnreached(await reader.reach(cursor.known), request.cursor as string);
     const covers = await reader.applied(request.own ?? []);
     const time = new Date().toISOString();
     if (cursor !== undefined && cursor.resume === undefined) {

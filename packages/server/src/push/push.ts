@@ -20,7 +20,7 @@ import {
   withDefaults,
 } from '@koinon/core';
 import canonicalize from 'canonicalize';
-import { cursorOf } from '../pull/pull.ts';
+import { cursorOf, refuseUnreached } from '../pull/pull.ts';
 import type { RowKey, Store, StoreWriter } from '../stores/store.ts';
 import { Comparison } from './compare.ts';
 
@@ -30,7 +30,7 @@ import { Comparison } from './compare.ts';
  * touches or references rows of one not applied `waits`. Only `applied` has written anything.
  */
 export async function push(store: Store, request: PushRequest): Promise<PushResponse> {
-  const base = request.base === null ? null : await cursorOf(store, request.base);
+  const base = request.base === null ? null : cursorOf(store, request.base);
   const outcomes: Outcome[] = [];
   const blocked = new Map<string, string>();
   for (const transaction of request.transactions) {
@@ -59,6 +59,12 @@ async function takeUp(
     return known.outcome.kind === 'applied'
       ? { id, outcome: 'applied', position: known.outcome.position }
       : rejected(id, known.outcome.problems);
+  }
+  if (base !== null) {
+    const reach = await writer.reach(base.known);
+    // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
+    if (reach === 'forgotten') return rejected(id, [forgottenOutcome(transaction)]);
+    refuseUnreached(reach, 'of this push');
   }
   const waitsFor = blockedBy(schema, transaction.changes, blocked);
   if (waitsFor !== undefined) return { id, outcome: 'waits', for: waitsFor };
@@ -90,6 +96,13 @@ async function takeUp(
   const position = Number(await writer.position());
   await writer.saveReceipt({ id, digest, outcome: { kind: 'applied', position } });
   return { id, outcome: 'applied', position };
+}
+
+function forgottenOutcome({ editedAt }: UploadedTransaction): Problem {
+  return {
+    code: 'outcome-unknown',
+    message: `This edit of ${editedAt} was sent so long ago that the server no longer knows whether it was applied. Look at the row as it is now, then make the edit again or take it back.`,
+  };
 }
 
 /** A table the server does not keep, or columns it does not know: found before the change can be read at all. */

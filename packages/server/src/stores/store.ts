@@ -51,8 +51,45 @@ export interface FeedPage {
   readonly more: boolean;
 }
 
+/**
+ * Whether a position can be one of this feed's: `forgotten` where deletions behind it are no longer kept, `ahead` where
+ * the feed has not come that far.
+ */
+export type Reach = 'known' | 'forgotten' | 'ahead';
+
+/** A replica as the server has met it. */
+export interface KnownReplica {
+  readonly id: string;
+  /** When it first and last asked, RFC 3339. */
+  readonly firstSeen: string;
+  readonly lastSeen: string;
+  /** The position its cursor had reached; null before its first pull. */
+  readonly position: number | null;
+  readonly schemaVersion: number | null;
+  /** Rows sent down to it, and changes it sent up. */
+  readonly rowsDown: number;
+  readonly rowsUp: number;
+  /** Whether an operator has shut it out. */
+  readonly isDropped: boolean;
+}
+
+/** What one request tells of its replica. */
+export interface Contact {
+  readonly replica: string;
+  /** Milliseconds since 1970. */
+  readonly at: number;
+  readonly position: number | null;
+  readonly schemaVersion: number | null;
+  readonly rowsDown: number;
+  readonly rowsUp: number;
+}
+
 /** Reads in one snapshot of the database. */
 export interface StoreReader {
+  /** How a position stands to this feed. */
+  reach(position: Position): Promise<Reach>;
+  /** The replicas the server has met, last seen first. */
+  replicas(): Promise<KnownReplica[]>;
   /** The end of the feed. */
   position(): Promise<Position>;
   /** Rows by id, from behind `after`. */
@@ -79,6 +116,21 @@ export interface StoreWriter {
   /** A row that refers to this one by this column, if there is any. */
   referrer(table: string, column: string, id: string): Promise<string | undefined>;
   position(): Promise<Position>;
+  /** How a position stands to this feed. */
+  reach(position: Position): Promise<Reach>;
+  /** Notes what requests told of their replicas. */
+  noteContacts(contacts: readonly Contact[]): Promise<void>;
+  /** Shuts a replica out, or lets it in again; false if there is none of that id. */
+  dropReplica(id: string, isDropped: boolean): Promise<boolean>;
+  /** Notes where the feed ends now, so that it is known later how old a position is. */
+  noteTime(now: number): Promise<void>;
+  /**
+   * Moves the horizon to the newest position that is as old as this: cursors from before it are refused from now on.
+   * Deletes nothing yet.
+   */
+  moveHorizon(before: number): Promise<void>;
+  /** Deletes some of the tombstones and receipts behind the horizon; returns how many. */
+  compact(most: number): Promise<number>;
 }
 
 /** An SQL database that keeps the app's tables, the feed and the receipts. */
@@ -91,8 +143,6 @@ export interface Store {
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T>;
   /** One writer at a time; a throw rolls everything back. */
   write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T>;
-  /** Whether a cursor's position can be one of this feed's. */
-  knows(position: Position): Promise<boolean>;
   close(): Promise<void>;
 }
 

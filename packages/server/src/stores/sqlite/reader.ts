@@ -9,7 +9,7 @@ import {
   type Table,
   withOwnTimes,
 } from '@koinon/core';
-import type { FeedEntry, FeedPage, StoreReader } from '../store.ts';
+import type { FeedEntry, FeedPage, KnownReplica, Reach, StoreReader } from '../store.ts';
 import type { Prepared } from './driver.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
@@ -28,6 +28,17 @@ export interface StampRow {
   columns: string;
 }
 
+interface StoredReplica {
+  id: string;
+  first_seen: number;
+  last_seen: number;
+  position: number | null;
+  schema_version: number | null;
+  rows_down: number;
+  rows_up: number;
+  dropped: 0 | 1;
+}
+
 /** Reads of one SQLite connection; the caller holds a transaction open around them, so that they see one snapshot. */
 export class SqliteReader implements StoreReader {
   private readonly database: Prepared;
@@ -41,6 +52,29 @@ export class SqliteReader implements StoreReader {
 
   async position(): Promise<Position> {
     return String(this.end());
+  }
+
+  async reach(position: Position): Promise<Reach> {
+    const known = Number(position);
+    if (!Number.isSafeInteger(known) || known < 0 || known > this.end()) return 'ahead';
+    const { horizon } = this.database.get<{ horizon: number }>('SELECT position AS horizon FROM koinon_horizon') ?? {
+      horizon: 0,
+    };
+    return known < horizon ? 'forgotten' : 'known';
+  }
+
+  async replicas(): Promise<KnownReplica[]> {
+    const rows = this.database.all<StoredReplica>('SELECT * FROM koinon_replica ORDER BY last_seen DESC, id');
+    return rows.map((row) => ({
+      id: row.id,
+      firstSeen: new Date(row.first_seen).toISOString(),
+      lastSeen: new Date(row.last_seen).toISOString(),
+      position: row.position,
+      schemaVersion: row.schema_version,
+      rowsDown: row.rows_down,
+      rowsUp: row.rows_up,
+      isDropped: row.dropped === 1,
+    }));
   }
 
   async rowsAfter(table: string, after: string | null, limit: number): Promise<FeedEntry[]> {

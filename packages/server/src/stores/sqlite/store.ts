@@ -1,4 +1,4 @@
-import type { Position, Schema } from '@koinon/core';
+import type { Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
 import type { Store, StoreReader, StoreWriter } from '../store.ts';
 import { loadSqlite, Prepared } from './driver.ts';
@@ -73,11 +73,6 @@ class SqliteStore implements Store {
     const turn = this.turn.then(run);
     this.turn = turn.catch(() => undefined);
     return turn;
-  }
-
-  async knows(position: Position): Promise<boolean> {
-    const known = Number(position);
-    return Number.isSafeInteger(known) && known >= 0 && known <= Number(await this.read((reader) => reader.position()));
   }
 
   async close(): Promise<void> {

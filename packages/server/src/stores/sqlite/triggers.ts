@@ -54,6 +54,30 @@ CREATE TABLE IF NOT EXISTS koinon_receipt (
   position INTEGER,
   received_at TEXT NOT NULL
 ) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS koinon_receipt_by_time ON koinon_receipt (received_at);
+CREATE INDEX IF NOT EXISTS koinon_stamp_deleted ON koinon_stamp (position) WHERE deleted = 1;
+-- Where the feed ended at a time, in milliseconds: tells how old a position is.
+CREATE TABLE IF NOT EXISTS koinon_time (
+  position INTEGER PRIMARY KEY,
+  at INTEGER NOT NULL
+);
+-- Deletions up to here are no longer kept.
+CREATE TABLE IF NOT EXISTS koinon_horizon (
+  only INTEGER PRIMARY KEY CHECK (only = 1),
+  position INTEGER NOT NULL,
+  at INTEGER NOT NULL
+);
+INSERT OR IGNORE INTO koinon_horizon VALUES (1, 0, 0);
+CREATE TABLE IF NOT EXISTS koinon_replica (
+  id TEXT PRIMARY KEY NOT NULL,
+  first_seen INTEGER NOT NULL,
+  last_seen INTEGER NOT NULL,
+  position INTEGER,
+  schema_version INTEGER,
+  rows_down INTEGER NOT NULL,
+  rows_up INTEGER NOT NULL,
+  dropped INTEGER NOT NULL DEFAULT 0
+) WITHOUT ROWID;
 `;
 
 const position = '(SELECT position FROM koinon_feed)';

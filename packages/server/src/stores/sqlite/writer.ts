@@ -11,7 +11,16 @@ import {
   type Table,
   toSql,
 } from '@koinon/core';
-import { ConstraintError, type Receipt, type RowKey, type Stamp, type StoreWriter, type Written } from '../store.ts';
+import {
+  ConstraintError,
+  type Contact,
+  type Reach,
+  type Receipt,
+  type RowKey,
+  type Stamp,
+  type StoreWriter,
+  type Written,
+} from '../store.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { type ColumnStamp, SqliteReader, type StampRow } from './reader.ts';
@@ -52,6 +61,65 @@ export class SqliteWriter implements StoreWriter {
       applied ? outcome.position : null,
       new Date().toISOString(),
     );
+  }
+
+  reach(position: Position): Promise<Reach> {
+    return this.reader.reach(position);
+  }
+
+  async noteContacts(contacts: readonly Contact[]): Promise<void> {
+    for (const { replica, at, position, schemaVersion, rowsDown, rowsUp } of contacts)
+      this.database.run(
+        `INSERT INTO koinon_replica VALUES (?1, ?2, ?2, ?3, ?4, ?5, ?6, 0) ON CONFLICT (id) DO UPDATE SET
+           last_seen = max(last_seen, excluded.last_seen), position = coalesce(excluded.position, position),
+           schema_version = coalesce(excluded.schema_version, schema_version),
+           rows_down = rows_down + excluded.rows_down, rows_up = rows_up + excluded.rows_up`,
+        replica,
+        at,
+        position,
+        schemaVersion,
+        rowsDown,
+        rowsUp,
+      );
+  }
+
+  async dropReplica(id: string, isDropped: boolean): Promise<boolean> {
+    const known = this.database.get('SELECT 1 FROM koinon_replica WHERE id = ?', id) !== undefined;
+    this.database.run('UPDATE koinon_replica SET dropped = ? WHERE id = ?', isDropped ? 1 : 0, id);
+    return known;
+  }
+
+  async noteTime(now: number): Promise<void> {
+    this.database.run(
+      'INSERT INTO koinon_time SELECT position, ? FROM koinon_feed WHERE true ON CONFLICT (position) DO NOTHING',
+      now,
+    );
+  }
+
+  async moveHorizon(before: number): Promise<void> {
+    const found = this.database.get<{ position: number | null }>(
+      'SELECT max(position) AS position FROM koinon_time WHERE at <= ?',
+      before,
+    );
+    if (found?.position === undefined || found.position === null) return;
+    this.database.run('UPDATE koinon_horizon SET position = ?1, at = ?2 WHERE position < ?1', found.position, before);
+    this.database.run('DELETE FROM koinon_time WHERE position < ?', found.position);
+  }
+
+  async compact(most: number): Promise<number> {
+    const count = (sql: string) => {
+      this.database.run(sql, most);
+      return this.database.get<{ n: number }>('SELECT changes() AS n')?.n ?? 0;
+    };
+    const stamps = count(
+      `DELETE FROM koinon_stamp WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon_stamp
+         WHERE deleted = 1 AND position <= (SELECT position FROM koinon_horizon) LIMIT ?)`,
+    );
+    const receipts = count(
+      `DELETE FROM koinon_receipt WHERE id IN (SELECT id FROM koinon_receipt
+         WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
+    );
+    return stamps + receipts;
   }
 
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {

@@ -1,0 +1,84 @@
+import type { Contact, Store } from './store.ts';
+
+/** How a store is kept in order while it serves. */
+export interface KeeperOptions {
+  /** Days that deletions and receipts are kept. A device away for longer starts over, without loss. Default 90. */
+  readonly keepDays?: number;
+  /** Where time comes from, in milliseconds since 1970. */
+  readonly now?: () => number;
+}
+
+/** Deleted in one database transaction at most: requests get their turn in between. */
+const step = 500;
+
+/** Milliseconds between two rounds, and between two writings of what replicas told. */
+const roundEvery = 3_600_000;
+const noteEvery = 5_000;
+
+const day = 86_400_000;
+
+/** Forgets deletions and receipts that are old enough, in small steps, and writes down what is known of the replicas. */
+export class Keeper {
+  private readonly store: Store;
+  private readonly keep: number;
+  private readonly now: () => number;
+  private readonly contacts = new Map<string, Contact>();
+  private round: NodeJS.Timeout | undefined;
+  private noting: NodeJS.Timeout | undefined;
+
+  constructor(store: Store, { keepDays = 90, now = Date.now }: KeeperOptions = {}) {
+    this.store = store;
+    this.keep = keepDays * day;
+    this.now = now;
+  }
+
+  /** Keeps order from now on, until it is stopped. */
+  start(): void {
+    const round = () => void this.tidy().catch(() => undefined);
+    round();
+    this.round = setInterval(round, roundEvery).unref();
+    this.noting = setInterval(() => void this.noteReplicas().catch(() => undefined), noteEvery).unref();
+  }
+
+  /** Takes in what a request told of its replica; it is written down a little later, many at once. */
+  met(contact: Omit<Contact, 'at'>): void {
+    const before = this.contacts.get(contact.replica);
+    this.contacts.set(contact.replica, {
+      replica: contact.replica,
+      at: this.now(),
+      position: contact.position ?? before?.position ?? null,
+      schemaVersion: contact.schemaVersion ?? before?.schemaVersion ?? null,
+      rowsDown: contact.rowsDown + (before?.rowsDown ?? 0),
+      rowsUp: contact.rowsUp + (before?.rowsUp ?? 0),
+    });
+  }
+
+  /** One round: notes the time, moves the horizon, and only then deletes what is behind it. Returns how much that was. */
+  async tidy(): Promise<number> {
+    const now = this.now();
+    await this.store.write(async (writer) => {
+      await writer.noteTime(now);
+      await writer.moveHorizon(now - this.keep);
+    });
+    let deleted = 0;
+    for (;;) {
+      const some = await this.store.write((writer) => writer.compact(step));
+      deleted += some;
+      if (some < step) return deleted;
+    }
+  }
+
+  /** Writes down what replicas told. */
+  async noteReplicas(): Promise<void> {
+    const contacts = [...this.contacts.values()];
+    this.contacts.clear();
+    if (contacts.length > 0) await this.store.write((writer) => writer.noteContacts(contacts));
+  }
+
+  /** Stops, with everything written down. */
+  async stop(): Promise<void> {
+    clearInterval(this.round);
+    clearInterval(this.noting);
+    await this.noteReplicas();
+  }
+}

@@ -1,0 +1,146 @@
+import { Keeper, sqliteStore } from '@koinon/server';
+import { expect, test } from 'vitest';
+import { BadNetwork, garden, rowsOf, World } from './support/world.ts';
+
+// What the server keeps for a time only, and whom it has met.
+
+const day = 86_400_000;
+
+/** A server whose days pass when the test says so. */
+async function years() {
+  const world = await World.of(garden);
+  const store = await sqliteStore(garden, world.path('server.db'));
+  let now = Date.now();
+  const keeper = new Keeper(store, { now: () => now });
+  const shell = await world.shell();
+  const later = async (days: number) => {
+    // Time is noted as it would be by a server that runs all along.
+    for (let passed = 0; passed < days; passed++) {
+      await keeper.tidy();
+      now += day;
+    }
+    // Receipts carry the server's own clock: it has moved on as well.
+    shell.exec(
+      `UPDATE koinon_receipt SET received_at = strftime('%Y-%m-%dT%H:%M:%fZ', julianday(received_at) - ${days})`,
+    );
+    await keeper.tidy();
+  };
+  const left = (table: 'koinon_stamp WHERE deleted' | 'koinon_receipt') =>
+    (shell.prepare(`SELECT count(*) AS n FROM ${table}`).get() as { n: number }).n;
+  return { world, shell, later, left, end: () => Promise.all([store.close(), world.end()]) };
+}
+
+test('after 90 days deletions and receipts are gone; a device away for longer starts over and loses nothing, one that was not just hears of them', async () => {
+  const { world, shell, later, left, end } = await years();
+  const network = new BadNetwork(world.server.url);
+  const away = await world.replica({ server: network });
+  const near = await world.replica();
+  await away.insert('bed', { id: 'b', name: 'north' });
+  await away.insertAll('plant', [
+    { id: 'kept', bed: 'b', kind: 'herb' },
+    { id: 'gone', bed: 'b', kind: 'herb' },
+    { id: 'edited', bed: 'b', kind: 'herb' },
+  ]);
+  await away.sync();
+  await near.sync();
+  // Confirmed and not seen again; then sent with its reply lost; then never sent.
+  await away.add('plant', 'kept', 'watered', 5);
+  await away.sync({ direction: 'push' });
+  await away.add('plant', 'kept', 'watered', 100);
+  network.fates.push('lost reply');
+  await away.sync({ direction: 'push' }).catch(() => undefined);
+  await away.update('plant', 'edited', { label: 'typed here' });
+  await away.insert('plant', { id: 'mine', bed: 'b', kind: 'tree' });
+  shell.exec("DELETE FROM plant WHERE id = 'gone'");
+  await later(60);
+  expect((await near.sync()).startedOver).toBe(false);
+  expect(await near.get('plant', 'gone')).toBeUndefined();
+  expect(left('koinon_stamp WHERE deleted')).toBe(1);
+  shell.exec("UPDATE plant SET label = 'from the office' WHERE id = 'kept'");
+  await later(31);
+  expect([left('koinon_stamp WHERE deleted'), left('koinon_receipt')]).toEqual([0, 0]);
+
+  const report = await away.sync();
+  expect(report.startedOver).toBe(true);
+  expect(await away.rejections()).toMatchObject([{ problems: [{ code: 'outcome-unknown' }], rows: [{ id: 'kept' }] }]);
+  // The office's database has what was confirmed once, and what was lost on the way is the person's to decide.
+  await away.revert('plant', 'kept');
+  expect(await away.get('plant', 'kept')).toMatchObject({ watered: 105, label: 'from the office' });
+  expect(await away.get('plant', 'gone')).toBeUndefined();
+  await away.sync();
+  await near.sync();
+  expect(await rowsOf(away)).toEqual(await rowsOf(shell));
+  expect(await rowsOf(near)).toEqual(await rowsOf(shell));
+  expect(await near.get('plant', 'edited')).toMatchObject({ label: 'typed here' });
+  expect(await near.get('plant', 'mine')).toBeDefined();
+  await end();
+});
+
+test('a first download that was left half done for too long begins again', async () => {
+  const { world, shell, later, end } = await years();
+  shell.exec(
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 7000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
+  );
+  const network = new BadNetwork(world.server.url);
+  const { pull } = network;
+  let pages = 0;
+  network.pull = (request, signal) =>
+    ++pages === 2 ? Promise.reject(new Error('the signal went')) : pull(request, signal);
+  const replica = await world.replica({ server: network });
+  await replica.sync().catch(() => undefined);
+  expect(await replica.count({ from: 'bed' })).toBe(5_000);
+  // Of a page that has come already, and of one that has not.
+  shell.exec("DELETE FROM bed WHERE id IN ('b1', 'b999')");
+  await later(100);
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
+  await end();
+});
+
+test('ten thousand deletions are forgotten in small steps, between which the server answers', async () => {
+  const { world, shell, later, left, end } = await years();
+  shell.exec(
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 10000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n; DELETE FROM bed",
+  );
+  await later(1);
+  const replica = await world.replica();
+  let answered = 0;
+  let isOver = false;
+  const forgetting = later(95).finally(() => {
+    isOver = true;
+  });
+  while (!isOver) {
+    await replica.sync();
+    answered++;
+  }
+  await forgetting;
+  expect(left('koinon_stamp WHERE deleted')).toBe(0);
+  expect(answered).toBeGreaterThan(5);
+  await end();
+});
+
+test('the server knows its replicas; one that is shut out is refused, and keeps its data', async () => {
+  const { world, shell, end } = await years();
+  const replica = await world.replica();
+  await replica.insert('bed', { name: 'north' });
+  await replica.sync();
+  const { replicaId } = await replica.status();
+  await world.restart();
+  const store = await sqliteStore(garden, world.path('server.db'));
+  const [met] = await store.read((reader) => reader.replicas());
+  expect(met).toMatchObject({
+    id: replicaId,
+    schemaVersion: 1,
+    rowsUp: 1,
+    position: expect.any(Number),
+    isDropped: false,
+  });
+  expect(await store.write((writer) => writer.dropReplica(replicaId, true))).toBe(true);
+  await store.close();
+  await world.restart();
+  await replica.insert('bed', { name: 'south' });
+  await expect(replica.sync()).rejects.toMatchObject({ code: 'replica-dropped' });
+  expect(await replica.status()).toMatchObject({ pending: 1 });
+  expect(shell.prepare('SELECT count(*) AS n FROM bed').get()).toEqual({ n: 1 });
+  await end();
+});

@@ -1,8 +1,9 @@
 import { type ChildProcess, spawn } from 'node:child_process';
-import { mkdtemp, rm, symlink, writeFile } from 'node:fs/promises';
+import { mkdtemp, readFile, rm, symlink, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { openNodeDriver } from '@koinon/client';
+import { cooperative } from '@koinon/cli';
+import { openNodeDriver, openReplica } from '@koinon/client';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 
 const root = join(import.meta.dirname, '..');
@@ -85,3 +86,58 @@ test('the demo tells its story on real files and ends well only because all thre
   expect(story).toMatch(/Teodor: sent 2 transactions; received 1 insert, 1 update\./);
   expect(story).toMatch(/All three hold the same 2347 rows, compared row by row\.\s*$/);
 });
+
+test('look, sync, changes and replicas show and move what is there, for people and for programs', async () => {
+  const schemaFile = join(root, 'packages/cli/src/demo/scenario.ts');
+  const [server, phone] = [join(folder, 'demo/server.db'), join(folder, 'demo/runa.db')];
+  const run = async (...words: string[]) => {
+    const child = koinon(...words);
+    const code = await ended(child);
+    return { code, output: child.output() };
+  };
+  const json = async (...words: string[]) => JSON.parse((await run(...words, '--json')).output) as never;
+  const replica = await openReplica({ schema: cooperative, file: phone });
+  await replica.update('hive', 'hive-001', { strength: 1 });
+  await replica.close();
+  const before = await readFile(phone);
+  expect((await run('look', phone)).output).toMatch(/Outbox: 1 pending, .*conflicts: 0[\s\S]*visit\s+│ 2000/);
+  expect(await json('look', phone)).toMatchObject({ transactions: { pending: 1 }, tables: { site: 20 }, conflicts: 0 });
+  expect(await json('look', phone, 'outbox')).toMatchObject([
+    { state: 'pending', changes: [{ kind: 'update', table: 'hive', id: 'hive-001', columns: { strength: 1 } }] },
+  ]);
+  expect(await json('look', phone, '--sql', "SELECT strength FROM hive WHERE id = 'hive-001'")).toEqual([
+    { strength: 1 },
+  ]);
+  expect(await readFile(phone), 'looking changes nothing').toEqual(before);
+
+  const serving = koinon('serve', schemaFile, server, '--port', '0');
+  const [, url] = await said(serving, /at (http:\S+)/);
+  expect((await run('sync', schemaFile, phone, '--server', url as string)).output).toMatch(
+    /Went: 1 transaction applied/,
+  );
+  const [latest] = (await json('look', phone, 'journal')) as unknown[];
+  expect(latest).toMatchObject({ reason: 'by hand', up: { hive: { update: 1 } } });
+  expect(await json('sync', schemaFile, phone, '--server', url as string)).toMatchObject({ up: { applied: 0 } });
+  serving.kill('SIGINT');
+  await ended(serving);
+  const { position } = (await json('look', phone)) as { position: number };
+  const page = await json('changes', schemaFile, server, '--after', String(position - 1));
+  expect(page).toMatchObject({ entries: [{ table: 'hive', id: 'hive-001', kind: 'update' }], more: false });
+  const [met] = (await json('replicas', schemaFile, server)) as [{ id: string }];
+  expect(await json('replicas', schemaFile, server, '--drop', met.id)).toMatchObject([
+    { id: met.id, isDropped: true },
+    {},
+  ]);
+
+  for (const [words, code, says] of [
+    [['look', join(folder, 'none.db')], 1, /cannot be opened.*storage-refused/],
+    [['look', server], 1, /not a Koinon replica.*storage-foreign/],
+    [['look', phone, '--sql', 'DELETE FROM hive'], 1, /query-writes/],
+    [['look', phone, 'inbox'], 2, /Allowed choices/],
+    [['sync', schemaFile, join(folder, 'none.db'), '--server', 'http://127.0.0.1:1'], 1, /There is no file/],
+    [['sync', schemaFile, phone, '--server', 'http://127.0.0.1:1'], 1, /server-unreachable/],
+    [['changes', schemaFile, server, '--after', 'x'], 2, /whole number/],
+    [['replicas', schemaFile, server, '--drop', 'nobody'], 1, /No replica nobody/],
+  ] as const)
+    expect(await run(...words)).toMatchObject({ code, output: expect.stringMatching(says) });
+}, 120_000);

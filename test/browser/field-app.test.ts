@@ -1,5 +1,7 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
+import { cooperative, demoRows } from '@koinon/cli';
+import { sqliteStore, startServer } from '@koinon/server';
 import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { launch } from '../support/chromium.ts';
@@ -13,7 +15,10 @@ let app: Awaited<ReturnType<typeof serveApp>>;
 let starter: Awaited<ReturnType<typeof serveApp>>;
 const examples = join(import.meta.dirname, '../../examples');
 
+/** Where the app's requests for a server go; one is there only in the test that starts it. */
+const serverUrl = 'http://127.0.0.1:4291';
 beforeAll(async () => {
+  process.env.KOINON_SERVER = serverUrl;
   app = await serveApp(join(examples, 'field-app'));
   starter = await serveApp(join(examples, 'starter'));
   context = await launch(profile);
@@ -146,6 +151,45 @@ test('without a network the app opens, with its data, and can be used by keyboar
   await page.getByRole('heading', { name: 'Quill Moss' }).waitFor();
   await context.setOffline(false);
   await page.close();
+});
+
+test('two devices and the office: typed without a signal, sent when there is one, seen by the other', async () => {
+  const office = await sqliteStore(cooperative, join(profile, 'office.db'));
+  const server = await startServer({ store: office, port: Number(new URL(serverUrl).port) });
+  await office.write(async (writer) => {
+    const { member, site, hive } = demoRows();
+    const rows = [
+      ...member.map((row) => ['member', row] as const),
+      ...site.map((row) => ['site', row] as const),
+      ...hive.map((row) => ['hive', row] as const),
+    ];
+    await writer.attempt(crypto.randomUUID(), Date.now(), async () => {
+      await writer.apply(rows.map(([table, { id, ...columns }]) => ({ kind: 'insert' as const, table, id, columns })));
+      return [];
+    });
+  });
+  const device = (name: string, path: string) => open(path, `${app.url}?server&name=${name}`);
+  const one = await device('one', '/hive/hive-001/edit');
+  const two = await device('two', '/hive/hive-001');
+  await shows(two, 'Ellerbank');
+  await shows(one, 'All sent');
+  await context.setOffline(true);
+  await one.getByRole('textbox', { name: 'Notes' }).fill('typed in the valley');
+  await button(one, 'Save').click();
+  await one.getByRole('button', { name: 'No signal, 1 unsent' }).waitFor();
+  await context.setOffline(false);
+  await one.getByRole('button', { name: 'All sent' }).waitFor();
+  await two.getByRole('button', { name: 'All sent' }).click();
+  await button(two, 'Sync now').click();
+  await two.getByText('1 hive', { exact: true }).waitFor();
+  await two.getByRole('button', { name: 'Back' }).click();
+  await two.goto(`${app.url}?server&name=two#/hive/hive-001`);
+  await shows(two, 'typed in the valley');
+  await server.close();
+  await button(one, 'One frame more').click();
+  await one.getByRole('button', { name: /Trying again .*, 1 unsent/ }).waitFor();
+  await one.close();
+  await two.close();
 });
 
 test('the starter adds, counts, refuses a mark that is taken, and keeps it all', async () => {

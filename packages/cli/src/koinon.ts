@@ -2,14 +2,22 @@
 import { KoinonError } from '@koinon/core';
 import { Command, CommanderError } from 'commander';
 import pc from 'picocolors';
+import { changesCommand } from './commands/changes.ts';
 import { demoCommand } from './commands/demo.ts';
+import { lookCommand } from './commands/look.ts';
+import { replicasCommand } from './commands/replicas.ts';
 import { serveCommand } from './commands/serve.ts';
+import { syncCommand } from './commands/sync.ts';
 
 const program = new Command('koinon')
   .description('Koinon: app data in a local database, synchronized with an ordinary SQL backend.')
   .version('0.1.0')
   .addCommand(serveCommand())
   .addCommand(demoCommand())
+  .addCommand(syncCommand())
+  .addCommand(lookCommand())
+  .addCommand(changesCommand())
+  .addCommand(replicasCommand())
   .exitOverride();
 for (const command of program.commands) command.exitOverride();
 

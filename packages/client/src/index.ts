@@ -6,6 +6,12 @@ export { type Host, type LockOptions, type Locks, type StorageRoom, systemHost }
 export { connectReplica } from './hosting/connect-replica.ts';
 export { hostReplica } from './hosting/host-replica.ts';
 export type { Port } from './hosting/port.ts';
+export {
+  type InspectedConflict,
+  type InspectedTransaction,
+  type Inspection,
+  inspectReplica,
+} from './inspect/inspect.ts';
 export type { Origin } from './live/commit.ts';
 export type { ChangeEvent } from './live/listener.ts';
 export { LiveQuery, type Observer, type Result } from './live/result.ts';

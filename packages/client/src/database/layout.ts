@@ -12,7 +12,7 @@ import type { Database } from './database.ts';
 import { Migration, type Migrations, type StoredColumn, shapeOf } from './migration.ts';
 
 /** Marks a file as a replica: the letters KOIN in SQLite's header. */
-const applicationId = 0x4b4f494e;
+export const applicationId = 0x4b4f494e;
 
 const koinonTables = `
 CREATE TABLE koinon_meta (

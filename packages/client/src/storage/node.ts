@@ -30,6 +30,8 @@ function loadSqlite(): Promise<SqliteModule> {
 export interface NodeDriverOptions {
   /** A path, or `:memory:`. */
   readonly file: string;
+  /** Only to read: nothing is made or changed, whatever is there. */
+  readonly readOnly?: boolean;
   /** Milliseconds to wait for another process that is writing. */
   readonly busyTimeout?: number;
 }
@@ -40,14 +42,21 @@ export interface NodeDriverOptions {
  *
  * @throws KoinonError `storage-refused` when the file cannot be opened, `storage-foreign` when it is no SQLite file.
  */
-export async function openNodeDriver({ file, busyTimeout = 5_000 }: NodeDriverOptions): Promise<SqlDriver> {
+export async function openNodeDriver({
+  file,
+  readOnly = false,
+  busyTimeout = 5_000,
+}: NodeDriverOptions): Promise<SqlDriver> {
   const { DatabaseSync } = await loadSqlite();
   try {
-    const database = new DatabaseSync(file, { timeout: busyTimeout });
+    const database = new DatabaseSync(file, { timeout: busyTimeout, readOnly });
     try {
-      database.exec(
-        'PRAGMA journal_mode = wal; PRAGMA synchronous = normal; PRAGMA secure_delete = on; PRAGMA temp_store = memory',
-      );
+      // The first look at the file: one that is none of SQLite's is found out here.
+      if (readOnly) database.exec('SELECT 1 FROM sqlite_schema LIMIT 1');
+      else
+        database.exec(
+          'PRAGMA journal_mode = wal; PRAGMA synchronous = normal; PRAGMA secure_delete = on; PRAGMA temp_store = memory',
+        );
     } catch (error) {
       database.close();
       throw error;
@@ -58,7 +67,7 @@ export async function openNodeDriver({ file, busyTimeout = 5_000 }: NodeDriverOp
       close() {
         // Statements that are still prepared keep SQLite from folding its log into the file by itself; a closed replica
         // is one file, which a person may copy.
-        database.exec('PRAGMA wal_checkpoint(truncate)');
+        if (!readOnly) database.exec('PRAGMA wal_checkpoint(truncate)');
         database.close();
       },
       storage: file === ':memory:' ? 'memory' : 'file',

@@ -1,0 +1,134 @@
+import { type Inspection, inspectReplica, type SyncRun, type TableTraffic } from '@koinon/client';
+import { Argument, Command } from 'commander';
+import { printJson, printTable, short } from './output.ts';
+
+const parts = ['summary', 'outbox', 'conflicts', 'journal'] as const;
+
+/** `koinon look`: what is in a replica file. */
+export function lookCommand(): Command {
+  return new Command('look')
+    .description('Look into a replica file. Nothing is changed; an app may have it open.')
+    .argument('<file>', 'the replica’s SQLite file')
+    .addArgument(new Argument('[part]', 'what to show').choices(parts).default('summary'))
+    .option('--sql <query>', 'run SQL that reads instead')
+    .option('--json', 'print JSON')
+    .addHelpText(
+      'after',
+      '\nExamples:\n  koinon look phone.db\n  koinon look phone.db outbox\n  koinon look phone.db --sql "SELECT mark, strength FROM hive LIMIT 5"',
+    )
+    .action(async (file: string, part: (typeof parts)[number], options: { sql?: string; json?: boolean }) => {
+      const look = await inspectReplica(file);
+      try {
+        if (options.sql !== undefined) showRows(look.select({ text: options.sql, values: [] }), options.json);
+        else if (part === 'outbox') showOutbox(look, options.json);
+        else if (part === 'conflicts') showConflicts(look, options.json);
+        else if (part === 'journal') showJournal(look.journal(20), options.json);
+        else showSummary(look, options.json);
+      } finally {
+        look.close();
+      }
+    });
+}
+
+function showRows(rows: readonly Readonly<Record<string, unknown>>[], json: boolean | undefined): void {
+  if (json) {
+    printJson(rows);
+    return;
+  }
+  const head = Object.keys(rows[0] ?? {});
+  printTable(
+    head,
+    rows.map((row) => head.map((name) => short(row[name] ?? ''))),
+    'No rows.',
+  );
+}
+
+function showSummary(look: Inspection, json: boolean | undefined): void {
+  const { replicaId, schemaVersion, position, syncedAt } = look;
+  const tables = look.tables();
+  const outbox = look.outbox();
+  const count = (state: string) => outbox.filter((transaction) => transaction.state === state).length;
+  const transactions = {
+    pending: count('pending'),
+    attempted: count('attempted'),
+    confirmed: count('confirmed'),
+    rejected: count('rejected'),
+  };
+  const conflicts = look.conflicts().length;
+  if (json) {
+    printJson({ replicaId, schemaVersion, position, syncedAt, tables, transactions, conflicts });
+    return;
+  }
+  console.log(`Replica ${replicaId}, schema version ${schemaVersion}`);
+  console.log(
+    `Last in step with the server: ${syncedAt ?? 'never'}${position === null ? '' : `, at position ${position}`}`,
+  );
+  console.log(
+    `Outbox: ${transactions.pending} pending, ${transactions.attempted} attempted, ${transactions.confirmed} confirmed, ${transactions.rejected} rejected; conflicts: ${conflicts}`,
+  );
+  printTable(['table', 'rows'], Object.entries(tables), 'No tables.');
+}
+
+function showOutbox(look: Inspection, json: boolean | undefined): void {
+  const outbox = look.outbox();
+  if (json) {
+    printJson(outbox);
+    return;
+  }
+  const rows = outbox.flatMap(({ id, state, editedAt, changes, problems }) =>
+    changes.map(({ kind, table, id: row, columns }, i) => [
+      i === 0 ? id : '',
+      i === 0 ? state : '',
+      i === 0 ? editedAt : '',
+      `${kind} ${table} ${row}`,
+      i === 0 && problems.length > 0 ? short(problems.map(({ message }) => message).join(' ')) : short(columns ?? ''),
+    ]),
+  );
+  printTable(
+    ['transaction', 'state', 'edited', 'change', 'columns, or why it was refused'],
+    rows,
+    'The outbox is empty.',
+  );
+}
+
+function showConflicts(look: Inspection, json: boolean | undefined): void {
+  const conflicts = look.conflicts();
+  if (json) {
+    printJson(conflicts);
+    return;
+  }
+  const rows = conflicts.map(({ table, id, column, base, local, remote }) => [
+    `${table} ${id}`,
+    column ?? 'the row',
+    short(base),
+    short(local),
+    short(remote),
+  ]);
+  printTable(['row', 'column', 'before', 'here', 'server'], rows, 'There are no conflicts.');
+}
+
+function showJournal(runs: readonly SyncRun[], json: boolean | undefined): void {
+  if (json) {
+    printJson(runs);
+    return;
+  }
+  const rows = runs.map(({ at, took, reason, error, bytes, down, up }) => [
+    at,
+    reason,
+    `${took} ms`,
+    `${((bytes.down + bytes.up) / 1000).toFixed(1)} kB`,
+    moved(down),
+    moved(up),
+    error === null ? 'well' : `${error.code}`,
+  ]);
+  printTable(['at', 'why', 'took', 'moved', 'came', 'went', 'ended'], rows, 'There was no sync yet.');
+}
+
+/** What went one way, table by table: new, changed and deleted rows. */
+const moved = (tables: Readonly<Record<string, TableTraffic>>) =>
+  Object.entries(tables)
+    .map(([table, { insert, update, delete: deleted }]) => {
+      const parts = [insert && `${insert} new`, update && `${update} changed`, deleted && `${deleted} deleted`];
+      return `${table}: ${parts.filter(Boolean).join(', ')}`;
+    })
+    .join('\n') || '-';

@@ -1,0 +1,43 @@
+import { KoinonError } from '@koinon/core';
+import { Command } from 'commander';
+import { openStore } from './changes.ts';
+import { printJson, printTable } from './output.ts';
+
+/** `koinon replicas`: the replicas a server has met, and shutting one out. */
+export function replicasCommand(): Command {
+  return new Command('replicas')
+    .description(
+      'List the replicas a server has met; shut one out, or let it in again. A running server takes note when it is restarted.',
+    )
+    .argument('<schema>', 'the module that exports the schema')
+    .argument('<database>', 'the server’s SQLite file')
+    .option('--drop <id>', 'refuse this replica from now on')
+    .option('--admit <id>', 'let a replica in again')
+    .option('--json', 'print JSON')
+    .action(async (schema: string, database: string, options: { drop?: string; admit?: string; json?: boolean }) => {
+      const store = await openStore(schema, database);
+      try {
+        const id = options.drop ?? options.admit;
+        if (id !== undefined && !(await store.write((writer) => writer.dropReplica(id, options.drop !== undefined))))
+          throw new KoinonError('not-found', `No replica ${id} has asked this server yet.`, { value: id });
+        const replicas = await store.read((reader) => reader.replicas());
+        if (options.json) return printJson(replicas);
+        const rows = replicas.map((replica) => [
+          replica.id,
+          replica.isDropped ? 'shut out' : 'welcome',
+          replica.lastSeen,
+          replica.position ?? '-',
+          replica.schemaVersion ?? '-',
+          replica.rowsDown,
+          replica.rowsUp,
+        ]);
+        printTable(
+          ['replica', 'is', 'last seen', 'position', 'schema', 'rows down', 'rows up'],
+          rows,
+          'No replica has asked yet.',
+        );
+      } finally {
+        await store.close();
+      }
+    });
+}

@@ -1,0 +1,65 @@
+import { existsSync } from 'node:fs';
+import { type Direction, openReplica } from '@koinon/client';
+import { KoinonError } from '@koinon/core';
+import { SingleBar } from 'cli-progress';
+import { Command, Option } from 'commander';
+import { loadSchema } from '../schema-module/load.ts';
+import { printJson } from './output.ts';
+
+/** `koinon sync`: one sync of a replica file with a server. */
+export function syncCommand(): Command {
+  return new Command('sync')
+    .description('Sync a replica file with a server, once.')
+    .argument('<schema>', 'the module that exports the app’s schema')
+    .argument('<file>', 'the replica’s SQLite file; it has to be there')
+    .requiredOption('--server <url>', 'where the server answers, such as http://127.0.0.1:4280')
+    .addOption(new Option('--direction <way>', 'which way').choices(['both', 'push', 'pull']).default('both'))
+    .option('--json', 'print the report as JSON')
+    .action(
+      async (schemaPath: string, file: string, options: { server: string; direction: Direction; json?: boolean }) => {
+        if (!existsSync(file))
+          throw new KoinonError('storage-refused', `There is no file ${file}; give the path of a replica.`, {
+            value: file,
+          });
+        const replica = await openReplica({ schema: await loadSchema(schemaPath), file, server: options.server });
+        const cancel = new AbortController();
+        const interrupted = () => cancel.abort();
+        process.once('SIGINT', interrupted);
+        const bar = new SingleBar({
+          format: '{bar} {value} of {total} rows came, {sent} transactions went',
+          stream: process.stderr,
+          noTTYOutput: false,
+          clearOnComplete: true,
+        });
+        let isShown = false;
+        const stop = replica.syncState().subscribe(({ rows: [state] }) => {
+          const { down, up } = state?.progress ?? {};
+          if (options.json || !down?.of || !process.stderr.isTTY) return;
+          if (!isShown) bar.start(down.of, 0, { sent: 0 });
+          isShown = true;
+          bar.setTotal(down.of);
+          bar.update(down.done, { sent: up?.done ?? 0 });
+        });
+        try {
+          const report = await replica.sync({ direction: options.direction, signal: cancel.signal });
+          bar.stop();
+          if (options.json) return printJson(report);
+          const { insert, update, delete: deleted } = report.down;
+          const { applied, rejected, stale, waiting } = report.up;
+          console.log(`Came: ${insert} added, ${update} changed, ${deleted} deleted.`);
+          console.log(
+            `Went: ${applied} ${applied === 1 ? 'transaction' : 'transactions'} applied${rejected > 0 ? `, ${rejected} refused` : ''}.`,
+          );
+          if (stale + waiting > 0)
+            console.log('Others had changed the same rows; what could be merged was sent again.');
+          const { pending, conflicted } = await replica.status();
+          if (pending + conflicted > 0) console.log(`Left: ${pending} unsent, ${conflicted} rows in conflict.`);
+        } finally {
+          bar.stop();
+          stop();
+          process.off('SIGINT', interrupted);
+          await replica.close();
+        }
+      },
+    );
+}

@@ -1,0 +1,135 @@
+import { KoinonError, type Problem, quoteName, type Sql } from '@koinon/core';
+import { openNodeDriver } from '#node-driver';
+import { Database } from '../database/database.ts';
+import { applicationId, meta } from '../database/layout.ts';
+import { readOnly, runReading } from '../database/read-only.ts';
+import type { TransactionState } from '../outbox/outbox.ts';
+import { lastRuns, type SyncRun } from '../sync/journal.ts';
+
+/** A transaction of the outbox, as the file has it. */
+export interface InspectedTransaction {
+  readonly id: string;
+  readonly state: TransactionState;
+  readonly editedAt: string;
+  readonly changes: readonly {
+    readonly kind: string;
+    readonly table: string;
+    readonly id: string;
+    readonly columns: unknown;
+  }[];
+  readonly problems: readonly Problem[];
+}
+
+/** A column, or a whole row, on which this device and the server disagree; values as they travel. */
+export interface InspectedConflict {
+  readonly table: string;
+  readonly id: string;
+  /** Null where it is about the whole row. */
+  readonly column: string | null;
+  readonly base: unknown;
+  readonly local: unknown;
+  readonly remote: unknown;
+}
+
+/** A look into a replica file, without its schema and without changing anything. */
+export interface Inspection {
+  readonly replicaId: string;
+  readonly schemaVersion: number;
+  readonly position: number | null;
+  readonly syncedAt: string | null;
+  /** Rows by table. */
+  tables(): Readonly<Record<string, number>>;
+  outbox(): readonly InspectedTransaction[];
+  conflicts(): readonly InspectedConflict[];
+  /** The last runs of the sync, newest first. */
+  journal(limit: number): readonly SyncRun[];
+  /** Runs SQL that reads. @throws KoinonError `query-writes`, `query-invalid`. */
+  select(query: Sql): readonly Readonly<Record<string, unknown>>[];
+  close(): void;
+}
+
+/**
+ * Looks into a replica file. An app may have it open meanwhile.
+ *
+ * @throws KoinonError `storage-foreign` for a file that is no replica, `storage-refused` when it cannot be opened.
+ */
+export async function inspectReplica(file: string): Promise<Inspection> {
+  const database = new Database(await openNodeDriver({ file, readOnly: true }));
+  const [{ application_id: found }] = database.once('PRAGMA application_id') as [{ application_id: number }];
+  if (found !== applicationId) {
+    database.close();
+    throw new KoinonError('storage-foreign', `${file} is an SQLite database, but not a Koinon replica.`, {
+      value: file,
+    });
+  }
+  const { version, tables } = JSON.parse(meta(database, 'schema') as string) as {
+    version: number;
+    tables: Record<string, unknown>;
+  };
+  const position = meta(database, 'position');
+  return {
+    replicaId: meta(database, 'replica') ?? '',
+    schemaVersion: version,
+    position: position === undefined ? null : Number(position),
+    syncedAt: meta(database, 'synced at') ?? null,
+    tables: () =>
+      Object.fromEntries(
+        Object.keys(tables).map((table) => {
+          const [row] = database.once(`SELECT count(*) AS n FROM ${quoteName(table)}`) as [{ n: number }];
+          return [table, row.n];
+        }),
+      ),
+    outbox: () => transactionsOf(database),
+    conflicts: () => {
+      const rows = database.once('SELECT * FROM koinon_conflict ORDER BY table_name, row_id, column_name') as Stored[];
+      return rows.map(({ table_name: table, row_id: id, column_name: column, base, local, remote }) => ({
+        table,
+        id,
+        column: column || null,
+        base: JSON.parse(base),
+        local: JSON.parse(local),
+        remote: JSON.parse(remote),
+      }));
+    },
+    journal: (limit) => lastRuns(database, limit),
+    select: (query) => runReading(database, readOnly(database, query)),
+    close: () => database.close(),
+  };
+}
+
+type Stored = Record<'table_name' | 'row_id' | 'column_name' | 'base' | 'local' | 'remote', string>;
+
+interface StoredChange {
+  readonly sequence: number;
+  readonly id: string;
+  readonly edited_at: number;
+  readonly state: TransactionState | null;
+  readonly problems: string | null;
+  readonly kind: string;
+  readonly table_name: string;
+  readonly row_id: string;
+  readonly columns: string | null;
+}
+
+function transactionsOf(database: Database): InspectedTransaction[] {
+  const rows = database.once(`SELECT coalesce(c.sequence, c.place) AS sequence, coalesce(s.id, c.id) AS id,
+      coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, s.problems, c.kind, c.table_name, c.row_id, c.columns
+    FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place) ORDER BY c.place`) as StoredChange[];
+  const bySequence = new Map<number, StoredChange[]>();
+  for (const row of rows) bySequence.set(row.sequence, [...(bySequence.get(row.sequence) ?? []), row]);
+  return [...bySequence.values()].map((changes) => {
+    const [first] = changes as [StoredChange];
+    return {
+      id: first.id,
+      state: first.state ?? 'pending',
+      editedAt: new Date(first.edited_at).toISOString(),
+      changes: changes.map(({ kind, table_name: table, row_id: id, columns }) => ({
+        kind,
+        table,
+        id,
+        columns: columns === null ? null : JSON.parse(columns),
+      })),
+      problems: first.problems === null ? [] : (JSON.parse(first.problems) as Problem[]),
+    };
+  });
+}

@@ -91,7 +91,7 @@ test('leaving a form with edits asks: stay, drop or save; what is refused stays 
   await notes.fill('first');
   await button(page, 'Back').click();
   await button(page, 'Stay here').click();
-  expect(await notes.inputValue()).toBe('first');
+  await expect.poll(() => notes.inputValue()).toBe('first');
   await page.goBack();
   await button(page, 'Drop the edits').click();
   await page.getByText('Frames today').waitFor();
@@ -110,7 +110,7 @@ test('leaving a form with edits asks: stay, drop or save; what is refused stays 
   await button(page, 'Back').click();
   await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
   await page.getByRole('dialog').waitFor({ state: 'detached' });
-  expect(await page.getByLabel('Name').inputValue()).toBe('Ellerbank');
+  await expect.poll(() => page.getByLabel('Name').inputValue()).toBe('Ellerbank');
   await button(page, 'Drop edits').click();
   await button(page, 'Back').click();
   await shows(page, 'Marrowfen');

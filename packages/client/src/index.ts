@@ -17,6 +17,7 @@ export type { ChangeEvent } from './live/listener.ts';
 export { LiveQuery, type Observer, type Result } from './live/result.ts';
 export type { QueuedTransaction, TransactionState } from './outbox/outbox.ts';
 export type { RowCounts } from './overlay/apply.ts';
+export type { Choice, Choices } from './overlay/resolve.ts';
 export type { Meant, StateOfRow } from './replica/face.ts';
 export { openReplica, type ReplicaOptions } from './replica/open.ts';
 export type { ListenOptions, Rejection, Replica, ReplicaStatus, StorageReport } from './replica/replica.ts';

@@ -97,6 +97,10 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return report.finally(() => signal?.removeEventListener('abort', cancel));
   }
 
+  resolve(table: string, id: string, choices: unknown) {
+    return this.effect('resolve', table, id, choices) as Promise<never>;
+  }
+
   pauseSync() {
     return this.call('pauseSync') as Promise<never>;
   }
@@ -222,7 +226,8 @@ class ConnectedTransaction<S extends Schema> extends Transaction<S> {
   }
 }
 
-const isHosted = (name: EffectName) => name === 'undo' || name === 'revert' || name === 'revertAll';
+const isHosted = (name: EffectName) =>
+  name === 'undo' || name === 'revert' || name === 'revertAll' || name === 'resolve';
 
 function refrozenEvent(event: unknown): ChangeEvent<AnyRow> {
   const { before, after, ...rest } = event as ChangeEvent<AnyRow>;

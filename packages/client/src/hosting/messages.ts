@@ -8,6 +8,7 @@ export type HostedCall =
   | 'undo'
   | 'revert'
   | 'revertAll'
+  | 'resolve'
   | 'sync'
   | 'pauseSync'
   | 'resumeSync'

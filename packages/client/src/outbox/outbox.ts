@@ -1,6 +1,7 @@
 import {
   type Change,
   changeFromWire,
+  changeToWire,
   columnsToWire,
   type JsonValue,
   type Operations,
@@ -12,6 +13,7 @@ import {
   wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
+import type { Host } from '../host/host.ts';
 import type { Rows } from '../tables/rows.ts';
 import { Places } from './places.ts';
 
@@ -273,13 +275,50 @@ export class Outbox {
     const places = this.placesIn(sequence, table, id);
     for (const place of places) this.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
     this.places.remove(table, id, new Set(places));
+    this.renew(sequence, newId, first.edited_at as number);
+  }
+
+  /**
+   * Puts one change in the place of all unconfirmed ones of a row; undefined for none. The transactions this alters are
+   * pending, and have new ids; one that has nothing left is gone.
+   */
+  replaceChanges(
+    table: string,
+    id: string,
+    change: Change | undefined,
+    { newId, now }: Pick<Host, 'newId' | 'now'>,
+  ): void {
+    this.keepInserted(table, id);
+    const unconfirmed = this.changesOf(table, id).filter(({ state }) => state !== 'confirmed');
+    const last = unconfirmed.at(-1);
+    for (const sequence of new Set(unconfirmed.map((each) => each.sequence))) {
+      if (change === undefined || sequence !== last?.sequence) this.removeChanges(sequence, table, id, newId());
+    }
+    if (change === undefined || last === undefined) return;
+    const gone = this.placesIn(last.sequence, table, id).filter((place) => place !== last.place);
+    for (const place of gone) this.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
+    this.places.remove(table, id, new Set(gone));
+    const wire = changeToWire(this.schema, change);
+    this.database
+      .statement('UPDATE koinon_change SET kind = ?, columns = ?, operations = ? WHERE place = ?')
+      .run(
+        wire.kind,
+        wire.kind === 'delete' ? null : JSON.stringify(wire.columns ?? {}),
+        wire.operations && Object.keys(wire.operations).length > 0 ? JSON.stringify(wire.operations) : null,
+        last.place,
+      );
+    this.renew(last.sequence, newId(), now());
+  }
+
+  /** Makes a transaction one that was never sent, under a new id; its first change carries that. */
+  private renew(sequence: number, newId: string, editedAt: number): void {
     this.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
     this.database
       .statement(
         `UPDATE koinon_change SET id = ?, edited_at = ? WHERE place =
            (SELECT min(place) FROM koinon_change WHERE place >= ? AND coalesce(sequence, place) = ?)`,
       )
-      .run(newId, first.edited_at, sequence, sequence);
+      .run(newId, editedAt, sequence, sequence);
   }
 
   /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */

@@ -40,7 +40,7 @@ export function revertRow(at: Undoing, tableName: string, id: string): void {
     at.outbox.removeChanges(sequence, tableName, id, at.host.newId());
   }
   showAnew(at, tableName, id);
-  check(at, [{ table: tableName, id }]);
+  checkTouched(at, [{ table: tableName, id }]);
 }
 
 /** Takes back everything the server has not confirmed. Returns how many rows that touched. */
@@ -64,16 +64,18 @@ export function undoLast(at: Undoing): readonly { readonly table: string; readon
   const rows = at.outbox.rowsOf(last.sequence);
   at.outbox.drop(last.sequence);
   for (const { table, id } of rows) showAnew(at, table, id);
-  check(at, rows);
+  checkTouched(at, rows);
   return rows;
 }
 
-function check(at: Integrity, touched: readonly { readonly table: string; readonly id: string }[]): void {
+/** Refuses what the touched rows break together. */
+export function checkTouched(at: Integrity, touched: readonly { readonly table: string; readonly id: string }[]): void {
   const [first, ...rest] = integrityProblems(at, touched);
   if (first) throw errorFromProblems([first, ...rest]);
 }
 
-function alreadySent(what: string): KoinonError {
+/** What cannot be taken back any more. */
+export function alreadySent(what: string): KoinonError {
   return new KoinonError(
     'already-sent',
     `${what} has been sent to the server already. Change the row again instead of taking the change back.`,

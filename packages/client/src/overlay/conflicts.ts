@@ -73,6 +73,14 @@ export class Conflicts {
     );
   }
 
+  /** Forgets a row's conflicts but for these columns. */
+  keepOnly(tableName: string, id: string, columns: readonly string[]): void {
+    const marks = columns.map(() => '?').join(', ');
+    this.database
+      .statement(`DELETE FROM koinon_conflict WHERE table_name = ? AND row_id = ? AND column_name NOT IN (${marks})`)
+      .run(tableName, id, ...columns);
+  }
+
   /** Replaces what is known of a row's conflicts. */
   set(tableName: string, id: string, disagreements: readonly Disagreement[]): void {
     this.database.statement('DELETE FROM koinon_conflict WHERE table_name = ? AND row_id = ?').run(tableName, id);

@@ -34,6 +34,7 @@ import { Outbox } from '../outbox/outbox.ts';
 import { revertAll, revertRow, undoLast } from '../outbox/undo.ts';
 import { Bases } from '../overlay/base.ts';
 import { Conflicts } from '../overlay/conflicts.ts';
+import { type Choices, resolveRow } from '../overlay/resolve.ts';
 import { lastRuns, noteRun, type SyncRun } from '../sync/journal.ts';
 import { endLease, syncOwner, takeLease } from '../sync/lease.ts';
 import { SyncLoop } from '../sync/loop.ts';
@@ -51,6 +52,7 @@ function effect(engine: Engine, name: EffectName, given: readonly unknown[]): un
   if (name === 'undo') return undoLast(engine);
   if (name === 'revert') return revertRow(engine, given[0] as string, given[1] as string);
   if (name === 'revertAll') return revertAll(engine);
+  if (name === 'resolve') return resolveRow(engine, given[0] as string, given[1] as string, given[2] as Choices);
   const steps = new WriteSteps(engine);
   const result = (steps[name] as (...given: readonly unknown[]) => unknown)(...given);
   steps.finish();
@@ -154,6 +156,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   revertAll() {
     return this.change('device', (engine) => effect(engine, 'revertAll', [])) as Promise<never>;
+  }
+
+  resolve(table: string, id: string, choices: unknown) {
+    return this.change('device', (engine) => effect(engine, 'resolve', [table, id, choices])) as Promise<never>;
   }
 
   async sync({

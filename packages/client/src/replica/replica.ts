@@ -21,6 +21,7 @@ import type { StorageRoom } from '../host/host.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import { LiveQuery, type Source } from '../live/result.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
+import type { Choice } from '../overlay/resolve.ts';
 import type { SyncRun } from '../sync/journal.ts';
 import type { SyncState } from '../sync/state.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
@@ -64,7 +65,7 @@ export interface StorageReport extends StorageRoom {
 }
 
 /** What changes the replica by name: the steps that write, and what takes changes back. */
-export type EffectName = Exclude<StepName, keyof ReadSteps> | 'undo' | 'revert' | 'revertAll';
+export type EffectName = Exclude<StepName, keyof ReadSteps> | 'undo' | 'revert' | 'revertAll' | 'resolve';
 
 /** The kinds of queries that can be live. */
 export type Followed = 'rows' | 'summary' | 'select' | 'setting' | 'sync';
@@ -132,6 +133,18 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   abstract revert<T extends TableName<S>>(table: T, id: string): Promise<void>;
   /** Takes back everything the server has not confirmed; says how many rows that touched. @throws KoinonError `already-sent`. */
   abstract revertAll(): Promise<number>;
+
+  /**
+   * Settles a conflict: `local`, `remote` or a value, for all columns in conflict or by column; columns left out stay in
+   * conflict. Where one side deleted the row, `local` or `remote` for the whole of it. The decision is sent with the next sync.
+   *
+   * @throws KoinonError `no-such-conflict`, `already-sent`, or what is wrong with a value.
+   */
+  abstract resolve<T extends TableName<S>>(
+    table: T,
+    id: string,
+    choices: Choice | { readonly [C in Extract<keyof Row<S, T>, string>]?: Choice },
+  ): Promise<void>;
 
   /**
    * One sync step by hand. Nothing is lost when it fails; the next goes on where it stood.

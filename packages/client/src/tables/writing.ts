@@ -5,6 +5,7 @@ import {
   type Column,
   changeProblems,
   errorFromProblems,
+  joinChanges,
   KoinonError,
   kept,
   type Operation,
@@ -173,6 +174,17 @@ export class Writing {
   private record(table: Table, change: Change, before: AnyRow | null): void {
     if (table.home === 'device') return;
     const { outbox, bases, host } = this.to;
+    // A row the server refused: the edit mends what was refused, which goes up again as one.
+    const refused =
+      before === null ? [] : outbox.changesOf(change.table, change.id).filter(({ state }) => state !== 'confirmed');
+    if (refused.some(({ state }) => state === 'rejected') && refused.every(({ state }) => state !== 'attempted')) {
+      const mended = [...refused.map((each) => each.change), change].reduce<Change | undefined>(
+        (joined, each) => joinChanges(table, joined, each),
+        undefined,
+      );
+      outbox.replaceChanges(change.table, change.id, mended, host);
+      return;
+    }
     if (before !== null) {
       if (outbox.hasChangesOf(change.table, change.id)) outbox.keepInserted(change.table, change.id);
       else bases.set(change.table, change.id, before);

@@ -18,6 +18,7 @@ export const errorStatus = {
   'duplicate-value': 409,
   'no-such-row': 404,
   'no-such-reference': 422,
+  'no-such-conflict': 404,
   'row-referenced': 409,
   'query-invalid': 400,
   'condition-missing': 400,

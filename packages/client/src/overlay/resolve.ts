@@ -1,0 +1,122 @@
+import {
+  type AnyRow,
+  applyChange,
+  type Change,
+  changeProblems,
+  errorFromProblems,
+  joinChanges,
+  KoinonError,
+  kept,
+  sameValue,
+  shown,
+  tableOf,
+} from '@koinon/core';
+import type { Undoing } from '../outbox/undo.ts';
+import { alreadySent, checkTouched } from '../outbox/undo.ts';
+import { showAnew } from './apply.ts';
+
+/** What a person decides about one column, or a whole row, in conflict. */
+export type Choice = 'local' | 'remote' | { readonly value: unknown };
+
+/** One choice for all that is in conflict, or a choice by column; columns without one stay in conflict. */
+export type Choices = Choice | { readonly [column: string]: Choice };
+
+/**
+ * Settles a row's conflict as a person decides. What the device has done to the row becomes one change with the server's
+ * row as its base, in the place of the last one, so that its transaction stays whole; it goes up with the next sync.
+ * Runs inside a transaction.
+ */
+export function resolveRow(at: Undoing, tableName: string, id: string, choices: Choices): void {
+  const table = tableOf(at.schema, tableName);
+  const open = at.conflicts.basesOf(tableName, id);
+  if (open.size === 0)
+    throw new KoinonError('no-such-conflict', `${tableName} ${shown(id)} is not in conflict.`, {
+      table: tableName,
+      id,
+    });
+  const queued = at.outbox.changesOf(tableName, id);
+  if (queued.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
+  const unconfirmed = queued.filter(({ state }) => state !== 'confirmed');
+  const local = unconfirmed.reduce<Change | undefined>(
+    (joined, { change }) => joinChanges(table, joined, change),
+    undefined,
+  ) as Change;
+  const remote = queued
+    .filter(({ state }) => state === 'confirmed')
+    .reduce((over, { change }) => applyChange(table, over, change), at.bases.get(tableName, id));
+
+  const chosen = open.has(null)
+    ? wholeRow(at, local, remote, choices)
+    : byColumn(at, local, remote, choices, open as ReadonlyMap<string, unknown>);
+  if (chosen.change) {
+    const [first, ...rest] = changeProblems(table, chosen.change);
+    if (first) throw errorFromProblems([first, ...rest]);
+  }
+  at.outbox.replaceChanges(tableName, id, chosen.change, at.host);
+  at.conflicts.keepOnly(tableName, id, chosen.left);
+  showAnew(at, tableName, id);
+  checkTouched(at, [{ table: tableName, id }]);
+}
+
+interface Resolved {
+  /** What the device does to the server's row; undefined for nothing. */
+  readonly change: Change | undefined;
+  /** Columns that stay in conflict. */
+  readonly left: readonly string[];
+}
+
+/** One side deleted the row and the other changed it. */
+function wholeRow(at: Undoing, local: Change, remote: AnyRow | null, choices: Choices): Resolved {
+  if (choices === 'remote') return { change: undefined, left: [] };
+  if (choices !== 'local')
+    throw new KoinonError(
+      'value-not-listed',
+      `One side deleted ${local.table} ${local.id}: choose 'local' or 'remote' for the whole row.`,
+      { table: local.table, id: local.id, value: choices },
+    );
+  if (local.kind === 'delete' || remote !== null) return { change: local, left: [] };
+  // What is edited here is gone there: it becomes a new row, with all that is shown of it.
+  const { id, ...columns } = at.rows.get(local.table, local.id) as AnyRow;
+  return { change: { kind: 'insert', table: local.table, id, columns }, left: [] };
+}
+
+/** Both changed the same columns. */
+function byColumn(
+  at: Undoing,
+  local: Change,
+  remote: AnyRow | null,
+  choices: Choices,
+  open: ReadonlyMap<string, unknown>,
+): Resolved {
+  const table = tableOf(at.schema, local.table);
+  const { kind, id } = local;
+  if (kind === 'delete') return { change: local, left: [] };
+  const columns: Record<string, unknown> = { ...local.columns };
+  const left: string[] = [];
+  const isOne = typeof choices === 'string' || 'value' in choices;
+  const unknown = isOne ? undefined : Object.keys(choices).find((name) => !open.has(name));
+  if (unknown !== undefined)
+    throw new KoinonError('no-such-conflict', `${local.table}.${unknown} of ${id} is not in conflict.`, {
+      table: local.table,
+      id,
+      column: unknown,
+    });
+  for (const column of open.keys()) {
+    const choice = isOne ? (choices as Choice) : (choices as Readonly<Record<string, Choice>>)[column];
+    if (choice === undefined) left.push(column);
+    else if (choice === 'remote') delete columns[column];
+    else if (choice !== 'local') columns[column] = choice.value;
+  }
+  const operations = kind === 'update' ? local.operations : {};
+  if (kind === 'insert' && remote === null) return { change: { ...local, columns }, left };
+  const wanted = Object.fromEntries(
+    Object.entries(columns).flatMap(([name, value]) => {
+      const column = table.columns[name];
+      const clean = column ? kept(column, value) : value;
+      // A column that stays in conflict keeps what was typed, whatever the server has.
+      return left.includes(name) || !sameValue(remote?.[name], clean) ? [[name, clean]] : [];
+    }),
+  );
+  if (Object.keys(wanted).length === 0 && Object.keys(operations).length === 0) return { change: undefined, left };
+  return { change: { kind: 'update', table: local.table, id, columns: wanted, operations }, left };
+}

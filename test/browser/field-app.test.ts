@@ -1,6 +1,7 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { cooperative, demoRows } from '@koinon/cli';
+import { openNodeDriver } from '@koinon/client';
 import { sqliteStore, startServer } from '@koinon/server';
 import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
@@ -185,7 +186,47 @@ test('two devices and the office: typed without a signal, sent when there is one
   await two.getByRole('button', { name: 'Back' }).click();
   await two.goto(`${app.url}?server&name=two#/hive/hive-001`);
   await shows(two, 'typed in the valley');
+  // Both change the same two columns while apart: the second one to sync is asked.
+  await context.setOffline(true);
+  for (const [page, notes] of [
+    [one, 'calm'],
+    [two, 'restless'],
+  ] as const) {
+    await page.goto(`${page.url().split('#')[0]}#/hive/hive-002/edit`);
+    await page.getByRole('textbox', { name: 'Notes' }).fill(notes);
+    await page.getByLabel('Mark').fill(notes.toUpperCase());
+    await button(page, 'Save').click();
+    await page.getByRole('button', { name: 'No signal, 1 unsent' }).waitFor();
+  }
+  await context.setOffline(false);
+  // Which of the two was first is chance.
+  const asked = await Promise.race(
+    [one, two].map((page) =>
+      page
+        .getByRole('button', { name: '1 to decide' })
+        .waitFor()
+        .then(() => page),
+    ),
+  );
+  await asked.getByRole('button', { name: '1 to decide' }).click();
+  const card = asked.getByRole('region', { name: /hive-002|CALM|RESTLESS/ });
+  await card
+    .getByRole('radiogroup', { name: 'Which notes' })
+    .getByText(/Theirs/)
+    .click();
+  await card.getByRole('radiogroup', { name: 'Which mark' }).getByText('Other').click();
+  await card.getByLabel('Another mark').fill('AGREED');
+  await card.getByRole('button', { name: 'Use this' }).click();
+  await shows(asked, 'Nothing waits for you.');
+  await asked.getByRole('button', { name: 'All sent' }).waitFor();
+  const shell = await openNodeDriver({ file: join(profile, 'office.db'), readOnly: true });
+  const mine = asked === one ? 'calm' : 'restless';
+  await expect
+    .poll(() => shell.prepare("SELECT mark, notes FROM hive WHERE id = 'hive-002'").get())
+    .toEqual({ mark: 'AGREED', notes: mine === 'calm' ? 'restless' : 'calm' });
+  shell.close();
   await server.close();
+  await one.goto(`${app.url}?server&name=one#/hive/hive-001`);
   await button(one, 'One frame more').click();
   await one.getByRole('button', { name: /Trying again .*, 1 unsent/ }).waitFor();
   await one.close();

@@ -19,6 +19,7 @@ import { SitePage } from './pages/site.tsx';
 import { SiteFormPage } from './pages/site-form.tsx';
 import { SitesPage } from './pages/sites.tsx';
 import { VisitPage } from './pages/visit.tsx';
+import { WaitingPage } from './pages/waiting.tsx';
 import { SyncMark } from './parts/sync-mark.tsx';
 import { useReplica } from './replica.ts';
 
@@ -59,6 +60,7 @@ export function App() {
           <Switch>
             <Route path="/" component={SitesPage} />
             <Route path="/device" component={DevicePage} />
+            <Route path="/waiting" component={WaitingPage} />
             <Route path="/site/new">
               <SiteFormPage id={undefined} />
             </Route>

@@ -2,6 +2,7 @@ import type { ReplicaStatus, StorageReport, SyncRun, TableTraffic } from '@koino
 import { useSyncState } from '@koinon/react';
 import { Button, Group, Progress, Table, Text, Title } from '@mantine/core';
 import { useEffect, useState } from 'react';
+import { usePlace } from '../leaving.tsx';
 import { Page } from '../parts/page.tsx';
 import { syncWords } from '../parts/sync-mark.tsx';
 import { useReplica } from '../replica.ts';
@@ -51,6 +52,7 @@ export function DevicePage() {
 /** How it goes with the server, and what can be done about it. */
 function Server() {
   const replica = useReplica();
+  const { go } = usePlace();
   const sync = useSyncState(replica);
   const [runs, setRuns] = useState<readonly SyncRun[]>([]);
   const syncedAt = sync?.syncedAt;
@@ -67,6 +69,11 @@ function Server() {
         <Button variant="default" onClick={() => (isPaused ? replica.resumeSync() : replica.pauseSync())}>
           {isPaused ? 'Go on syncing' : 'Pause'}
         </Button>
+        {sync.conflicted + sync.rejected > 0 && (
+          <Button variant="light" onClick={() => go('/waiting')}>
+            Decide
+          </Button>
+        )}
       </Group>
       {down?.of != null && down.of > 0 && (
         <Progress value={(down.done / down.of) * 100} aria-label="Rows fetched" size="lg" />

@@ -3,6 +3,7 @@ import { useSyncState } from '@koinon/react';
 import { Button } from '@mantine/core';
 import {
   IconAntennaBarsOff,
+  IconArrowsSplit2,
   IconCheck,
   IconClock,
   IconDeviceMobile,
@@ -14,7 +15,8 @@ import { useReplica } from '../replica.ts';
 import { counted, shownTime } from '../words.ts';
 
 /** What a person needs to know of the sync, in a few words. */
-export function syncWords({ phase, pending, nextAttempt, progress }: SyncState): string {
+export function syncWords({ phase, pending, conflicted, rejected, nextAttempt, progress }: SyncState): string {
+  if (phase === 'idle' && conflicted + rejected > 0) return `${conflicted + rejected} to decide`;
   const unsent = pending === 0 ? '' : `${pending} unsent`;
   const { done, of } = progress?.down ?? { done: 0, of: null };
   switch (phase) {
@@ -55,13 +57,15 @@ export function SyncMark() {
   const state = useSyncState(useReplica());
   const { go } = usePlace();
   if (state === undefined) return null;
-  const Icon = state.phase === 'idle' && state.pending > 0 ? IconClock : icons[state.phase];
+  const toDecide = state.conflicted + state.rejected;
+  const isIdle = state.phase === 'idle';
+  const Icon = isIdle && toDecide > 0 ? IconArrowsSplit2 : isIdle && state.pending > 0 ? IconClock : icons[state.phase];
   return (
     <Button
       size="compact-md"
       variant="subtle"
       leftSection={<Icon size={18} aria-hidden />}
-      onClick={() => go('/device')}
+      onClick={() => go(toDecide > 0 ? '/waiting' : '/device')}
       aria-live="polite"
     >
       {syncWords(state)}

@@ -1,0 +1,217 @@
+import { cooperative } from '@koinon/cli';
+import type { Choice, Rejection } from '@koinon/client';
+import type { Conflict } from '@koinon/core';
+import { useRow, useSyncState } from '@koinon/react';
+import { Alert, Badge, Button, Card, Group, SegmentedControl, Stack, Text, TextInput, Title } from '@mantine/core';
+import { IconArrowsSplit2, IconHandStop } from '@tabler/icons-react';
+import { useCallback, useEffect, useState } from 'react';
+import { usePlace } from '../leaving.tsx';
+import { Page } from '../parts/page.tsx';
+import { useReplica } from '../replica.ts';
+import { sayError } from '../undo.tsx';
+import { counted } from '../words.ts';
+
+type TableName = keyof typeof cooperative.tables;
+interface RowInConflict {
+  readonly table: TableName;
+  readonly id: string;
+  readonly conflicts: readonly Conflict[];
+}
+
+/** What waits for a person: rows that were changed here and elsewhere, and edits that the server refused. */
+export function WaitingPage() {
+  const replica = useReplica();
+  const sync = useSyncState(replica);
+  const [conflicts, setConflicts] = useState<readonly Conflict[]>([]);
+  const [refused, setRefused] = useState<readonly Rejection[]>([]);
+  const read = useCallback(async () => {
+    setConflicts(await replica.conflicts());
+    setRefused(await replica.rejections());
+  }, [replica]);
+  const version = sync && `${sync.conflicted} ${sync.rejected} ${sync.syncedAt}`;
+  useEffect(() => {
+    if (version !== undefined) void read();
+  }, [version, read]);
+  const rows = Object.values(
+    conflicts.reduce<Record<string, RowInConflict>>((byRow, conflict) => {
+      const key = `${conflict.table} ${conflict.id}`;
+      const known = byRow[key]?.conflicts ?? [];
+      byRow[key] = { table: conflict.table as TableName, id: conflict.id, conflicts: [...known, conflict] };
+      return byRow;
+    }, {}),
+  );
+  return (
+    <Page
+      title="To decide"
+      back="/device"
+      under={`${counted(rows.length, 'row')} changed twice, ${refused.length} refused`}
+    >
+      {rows.length + refused.length === 0 && <Text>Nothing waits for you.</Text>}
+      {rows.map((row) => (
+        <ConflictCard key={`${row.table} ${row.id}`} {...row} onDone={read} />
+      ))}
+      {refused.map((rejection) => (
+        <RefusedCard key={rejection.transaction} rejection={rejection} onDone={read} />
+      ))}
+    </Page>
+  );
+}
+
+/** What a row is called on screen. */
+function useTitle(table: TableName, id: string): string {
+  const { row } = useRow(useReplica(), table, id);
+  const named = row as { readonly name?: string; readonly mark?: string; readonly at?: string } | undefined;
+  return `${table} ${named?.name ?? named?.mark ?? named?.at ?? id}`;
+}
+
+const shown = (value: unknown) =>
+  value === null || value === undefined
+    ? 'nothing'
+    : typeof value === 'boolean'
+      ? value
+        ? 'yes'
+        : 'no'
+      : String(value);
+
+type Pick = 'local' | 'remote' | 'other';
+
+/** A row in conflict: before, mine and theirs by column; each is picked, or typed anew. */
+function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readonly onDone: () => Promise<void> }) {
+  const replica = useReplica();
+  const title = useTitle(table, id);
+  const [picks, setPicks] = useState<Readonly<Record<string, Pick>>>({});
+  const [typed, setTyped] = useState<Readonly<Record<string, string>>>({});
+  const whole = conflicts.find(({ column }) => column === null);
+  const resolve = async (choices: Choice | Readonly<Record<string, Choice>>) => {
+    try {
+      await replica.resolve(table, id, choices as Choice);
+      await onDone();
+    } catch (error) {
+      sayError(error);
+    }
+  };
+  const choiceOf = (column: string): Choice => {
+    const pick = picks[column] ?? 'local';
+    if (pick !== 'other') return pick;
+    const columns = cooperative.tables[table].columns as Readonly<Record<string, { readonly type: string }>>;
+    const text = typed[column] ?? '';
+    return { value: ['integer', 'real'].includes(columns[column]?.type ?? '') ? Number(text) : text };
+  };
+  return (
+    <Card withBorder component="section" aria-label={`${title} was changed twice`}>
+      <Stack gap="sm">
+        <Group justify="space-between">
+          <Title order={2} size="h4">
+            {title}
+          </Title>
+          <Badge color="grape" leftSection={<IconArrowsSplit2 size={12} aria-hidden />}>
+            Changed twice
+          </Badge>
+        </Group>
+        {whole ? (
+          <>
+            <Text>
+              {whole.local === null
+                ? 'You deleted it; meanwhile somebody changed it.'
+                : 'You changed it; meanwhile somebody deleted it.'}
+            </Text>
+            <Group grow>
+              <Button onClick={() => resolve('local')}>{whole.local === null ? 'Delete it' : 'Keep mine'}</Button>
+              <Button variant="default" onClick={() => resolve('remote')}>
+                {whole.local === null ? 'Keep theirs' : 'Let it go'}
+              </Button>
+            </Group>
+          </>
+        ) : (
+          <>
+            {conflicts.map(({ column, base, local, remote }) => {
+              const name = column as string;
+              const pick = picks[name] ?? 'local';
+              return (
+                <Stack key={name} gap={4}>
+                  <Text fw={600}>
+                    {name}{' '}
+                    <Text span c="dimmed" size="sm">
+                      before: {shown(base)}
+                    </Text>
+                  </Text>
+                  <SegmentedControl
+                    aria-label={`Which ${name}`}
+                    data={[
+                      { value: 'local', label: `Mine: ${shown(local)}` },
+                      { value: 'remote', label: `Theirs: ${shown(remote)}` },
+                      { value: 'other', label: 'Other' },
+                    ]}
+                    value={pick}
+                    onChange={(value) => setPicks({ ...picks, [name]: value as Pick })}
+                  />
+                  {pick === 'other' && (
+                    <TextInput
+                      aria-label={`Another ${name}`}
+                      value={typed[name] ?? ''}
+                      onChange={(event) => setTyped({ ...typed, [name]: event.currentTarget.value })}
+                    />
+                  )}
+                </Stack>
+              );
+            })}
+            <Button
+              onClick={() =>
+                resolve(
+                  Object.fromEntries(conflicts.map(({ column }) => [column as string, choiceOf(column as string)])),
+                )
+              }
+            >
+              Use this
+            </Button>
+          </>
+        )}
+      </Stack>
+    </Card>
+  );
+}
+
+/** Edits the server refused, with its reasons: mended in the form, or taken back. */
+function RefusedCard({ rejection, onDone }: { readonly rejection: Rejection; readonly onDone: () => Promise<void> }) {
+  const replica = useReplica();
+  const { go } = usePlace();
+  const [first] = rejection.rows;
+  const title = useTitle((first?.table ?? 'site') as TableName, first?.id ?? '');
+  const takeBack = async () => {
+    try {
+      for (const { table, id } of rejection.rows) await replica.revert(table as TableName, id);
+      await onDone();
+    } catch (error) {
+      sayError(error);
+    }
+  };
+  const forms: Readonly<Record<string, string>> = {
+    site: '/site/:id/edit',
+    hive: '/hive/:id/edit',
+    visit: '/visit/:id',
+  };
+  const form = first && forms[first.table]?.replace(':id', first.id);
+  return (
+    <Card withBorder component="section" aria-label={`${title} was refused`}>
+      <Stack gap="sm">
+        <Group justify="space-between">
+          <Title order={2} size="h4">
+            {title}
+          </Title>
+          <Badge color="red.8" leftSection={<IconHandStop size={12} aria-hidden />}>
+            Refused
+          </Badge>
+        </Group>
+        <Alert color="red" title="The office's rules say">
+          {rejection.problems.map(({ message }) => message).join(' ')}
+        </Alert>
+        <Group grow>
+          {form !== undefined && <Button onClick={() => go(form)}>Edit it</Button>}
+          <Button variant="default" onClick={takeBack}>
+            Take my edit back
+          </Button>
+        </Group>
+      </Stack>
+    </Card>
+  );
+}

@@ -209,12 +209,12 @@ test('two devices and the office: typed without a signal, sent when there is one
     ),
   );
   await asked.getByRole('button', { name: '1 to decide' }).click();
-  const card = asked.getByRole('region', { name: /hive-002|CALM|RESTLESS/ });
+  const card = asked.getByRole('region', { name: /Hive (hive-002|CALM|RESTLESS)/ });
   await card
-    .getByRole('radiogroup', { name: 'Which notes' })
-    .getByText(/Theirs/)
+    .getByRole('radiogroup', { name: 'notes' })
+    .getByLabel(/Theirs/)
     .click();
-  await card.getByRole('radiogroup', { name: 'Which mark' }).getByText('Other').click();
+  await card.getByRole('radiogroup', { name: 'mark' }).getByLabel('Other').click();
   await card.getByLabel('Another mark').fill('AGREED');
   await card.getByRole('button', { name: 'Use this' }).click();
   await shows(asked, 'Nothing waits for you.');

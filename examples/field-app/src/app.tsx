@@ -40,7 +40,9 @@ export function App() {
           <UnstyledButton onClick={() => go('/')} aria-label="Field book: to the sites">
             <Group gap="xs" wrap="nowrap">
               <img src="./hive.svg" width={28} height={28} alt="" />
-              <Text fw={700}>Field book</Text>
+              <Text fw={700} style={{ whiteSpace: 'nowrap' }}>
+                Field book
+              </Text>
             </Group>
           </UnstyledButton>
           <Group gap={4} wrap="nowrap">

@@ -17,7 +17,7 @@ const comb: MantineColorsTuple = [
 export const theme = createTheme({
   colors: { comb },
   primaryColor: 'comb',
-  primaryShade: { light: 7, dark: 4 },
+  primaryShade: { light: 7, dark: 6 },
   defaultRadius: 'md',
   fontFamily: 'system-ui, sans-serif',
   autoContrast: true,

@@ -2,14 +2,14 @@ import { cooperative } from '@koinon/cli';
 import type { Choice, Rejection } from '@koinon/client';
 import type { Conflict } from '@koinon/core';
 import { useRow, useSyncState } from '@koinon/react';
-import { Alert, Badge, Button, Card, Group, SegmentedControl, Stack, Text, TextInput, Title } from '@mantine/core';
+import { Alert, Badge, Button, Card, Group, Radio, Stack, Text, TextInput, Title } from '@mantine/core';
 import { IconArrowsSplit2, IconHandStop } from '@tabler/icons-react';
 import { useCallback, useEffect, useState } from 'react';
 import { usePlace } from '../leaving.tsx';
 import { Page } from '../parts/page.tsx';
 import { useReplica } from '../replica.ts';
 import { sayError } from '../undo.tsx';
-import { counted } from '../words.ts';
+import { counted, shownDay, shownMoment } from '../words.ts';
 
 type TableName = keyof typeof cooperative.tables;
 interface RowInConflict {
@@ -58,10 +58,11 @@ export function WaitingPage() {
 }
 
 /** What a row is called on screen. */
-function useTitle(table: TableName, id: string): string {
+function useTitle(table: TableName, id: string, otherwise?: unknown): string {
   const { row } = useRow(useReplica(), table, id);
-  const named = row as { readonly name?: string; readonly mark?: string; readonly at?: string } | undefined;
-  return `${table} ${named?.name ?? named?.mark ?? named?.at ?? id}`;
+  const { name, mark, at, day } = (row ?? otherwise ?? {}) as Readonly<Record<string, string | undefined>>;
+  const kind = `${table.charAt(0).toUpperCase()}${table.slice(1)}`;
+  return `${kind} ${name ?? mark ?? (at ? shownMoment(at) : undefined) ?? (day ? shownDay(day) : undefined) ?? id}`;
 }
 
 const shown = (value: unknown) =>
@@ -78,10 +79,10 @@ type Pick = 'local' | 'remote' | 'other';
 /** A row in conflict: before, mine and theirs by column; each is picked, or typed anew. */
 function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readonly onDone: () => Promise<void> }) {
   const replica = useReplica();
-  const title = useTitle(table, id);
+  const whole = conflicts.find(({ column }) => column === null);
+  const title = useTitle(table, id, whole?.remote);
   const [picks, setPicks] = useState<Readonly<Record<string, Pick>>>({});
   const [typed, setTyped] = useState<Readonly<Record<string, string>>>({});
-  const whole = conflicts.find(({ column }) => column === null);
   const resolve = async (choices: Choice | Readonly<Record<string, Choice>>) => {
     try {
       await replica.resolve(table, id, choices as Choice);
@@ -104,7 +105,7 @@ function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readon
           <Title order={2} size="h4">
             {title}
           </Title>
-          <Badge color="grape" leftSection={<IconArrowsSplit2 size={12} aria-hidden />}>
+          <Badge color="grape.8" leftSection={<IconArrowsSplit2 size={12} aria-hidden />}>
             Changed twice
           </Badge>
         </Group>
@@ -129,22 +130,19 @@ function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readon
               const pick = picks[name] ?? 'local';
               return (
                 <Stack key={name} gap={4}>
-                  <Text fw={600}>
-                    {name}{' '}
-                    <Text span c="dimmed" size="sm">
-                      before: {shown(base)}
-                    </Text>
-                  </Text>
-                  <SegmentedControl
-                    aria-label={`Which ${name}`}
-                    data={[
-                      { value: 'local', label: `Mine: ${shown(local)}` },
-                      { value: 'remote', label: `Theirs: ${shown(remote)}` },
-                      { value: 'other', label: 'Other' },
-                    ]}
+                  <Radio.Group
+                    label={name}
+                    description={`before: ${shown(base)}`}
+                    size="md"
                     value={pick}
                     onChange={(value) => setPicks({ ...picks, [name]: value as Pick })}
-                  />
+                  >
+                    <Stack gap={8} py={4}>
+                      <Radio size="md" value="local" label={`Mine: ${shown(local)}`} />
+                      <Radio size="md" value="remote" label={`Theirs: ${shown(remote)}`} />
+                      <Radio size="md" value="other" label="Other" />
+                    </Stack>
+                  </Radio.Group>
                   {pick === 'other' && (
                     <TextInput
                       aria-label={`Another ${name}`}

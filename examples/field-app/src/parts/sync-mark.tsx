@@ -21,7 +21,7 @@ export function syncWords({ phase, pending, conflicted, rejected, nextAttempt, p
   const { done, of } = progress?.down ?? { done: 0, of: null };
   switch (phase) {
     case 'stopped':
-      return 'This device only';
+      return 'Only here';
     case 'paused':
       return ['Paused', unsent].filter(Boolean).join(', ');
     case 'offline':

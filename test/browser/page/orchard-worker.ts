@@ -1,5 +1,5 @@
 import { hostTabs } from '@koinon/client/browser';
-import { orchard } from './orchard.ts';
+import { newerOrchard, orchard } from './orchard.ts';
 
 // What befalls workers: they hang, and they die at the worst moment.
 self.addEventListener('message', (event: MessageEvent<{ hang?: number; dieAfterCommit?: true }>) => {
@@ -20,4 +20,5 @@ if (self.name.startsWith('refused'))
   });
 
 // A transaction nobody ends would be rolled back some time: here that must not be what frees the queue.
-hostTabs({ schema: orchard, name: self.name, stallLimit: 300_000 });
+const [name = '', version] = self.name.split(', version ');
+hostTabs({ schema: version === '2' ? newerOrchard : orchard, name, stallLimit: 300_000 });

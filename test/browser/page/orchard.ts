@@ -1,7 +1,7 @@
 import { bytes, counter, integer, reference, schema, table, text } from '@koinon/core';
 
 /** What the tests with tabs keep. */
-export const orchard = schema({
+const tables = {
   row: table({ name: text({ unique: true }) }),
   photo: table({ image: bytes() }),
   tree: table({
@@ -10,4 +10,8 @@ export const orchard = schema({
     age: integer({ optional: true }),
     picked: counter(),
   }),
-});
+};
+export const orchard = schema(tables);
+
+/** The same in the next version of the app. */
+export const newerOrchard = schema({ ...tables, basket: table({ name: text() }) }, { version: 2 });

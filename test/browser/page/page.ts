@@ -1,7 +1,7 @@
 import type { Replica } from '@koinon/client';
 import { connectTab } from '@koinon/client/browser';
 import { importRows } from '@koinon/client/transfer';
-import { orchard } from './orchard.ts';
+import { newerOrchard, orchard } from './orchard.ts';
 import { type Mounted, mountTrees } from './react.ts';
 
 declare global {
@@ -38,7 +38,9 @@ window.startWorker = (name) => {
 };
 window.openReplica = async (name) => {
   window.worker = new Worker(new URL('./orchard-worker.ts', import.meta.url), { type: 'module', name });
-  window.replica = await connectTab(window.worker, orchard);
+  // A page of the newer app has the newer schema; what the tests do with it both have.
+  const schema = name.endsWith('version 2') ? newerOrchard : orchard;
+  window.replica = (await connectTab(window.worker, schema)) as typeof window.replica;
   window.heard = [];
   window.stopLive = window.replica.live({ from: 'tree', order: 'kind' }).subscribe(({ rows }) => {
     window.seen = rows.map(({ kind, picked }) => `${kind} ${picked}`);

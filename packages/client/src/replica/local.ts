@@ -35,16 +35,15 @@ import { revertAll, revertRow, undoLast } from '../outbox/undo.ts';
 import { Bases } from '../overlay/base.ts';
 import { Conflicts } from '../overlay/conflicts.ts';
 import { type Choices, resolveRow } from '../overlay/resolve.ts';
-import { lastRuns, noteRun, type SyncRun } from '../sync/journal.ts';
-import { endLease, syncOwner, takeLease } from '../sync/lease.ts';
-import { SyncLoop } from '../sync/loop.ts';
-import type { SyncOptions, SyncReason, SyncState } from '../sync/state.ts';
-import { type Direction, type SyncReport, syncStep } from '../sync/step.ts';
-import { Traffic } from '../sync/traffic.ts';
+import { lastRuns, type SyncRun } from '../sync/journal.ts';
+import { syncOwner } from '../sync/lease.ts';
+import type { SyncOptions } from '../sync/state.ts';
+import type { Direction, SyncReport } from '../sync/step.ts';
 import type { Transport } from '../sync/transport.ts';
 import { Rows } from '../tables/rows.ts';
 import type { Face } from './face.ts';
 import { type EffectName, type Followed, Replica, type ReplicaStatus, type StorageReport } from './replica.ts';
+import { Syncing } from './syncing.ts';
 import { OpenTransaction, type Transaction } from './transaction.ts';
 
 /** Carries out one effect by its name, inside a transaction of its own. */
@@ -59,11 +58,6 @@ function effect(engine: Engine, name: EffectName, given: readonly unknown[]): un
   return result;
 }
 
-/** Milliseconds between two tellings of the sync's state. */
-const tellEvery = 50;
-
-const notLinked = () => new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');
-
 /** How often, in milliseconds, a file with subscribers is looked at for another process's writes. */
 const lookEvery = 500;
 
@@ -72,15 +66,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly turns = new Turns();
   private readonly watchers = new Watchers();
   private readonly engine: Omit<Engine, 'commit'>;
-  private readonly loop: SyncLoop | undefined;
-  private readonly states = new Set<(result: Result<SyncState & { readonly id: string }>) => void>();
-  private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
-  private cancelTelling: (() => void) | undefined;
+  private readonly syncing: Syncing;
   private readonly stallLimit: number;
-  private readonly holder: string;
   private readonly hasBytes: boolean;
   private closed = false;
-  private syncing = false;
   private seenVersion = 0;
   private stopLooking: (() => void) | undefined;
 
@@ -102,25 +91,17 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const calls = new Calls(database, schema, rows);
     const bases = new Bases(database, rows);
     this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host };
-    this.loop =
-      transport &&
-      new SyncLoop(
-        {
-          host,
-          run: (...given) => this.runSync(transport, ...given),
-          hasPending: () => this.turn(() => outbox.count('pending', 'attempted') > 0),
-          onChange: () => this.tellState(),
-        },
-        sync,
-      );
+    this.syncing = new Syncing(this.engine, transport, sync, {
+      turn: (work) => this.turn(work),
+      change: (work) => this.change('server', work),
+    });
     this.stallLimit = stallLimit;
     this.hasBytes = hasBytes(schema);
-    this.holder = host.newId();
   }
 
   /** Begins to sync by itself, if it is to. */
   startSync(): void {
-    this.loop?.start();
+    this.syncing.start();
   }
 
   transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
@@ -137,7 +118,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         throw error;
       }
       this.watchers.publish(commit.changes(), 'device');
-      this.noticeWrite();
+      this.syncing.noticeWrite();
       return result;
     });
   }
@@ -162,81 +143,20 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.change('device', (engine) => effect(engine, 'resolve', [table, id, choices])) as Promise<never>;
   }
 
-  async sync({
-    direction = 'both',
-    signal,
-  }: {
-    direction?: Direction;
-    signal?: AbortSignal;
-  } = {}): Promise<SyncReport> {
-    if (this.loop === undefined) throw notLinked();
-    if (this.syncing) throw new KoinonError('sync-busy', 'A sync of this replica is under way; wait for it to end.');
-    this.syncing = true;
-    return this.loop.byHand(direction, signal).finally(() => {
-      this.syncing = false;
-    });
+  sync({ direction = 'both', signal }: { direction?: Direction; signal?: AbortSignal } = {}): Promise<SyncReport> {
+    return this.syncing.byHand(direction, signal);
   }
 
   async pauseSync(): Promise<void> {
-    if (this.loop === undefined) throw notLinked();
-    this.loop.pause();
+    this.syncing.pause();
   }
 
   async resumeSync(): Promise<void> {
-    if (this.loop === undefined) throw notLinked();
-    this.loop.resume();
+    this.syncing.resume();
   }
 
   journal(limit = 20): Promise<readonly SyncRun[]> {
     return this.turn(() => lastRuns(this.engine.database, limit));
-  }
-
-  /** One run of the sync, as the loop begins it: with the lease, and written down in the journal. */
-  private async runSync(
-    transport: Transport,
-    direction: Direction,
-    reason: SyncReason,
-    signal: AbortSignal,
-  ): Promise<SyncReport> {
-    const { database, host } = this.engine;
-    const traffic = new Traffic();
-    const began = host.now();
-    const before = { ...(transport.bytes ?? { down: 0, up: 0 }) };
-    const bytes = () => ({
-      down: (transport.bytes?.down ?? 0) - before.down,
-      up: (transport.bytes?.up ?? 0) - before.up,
-    });
-    this.underWay = { traffic, bytes };
-    const change = <T>(work: (engine: Engine) => T) =>
-      this.change('server', (engine) => {
-        takeLease(database, host, this.holder);
-        return work(engine);
-      });
-    const enter = (phase: 'resending' | 'pulling' | 'pushing') => this.loop?.enter(phase);
-    let failed: unknown;
-    try {
-      return await syncStep({ transport, change, enter, traffic }, direction, signal);
-    } catch (error) {
-      failed = error;
-      throw error;
-    } finally {
-      this.underWay = undefined;
-      // A replica that was closed meanwhile has nothing to give up with: its lease ends with its process or its time.
-      await this.change('server', () => {
-        const code = failed instanceof KoinonError ? failed.code : 'unknown';
-        noteRun(database, {
-          at: new Date(began).toISOString(),
-          took: host.now() - began,
-          reason,
-          direction,
-          error: failed === undefined ? null : { code, message: (failed as Error).message },
-          bytes: bytes(),
-          down: traffic.down,
-          up: traffic.up,
-        });
-        endLease(database, this.holder);
-      }).catch(() => undefined);
-    }
   }
 
   conflicts() {
@@ -298,7 +218,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   async close(): Promise<void> {
     if (this.closed) return;
-    await this.loop?.stop();
+    await this.syncing.stop();
     await this.turn(() => {
       this.closed = true;
       this.stopLooking?.();
@@ -348,55 +268,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       const commit = new Commit(this.watchers.watches);
       const result = this.engine.database.transact(() => work({ ...this.engine, commit }));
       this.watchers.publish(commit.changes(), origin);
-      if (origin === 'device') this.noticeWrite();
-      else this.tellState();
+      if (origin === 'device') this.syncing.noticeWrite();
+      else this.syncing.tell();
       return result;
     });
-  }
-
-  private noticeWrite(): void {
-    this.loop?.noticeChange();
-    this.tellState();
-  }
-
-  /** Tells whoever shows the sync's state, a little later: many things change it at once. */
-  private tellState(): void {
-    if (this.states.size === 0 || this.cancelTelling) return;
-    this.cancelTelling = this.engine.host.after(tellEvery, () => {
-      this.cancelTelling = undefined;
-      this.turn(() => {
-        const state = this.stateNow();
-        for (const deliver of [...this.states]) deliver(state);
-      }).catch(() => undefined);
-    });
-  }
-
-  private stateNow(): Result<SyncState & { readonly id: string }> {
-    const { database, outbox, conflicts } = this.engine;
-    const number = (name: 'position' | 'server position') => {
-      const text = meta(database, name);
-      return text === undefined ? null : Number(text);
-    };
-    const { underWay } = this;
-    const state = {
-      id: 'sync',
-      ...(this.loop?.state ?? { phase: 'stopped' as const, error: null, nextAttempt: null }),
-      pending: outbox.count('pending', 'attempted'),
-      conflicted: conflicts.count(),
-      rejected: outbox.count('rejected'),
-      progress: underWay
-        ? {
-            down: { done: underWay.traffic.received, of: underWay.traffic.expected },
-            up: { done: underWay.traffic.sent, of: underWay.traffic.toSend },
-            bytes: underWay.bytes(),
-          }
-        : null,
-      syncedAt: meta(database, 'synced at') ?? null,
-      position: number('position'),
-      serverPosition: number('server position'),
-      isComplete: meta(database, 'complete') !== undefined,
-    };
-    return { rows: [state], added: [], updated: [], removed: [], origin: 'start', ready: true };
   }
 
   private turn<T>(work: () => T | Promise<T>): Promise<T> {
@@ -407,7 +282,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   protected override follow(kind: Followed, request: unknown): Source<never> {
-    if (kind === 'sync') return (deliver, fail) => this.followSync(deliver as never, fail);
+    if (kind === 'sync') return (deliver, fail) => this.syncing.follow(deliver as never, fail);
     return (deliver, fail) => {
       let stop: (() => void) | undefined;
       let ended = false;
@@ -422,15 +297,6 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         stop?.();
       };
     };
-  }
-
-  private followSync(
-    deliver: (result: Result<SyncState & { readonly id: string }>) => void,
-    fail: (error: unknown) => void,
-  ): () => void {
-    this.states.add(deliver);
-    this.turn(() => deliver(this.stateNow())).catch(fail);
-    return () => this.states.delete(deliver);
   }
 
   protected override hear(

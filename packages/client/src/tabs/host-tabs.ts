@@ -139,7 +139,12 @@ class Tab<S extends Schema> {
           return { replica, isMemory: true, isLost: () => false, abandon: () => undefined };
         }
         // The files of an owner that was killed are set free a moment after its lock.
-        if (code !== 'replica-busy' || this.host.now() > giveUpAt) throw error;
+        if (code !== 'replica-busy') throw error;
+        if (this.host.now() > giveUpAt) {
+          // Somebody frozen holds them, in a browser that lets nobody take them over: whoever asks later tries anew.
+          this.host.after(0, () => this.lose());
+          throw error;
+        }
         await new Promise<void>((done) => this.host.after(tryEvery, done));
       }
     }
@@ -168,8 +173,9 @@ class Tab<S extends Schema> {
     if (engine === undefined) return;
     this.engine = undefined;
     this.release = undefined;
-    this.tell({ tell: 'tab', name: this.options.name, term: null });
     void Promise.resolve(end(engine)).then(() => {
+      // Until then the page says that this tab is alive: what has begun may take its time.
+      this.tell({ tell: 'tab', name: this.options.name, term: null });
       release?.();
       if (this.isClosed) return;
       this.hello();

@@ -221,6 +221,11 @@ export class Outbox {
     return (row as { count: number }).count;
   }
 
+  /** Whether the server has refused anything that is still here. */
+  hasRejected(): boolean {
+    return this.database.statement("SELECT 1 FROM koinon_sent WHERE state = 'rejected' LIMIT 1").get() !== undefined;
+  }
+
   idsOf(state: Exclude<TransactionState, 'pending'>): string[] {
     const rows = this.database.statement('SELECT id FROM koinon_sent WHERE state = ? ORDER BY sequence').all(state);
     return (rows as { id: string }[]).map((row) => row.id);

@@ -176,7 +176,9 @@ export class Writing {
     const { outbox, bases, host } = this.to;
     // A row the server refused: the edit mends what was refused, which goes up again as one.
     const refused =
-      before === null ? [] : outbox.changesOf(change.table, change.id).filter(({ state }) => state !== 'confirmed');
+      before !== null && outbox.hasRejected()
+        ? outbox.changesOf(change.table, change.id).filter(({ state }) => state !== 'confirmed')
+        : [];
     if (refused.some(({ state }) => state === 'rejected') && refused.every(({ state }) => state !== 'attempted')) {
       const mended = [...refused.map((each) => each.change), change].reduce<Change | undefined>(
         (joined, each) => joinChanges(table, joined, each),

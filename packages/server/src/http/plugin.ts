@@ -16,6 +16,7 @@ import { pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
 import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
 import type { Store } from '../stores/store.ts';
+import { openApi } from './openapi.ts';
 
 /** Options of {@link koinonPlugin}. */
 export interface PluginOptions extends KeeperOptions {
@@ -78,6 +79,8 @@ export async function koinonPlugin(
       position,
     };
   });
+
+  app.get(`${root}/openapi.json`, async () => openApi);
 
   app.post(`${root}/pull`, { bodyLimit: limits.requestBytes }, async (request, reply) => {
     const asked = admitted(readPullRequest(request.body));

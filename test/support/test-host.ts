@@ -3,7 +3,6 @@ import { type Host, systemHost } from '@koinon/client';
 /** A shell whose time, network and visibility the test decides. */
 export class TestHost implements Host {
   readonly newId = systemHost.newId;
-  readonly locks = systemHost.locks;
   readonly storage = systemHost.storage;
   readonly process = systemHost.process;
   readonly isAlive = (process: string) => process === this.process;

@@ -2,7 +2,7 @@
 export { openNodeDriver } from '#node-driver';
 export { Migration, type Migrations } from './database/migration.ts';
 export { Draft, type DraftedRow, type Overtaken } from './drafts/draft.ts';
-export { type Host, type LockOptions, type Locks, type StorageRoom, systemHost } from './host/host.ts';
+export { type Host, type StorageRoom, systemHost } from './host/host.ts';
 export { connectReplica } from './hosting/connect-replica.ts';
 export { hostReplica } from './hosting/host-replica.ts';
 export type { Port } from './hosting/port.ts';

@@ -6,11 +6,11 @@ import {
   type JsonValue,
   quoteName,
   rowDecoder,
-  type Schema,
   table as tableOfColumns,
   toSql,
 } from '@koinon/core';
 import type { Database } from './database.ts';
+import { describeColumn, type StoredColumn } from './shape.ts';
 
 /** Migrations by the schema version each leads to. */
 export type Migrations = Readonly<Record<number, (migration: Migration) => void>>;
@@ -171,25 +171,4 @@ export class Migration {
     if (column) return column;
     throw new Error(`the file's table ${table} has no column ${name} at this point`);
   }
-}
-
-/** What a file remembers of a column. */
-export interface StoredColumn {
-  readonly type: Column['type'];
-  readonly optional: boolean;
-}
-
-/** What a file remembers of a column. */
-export function describeColumn({ type, optional }: Column): StoredColumn {
-  return { type, optional };
-}
-
-/** The shape a schema gives a file. */
-export function shapeOf(schema: Schema): Map<string, Map<string, StoredColumn>> {
-  return new Map(
-    Object.entries(schema.tables).map(([name, table]) => [
-      name,
-      new Map(Object.entries(table.columns).map(([column, definition]) => [column, describeColumn(definition)])),
-    ]),
-  );
 }

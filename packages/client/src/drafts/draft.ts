@@ -4,17 +4,13 @@ import {
   type Change,
   type Column,
   changeProblems,
-  comparatorOf,
   errorFromProblems,
-  frozenRow,
   joinChanges,
   KoinonError,
   kept,
   type NewRow,
   type Patch,
   type Problem,
-  planQuery,
-  predicateOf,
   type Query,
   type Row,
   rowProblems,
@@ -92,20 +88,11 @@ export class Draft<S extends Schema> {
 
   /** The rows a query asks for, over what the draft would make of them. Joins see the replica, not the draft. */
   async rows<T extends TableName<S>>(query: Query<S, T>): Promise<readonly Row<S, T>[]> {
-    const plan = planQuery(this.schema, query);
-    const touched = [...this.entries.values()].filter(({ change }) => change.table === plan.tableName);
-    if (touched.length === 0) return this.replica.rows(query) as Promise<never>;
-    const { limit, offset: _, columns: __, ...rest } = query;
-    // Enough rows to fill the window, should all touched ones fall out of it.
-    const enough = limit === undefined ? {} : { limit: plan.offset + limit + touched.length };
-    const stored = (await this.replica.rows({ ...rest, ...enough } as Query<S, T>)) as unknown as AnyRow[];
-    const ids = new Set(touched.map(({ change }) => change.id));
-    const matches = predicateOf(plan.condition);
-    const drafted = touched.flatMap((entry) => this.after(entry) ?? []).filter(matches);
-    const rows = [...stored.filter(({ id }) => !ids.has(id)), ...drafted].sort(comparatorOf(plan.order));
-    const window = rows.slice(plan.offset, limit === undefined ? undefined : plan.offset + limit);
-    if (query.columns === undefined) return window as never;
-    return window.map((row) => frozenRow(row.id, row, plan.columns)) as never;
+    if (this.entries.size === 0) return this.replica.rows(query) as Promise<never>;
+    // Loaded only for this: most forms never ask a query of their draft.
+    const { rowsOver } = await import('./rows-over.ts');
+    const drafted = [...this.entries.values()].map((entry) => ({ ...entry.change, after: this.after(entry) }));
+    return rowsOver(this.schema, this.replica, query, drafted);
   }
 
   /** Adds a row to the draft. */

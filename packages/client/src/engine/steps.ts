@@ -198,15 +198,6 @@ export type Steps = Omit<Functions<WriteSteps>, 'finish'>;
 /** The name of a step. */
 export type StepName = keyof Steps;
 
-const readNames = new Set<string>(
-  Object.getOwnPropertyNames(ReadSteps.prototype).filter((name) => name !== 'constructor'),
-);
-
-/** Whether a step only reads. */
-export function reads(name: StepName): boolean {
-  return readNames.has(name);
-}
-
 function settingColumn(engine: Engine, name: string) {
   const { settings } = engine.schema;
   return columnOf(table(settings), 'settings', name);

@@ -1,4 +1,3 @@
-import { processLocks } from './process-locks.ts';
 import { timeId } from './time-id.ts';
 
 /** What differs between the places Koinon runs in. A shell of your own brings one of these and a storage driver. */
@@ -17,14 +16,18 @@ export interface Host {
   isVisible(): boolean;
   /** Calls whenever one of these two changes. Returns a function that ends that. */
   onChange(listener: () => void): () => void;
-  /** Locks among everything that may open the same data here. */
-  readonly locks: Locks;
   /** What the storage allows: how much is used of how many bytes, and whether the shell may clear it when room is short. */
   storage(): Promise<StorageRoom>;
   /** What this process is called among those that may open the same file. */
   readonly process: string;
   /** Whether a process of that name still runs. */
   isAlive(process: string): boolean;
+}
+
+/** The host of a shell in which several tabs share one engine. */
+export interface TabHost extends Host {
+  /** Locks among all tabs that may open the same data. */
+  readonly locks: Locks;
 }
 
 /** Named locks; whoever holds one loses it only by release, by ending, or to one who steals it. */
@@ -67,7 +70,6 @@ export const systemHost: Host = {
   isOnline: () => true,
   isVisible: () => true,
   onChange: () => () => undefined,
-  locks: processLocks(),
   storage: async () => ({ usage: null, quota: null, isPersistent: null }),
   process: node?.pid === undefined ? `page ${timeId(Date.now())}` : `process ${node.pid}`,
   isAlive(name) {

@@ -1,7 +1,8 @@
 import { type AnyRow, frozenRow, KoinonError, type Schema } from '@koinon/core';
 import { Draft } from '../drafts/draft.ts';
-import { reads, type StepName, type Steps } from '../engine/steps.ts';
-import { systemHost } from '../host/host.ts';
+import { reads } from '../engine/reads.ts';
+import type { StepName, Steps } from '../engine/steps.ts';
+import { timeId } from '../host/time-id.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
 import type { Face } from '../replica/face.ts';
@@ -72,7 +73,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   }
 
   draft(): Draft<S> {
-    return new Draft<S>(this.schema, this, () => systemHost.newId());
+    return new Draft<S>(this.schema, this, () => timeId());
   }
 
   undo() {

@@ -11,18 +11,11 @@ import {
 import type { Database } from '../database/database.ts';
 import { meta } from '../database/layout.ts';
 import { dataVersion, readOnly, runReading } from '../database/read-only.ts';
-import { Draft } from '../drafts/draft.ts';
+import type { Draft } from '../drafts/draft.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { Calls } from '../engine/calls.ts';
-import {
-  type Engine,
-  ReadSteps,
-  reads,
-  type StepName,
-  type Steps,
-  settingsTable,
-  WriteSteps,
-} from '../engine/steps.ts';
+import { reads } from '../engine/reads.ts';
+import { type Engine, ReadSteps, type StepName, type Steps, settingsTable, WriteSteps } from '../engine/steps.ts';
 import { Turns } from '../engine/turns.ts';
 import type { Host } from '../host/host.ts';
 import { Commit, type Origin } from '../live/commit.ts';
@@ -34,24 +27,21 @@ import { Outbox } from '../outbox/outbox.ts';
 import { revertAll, revertRow, undoLast } from '../outbox/undo.ts';
 import { Bases } from '../overlay/base.ts';
 import { Conflicts } from '../overlay/conflicts.ts';
-import { type Choices, resolveRow } from '../overlay/resolve.ts';
+import type { Choices } from '../overlay/resolve.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
 import { syncOwner } from '../sync/lease.ts';
-import type { SyncOptions } from '../sync/state.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
-import type { Transport } from '../sync/transport.ts';
 import { Rows } from '../tables/rows.ts';
 import type { Face } from './face.ts';
 import { type EffectName, type Followed, Replica, type ReplicaStatus, type StorageReport } from './replica.ts';
-import { Syncing } from './syncing.ts';
+import type { Doing, SyncPart } from './sync-part.ts';
 import { OpenTransaction, type Transaction } from './transaction.ts';
 
 /** Carries out one effect by its name, inside a transaction of its own. */
-function effect(engine: Engine, name: EffectName, given: readonly unknown[]): unknown {
+function effect(engine: Engine, name: Exclude<EffectName, 'resolve'>, given: readonly unknown[]): unknown {
   if (name === 'undo') return undoLast(engine);
   if (name === 'revert') return revertRow(engine, given[0] as string, given[1] as string);
   if (name === 'revertAll') return revertAll(engine);
-  if (name === 'resolve') return resolveRow(engine, given[0] as string, given[1] as string, given[2] as Choices);
   const steps = new WriteSteps(engine);
   const result = (steps[name] as (...given: readonly unknown[]) => unknown)(...given);
   steps.finish();
@@ -61,26 +51,26 @@ function effect(engine: Engine, name: EffectName, given: readonly unknown[]): un
 /** How often, in milliseconds, a file with subscribers is looked at for another process's writes. */
 const lookEvery = 500;
 
+/** What not every replica needs, and is loaded only for one that does. */
+export interface Parts<S extends Schema> {
+  readonly draft: (schema: S, replica: Replica<S>, newId: () => string) => Draft<S>;
+  readonly syncing: (engine: Omit<Engine, 'commit'>, doing: Doing) => SyncPart;
+}
+
 /** A replica whose engine runs in this process. */
 export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly turns = new Turns();
   private readonly watchers = new Watchers();
   private readonly engine: Omit<Engine, 'commit'>;
-  private readonly syncing: Syncing;
+  private readonly parts: Parts<S>;
+  private readonly syncing: SyncPart;
   private readonly stallLimit: number;
   private readonly hasBytes: boolean;
   private closed = false;
   private seenVersion = 0;
   private stopLooking: (() => void) | undefined;
 
-  constructor(
-    schema: S,
-    database: Database,
-    host: Host,
-    transport: Transport | undefined,
-    sync: SyncOptions | undefined,
-    stallLimit: number,
-  ) {
+  constructor(schema: S, database: Database, host: Host, parts: Parts<S>, stallLimit: number) {
     super();
     const rows = new Rows(database, schema);
     const outbox = new Outbox(database, schema, rows);
@@ -91,7 +81,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const calls = new Calls(database, schema, rows);
     const bases = new Bases(database, rows);
     this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host };
-    this.syncing = new Syncing(this.engine, transport, sync, {
+    this.parts = parts;
+    this.syncing = parts.syncing(this.engine, {
       turn: (work) => this.turn(work),
       change: (work) => this.change('server', work),
     });
@@ -124,7 +115,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   draft(): Draft<S> {
-    return new Draft<S>(this.engine.schema as S, this, () => this.engine.host.newId());
+    return this.parts.draft(this.engine.schema as S, this, () => this.engine.host.newId());
   }
 
   undo() {
@@ -139,8 +130,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.change('device', (engine) => effect(engine, 'revertAll', [])) as Promise<never>;
   }
 
-  resolve(table: string, id: string, choices: unknown) {
-    return this.change('device', (engine) => effect(engine, 'resolve', [table, id, choices])) as Promise<never>;
+  async resolve(table: string, id: string, choices: unknown): Promise<void> {
+    const effectOf = await this.effectOf('resolve', [table, id, choices]);
+    await this.change('device', effectOf);
   }
 
   sync({ direction = 'both', signal }: { direction?: Direction; signal?: AbortSignal } = {}): Promise<SyncReport> {
@@ -241,18 +233,19 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     }
     const reading = this.hasBytes ? withBytes(given) : undefined;
     if (reading) return reading.then((bytes) => this.perform(name, ...(bytes as Parameters<Steps[K]>)));
-    return this.change('device', (engine) => effect(engine, name as EffectName, given)) as Promise<
+    return this.change('device', (engine) => effect(engine, name as Exclude<EffectName, 'resolve'>, given)) as Promise<
       ReturnType<Steps[K]>
     >;
   }
 
-  protected override once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown> {
+  protected override async once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown> {
     const reading = this.hasBytes ? withBytes(given) : undefined;
     if (reading) return reading.then((bytes) => this.once(call, name, bytes));
+    const effectOf = await this.effectOf(name, given);
     return this.change('device', (engine) => {
       const done = engine.calls.outcome(call);
       if (done) return done.result;
-      const result = effect(engine, name, given);
+      const result = effectOf(engine);
       engine.calls.note(call, result, name in WriteSteps.prototype ? (given[0] as string) : undefined);
       return result;
     });
@@ -260,6 +253,13 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
     return this.transaction(work);
+  }
+
+  /** An effect by its name; what resolves conflicts is loaded when there is one to resolve. */
+  private async effectOf(name: EffectName, given: readonly unknown[]): Promise<(engine: Engine) => unknown> {
+    if (name !== 'resolve') return (engine) => effect(engine, name, given);
+    const { resolveRow } = await import('../overlay/resolve.ts');
+    return (engine) => resolveRow(engine, given[0] as string, given[1] as string, given[2] as Choices);
   }
 
   /** Runs work in a transaction of its own when its turn comes, and tells the watchers what it changed. */

@@ -1,12 +1,11 @@
 import type { Schema } from '@koinon/core';
-import { Database } from '../database/database.ts';
-import { meta, prepareLayout, setMeta } from '../database/layout.ts';
 import type { Migrations } from '../database/migration.ts';
-import { type Host, systemHost } from '../host/host.ts';
+import { Draft } from '../drafts/draft.ts';
+import type { Host } from '../host/host.ts';
 import type { SqlDriver } from '../storage/driver.ts';
 import type { SyncOptions } from '../sync/state.ts';
-import { httpTransport, type Transport } from '../sync/transport.ts';
-import { LocalReplica } from './local.ts';
+import type { Transport } from '../sync/transport.ts';
+import { openLocal } from './open-local.ts';
 import type { Replica } from './replica.ts';
 import type { Transaction } from './transaction.ts';
 
@@ -41,41 +40,6 @@ export interface ReplicaOptions<S extends Schema> {
  * @example
  * const replica = await openReplica({ schema: cooperative, file: 'hives.db', server: 'http://127.0.0.1:4280' })
  */
-export async function openReplica<S extends Schema>(options: ReplicaOptions<S>): Promise<Replica<S>> {
-  const { schema, host = systemHost, server, sync, stallLimit = 10_000, file = ':memory:', prebuilt, seed } = options;
-  const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
-  try {
-    const isNew = prepareLayout(database, schema, options.migrations ?? {});
-    database.transact(() => {
-      // New, or a copy that left its original's identity behind.
-      if (meta(database, 'replica') === undefined) setMeta(database, 'replica', host.newId());
-      if (isNew && seed) setMeta(database, 'seed', 'due');
-    });
-    const transport = typeof server === 'string' ? httpTransport(server) : server;
-    const replica = new LocalReplica<S>(
-      schema,
-      database,
-      host,
-      transport,
-      sync === 'automatic' ? {} : sync,
-      stallLimit,
-    );
-    if (seed && meta(database, 'seed') === 'due')
-      await replica.transaction(async (transaction) => {
-        await seed(transaction);
-        setMeta(database, 'seed', 'done');
-      });
-    replica.startSync();
-    return replica;
-  } catch (error) {
-    database.close();
-    throw error;
-  }
-}
-
-/** Opens a file by Node's driver, which is loaded only where it is used; a file that is not there starts as the prebuilt one. */
-async function openFile(file: string, prebuilt: string | undefined): Promise<SqlDriver> {
-  const { copyPrebuilt, openNodeDriver } = await import('#node-driver');
-  if (prebuilt !== undefined) await copyPrebuilt(prebuilt, file);
-  return openNodeDriver({ file });
+export function openReplica<S extends Schema>(options: ReplicaOptions<S>): Promise<Replica<S>> {
+  return openLocal(options, (schema, replica, newId) => new Draft<S>(schema, replica, newId));
 }

@@ -1,32 +1,22 @@
 import { KoinonError } from '@koinon/core';
-import { meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
-import type { Result } from '../live/result.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, takeLease } from '../sync/lease.ts';
 import { SyncLoop } from '../sync/loop.ts';
-import type { SyncOptions, SyncReason, SyncState } from '../sync/state.ts';
+import type { SyncOptions, SyncReason } from '../sync/state.ts';
 import { type Direction, type SyncReport, syncStep } from '../sync/step.ts';
 import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
-
-/** How work of the sync gets its turn in the replica. */
-interface Doing {
-  readonly turn: <T>(work: () => T | Promise<T>) => Promise<T>;
-  /** In a local transaction of its own, as a change that comes from the server. */
-  readonly change: <T>(work: (engine: Engine) => T) => Promise<T>;
-}
-
-type Told = Result<SyncState & { readonly id: string }>;
+import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts';
 
 /** Milliseconds between two tellings of the state. */
 const tellEvery = 50;
 
 /** The sync of one open replica: its loop, its runs, and what is told of them. */
-export class Syncing {
+export class Syncing implements SyncPart {
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly doing: Doing;
-  private readonly loop: SyncLoop | undefined;
+  private readonly loop: SyncLoop;
   /** This opening of the file, as holder of the lease. */
   private readonly holder: string;
   private readonly followers = new Set<(state: Told) => void>();
@@ -34,54 +24,46 @@ export class Syncing {
   private cancelTelling: (() => void) | undefined;
   private isByHand = false;
 
-  /** @param transport the way to the server, if there is one. @param options when it syncs by itself. */
-  constructor(
-    engine: Omit<Engine, 'commit'>,
-    transport: Transport | undefined,
-    options: SyncOptions | undefined,
-    doing: Doing,
-  ) {
+  /** @param transport the way to the server. @param options when it syncs by itself. */
+  constructor(engine: Omit<Engine, 'commit'>, transport: Transport, options: SyncOptions | undefined, doing: Doing) {
     this.engine = engine;
     this.doing = doing;
     this.holder = engine.host.newId();
-    this.loop =
-      transport &&
-      new SyncLoop(
-        {
-          host: engine.host,
-          run: (...given) => this.run(transport, ...given),
-          hasPending: () => doing.turn(() => engine.outbox.count('pending', 'attempted') > 0),
-          onChange: () => this.tell(),
-        },
-        options,
-      );
+    this.loop = new SyncLoop(
+      {
+        host: engine.host,
+        run: (...given) => this.run(transport, ...given),
+        hasPending: () => doing.turn(() => engine.outbox.count('pending', 'attempted') > 0),
+        onChange: () => this.tell(),
+      },
+      options,
+    );
   }
 
   /** Begins to sync by itself, if it is to. */
   start(): void {
-    this.loop?.start();
+    this.loop.start();
   }
 
   async byHand(direction: Direction, signal: AbortSignal | undefined): Promise<SyncReport> {
-    const loop = this.linked();
     if (this.isByHand) throw new KoinonError('sync-busy', 'A sync of this replica is under way; wait for it to end.');
     this.isByHand = true;
-    return loop.byHand(direction, signal).finally(() => {
+    return this.loop.byHand(direction, signal).finally(() => {
       this.isByHand = false;
     });
   }
 
   pause(): void {
-    this.linked().pause();
+    this.loop.pause();
   }
 
   resume(): void {
-    this.linked().resume();
+    this.loop.resume();
   }
 
   /** The device has written something. */
   noticeWrite(): void {
-    this.loop?.noticeChange();
+    this.loop.noticeChange();
     this.tell();
   }
 
@@ -107,12 +89,7 @@ export class Syncing {
 
   /** Ends for good. */
   async stop(): Promise<void> {
-    await this.loop?.stop();
-  }
-
-  private linked(): SyncLoop {
-    if (this.loop) return this.loop;
-    throw new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');
+    await this.loop.stop();
   }
 
   /** One run, as the loop begins it: with the lease, and written down in the journal. */
@@ -136,7 +113,7 @@ export class Syncing {
         takeLease(database, host, this.holder);
         return work(engine);
       });
-    const enter = (phase: 'resending' | 'pulling' | 'pushing') => this.loop?.enter(phase);
+    const enter = (phase: 'resending' | 'pulling' | 'pushing') => this.loop.enter(phase);
     let failed: unknown;
     try {
       return await syncStep({ transport, change, enter, traffic }, direction, signal);
@@ -166,30 +143,14 @@ export class Syncing {
   }
 
   private state(): Told {
-    const { database, outbox, conflicts } = this.engine;
-    const number = (name: 'position' | 'server position') => {
-      const text = meta(database, name);
-      return text === undefined ? null : Number(text);
-    };
     const { underWay } = this;
-    const state = {
-      id: 'sync',
-      ...(this.loop?.state ?? { phase: 'stopped' as const, error: null, nextAttempt: null }),
-      pending: outbox.count('pending', 'attempted'),
-      conflicted: conflicts.count(),
-      rejected: outbox.count('rejected'),
-      progress: underWay
-        ? {
-            down: { done: underWay.traffic.received, of: underWay.traffic.expected },
-            up: { done: underWay.traffic.sent, of: underWay.traffic.toSend },
-            bytes: underWay.bytes(),
-          }
-        : null,
-      syncedAt: meta(database, 'synced at') ?? null,
-      position: number('position'),
-      serverPosition: number('server position'),
-      isComplete: meta(database, 'complete') !== undefined,
-    };
-    return { rows: [state], added: [], updated: [], removed: [], origin: 'start', ready: true };
+    const progress = underWay
+      ? {
+          down: { done: underWay.traffic.received, of: underWay.traffic.expected },
+          up: { done: underWay.traffic.sent, of: underWay.traffic.toSend },
+          bytes: underWay.bytes(),
+        }
+      : null;
+    return toldState(this.engine, { ...this.loop.state, progress });
   }
 }

@@ -1,5 +1,5 @@
 import { KoinonError, type Schema } from '@koinon/core';
-import { systemHost } from '../host/host.ts';
+import { timeId } from '../host/time-id.ts';
 import { ConnectedReplica } from '../hosting/connect-replica.ts';
 import type { Answer, Request } from '../hosting/messages.ts';
 import { Wire } from '../hosting/wire.ts';
@@ -29,7 +29,7 @@ export async function connectTab<S extends Schema>(
   schema: S,
   { persist = true }: ConnectTabOptions = {},
 ): Promise<Replica<S>> {
-  const wire = new Wire(worker, systemHost.newId);
+  const wire = new Wire(worker, () => timeId());
   const page = new Page(worker, wire);
   if (persist) void page.persist();
   await wire.open();
@@ -41,7 +41,7 @@ export async function connectTab<S extends Schema>(
 class Page {
   private readonly worker: Worker;
   private readonly wire: Wire;
-  private readonly key = systemHost.newId();
+  private readonly key = timeId();
   private name: string | undefined;
   private term: string | null = null;
   private isPersistent: boolean | null = null;

@@ -1,5 +1,5 @@
 import type { Schema } from '@koinon/core';
-import type { Host } from '../host/host.ts';
+import type { TabHost } from '../host/host.ts';
 import { hostReplica } from '../hosting/host-replica.ts';
 import type { Port } from '../hosting/port.ts';
 import type { Replica } from '../replica/replica.ts';
@@ -42,7 +42,7 @@ class TabPort implements Port {
 export class TabEngine<S extends Schema> {
   readonly term: string;
   private readonly name: string;
-  private readonly host: Host;
+  private readonly host: TabHost;
   private readonly opening: Promise<OpenDatabase<S>>;
   private readonly onLost: () => void;
   private readonly own: TabPort;
@@ -59,7 +59,7 @@ export class TabEngine<S extends Schema> {
   constructor(
     name: string,
     term: string,
-    host: Host,
+    host: TabHost,
     open: () => Promise<OpenDatabase<S>>,
     tell: Port['postMessage'],
     onLost: () => void,

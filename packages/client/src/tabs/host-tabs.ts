@@ -1,6 +1,7 @@
 import type { KoinonError, Schema } from '@koinon/core';
 import { hear, type Port } from '../hosting/port.ts';
-import { openReplica, type ReplicaOptions } from '../replica/open.ts';
+import type { ReplicaOptions } from '../replica/open.ts';
+import { openLocal } from '../replica/open-local.ts';
 import { deletePrivateFile, openMemory, openPrivateFile } from '../storage/wasm.ts';
 import { Channel, databaseLock, isBetter, type Letter, type Standing, tabLock, type Word } from './air.ts';
 import { type OpenDatabase, TabEngine } from './engine.ts';
@@ -36,6 +37,11 @@ export function hostTabs<S extends Schema>(options: TabOptions<S>): void {
 
 /** Removes a database from this origin, with everything in it. No tab may have it open. */
 export const deleteDatabase = deletePrivateFile;
+
+/** Drafts are held by the page that edits. */
+const noDraft = () => {
+  throw new Error('a draft belongs to a page, not to its worker');
+};
 
 /** A tab's worker: it has the database, or passes what its page asks on to the tab that has. */
 class Tab<S extends Schema> {
@@ -130,12 +136,12 @@ class Tab<S extends Schema> {
     for (;;) {
       try {
         const file = await openPrivateFile(name, term);
-        const replica = await openReplica<S>({ ...rest, driver: file.driver, host: this.host });
+        const replica = await openLocal<S>({ ...rest, driver: file.driver, host: this.host }, noDraft);
         return { replica, isMemory: false, isLost: file.isLost, abandon: file.abandon };
       } catch (error) {
         const { code, message } = error as KoinonError;
         if (code === 'storage-unavailable') {
-          const replica = await openReplica<S>({ ...rest, driver: await openMemory(message), host: this.host });
+          const replica = await openLocal<S>({ ...rest, driver: await openMemory(message), host: this.host }, noDraft);
           return { replica, isMemory: true, isLost: () => false, abandon: () => undefined };
         }
         // The files of an owner that was killed are set free a moment after its lock.

@@ -1,4 +1,4 @@
-import { type Host, systemHost } from '../host/host.ts';
+import { systemHost, type TabHost } from '../host/host.ts';
 import type { Request } from '../hosting/messages.ts';
 
 /** What the page sees and its worker does not. */
@@ -17,13 +17,13 @@ export function isFromPage(message: FromPage): message is { readonly shell: Shel
 }
 
 /** The host in a tab's worker: the browser's own, and what the page tells. */
-export class PageHost implements Host {
+export class PageHost implements TabHost {
   readonly now = systemHost.now;
   readonly newId = systemHost.newId;
   readonly random = systemHost.random;
   readonly after = systemHost.after;
   readonly process = systemHost.process;
-  readonly locks: Host['locks'] = {
+  readonly locks: TabHost['locks'] = {
     take: (name, { steal = false, signal, onLost } = {}) =>
       new Promise((done, fail) => {
         let isHeld = false;

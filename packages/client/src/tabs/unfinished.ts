@@ -1,10 +1,9 @@
-import { fromUint8Array, toUint8Array } from 'js-base64';
 import type { Request } from '../hosting/messages.ts';
 
 /** A value as JSON holds it, with bytes, and nothing that could be taken for something else. */
 type Packed =
   | { readonly v: unknown }
-  | { readonly b: string }
+  | { readonly b: readonly number[] }
   | { readonly a: readonly Packed[] }
   | { readonly o: Readonly<Record<string, Packed>> };
 
@@ -36,7 +35,7 @@ export function forgetUnfinished(name: string, key: string): void {
 }
 
 function pack(value: unknown): Packed {
-  if (value instanceof Uint8Array) return { b: fromUint8Array(value) };
+  if (value instanceof Uint8Array) return { b: [...value] };
   if (Array.isArray(value)) return { a: value.map(pack) };
   if (value === null || typeof value !== 'object') return { v: value };
   const members = Object.entries(value).filter(([, member]) => member !== undefined);
@@ -44,7 +43,7 @@ function pack(value: unknown): Packed {
 }
 
 function unpack(packed: Packed): unknown {
-  if ('b' in packed) return toUint8Array(packed.b);
+  if ('b' in packed) return new Uint8Array(packed.b);
   if ('a' in packed) return packed.a.map(unpack);
   if ('v' in packed) return packed.v;
   return Object.fromEntries(Object.entries(packed.o).map(([name, member]) => [name, unpack(member)]));

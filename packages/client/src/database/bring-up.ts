@@ -1,0 +1,110 @@
+import {
+  columnDdl,
+  createIndexes,
+  createTable,
+  KoinonError,
+  quoteName,
+  type Schema,
+  type Table,
+  toSql,
+} from '@koinon/core';
+import type { Database } from './database.ts';
+import { meta, setMeta } from './layout.ts';
+import { Migration, type Migrations } from './migration.ts';
+import type { StoredColumn } from './shape.ts';
+
+/** What a file remembers of the schema it was made with. */
+interface StoredSchema {
+  readonly version: number;
+  readonly tables: Readonly<Record<string, Readonly<Record<string, StoredColumn>>>>;
+}
+
+/** Runs the migrations a file lacks, then makes the additions of the new schema, and checks that the two now agree. */
+export function bringUp(database: Database, schema: Schema, migrations: Migrations): void {
+  let gained = false;
+  const stored = JSON.parse(meta(database, 'schema') as string) as StoredSchema;
+  if (stored.version > schema.version)
+    throw new KoinonError(
+      'schema-newer',
+      `This replica was written by a newer app: its schema version is ${stored.version}, this app's is ${schema.version}. Update the app; the data is untouched.`,
+    );
+  const shape = new Map(
+    Object.entries(stored.tables).map(([name, columns]) => [name, new Map(Object.entries(columns))]),
+  );
+  const migration = new Migration(database, shape);
+  for (let version = stored.version + 1; version <= schema.version; version++) {
+    try {
+      migrations[version]?.(migration);
+    } catch (error) {
+      throw new KoinonError(
+        'migration-failed',
+        `The migration to schema version ${version} failed: ${(error as Error).message}. The file is as it was.`,
+        { cause: error },
+      );
+    }
+  }
+  for (const [name, table] of Object.entries(schema.tables)) {
+    const columns = shape.get(name);
+    gained ||= columns === undefined || Object.keys(table.columns).some((column) => !columns.has(column));
+    if (columns === undefined)
+      for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
+    else addColumns(database, name, table, columns);
+  }
+  const left = [...shape].flatMap(([name, columns]) =>
+    schema.tables[name]
+      ? [...columns.keys()]
+          .filter((column) => !schema.tables[name]?.columns[column])
+          .map((column) => `${name}.${column}`)
+      : [name],
+  );
+  if (left.length > 0)
+    throw needsMigration(
+      `${left.join(', ')} ${left.length > 1 ? 'are' : 'is'} no longer in the schema`,
+      stored.version,
+    );
+  replaceIndexes(database, schema);
+  // What the server holds of new tables and columns is older than the cursor: it has to be fetched apart from it.
+  if (gained && meta(database, 'cursor') !== undefined) setMeta(database, 'backfill', '');
+}
+
+function addColumns(database: Database, name: string, table: Table, columns: ReadonlyMap<string, StoredColumn>): void {
+  for (const [column, definition] of Object.entries(table.columns)) {
+    const stored = columns.get(column);
+    if (stored === undefined) {
+      const { default: initial, optional } = definition;
+      if (initial === undefined && !optional)
+        throw needsMigration(`${name}.${column} is new and required, and has no default for the rows that are there`);
+      database.driver.exec(
+        `ALTER TABLE ${quoteName(name)} ADD COLUMN ${columnDdl(column, definition, 'storage types')}`,
+      );
+      if (initial === undefined) continue;
+      const value = typeof initial === 'function' ? (initial as () => unknown)() : initial;
+      database.statement(`UPDATE ${quoteName(name)} SET ${quoteName(column)} = ?`).run(toSql(definition, value));
+    } else if (stored.type !== definition.type) {
+      throw needsMigration(`${name}.${column} was ${stored.type} and is ${definition.type} now`);
+    } else if (stored.optional && !definition.optional) {
+      const empty = database
+        .statement(`SELECT 1 FROM ${quoteName(name)} WHERE ${quoteName(column)} IS NULL LIMIT 1`)
+        .get();
+      if (empty !== undefined)
+        throw needsMigration(`${name}.${column} was optional and is required now, and rows hold null`);
+    }
+  }
+}
+
+/** Indexes hold no data: they are made anew from the schema. */
+function replaceIndexes(database: Database, schema: Schema): void {
+  const present = database.once(
+    "SELECT name FROM sqlite_schema WHERE type = 'index' AND sql IS NOT NULL AND tbl_name NOT LIKE 'koinon\\_%' ESCAPE '\\'",
+  ) as { name: string }[];
+  for (const { name } of present) database.driver.exec(`DROP INDEX ${quoteName(name)}`);
+  for (const [name, table] of Object.entries(schema.tables))
+    for (const statement of createIndexes(name, table, 'storage types')) database.driver.exec(statement);
+}
+
+function needsMigration(what: string, from?: number): KoinonError {
+  return new KoinonError(
+    'schema-changed',
+    `The schema has changed in a way that needs a migration${from === undefined ? '' : ` from version ${from}`}: ${what}. Raise the schema's version and pass the migration to openReplica; the file is as it was.`,
+  );
+}

@@ -1,0 +1,60 @@
+import type { Schema } from '@koinon/core';
+import { Database } from '../database/database.ts';
+import { isOlder, meta, prepareLayout, setMeta } from '../database/layout.ts';
+import { systemHost } from '../host/host.ts';
+import type { SqlDriver } from '../storage/driver.ts';
+import { LocalReplica, type Parts } from './local.ts';
+import type { ReplicaOptions } from './open.ts';
+import type { Replica } from './replica.ts';
+import { Unlinked } from './sync-part.ts';
+
+/** Opens a replica in this thread. @param draft makes its drafts. @throws KoinonError as `openReplica` says. */
+export async function openLocal<S extends Schema>(
+  options: ReplicaOptions<S>,
+  draft: Parts<S>['draft'],
+): Promise<Replica<S>> {
+  const { schema, host = systemHost, stallLimit = 10_000, file = ':memory:', prebuilt, seed } = options;
+  const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
+  try {
+    // What only few openings need is loaded only for them: a page should not fetch what it does not use.
+    const bringUp = isOlder(database, schema) ? (await import('../database/bring-up.ts')).bringUp : undefined;
+    const isNew = prepareLayout(database, schema, options.migrations ?? {}, bringUp);
+    database.transact(() => {
+      // New, or a copy that left its original's identity behind.
+      if (meta(database, 'replica') === undefined) setMeta(database, 'replica', host.newId());
+      if (isNew && seed) setMeta(database, 'seed', 'due');
+    });
+    const replica = new LocalReplica<S>(
+      schema,
+      database,
+      host,
+      { draft, syncing: await syncingOf(options) },
+      stallLimit,
+    );
+    if (seed && meta(database, 'seed') === 'due')
+      await replica.transaction(async (transaction) => {
+        await seed(transaction);
+        setMeta(database, 'seed', 'done');
+      });
+    replica.startSync();
+    return replica;
+  } catch (error) {
+    database.close();
+    throw error;
+  }
+}
+
+/** The part that syncs, where there is a server to sync with. */
+async function syncingOf<S extends Schema>({ server, sync }: ReplicaOptions<S>): Promise<Parts<S>['syncing']> {
+  if (server === undefined) return (engine, doing) => new Unlinked(engine, doing);
+  const { Syncing } = await import('./syncing.ts');
+  const transport = typeof server === 'string' ? (await import('../sync/transport.ts')).httpTransport(server) : server;
+  return (engine, doing) => new Syncing(engine, transport, sync === 'automatic' ? {} : sync, doing);
+}
+
+/** Opens a file by Node's driver, which is loaded only where it is used; a file that is not there starts as the prebuilt one. */
+async function openFile(file: string, prebuilt: string | undefined): Promise<SqlDriver> {
+  const { copyPrebuilt, openNodeDriver } = await import('#node-driver');
+  if (prebuilt !== undefined) await copyPrebuilt(prebuilt, file);
+  return openNodeDriver({ file });
+}

@@ -1,0 +1,94 @@
+import { KoinonError } from '@koinon/core';
+import { meta } from '../database/layout.ts';
+import type { Engine } from '../engine/steps.ts';
+import type { Result } from '../live/result.ts';
+import type { SyncState } from '../sync/state.ts';
+import type { Direction, SyncReport } from '../sync/step.ts';
+
+/** How work of the sync gets its turn in the replica. */
+export interface Doing {
+  readonly turn: <T>(work: () => T | Promise<T>) => Promise<T>;
+  /** In a local transaction of its own, as a change that comes from the server. */
+  readonly change: <T>(work: (engine: Engine) => T) => Promise<T>;
+}
+
+/** The state of the sync, as a live query tells it. */
+export type Told = Result<SyncState & { readonly id: string }>;
+
+/** The part of an open replica that syncs; see {@link Unlinked} for one without a server. */
+export interface SyncPart {
+  /** Begins to sync by itself, if it is to. */
+  start(): void;
+  byHand(direction: Direction, signal: AbortSignal | undefined): Promise<SyncReport>;
+  pause(): void;
+  resume(): void;
+  /** The device has written something. */
+  noticeWrite(): void;
+  /** Tells whoever shows the state, a little later: many things change it at once. */
+  tell(): void;
+  follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void;
+  /** Ends for good. */
+  stop(): Promise<void>;
+}
+
+/** What is told of the sync: what its loop says, and what the file holds. */
+export function toldState(
+  { database, outbox, conflicts }: Omit<Engine, 'commit'>,
+  loop: Pick<SyncState, 'phase' | 'error' | 'nextAttempt' | 'progress'>,
+): Told {
+  const number = (name: 'position' | 'server position') => {
+    const text = meta(database, name);
+    return text === undefined ? null : Number(text);
+  };
+  const state = {
+    id: 'sync',
+    ...loop,
+    pending: outbox.count('pending', 'attempted'),
+    conflicted: conflicts.count(),
+    rejected: outbox.count('rejected'),
+    syncedAt: meta(database, 'synced at') ?? null,
+    position: number('position'),
+    serverPosition: number('server position'),
+    isComplete: meta(database, 'complete') !== undefined,
+  };
+  return { rows: [state], added: [], updated: [], removed: [], origin: 'start', ready: true };
+}
+
+/** A replica without a server: nothing syncs, and whoever asks for it is told. */
+export class Unlinked implements SyncPart {
+  private readonly engine: Omit<Engine, 'commit'>;
+  private readonly doing: Doing;
+
+  constructor(engine: Omit<Engine, 'commit'>, doing: Doing) {
+    this.engine = engine;
+    this.doing = doing;
+  }
+
+  start(): void {}
+  noticeWrite(): void {}
+  tell(): void {}
+  async stop(): Promise<void> {}
+
+  async byHand(): Promise<never> {
+    throw notLinked();
+  }
+
+  pause(): never {
+    throw notLinked();
+  }
+
+  resume(): never {
+    throw notLinked();
+  }
+
+  follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void {
+    let isOver = false;
+    const loop = { phase: 'stopped', error: null, nextAttempt: null, progress: null } as const;
+    this.doing.turn(() => isOver || deliver(toldState(this.engine, loop))).catch(fail);
+    return () => {
+      isOver = true;
+    };
+  }
+}
+
+const notLinked = () => new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');

@@ -9,6 +9,7 @@ export default defineConfig({
   test: {
     // Worker threads that tests start resolve packages by Node, not by Vite: they need the condition as well.
     execArgv: conditions.map((condition) => `--conditions=${condition}`),
+    globalSetup: 'test/support/before-all.ts',
     include: ['packages/*/src/**/*.test.ts', 'test/**/*.test.ts'],
     typecheck: { enabled: true, include: ['packages/*/src/**/*.test-d.ts'], tsconfig: 'tsconfig.json' },
     testTimeout: 60_000,

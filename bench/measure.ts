@@ -52,8 +52,8 @@ export async function measure(row: BenchRow): Promise<Measured> {
     const { reach } = row;
     const least = reach && 'least' in reach ? reach.least : Number.NEGATIVE_INFINITY;
     const most = reach && 'most' in reach ? reach.most : Number.POSITIVE_INFINITY;
-    const unit = reach?.of === 'figure' ? ` ${row.unit}` : '';
-    const words = reach === undefined ? '-' : 'least' in reach ? `>= ${least}${unit}` : `<= ${most}${unit}`;
+    const what = reach?.of === 'figure' ? ' (figure)' : '';
+    const words = reach === undefined ? '-' : 'least' in reach ? `>= ${least}${what}` : `<= ${most}${what}`;
     const judged = reach?.of === 'figure' ? median(koinons) : ratio;
     return {
       row: row.row,

@@ -10,7 +10,7 @@ const places = [
 ];
 
 /** The system's Chromium; on Debian as root it is installed when there is none. */
-function findChromium(): string {
+export function findChromium(): string {
   const given = process.env.KOINON_TEST_CHROMIUM;
   const find = () => [given, ...places].find((path) => path !== undefined && existsSync(path));
   const found = find();

@@ -181,6 +181,30 @@ test('a tab with the app’s next version takes the database over and brings it 
   await end();
 });
 
+test('a tab that closes its replica hands the database over; its own calls are refused, the others go on', async () => {
+  const { tab, end } = await database();
+  const [one, two] = [await tab(), await tab()];
+  await insert(one, 'plum');
+  // What was asked before is done before it is closed.
+  const asked = pick(one, 'plum', 3);
+  await one.evaluate(() => window.replica.close());
+  expect((await asked).picked).toBe(3);
+  expect((await pick(two, 'plum', 4)).picked).toBe(7);
+  const refused = await one.evaluate(() => window.replica.count({ from: 'tree' }).catch((error) => error.code));
+  expect(refused).toBe('replica-closed');
+  await one.evaluate(() => window.replica.close());
+  await expect.poll(() => two.evaluate(() => window.seen)).toEqual(['plum 7']);
+  await end();
+});
+
+test('a worker that cannot be started is a clear error, and not a page that waits for ever', async () => {
+  const { tab, end } = await database();
+  const page = await tab();
+  const failed = await page.evaluate(() => window.connectTo('/there-is-no-such-worker.js'));
+  expect(failed).toMatch(/^replica-closed: The replica's worker cannot run/);
+  await end();
+});
+
 test('what is saved while the page is left is there at the next opening, once', async () => {
   const { tab, name, url, end } = await database();
   const page = await tab();

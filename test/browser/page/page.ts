@@ -13,6 +13,8 @@ declare global {
     replica: Replica<typeof orchard>;
     worker: Worker;
     openReplica(name: string): Promise<void>;
+    /** What comes of connecting to a worker at an address. */
+    connectTo(address: string): Promise<string>;
     /** The tab as a phone treats one that nobody sees. */
     hide(isHidden: boolean): void;
     /** Page and worker do nothing for so many milliseconds. */
@@ -54,6 +56,11 @@ window.mountTrees = () => {
   window.mounted = mountTrees(window.replica);
 };
 window.importTrees = (lines) => importRows(window.replica, orchard, lines);
+window.connectTo = (address) =>
+  connectTab(new Worker(address, { type: 'module' }), orchard).then(
+    () => 'connected',
+    (error) => `${error.code}: ${error.message}`,
+  );
 window.hide = (isHidden) => {
   Object.defineProperty(document, 'visibilityState', {
     configurable: true,

@@ -81,8 +81,7 @@ function save(row: string, times: number, bytes: number): BenchRow {
       await page.evaluate(() => window.bench.connect());
       return {
         floor: () => page.evaluate(([n, size]) => window.bench.bareSaves(n, size), [times, bytes] as const),
-        koinon: () =>
-          page.evaluate(([n, size, rows]) => window.bench.saves(n, size, rows), [times, bytes, imported] as const),
+        koinon: () => page.evaluate(([size, rows]) => window.bench.saves(size, rows), [bytes, imported] as const),
         close,
       };
     },

@@ -13,6 +13,8 @@ declare global {
     replica: Replica<typeof orchard>;
     worker: Worker;
     openReplica(name: string): Promise<void>;
+    /** Whether this tab runs the database. */
+    isOwner: boolean;
     /** What comes of connecting to a worker at an address. */
     connectTo(address: string): Promise<string>;
     /** The tab as a phone treats one that nobody sees. */
@@ -27,7 +29,7 @@ declare global {
     mounted: Mounted;
     importTrees(lines: readonly string[]): Promise<unknown>;
     /** Lets the test act in the middle of a transaction. */
-    reached?(): Promise<void>;
+    reached(): Promise<void>;
   }
 }
 
@@ -40,6 +42,9 @@ window.startWorker = (name) => {
 };
 window.openReplica = async (name) => {
   window.worker = new Worker(new URL('./orchard-worker.ts', import.meta.url), { type: 'module', name });
+  window.worker.addEventListener('message', ({ data }) => {
+    if (data.tell === 'tab') window.isOwner = data.term !== null;
+  });
   // A page of the newer app has the newer schema; what the tests do with it both have.
   const schema = name.endsWith('version 2') ? newerOrchard : orchard;
   window.replica = (await connectTab(window.worker, schema)) as typeof window.replica;

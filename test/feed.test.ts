@@ -1,7 +1,8 @@
-import type { Replica, SqlDriver } from '@koinon/client';
+import type { Replica } from '@koinon/client';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
+import type { Shell } from './support/stores.ts';
 import { type Garden, garden, rowsOf, World } from './support/world.ts';
 
 // Other programs write the server's tables in plain SQL; replicas must follow, whatever form the SQL takes.
@@ -41,9 +42,9 @@ const statement = fc.oneof(
   fc.constant('DELETE FROM plant'),
 );
 
-const run = (shell: SqlDriver, sql: string) => {
+const run = async (shell: Shell, sql: string) => {
   try {
-    shell.exec(sql);
+    await shell.exec(sql);
   } catch (error) {
     // A constraint said no, as it may; the statement did nothing.
     if (!/constraint/.test((error as Error).message)) throw error;
@@ -58,7 +59,7 @@ test('history 11: REPLACE, OR IGNORE, key updates, DELETE without WHERE: all are
     await follower.sync();
     await fc.assert(
       fc.asyncProperty(fc.array(statement, { minLength: 1, maxLength: 6 }), async (statements) => {
-        for (const sql of statements) run(shell, sql);
+        for (const sql of statements) await run(shell, sql);
         await follower.sync();
         expect(await rowsOf(follower)).toEqual(await rowsOf(shell));
       }),
@@ -76,21 +77,21 @@ test('cascades reach the replicas, and a row replaced by an equal one is not sen
   const world = await World.of(garden);
   try {
     const shell = await world.shell();
-    shell.exec('CREATE TABLE row_count (n INTEGER); INSERT INTO row_count VALUES (0)');
-    shell.exec(
+    await shell.exec('CREATE TABLE row_count (n INTEGER); INSERT INTO row_count VALUES (0)');
+    await shell.exec(
       'CREATE TRIGGER of_the_office AFTER DELETE ON bed BEGIN DELETE FROM plant WHERE bed = OLD.id; UPDATE row_count SET n = n + 1; END',
     );
-    shell.exec("INSERT INTO bed VALUES ('b1', 'north', 1), ('b2', 'south', 0)");
-    shell.exec(
+    await shell.exec("INSERT INTO bed VALUES ('b1', 'north', 1), ('b2', 'south', 0)");
+    await shell.exec(
       "INSERT INTO plant VALUES ('p1', 'b1', 'herb', NULL, 3, 0, '[]'), ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')",
     );
     const replica = await world.replica();
     await replica.sync();
-    shell.exec("DELETE FROM bed WHERE id = 'b1'");
+    await shell.exec("DELETE FROM bed WHERE id = 'b1'");
     expect((await replica.sync()).down).toEqual({ insert: 0, update: 0, delete: 2 });
-    shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')");
+    await shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')");
     expect((await replica.sync()).received).toBe(0);
-    shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 4, 0, '[]')");
+    await shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 4, 0, '[]')");
     const { lines } = await world.request('/v1/pull', {});
     expect((await replica.sync()).down).toEqual({ insert: 0, update: 1, delete: 0 });
     expect(lines).toHaveLength(3);
@@ -103,16 +104,16 @@ test('rows that were in the database before Koinon are stamped, and others’ un
   const world = await World.of(garden);
   try {
     const shell = await world.shell();
-    shell.exec('DROP TRIGGER koinon_bed_after_insert');
-    shell.exec("INSERT INTO bed VALUES ('b1', 'unseen', 1)");
-    shell.exec('CREATE UNIQUE INDEX one_label ON plant (label)');
+    await shell.exec('DROP TRIGGER koinon_bed_after_insert');
+    await shell.exec("INSERT INTO bed VALUES ('b1', 'unseen', 1)");
+    await shell.exec('CREATE UNIQUE INDEX one_label ON plant (label)');
     await world.restart();
     const replica = await world.replica();
     await replica.sync();
     expect(await replica.get('bed', 'b1')).toMatchObject({ name: 'unseen' });
-    shell.exec("INSERT INTO plant VALUES ('p1', 'b1', 'herb', 'sage', 3, 0, '[]')");
+    await shell.exec("INSERT INTO plant VALUES ('p1', 'b1', 'herb', 'sage', 3, 0, '[]')");
     await replica.sync();
-    shell.exec("REPLACE INTO plant VALUES ('p2', 'b1', 'herb', 'sage', 3, 0, '[]')");
+    await shell.exec("REPLACE INTO plant VALUES ('p2', 'b1', 'herb', 'sage', 3, 0, '[]')");
     await replica.sync();
     expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
     expect(await replica.get('plant', 'p1')).toBeUndefined();

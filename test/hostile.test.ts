@@ -10,7 +10,7 @@ let before: unknown;
 let cursor: string;
 beforeAll(async () => {
   world = await World.of(garden);
-  (await world.shell()).exec(
+  await (await world.shell()).exec(
     "INSERT INTO bed VALUES ('b1', 'north', 1); INSERT INTO plant VALUES ('p1', 'b1', 'herb', NULL, 3, 0, '[]')",
   );
   before = await rowsOf(await world.shell());

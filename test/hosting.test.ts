@@ -28,7 +28,7 @@ test('a replica in a worker thread keeps its data, syncs, is live, and survives 
   expect(Object.isFrozen(results.at(-1)?.rows[1])).toBe(true);
   expect(await replica.sync()).toMatchObject({ up: { applied: 2 } });
   const shell = await world.shell();
-  shell.exec("UPDATE bed SET name = 'office' WHERE id = 'b1'");
+  await shell.exec("UPDATE bed SET name = 'office' WHERE id = 'b1'");
   await replica.sync();
   await expect
     .poll(() => results.at(-1))

@@ -20,13 +20,13 @@ async function years() {
       now += day;
     }
     // Receipts carry the server's own clock: it has moved on as well.
-    shell.exec(
+    await shell.exec(
       `UPDATE koinon_receipt SET received_at = strftime('%Y-%m-%dT%H:%M:%fZ', julianday(received_at) - ${days})`,
     );
     await keeper.tidy();
   };
-  const left = (table: 'koinon_stamp WHERE deleted' | 'koinon_receipt') =>
-    (shell.prepare(`SELECT count(*) AS n FROM ${table}`).get() as { n: number }).n;
+  const left = async (table: 'koinon_stamp WHERE deleted' | 'koinon_receipt') =>
+    (await shell.all<{ n: number }>(`SELECT count(*) AS n FROM ${table}`))[0]?.n;
   return { world, shell, later, left, end: () => Promise.all([store.close(), world.end()]) };
 }
 
@@ -51,14 +51,14 @@ test('after 90 days deletions and receipts are gone; a device away for longer st
   await away.sync({ direction: 'push' }).catch(() => undefined);
   await away.update('plant', 'edited', { label: 'typed here' });
   await away.insert('plant', { id: 'mine', bed: 'b', kind: 'tree' });
-  shell.exec("DELETE FROM plant WHERE id = 'gone'");
+  await shell.exec("DELETE FROM plant WHERE id = 'gone'");
   await later(60);
   expect((await near.sync()).startedOver).toBe(false);
   expect(await near.get('plant', 'gone')).toBeUndefined();
-  expect(left('koinon_stamp WHERE deleted')).toBe(1);
-  shell.exec("UPDATE plant SET label = 'from the office' WHERE id = 'kept'");
+  expect(await left('koinon_stamp WHERE deleted')).toBe(1);
+  await shell.exec("UPDATE plant SET label = 'from the office' WHERE id = 'kept'");
   await later(31);
-  expect([left('koinon_stamp WHERE deleted'), left('koinon_receipt')]).toEqual([0, 0]);
+  expect([await left('koinon_stamp WHERE deleted'), await left('koinon_receipt')]).toEqual([0, 0]);
 
   const report = await away.sync();
   expect(report.startedOver).toBe(true);
@@ -78,7 +78,7 @@ test('after 90 days deletions and receipts are gone; a device away for longer st
 
 test('a first download that was left half done for too long begins again', async () => {
   const { world, shell, later, end } = await years();
-  shell.exec(
+  await shell.exec(
     "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 7000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
   );
   const network = new BadNetwork(world.server.url);
@@ -90,7 +90,7 @@ test('a first download that was left half done for too long begins again', async
   await replica.sync().catch(() => undefined);
   expect(await replica.count({ from: 'bed' })).toBe(5_000);
   // Of a page that has come already, and of one that has not.
-  shell.exec("DELETE FROM bed WHERE id IN ('b1', 'b999')");
+  await shell.exec("DELETE FROM bed WHERE id IN ('b1', 'b999')");
   await later(100);
   await replica.sync();
   expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
@@ -99,7 +99,7 @@ test('a first download that was left half done for too long begins again', async
 
 test('ten thousand deletions are forgotten in small steps, between which the server answers', async () => {
   const { world, shell, later, left, end } = await years();
-  shell.exec(
+  await shell.exec(
     "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 10000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n; DELETE FROM bed",
   );
   await later(1);
@@ -114,7 +114,7 @@ test('ten thousand deletions are forgotten in small steps, between which the ser
     answered++;
   }
   await forgetting;
-  expect(left('koinon_stamp WHERE deleted')).toBe(0);
+  expect(await left('koinon_stamp WHERE deleted')).toBe(0);
   expect(answered).toBeGreaterThan(5);
   await end();
 });
@@ -141,6 +141,6 @@ test('the server knows its replicas; one that is shut out is refused, and keeps 
   await replica.insert('bed', { name: 'south' });
   await expect(replica.sync()).rejects.toMatchObject({ code: 'replica-dropped' });
   expect(await replica.status()).toMatchObject({ pending: 1 });
-  expect(shell.prepare('SELECT count(*) AS n FROM bed').get()).toEqual({ n: 1 });
+  expect(await shell.all('SELECT count(*) AS n FROM bed')).toEqual([{ n: 1 }]);
   await end();
 });

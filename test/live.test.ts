@@ -164,7 +164,7 @@ test('a listener hears old and new row, kind and origin, of the rows it asked fo
   await replica.update('plant', 'p1', { height: 8 });
   await replica.sync();
   const shell = await world.shell();
-  shell.exec(
+  await shell.exec(
     "UPDATE plant SET height = 2 WHERE id = 'p1'; INSERT INTO plant VALUES ('p2', 'b1', 'tree', NULL, 30, 0, '[]')",
   );
   await replica.sync();

@@ -11,7 +11,7 @@ beforeAll(async () => {
 afterAll(() => world.end());
 beforeEach(async () => {
   const shell = await world.shell();
-  shell.exec("DELETE FROM plant; DELETE FROM bed; INSERT INTO bed VALUES ('b1', 'north', 1), ('b2', 'south', 0)");
+  await shell.exec("DELETE FROM plant; DELETE FROM bed; INSERT INTO bed VALUES ('b1', 'north', 1), ('b2', 'south', 0)");
 });
 
 const uuid = (n: number) => `00000000-0000-4000-8000-${String(n).padStart(12, '0')}`;
@@ -35,7 +35,7 @@ test('a pull without a cursor brings everything, then exactly what changed', asy
     { kind: 'insert', table: 'bed', id: 'b2', columns: { name: 'south', sunny: false } },
   ]);
   const shell = await world.shell();
-  shell.exec("UPDATE bed SET sunny = 0 WHERE id = 'b1'");
+  await shell.exec("UPDATE bed SET sunny = 0 WHERE id = 'b1'");
   const [next, ...changed] = (await world.request('/v1/pull', { cursor: header?.cursor })).lines as {
     from: number;
     to: number;
@@ -43,7 +43,7 @@ test('a pull without a cursor brings everything, then exactly what changed', asy
   }[];
   expect(next).toMatchObject({ kind: 'changes', from: header?.to, rows: 1 });
   expect(changed).toEqual([{ kind: 'update', table: 'bed', id: 'b1', position: next?.to, columns: { sunny: false } }]);
-  shell.exec(
+  await shell.exec(
     "DELETE FROM bed WHERE id = 'b2'; INSERT INTO bed VALUES ('b3', 'gone soon', 1); DELETE FROM bed WHERE id = 'b3'",
   );
   const [last, ...gone] = (await world.request('/v1/pull', { cursor: next?.cursor })).lines as {
@@ -58,7 +58,7 @@ test('a pull without a cursor brings everything, then exactly what changed', asy
 
 test('a first download in small pages, with changes between them, ends with what the server holds', async () => {
   const shell = await world.shell();
-  for (let n = 0; n < 9; n++) shell.exec(`INSERT INTO plant VALUES ('p${n}', 'b1', 'herb', NULL, ${n}, 0, '[]')`);
+  for (let n = 0; n < 9; n++) await shell.exec(`INSERT INTO plant VALUES ('p${n}', 'b1', 'herb', NULL, ${n}, 0, '[]')`);
   const held = new Map<string, object>();
   let cursor: string | undefined;
   for (let page = 0, more = true; more; page++) {
@@ -73,7 +73,7 @@ test('a first download in small pages, with changes between them, ends with what
     }
     ({ cursor, more } = header);
     if (page === 2)
-      shell.exec(
+      await shell.exec(
         "UPDATE plant SET height = 99 WHERE id IN ('p0', 'p8'); DELETE FROM plant WHERE id = 'p1'; INSERT INTO plant VALUES ('p00', 'b2', 'tree', NULL, 5, 0, '[]')",
       );
   }

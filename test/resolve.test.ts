@@ -145,7 +145,7 @@ test('the same id made on both sides is asked about column by column', async () 
 
 test('a row the server refused is edited and goes up as one with what was refused; what it was refused with stays whole', async () => {
   const shell = await world.shell();
-  shell.exec(
+  await shell.exec(
     "CREATE TRIGGER no_weeds BEFORE INSERT ON plant WHEN new.label = 'weed' BEGIN SELECT raise(ABORT, 'no weeds'); END",
   );
   await mine.transaction(async (transaction) => {

@@ -116,7 +116,7 @@ test('failures are tried again after growing, jittered times, for ever; typing d
 
 test('paused it stops where it is and keeps everything; resumed it goes on', async () => {
   const shell = await world.shell();
-  shell.exec(
+  await shell.exec(
     "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 12000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
   );
   const network = new BadNetwork(world.server.url);
@@ -144,7 +144,7 @@ test('paused it stops where it is and keeps everything; resumed it goes on', asy
 
 test('progress tells rows done and to come, and the journal what moved, table by table', async () => {
   const shell = await world.shell();
-  shell.exec(
+  await shell.exec(
     "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 11000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
   );
   const seen: SyncState['progress'][] = [];
@@ -170,7 +170,7 @@ test('progress tells rows done and to come, and the journal what moved, table by
     { done: 5000, of: 11000 },
     { done: 10000, of: 11000 },
   ]);
-  shell.exec("UPDATE bed SET name = 'renamed' WHERE id = 'b7'; DELETE FROM bed WHERE id = 'b8'");
+  await shell.exec("UPDATE bed SET name = 'renamed' WHERE id = 'b7'; DELETE FROM bed WHERE id = 'b8'");
   await replica.sync();
   const [second, first] = await replica.journal();
   expect(first).toMatchObject({

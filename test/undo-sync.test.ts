@@ -39,7 +39,8 @@ async function take(replica: Replica<Garden>, shell: { exec(sql: string): void }
       throw new Error('on second thoughts');
     });
     await expect(failing).rejects.toThrow('on second thoughts');
-  } else if (given.do === 'office') shell.exec(`UPDATE plant SET label = '${given.label}' WHERE id = '${given.id}'`);
+  } else if (given.do === 'office')
+    await shell.exec(`UPDATE plant SET label = '${given.label}' WHERE id = '${given.id}'`);
   else if (given.do === 'undo') await replica.undo().catch(refused);
   else if (given.do === 'revert') await replica.revert('plant', given.id).catch(refused);
   else if (given.do === 'revert all') await replica.revertAll().catch(refused);
@@ -57,8 +58,9 @@ test('after any mix of edits, undo, revert, drafts and syncs, reverting what is 
       const world = await World.of(garden);
       try {
         const shell = await world.shell();
-        shell.exec("INSERT INTO bed VALUES ('b', 'bed', 1)");
-        for (let n = 0; n < 3; n++) shell.exec(`INSERT INTO plant VALUES ('p${n}', 'b', 'herb', NULL, 0, 0, '[]')`);
+        await shell.exec("INSERT INTO bed VALUES ('b', 'bed', 1)");
+        for (let n = 0; n < 3; n++)
+          await shell.exec(`INSERT INTO plant VALUES ('p${n}', 'b', 'herb', NULL, 0, 0, '[]')`);
         const replica = await world.replica();
         await replica.sync();
         for (const given of history) {

@@ -58,14 +58,14 @@ test('a first download in pages of any size, with writes between the pages, ends
         const source = await World.of(schema({ blob: given.tables.blob }));
         try {
           const shell = await source.shell();
-          for (let n = 0; n < 10; n++) shell.exec(`INSERT INTO blob VALUES ('b${n}', x'0${n}', '${n}')`);
+          for (let n = 0; n < 10; n++) await shell.exec(`INSERT INTO blob VALUES ('b${n}', x'0${n}', '${n}')`);
           let page = 0;
           const paged = await openReplica({
             schema: source.schema,
             server: {
               async pull(request) {
                 for (const { n, what } of writes.filter((write) => write.page === page))
-                  shell.exec(
+                  await shell.exec(
                     what === 'update'
                       ? `UPDATE blob SET note = note + 1 WHERE id = 'b${n}'`
                       : what === 'delete'
@@ -82,7 +82,7 @@ test('a first download in pages of any size, with writes between the pages, ends
           });
           await paged.sync();
           const held = (await paged.rows({ from: 'blob' })).map(({ id, note }) => [id, note]);
-          const stored = shell.prepare('SELECT id, json(note) AS note FROM blob ORDER BY id').all() as {
+          const stored = (await shell.all('SELECT id, json(note) AS note FROM blob ORDER BY id')) as {
             id: string;
             note: string;
           }[];

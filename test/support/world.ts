@@ -1,16 +1,10 @@
-import { copyFile, mkdtemp, rm } from 'node:fs/promises';
+import { mkdtemp, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
-import {
-  httpTransport,
-  openNodeDriver,
-  openReplica,
-  type Replica,
-  type SqlDriver,
-  type Transport,
-} from '@koinon/client';
+import { httpTransport, openReplica, type Replica, type Transport } from '@koinon/client';
 import { boolean, counter, integer, oneOf, reference, type Schema, schema, setOfText, table, text } from '@koinon/core';
-import { type RunningServer, sqliteStore, startServer } from '@koinon/server';
+import { type RunningServer, startServer } from '@koinon/server';
+import { type Database, newDatabase, type Shell, type StoreKind } from './stores.ts';
 
 /** A small schema that has what the histories need. */
 export const garden = schema({
@@ -27,25 +21,28 @@ export const garden = schema({
 
 export type Garden = typeof garden;
 
-/** A server on a real file, replicas on real files, and other programs that write the server's database. */
+/** A server on a real database, replicas on real files, and other programs that write the server's database. */
 export class World<S extends Schema = Garden> {
   readonly folder: string;
   readonly schema: S;
+  readonly database: Database;
   server: RunningServer;
   private readonly closing: (() => Promise<void> | void)[] = [];
-  private readonly shells: SqlDriver[] = [];
+  private readonly shells: Shell[] = [];
   private count = 0;
 
-  private constructor(folder: string, schema: S, server: RunningServer) {
+  private constructor(folder: string, schema: S, database: Database, server: RunningServer) {
     this.folder = folder;
     this.schema = schema;
+    this.database = database;
     this.server = server;
   }
 
-  static async of<S extends Schema>(schema: S): Promise<World<S>> {
+  static async of<S extends Schema>(schema: S, kind: StoreKind = 'SQLite'): Promise<World<S>> {
     const folder = await mkdtemp(join(tmpdir(), 'koinon-test-'));
-    const server = await startServer({ store: await sqliteStore(schema, join(folder, 'server.db')), port: 0 });
-    return new World(folder, schema, server);
+    const database = await newDatabase(kind, folder);
+    const server = await startServer({ store: await database.open(schema), port: 0 });
+    return new World(folder, schema, database, server);
   }
 
   path(name: string): string {
@@ -62,29 +59,38 @@ export class World<S extends Schema = Garden> {
     return replica;
   }
 
-  /** Another program with the server's database file open. */
-  async shell(): Promise<SqlDriver> {
-    const shell = await openNodeDriver({ file: this.path('server.db') });
-    shell.exec('PRAGMA foreign_keys = on');
+  /** Another program with the server's database open. */
+  async shell(): Promise<Shell> {
+    const shell = await this.database.shell();
     this.shells.push(shell);
     return shell;
   }
 
-  /** Stops the server and starts it again on the same file, perhaps with another schema. */
-  async restart(schema: Schema = this.schema): Promise<void> {
+  /** Stops the server and starts it again on the same database, perhaps with another schema. */
+  async restart(schema: Schema = this.schema, meanwhile: () => Promise<void> = async () => undefined): Promise<void> {
     const port = Number(new URL(this.server.url).port);
     await this.server.close();
-    this.server = await startServer({ store: await sqliteStore(schema, this.path('server.db')), port });
+    await meanwhile();
+    this.server = await startServer({ store: await this.database.open(schema), port });
   }
 
-  /** Puts a backup in the place of the server's database. */
-  async restore(backup: string): Promise<void> {
-    const port = Number(new URL(this.server.url).port);
-    await this.server.close();
-    for (const shell of this.shells.splice(0)) shell.close();
-    for (const suffix of ['', '-wal', '-shm']) await rm(`${this.path('server.db')}${suffix}`, { force: true });
-    await copyFile(backup, this.path('server.db'));
-    this.server = await startServer({ store: await sqliteStore(this.schema, this.path('server.db')), port });
+  /** Keeps a backup of the server's database; what is returned puts it in the place of what has become of it. */
+  async backup(): Promise<() => Promise<void>> {
+    let putBack: (() => Promise<void>) | undefined;
+    // A copy of a PostgreSQL database is made while nobody has it open.
+    await this.restart(this.schema, async () => {
+      await this.closeShells();
+      putBack = await this.database.backup();
+    });
+    return () =>
+      this.restart(this.schema, async () => {
+        await this.closeShells();
+        await putBack?.();
+      });
+  }
+
+  private async closeShells(): Promise<void> {
+    for (const shell of this.shells.splice(0)) await shell.close();
   }
 
   /** A request as any program makes it; the answer's lines parsed. */
@@ -104,8 +110,9 @@ export class World<S extends Schema = Garden> {
 
   async end(): Promise<void> {
     for (const close of this.closing.reverse()) await close();
-    for (const shell of this.shells) shell.close();
+    await this.closeShells();
     await this.server.close();
+    await this.database.drop();
     await rm(this.folder, { recursive: true, force: true });
   }
 }
@@ -145,13 +152,13 @@ export class BadNetwork implements Transport {
   }
 }
 
-/** All rows of a replica or of the server's file, by table and id, whatever the order. */
-export async function rowsOf(source: Replica<Garden> | SqlDriver): Promise<Record<string, unknown>> {
+/** All rows of a replica or of the server's database, by table and id, whatever the order. */
+export async function rowsOf(source: Replica<Garden> | Shell): Promise<Record<string, unknown>> {
   const rows: Record<string, unknown> = {};
   for (const name of ['bed', 'plant'] as const) {
     const found =
-      'prepare' in source
-        ? (source.prepare(`SELECT * FROM ${name}`).all() as Record<string, unknown>[])
+      'all' in source
+        ? await source.all(`SELECT * FROM ${name}`)
         : ((await source.rows({ from: name })) as unknown as Record<string, unknown>[]);
     for (const row of found)
       rows[`${name} ${row.id}`] = Object.fromEntries(Object.entries(row).map(([key, value]) => [key, plain(value)]));

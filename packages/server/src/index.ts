@@ -3,6 +3,14 @@ export { openApi } from './http/openapi.ts';
 export { koinonPlugin, type PluginOptions } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';
 export { Keeper, type KeeperOptions } from './stores/keeper.ts';
+export type { Mapping, TableMapping } from './stores/postgres/mapping.ts';
+export {
+  type PostgresOptions,
+  postgresDdl,
+  postgresStore,
+  releasePostgres,
+  restampPostgres,
+} from './stores/postgres/store.ts';
 export { sqliteStore } from './stores/sqlite/store.ts';
 export type {
   Contact,

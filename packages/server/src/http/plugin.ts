@@ -68,7 +68,7 @@ export async function koinonPlugin(
   );
 
   app.get(`${root}/about`, async (): Promise<About> => {
-    const position = Number(await store.read((reader) => reader.position()));
+    const position = store.ordinal(await store.read((reader) => reader.position()));
     const { feed, schema } = store;
     return {
       server: 'koinon',

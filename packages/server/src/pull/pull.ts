@@ -38,9 +38,9 @@ export async function pull(store: Store, request: PullRequest): Promise<PulledPa
       const next: Cursor = { ...cursor, known: page.to };
       const header = {
         kind: 'changes' as const,
-        from: Number(cursor.known),
-        to: Number(page.to),
-        newest: Number(await reader.position()),
+        from: store.ordinal(cursor.known),
+        to: store.ordinal(page.to),
+        newest: store.ordinal(await reader.position()),
         left: await reader.counts(cursor.known),
         cursor: sealCursor(next, store.secret),
         rows: page.entries.length,
@@ -64,8 +64,8 @@ export async function pull(store: Store, request: PullRequest): Promise<PulledPa
     const header = {
       kind: 'snapshot' as const,
       from: null,
-      to: Number(known),
-      newest: Number(await reader.position()),
+      to: store.ordinal(known),
+      newest: store.ordinal(await reader.position()),
       // Counted once: the later pages of a snapshot need not go through the tables again.
       ...(cursor === undefined ? { left: await reader.counts(null) } : {}),
       cursor: sealCursor(next, store.secret),

@@ -21,7 +21,7 @@ import {
 } from '@koinon/core';
 import canonicalize from 'canonicalize';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
-import type { RowKey, Store, StoreWriter } from '../stores/store.ts';
+import { type RowKey, RowsLockedError, type Store, type StoreWriter } from '../stores/store.ts';
 import { Comparison } from './compare.ts';
 
 /**
@@ -34,7 +34,13 @@ export async function push(store: Store, request: PushRequest): Promise<PushResp
   const outcomes: Outcome[] = [];
   const blocked = new Map<string, string>();
   for (const transaction of request.transactions) {
-    const outcome = await store.write((writer) => takeUp(store.schema, writer, transaction, base, blocked));
+    const outcome = await store
+      .write((writer) => takeUp(store, writer, transaction, base, blocked))
+      .catch((error): Outcome => {
+        if (!(error instanceof RowsLockedError)) throw error;
+        // Nobody knows for how long: it may come again, and those that have nothing to do with it go on.
+        return { id: transaction.id, outcome: 'waits', for: transaction.id };
+      });
     if (outcome.outcome !== 'applied')
       for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
     outcomes.push(outcome);
@@ -45,7 +51,7 @@ export async function push(store: Store, request: PushRequest): Promise<PushResp
 }
 
 async function takeUp(
-  schema: Schema,
+  { schema, ordinal }: Pick<Store, 'schema' | 'ordinal'>,
   writer: StoreWriter,
   transaction: UploadedTransaction,
   base: Cursor | null,
@@ -93,7 +99,7 @@ async function takeUp(
     return wholeProblems(schema, writer, keys);
   });
   if (problems.length > 0) return refuse(problems);
-  const position = Number(await writer.position());
+  const position = ordinal(await writer.position());
   await writer.saveReceipt({ id, digest, outcome: { kind: 'applied', position } });
   return { id, outcome: 'applied', position };
 }
@@ -131,37 +137,53 @@ function completed(schema: Schema, change: Change): Change {
 /** What only the written rows can answer for: row rules, and references in both directions. */
 async function wholeProblems(schema: Schema, writer: StoreWriter, keys: readonly RowKey[]): Promise<Problem[]> {
   const problems: Problem[] = [];
-  for (const { table: tableName, id } of keys) {
-    const row = await writer.row(tableName, id);
-    if (row === null) problems.push(...(await stillReferenced(schema, writer, tableName, id)));
-    else {
-      problems.push(...rowProblems(tableName, schema.tables[tableName] as Table, row));
-      problems.push(...(await pointingNowhere(schema, writer, tableName, row)));
+  const ids = new Map<string, string[]>();
+  for (const { table, id } of keys) ids.set(table, [...(ids.get(table) ?? []), id]);
+  for (const [name, written] of ids) {
+    const rows = await writer.rows(name, written);
+    for (const row of rows.values()) problems.push(...rowProblems(name, schema.tables[name] as Table, row));
+    problems.push(...(await pointingNowhere(schema, writer, name, [...rows.values()])));
+    const gone = written.filter((id) => !rows.has(id));
+    if (gone.length > 0) problems.push(...(await stillReferenced(schema, writer, name, gone)));
+  }
+  return problems;
+}
+
+async function pointingNowhere(
+  schema: Schema,
+  writer: StoreWriter,
+  table: string,
+  rows: readonly AnyRow[],
+): Promise<Problem[]> {
+  const problems: Problem[] = [];
+  for (const [column, { target }] of (schema.tables[table] as Table).entries) {
+    if (target === undefined) continue;
+    const pointing = rows.flatMap((row) => (typeof row[column] === 'string' ? [{ id: row.id, to: row[column] }] : []));
+    if (pointing.length === 0) continue;
+    const there = await writer.rows(target, [...new Set(pointing.map(({ to }) => to))]);
+    for (const { id, to } of pointing) {
+      if (there.has(to)) continue;
+      const message = `${table}.${column} ${to}: there is no ${target} of that id on the server.`;
+      problems.push({ code: 'no-such-reference', table, id, column, rule: `references ${target}`, message });
     }
   }
   return problems;
 }
 
-async function pointingNowhere(schema: Schema, writer: StoreWriter, table: string, row: AnyRow): Promise<Problem[]> {
-  const problems: Problem[] = [];
-  for (const [column, { target }] of Object.entries((schema.tables[table] as Table).columns)) {
-    const id = row[column];
-    if (target === undefined || typeof id !== 'string' || (await writer.row(target, id)) !== null) continue;
-    const message = `${table}.${column} ${id}: there is no ${target} of that id on the server.`;
-    problems.push({ code: 'no-such-reference', table, id: row.id, column, rule: `references ${target}`, message });
-  }
-  return problems;
-}
-
-async function stillReferenced(schema: Schema, writer: StoreWriter, table: string, id: string): Promise<Problem[]> {
+async function stillReferenced(
+  schema: Schema,
+  writer: StoreWriter,
+  table: string,
+  ids: readonly string[],
+): Promise<Problem[]> {
   const problems: Problem[] = [];
   for (const [otherName, other] of Object.entries(schema.tables))
-    for (const [column, { target }] of Object.entries(other.columns)) {
+    for (const [column, { target }] of other.entries) {
       if (target !== table) continue;
-      const referrer = await writer.referrer(otherName, column, id);
-      if (referrer === undefined) continue;
-      const message = `${table} ${id} cannot be deleted: ${otherName} ${referrer} refers to it by ${column}.`;
-      problems.push({ code: 'row-referenced', table, id, rule: `referenced by ${otherName}.${column}`, message });
+      for (const [id, referrer] of await writer.referrers(otherName, column, ids)) {
+        const message = `${table} ${id} cannot be deleted: ${otherName} ${referrer} refers to it by ${column}.`;
+        problems.push({ code: 'row-referenced', table, id, rule: `referenced by ${otherName}.${column}`, message });
+      }
     }
   return problems;
 }

@@ -112,9 +112,10 @@ export interface StoreWriter {
   attempt(receipt: string, editedAt: number, work: () => Promise<readonly Problem[]>): Promise<readonly Problem[]>;
   /** Writes the changes of a transaction into the app's tables; rows may swap unique values. @throws ConstraintError when a table refuses one. */
   apply(changes: readonly Change[]): Promise<void>;
-  row(table: string, id: string): Promise<AnyRow | null>;
-  /** A row that refers to this one by this column, if there is any. */
-  referrer(table: string, column: string, id: string): Promise<string | undefined>;
+  /** Rows by id; those that are not there are left out. */
+  rows(table: string, ids: readonly string[]): Promise<ReadonlyMap<string, AnyRow>>;
+  /** For each of these rows that any row of the table refers to by this column, the id of one that does. */
+  referrers(table: string, column: string, ids: readonly string[]): Promise<ReadonlyMap<string, string>>;
   position(): Promise<Position>;
   /** How a position stands to this feed. */
   reach(position: Position): Promise<Reach>;
@@ -140,11 +141,16 @@ export interface Store {
   readonly feed: string;
   /** The key that seals cursors; the same for every process on this database. */
   readonly secret: string;
+  /** A position as a number that grows as the feed does, for people to compare. */
+  ordinal(position: Position): number;
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T>;
   /** One writer at a time; a throw rolls everything back. */
   write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T>;
   close(): Promise<void>;
 }
+
+/** Another program holds a lock on the rows, and has for longer than is waited for. */
+export class RowsLockedError extends Error {}
 
 /** A constraint of the database refused a write. */
 export class ConstraintError extends Error {

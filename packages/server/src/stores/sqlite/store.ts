@@ -1,4 +1,4 @@
-import type { Schema } from '@koinon/core';
+import type { Position, Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
 import type { Store, StoreReader, StoreWriter } from '../store.ts';
 import { loadSqlite, Prepared } from './driver.ts';
@@ -58,6 +58,10 @@ class SqliteStore implements Store {
     this.reading = reading;
     this.reader = new SqliteReader(reading, schema);
     this.writer = new SqliteWriter(writing, schema);
+  }
+
+  ordinal(position: Position): number {
+    return Number(position);
   }
 
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T> {

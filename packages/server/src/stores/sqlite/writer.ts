@@ -21,10 +21,10 @@ import {
   type StoreWriter,
   type Written,
 } from '../store.ts';
+import { applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { type ColumnStamp, SqliteReader, type StampRow } from './reader.ts';
-import { applyInWorkableOrder } from './swap.ts';
 
 /** Writes of the one write connection; the caller holds a transaction open around them. */
 export class SqliteWriter implements StoreWriter {
@@ -163,21 +163,29 @@ export class SqliteWriter implements StoreWriter {
   }
 
   async apply(changes: readonly Change[]): Promise<void> {
-    applyInWorkableOrder(changes, {
+    await applyInWorkableOrder(changes, {
       table: (name) => this.schema.tables[name] as Table,
-      apply: (change) => this.applyOne(change),
+      apply: async (change) => this.applyOne(change),
     });
   }
 
-  async row(table: string, id: string): Promise<AnyRow | null> {
-    return this.reader.row(table, id);
+  async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
+    return new Map(
+      ids.flatMap((id): [string, AnyRow][] => {
+        const row = this.reader.row(table, id);
+        return row ? [[id, row]] : [];
+      }),
+    );
   }
 
-  async referrer(table: string, column: string, id: string): Promise<string | undefined> {
-    return this.database.get<{ id: string }>(
-      `SELECT id FROM ${quoteName(table)} WHERE ${quoteName(column)} = ? LIMIT 1`,
-      id,
-    )?.id;
+  async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
+    const text = `SELECT id FROM ${quoteName(table)} WHERE ${quoteName(column)} = ? LIMIT 1`;
+    return new Map(
+      ids.flatMap((id): [string, string][] => {
+        const found = this.database.get<{ id: string }>(text, id);
+        return found ? [[id, found.id]] : [];
+      }),
+    );
   }
 
   async position(): Promise<Position> {

@@ -1,23 +1,23 @@
 import { randomUUID } from 'node:crypto';
 import type { Change, Table } from '@koinon/core';
-import { ConstraintError } from '../store.ts';
+import { ConstraintError } from './store.ts';
 
 /** What applying changes in a workable order needs of a writer. */
 export interface Applying {
   table(name: string): Table;
   /** @throws ConstraintError when the table refuses the change. */
-  apply(change: Change): void;
+  apply(change: Change): Promise<void>;
 }
 
 /**
- * Applies the changes of one transaction where their own order would break a unique value on the way: SQLite checks
- * uniqueness at every statement. A change that finds its value taken is put off until the others are done; if all that
+ * Applies the changes of one transaction where their own order would break a unique value on the way: uniqueness
+ * is checked at every statement. A change that finds its value taken is put off until the others are done; if all that
  * are left wait for each other (two rows swap a value, three pass theirs around), one of them is parked at a value
  * nobody has, and written again when its own is free. Changes of one row keep their order.
  *
  * @throws ConstraintError what a value that stays taken says.
  */
-export function applyInWorkableOrder(changes: readonly Change[], writer: Applying): void {
+export async function applyInWorkableOrder(changes: readonly Change[], writer: Applying): Promise<void> {
   const parked = new Set<string>();
   for (let left = [...changes]; left.length > 0; ) {
     const putOff: Change[] = [];
@@ -30,7 +30,7 @@ export function applyInWorkableOrder(changes: readonly Change[], writer: Applyin
         continue;
       }
       try {
-        writer.apply(change);
+        await writer.apply(change);
       } catch (error) {
         if (!(error instanceof ConstraintError) || error.problem.code !== 'duplicate-value') throw error;
         refusal ??= error;
@@ -44,7 +44,7 @@ export function applyInWorkableOrder(changes: readonly Change[], writer: Applyin
       );
       if (parking === undefined) throw refusal;
       parked.add(rowKey(parking));
-      writer.apply(parkingOf(writer.table(parking.table), parking) as Change);
+      await writer.apply(parkingOf(writer.table(parking.table), parking) as Change);
     }
     left = putOff;
   }

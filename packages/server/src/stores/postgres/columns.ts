@@ -1,0 +1,146 @@
+import { type Column, quoteName, quoteText } from '@koinon/core';
+
+/** The type PostgreSQL gives a column of a table that Koinon makes. */
+export function columnType(column: Column): string {
+  switch (column.type) {
+    case 'integer':
+    case 'counter':
+      return 'bigint';
+    case 'real':
+      return 'double precision';
+    case 'boolean':
+      return 'boolean';
+    case 'timestamp':
+      return 'timestamp(3) with time zone';
+    case 'date':
+      return 'date';
+    case 'json':
+    case 'set':
+      return 'jsonb';
+    case 'bytes':
+      return 'bytea';
+    default:
+      // Compared and ordered by code point, as everywhere in Koinon.
+      return 'text COLLATE "C"';
+  }
+}
+
+/** What the table enforces beside the type, so that a row any program wrote can be read back as the column's type. */
+export function columnRule(name: string, column: Column): string | undefined {
+  switch (column.type) {
+    case 'integer':
+    case 'counter':
+      return `${name} BETWEEN -9007199254740991 AND 9007199254740991`;
+    case 'real':
+      return `abs(${name}) <= 1.7976931348623157e308`;
+    case 'timestamp':
+    case 'date':
+      return `isfinite(${name}) AND extract(year FROM ${name}) BETWEEN -1 AND 9999`;
+    case 'one-of':
+      return `${name} IN (${column.oneOf?.map(quoteText).join(', ')})`;
+    case 'set':
+      return `jsonb_typeof(${name}) = 'array'`;
+    default:
+      return undefined;
+  }
+}
+
+/** A column as it stands in the database. */
+export interface StandingColumn {
+  /** Its quoted name. */
+  readonly sql: string;
+  /** Its type, as PostgreSQL writes it. */
+  readonly type: string;
+}
+
+/** An expression for reading a column, in the form {@link readValue} takes. */
+export function readSql(column: Column, { sql, type }: StandingColumn): string {
+  switch (column.type) {
+    case 'boolean':
+      return type === 'boolean' ? sql : `(${sql} <> 0)`;
+    case 'real':
+      return `${sql}::double precision`;
+    case 'timestamp':
+      return `CASE WHEN isfinite(${sql}) THEN floor(extract(epoch FROM ${sql}) * 1000)::text END`;
+    case 'date':
+      return `${sql}::date::text`;
+    case 'json':
+      return isText(type) ? `${sql}::jsonb` : sql;
+    case 'set':
+      return isText(type) ? `${sql}::jsonb` : `to_jsonb(${sql})`;
+    case 'bytes':
+      return sql;
+    default:
+      return `${sql}::text`;
+  }
+}
+
+/** The value of a column that was read. */
+export function readValue(column: Column, raw: unknown): unknown {
+  if (raw === null || raw === undefined) return null;
+  switch (column.type) {
+    case 'integer':
+    case 'counter':
+    case 'real':
+      return Number(raw);
+    case 'timestamp':
+      return new Date(Number(raw)).toISOString();
+    case 'date':
+      return (raw as string).endsWith(' BC') ? `0000${(raw as string).slice(4, 10)}` : raw;
+    case 'bytes':
+      return new Uint8Array(raw as Uint8Array);
+    default:
+      return raw;
+  }
+}
+
+/** An expression for writing a column from a numbered parameter. */
+export function writeSql(column: Column, { type }: StandingColumn, number: number): string {
+  if (column.type === 'set' && type.endsWith('[]'))
+    return `ARRAY(SELECT jsonb_array_elements_text($${number}::jsonb))::${type}`;
+  if (column.type === 'boolean' && type !== 'boolean') return `$${number}::boolean::integer::${type}`;
+  return `$${number}::${type}`;
+}
+
+/** The parameter for a value. */
+export function parameter(column: Column, value: unknown): unknown {
+  if (value === null || value === undefined) return null;
+  switch (column.type) {
+    case 'json':
+    case 'set':
+      return JSON.stringify(value);
+    case 'bytes':
+      return Buffer.from(value as Uint8Array);
+    case 'timestamp':
+    case 'date':
+      // PostgreSQL has no year 0: the year before 1 is 1 BC.
+      return (value as string).startsWith('0000-') ? `0001${(value as string).slice(4)} BC` : value;
+    default:
+      return value;
+  }
+}
+
+/** Whether two values of a column are not the same, for a trigger: a fixed search path, and types without equality. */
+export function differsSql(type: string, one: string, other: string): string {
+  if (/^(json|xml|point|polygon|box|path|circle|line)(\b|$)/.test(type))
+    return `${one}::text IS DISTINCT FROM ${other}::text`;
+  // A collation of the column's own might call two different texts equal.
+  if (/^(text|character|citext)/.test(type) && !type.endsWith('[]'))
+    return `(${one}::text COLLATE "C") IS DISTINCT FROM (${other}::text COLLATE "C")`;
+  return `${one} IS DISTINCT FROM ${other}`;
+}
+
+/** Whether a row counts as there, by the column that marks it as deleted. */
+export function aliveSql(mark: StandingColumn, row: string): string {
+  const column = `${row}.${mark.sql}`;
+  return mark.type === 'boolean' ? `${column} IS NOT TRUE` : `${column} IS NULL`;
+}
+
+/** A name for something of Koinon's that carries a table's name, within PostgreSQL's 63 bytes. */
+export function quotedColumn(name: string, type: string): StandingColumn {
+  return { sql: quoteName(name), type };
+}
+
+function isText(type: string): boolean {
+  return /^(text|character)/.test(type);
+}

@@ -1,0 +1,55 @@
+import type { Change, ErrorCode, Problem } from '@koinon/core';
+import type { AppTable } from './layout.ts';
+
+/** What PostgreSQL tells of an error, as far as it is used here. */
+interface Refusal {
+  readonly code?: string;
+  readonly message: string;
+  readonly detail?: string;
+  readonly column?: string;
+  readonly constraint?: string;
+}
+
+/** SQLSTATE codes of refusals that are about the data, and what each is called here. */
+const codes: Readonly<Record<string, { readonly code: ErrorCode; readonly says: string }>> = {
+  '23505': { code: 'duplicate-value', says: 'is taken by another row' },
+  '23502': { code: 'value-missing', says: 'a value is required' },
+  '23503': { code: 'no-such-reference', says: 'refers to a row that is not there, or is referred to' },
+  '23514': { code: 'constraint', says: 'breaks a rule of the table' },
+  '23P01': { code: 'constraint', says: 'stands in the way of another row' },
+  '22001': { code: 'value-range', says: 'has a value that is too long' },
+  '22003': { code: 'value-range', says: 'has a number out of the range of its type' },
+  '22007': { code: 'value-type', says: 'has a time that the database does not take' },
+  '22008': { code: 'value-range', says: 'has a time out of range' },
+  '22P02': { code: 'value-type', says: 'has a value of another type' },
+  '22P05': { code: 'value-type', says: 'has a character that the database does not take' },
+  // Raised by a trigger of the table's owner.
+  P0001: { code: 'constraint', says: 'was refused by a rule of the database' },
+};
+
+/** What a constraint of the database says, in the form all refusals have; undefined for any other error. */
+export function constraintProblem(
+  error: unknown,
+  { table, id }: Pick<Change, 'table' | 'id'>,
+  standing: AppTable | undefined,
+): Problem | undefined {
+  const { code = '', message, detail, column, constraint } = error as Refusal;
+  const kind = codes[code];
+  if (kind === undefined) return undefined;
+  // The values in the detail may be of a row the person may not see; of the key only the column's name is told.
+  const there = column ?? /^Key \(([^),]+)/.exec(detail ?? '')?.[1]?.replaceAll('"', '');
+  const named = [...(standing?.columns ?? [])].find(([, { sql }]) => sql === `"${there}"`)?.[0];
+  return {
+    code: kind.code,
+    table,
+    id,
+    ...(named === undefined ? {} : { column: named }),
+    rule: constraint ?? message,
+    message: `${table} ${id}: ${named ?? 'the row'} ${kind.says} (${code === 'P0001' ? message : (constraint ?? message)}).`,
+  };
+}
+
+/** Whether a write came between two others that both could not stand: it is safe to try it again. */
+export function isRepeatable(error: unknown): boolean {
+  return ['40001', '40P01'].includes((error as Refusal).code ?? '');
+}

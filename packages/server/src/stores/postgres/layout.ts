@@ -1,0 +1,264 @@
+import { createHash, randomBytes } from 'node:crypto';
+import { type Column, KoinonError, quoteName, quoteText, type Schema } from '@koinon/core';
+import type { ClientBase } from 'pg';
+import { columnRule, columnType, parameter, quotedColumn, type StandingColumn } from './columns.ts';
+import { type MappedTable, type Mapping, mappedTables } from './mapping.ts';
+import { shortName } from './names.ts';
+import { feedFunctions, feedTriggers, stampUnstamped, type TrackedTable, triggerNames } from './triggers.ts';
+
+/** A table of the app, as the schema describes it and as it stands in the database. */
+export interface AppTable extends TrackedTable, Pick<MappedTable, 'table'> {}
+
+/** What makes a database one that Koinon can serve: the SQL that is still to be run, and the tables after it. */
+export interface Layout {
+  readonly statements: readonly string[];
+  readonly tables: ReadonlyMap<string, AppTable>;
+}
+
+const koinonTables = [
+  'CREATE SCHEMA IF NOT EXISTS koinon',
+  `CREATE TABLE IF NOT EXISTS koinon.meta (
+  name text PRIMARY KEY,
+  value text NOT NULL
+)`,
+  `CREATE TABLE IF NOT EXISTS koinon.stamp (
+  table_name text COLLATE "C" NOT NULL,
+  row_id text COLLATE "C" NOT NULL,
+  position xid8 NOT NULL,
+  born xid8 NOT NULL,
+  row_position xid8 NOT NULL,
+  row_edited_at bigint NOT NULL,
+  row_receipt text,
+  deleted boolean NOT NULL,
+  columns jsonb NOT NULL,
+  image jsonb,
+  PRIMARY KEY (table_name, row_id)
+)`,
+  'CREATE INDEX IF NOT EXISTS stamp_by_position ON koinon.stamp (position, table_name, row_id)',
+  'CREATE INDEX IF NOT EXISTS stamp_deleted ON koinon.stamp (position) WHERE deleted',
+  `CREATE TABLE IF NOT EXISTS koinon.receipt (
+  id text PRIMARY KEY,
+  digest text NOT NULL,
+  outcome text NOT NULL,
+  position bigint,
+  received_at timestamp with time zone NOT NULL
+)`,
+  'CREATE INDEX IF NOT EXISTS receipt_by_time ON koinon.receipt (received_at)',
+  `CREATE TABLE IF NOT EXISTS koinon.noted_time (
+  at bigint PRIMARY KEY,
+  position xid8 NOT NULL
+)`,
+  `CREATE TABLE IF NOT EXISTS koinon.horizon (
+  only_one boolean PRIMARY KEY CHECK (only_one),
+  position xid8 NOT NULL,
+  at bigint NOT NULL
+)`,
+  "INSERT INTO koinon.horizon VALUES (true, '0', 0) ON CONFLICT DO NOTHING",
+  `CREATE TABLE IF NOT EXISTS koinon.replica (
+  id text PRIMARY KEY,
+  first_seen bigint NOT NULL,
+  last_seen bigint NOT NULL,
+  position bigint,
+  schema_version integer,
+  rows_down bigint NOT NULL,
+  rows_up bigint NOT NULL,
+  dropped boolean NOT NULL DEFAULT false
+)`,
+];
+
+/** A relation as the catalog describes it. */
+interface Standing {
+  readonly columns: ReadonlyMap<string, { readonly type: string; readonly required: boolean }>;
+  /** Itself and, of a partitioned table, its leaves. */
+  readonly relations: readonly { readonly sql: string; readonly triggers: readonly string[] }[];
+}
+
+/**
+ * Looks at a database and says what it lacks: Koinon's own tables, the app's tables and columns, the functions and
+ * triggers of the feed. Changes nothing.
+ *
+ * @throws KoinonError `schema-invalid` where a table that is there does not fit the schema.
+ */
+export async function planLayout(client: ClientBase, schema: Schema, mapping: Mapping): Promise<Layout> {
+  const noted = await notedDigests(client);
+  const statements: string[] = noted === undefined ? [...koinonTables] : [];
+  const tables = new Map<string, AppTable>();
+  const indexes: Index[] = [];
+  const references: string[] = [];
+  const tracking: string[] = [];
+  for (const mapped of mappedTables(schema, mapping)) {
+    const standing = await standingTable(client, mapped);
+    const made = standing === undefined ? undefined : mapped;
+    if (made === undefined) {
+      statements.push(createTable(mapped));
+      references.push(...mapped.table.names.flatMap((name) => foreignKey(mapped, name, schema, mapping)));
+    } else statements.push(...missingColumns(mapped, standing as Standing));
+    // Another program's table has the indexes that its owner gave it.
+    if (mapping[mapped.name] === undefined) indexes.push(...createIndexes(mapped));
+    const table = appTable(mapped, standing);
+    tables.set(mapped.name, table);
+    tracking.push(...track(table, standing, noted?.get(`layout ${mapped.name}`)));
+  }
+  const standing = new Set(await indexNames(client));
+  statements.push(
+    ...indexes.filter(({ name }) => !standing.has(name)).map(({ sql }) => sql),
+    ...references,
+    ...tracking,
+  );
+  if (noted?.get('secret') === undefined)
+    statements.push(
+      `INSERT INTO koinon.meta VALUES ('secret', ${quoteText(randomBytes(32).toString('base64url'))}) ON CONFLICT DO NOTHING`,
+    );
+  return { statements, tables };
+}
+
+/** Takes every trace of Koinon out of a database: its schema, and with it the functions and the triggers on them. */
+export const releaseSql = ['DROP SCHEMA IF EXISTS koinon CASCADE'];
+
+async function notedDigests(client: ClientBase): Promise<Map<string, string> | undefined> {
+  const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.replica') AS there");
+  if (rows[0]?.there === null) return undefined;
+  const meta = await client.query<{ name: string; value: string }>('SELECT name, value FROM koinon.meta');
+  return new Map(meta.rows.map(({ name, value }) => [name, value]));
+}
+
+async function indexNames(client: ClientBase): Promise<string[]> {
+  const { rows } = await client.query<{ name: string }>(
+    `SELECT n.nspname || '.' || c.relname AS name FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+     WHERE c.relkind IN ('i', 'I')`,
+  );
+  return rows.map(({ name }) => name);
+}
+
+async function standingTable(client: ClientBase, { namespace, relation }: MappedTable): Promise<Standing | undefined> {
+  const found = await client.query<{ oid: number }>(
+    `SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+     WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p')`,
+    [namespace, relation],
+  );
+  const oid = found.rows[0]?.oid;
+  if (oid === undefined) return undefined;
+  const columns = await client.query<{ name: string; type: string; required: boolean }>(
+    `SELECT attname AS name, format_type(atttypid, atttypmod) AS type, attnotnull AS required
+     FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped`,
+    [oid],
+  );
+  const relations = await client.query<{ sql: string; triggers: string[] }>(
+    `SELECT format('%I.%I', n.nspname, c.relname) AS sql,
+       array(SELECT tgname::text FROM pg_trigger WHERE tgrelid = c.oid AND tgname LIKE 'koinon\\_%' ORDER BY 1) AS triggers
+     FROM (SELECT $1::regclass AS oid UNION SELECT relid FROM pg_partition_tree($1::regclass) WHERE isleaf) tree
+     JOIN pg_class c ON c.oid = tree.oid JOIN pg_namespace n ON n.oid = c.relnamespace`,
+    [oid],
+  );
+  return {
+    columns: new Map(columns.rows.map(({ name, type, required }) => [name, { type, required }])),
+    relations: relations.rows,
+  };
+}
+
+function appTable(mapped: MappedTable, standing: Standing | undefined): AppTable {
+  const { name, sql, table, idName, columnNames, softDelete } = mapped;
+  const standingColumn = (column: string, made: string): StandingColumn =>
+    quotedColumn(column, standing?.columns.get(column)?.type ?? made.replace(' COLLATE "C"', ''));
+  if (standing && !standing.columns.has(idName))
+    throw misfit(mapped, `has no column ${idName} for the row's id; name it in the mapping`);
+  if (softDelete !== undefined && !standing?.columns.has(softDelete))
+    throw misfit(mapped, `has no column ${softDelete}, which the mapping says marks deleted rows`);
+  return {
+    name,
+    sql,
+    table,
+    id: standingColumn(idName, 'text'),
+    columns: new Map(
+      table.entries.map(([column, definition]) => [
+        column,
+        standingColumn(columnNames[column] as string, columnType(definition)),
+      ]),
+    ),
+    softDelete: softDelete === undefined ? undefined : standingColumn(softDelete, 'boolean'),
+  };
+}
+
+function createTable({ sql, table, idName, columnNames }: MappedTable): string {
+  const columns = table.entries.map(([name, column]) => columnDdl(columnNames[name] as string, column));
+  return `CREATE TABLE ${sql} (\n  ${quoteName(idName)} text COLLATE "C" PRIMARY KEY,\n  ${columns.join(',\n  ')}\n)`;
+}
+
+function columnDdl(name: string, column: Column): string {
+  const rule = columnRule(quoteName(name), column);
+  return `${quoteName(name)} ${columnType(column)}${column.optional ? '' : ' NOT NULL'}${rule ? ` CHECK (${rule})` : ''}`;
+}
+
+/** References are checked at the end of a transaction, whose rows may refer to each other in any order. */
+function foreignKey(mapped: MappedTable, column: string, schema: Schema, mapping: Mapping): string[] {
+  const { target } = mapped.table.columns[column] as Column;
+  const other = target === undefined ? undefined : mappedTables(schema, mapping).find(({ name }) => name === target);
+  // A soft-deleted row is still there for a foreign key; what it refers to is checked by each push.
+  if (other === undefined || other.softDelete !== undefined || mapping[other.name] !== undefined) return [];
+  const name = quoteName(mapped.columnNames[column] as string);
+  return [
+    `ALTER TABLE ${mapped.sql} ADD FOREIGN KEY (${name}) REFERENCES ${other.sql} (${quoteName(other.idName)}) DEFERRABLE INITIALLY DEFERRED`,
+  ];
+}
+
+/** An index by its name, with its SQL schema. */
+interface Index {
+  readonly name: string;
+  readonly sql: string;
+}
+
+function createIndexes({ sql, relation, namespace, table, columnNames }: MappedTable): Index[] {
+  const groups = [
+    ...table.unique.map((columns) => ({ columns, unique: 'UNIQUE ' })),
+    ...table.index.map((columns) => ({ columns, unique: '' })),
+  ];
+  return groups.map(({ columns, unique }) => {
+    const name = shortName(`${relation}_by_${columns.join('_')}`);
+    const over = columns.map((column) => quoteName(columnNames[column] as string)).join(', ');
+    return {
+      name: `${namespace}.${name}`,
+      sql: `CREATE ${unique}INDEX IF NOT EXISTS ${quoteName(name)} ON ${sql} (${over})`,
+    };
+  });
+}
+
+/** The columns that a table lacks; those of another program's table are its owner's to add. */
+function missingColumns(mapped: MappedTable, standing: Standing): string[] {
+  const { sql, table, columnNames } = mapped;
+  return table.entries.flatMap(([name, column]) => {
+    const there = columnNames[name] as string;
+    if (standing.columns.has(there)) return [];
+    if (there !== name) throw misfit(mapped, `has no column ${there}, which the mapping names for ${name}`);
+    const { default: initial, optional } = column;
+    if (!optional && (initial === undefined || typeof initial === 'function'))
+      throw misfit(
+        mapped,
+        `lacks ${name}, which is new and required; give it a default value for the rows that are there, or add it by your own SQL`,
+      );
+    const given = initial === undefined || typeof initial === 'function' ? null : parameter(column, initial);
+    const literal =
+      given === null
+        ? ''
+        : ` DEFAULT ${given instanceof Buffer ? `'\\x${given.toString('hex')}'` : quoteText(String(given))}`;
+    return [`ALTER TABLE ${sql} ADD COLUMN ${columnDdl(name, column)}${literal}`];
+  });
+}
+
+/** The functions and triggers of one table, unless they stand there already as they should. */
+function track(table: AppTable, standing: Standing | undefined, noted: string | undefined): string[] {
+  const functions = feedFunctions(table);
+  const digest = createHash('sha256').update(functions.join('\n')).digest('hex');
+  const relations = standing?.relations ?? [{ sql: table.sql, triggers: [] }];
+  const untracked = relations.filter(({ triggers }) => triggers.join() !== triggerNames.join());
+  if (untracked.length === 0 && noted === digest) return [];
+  return [
+    ...(noted === digest ? [] : functions),
+    ...untracked.flatMap(({ sql }) => feedTriggers(table, sql)),
+    stampUnstamped(table),
+    `INSERT INTO koinon.meta VALUES (${quoteText(`layout ${table.name}`)}, ${quoteText(digest)}) ON CONFLICT (name) DO UPDATE SET value = excluded.value`,
+  ];
+}
+
+function misfit({ name, sql }: MappedTable, why: string): KoinonError {
+  return new KoinonError('schema-invalid', `The table ${sql} of ${name} ${why}.`, { table: name });
+}

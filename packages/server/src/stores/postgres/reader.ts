@@ -1,0 +1,237 @@
+import { type AnyRow, type Column, columnsToWire, frozenRow, type JsonValue, type Position } from '@koinon/core';
+import type { ClientBase } from 'pg';
+import type { FeedEntry, FeedPage, KnownReplica, Reach, StoreReader } from '../store.ts';
+import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
+import type { AppTable } from './layout.ts';
+import { readPosition, Snapshot, writePosition } from './snapshot.ts';
+
+/** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
+export type ColumnStamp = readonly [position: number, editedAt: number, receipt: string | null];
+
+/** A stamp as it is read. */
+export interface StampRow {
+  table_name: string;
+  row_id: string;
+  position: string;
+  born: string;
+  row_position: string;
+  row_receipt: string | null;
+  deleted: boolean;
+  columns: Record<string, ColumnStamp>;
+}
+
+/** What is read of a stamp. */
+export const stampFields =
+  'table_name, row_id, position::text, born::text, row_position::text, row_receipt, deleted, columns';
+
+interface StoredReplica {
+  id: string;
+  first_seen: string;
+  last_seen: string;
+  position: string | null;
+  schema_version: number | null;
+  rows_down: string;
+  rows_up: string;
+  dropped: boolean;
+}
+
+/** Reads of one connection; the caller holds a transaction open around them, so that they see one snapshot. */
+export class PostgresReader implements StoreReader {
+  private readonly client: ClientBase;
+  private readonly tables: ReadonlyMap<string, AppTable>;
+
+  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>) {
+    this.client = client;
+    this.tables = tables;
+  }
+
+  async position(): Promise<Position> {
+    return String(await this.snapshot());
+  }
+
+  async reach(position: Position): Promise<Reach> {
+    const reached = readPosition(position);
+    const { horizon } = await this.one<{ horizon: string }>('SELECT position::text AS horizon FROM koinon.horizon');
+    if (reached === undefined || reached.known.xmax > (await this.snapshot()).xmax) return 'ahead';
+    // A deletion before the horizon may be gone: whoever does not know all that came before it cannot go on.
+    return reached.known.xmin < BigInt(horizon) ? 'forgotten' : 'known';
+  }
+
+  async replicas(): Promise<KnownReplica[]> {
+    const { rows } = await this.client.query<StoredReplica>('SELECT * FROM koinon.replica ORDER BY last_seen DESC, id');
+    return rows.map((row) => ({
+      id: row.id,
+      firstSeen: new Date(Number(row.first_seen)).toISOString(),
+      lastSeen: new Date(Number(row.last_seen)).toISOString(),
+      position: row.position === null ? null : Number(row.position),
+      schemaVersion: row.schema_version,
+      rowsDown: Number(row.rows_down),
+      rowsUp: Number(row.rows_up),
+      isDropped: row.dropped,
+    }));
+  }
+
+  async rowsAfter(table: string, after: string | null, limit: number): Promise<FeedEntry[]> {
+    const { id, sql, softDelete } = this.table(table);
+    const behind = after === null ? 'true' : `r.${id.sql} > $2::${id.type}`;
+    const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
+    const { rows } = await this.client.query<unknown[]>({
+      text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${behind} AND ${alive} ORDER BY r.${id.sql} LIMIT $1`,
+      values: after === null ? [limit] : [limit, after],
+      rowMode: 'array',
+    });
+    const position = ordinalOf(await this.snapshot());
+    return rows.map((raw) => {
+      const row = this.decode(table, raw);
+      return { kind: 'insert', table, id: row.id, position, columns: this.wire(table, row) };
+    });
+  }
+
+  async changesSince(position: Position, limit: number): Promise<FeedPage> {
+    const { known, within } = readPosition(position) ?? { known: Snapshot.none };
+    const now = await this.snapshot();
+    const values: unknown[] = [limit + 1, String(known.xmin), String(known)];
+    if (within) values.push(String(within.position), within.table, within.id);
+    // Whatever is visible to this statement and not in what is known, however late it was committed.
+    const { rows } = await this.client.query<StampRow>(
+      `SELECT ${stampFields} FROM koinon.stamp s
+       WHERE s.position >= $2::xid8 AND NOT pg_visible_in_snapshot(s.position, $3::pg_snapshot)
+       ${within ? 'AND NOT (s.position = $4::xid8 AND (s.table_name, s.row_id) <= ($5, $6))' : ''}
+       ORDER BY s.position, s.table_name, s.row_id LIMIT $1`,
+      values,
+    );
+    const stamps = rows.slice(0, limit);
+    const entries = await this.entries(stamps, known);
+    const last = stamps.at(-1);
+    if (rows.length <= limit || last === undefined) return { entries, to: String(now), more: false };
+    const at = BigInt(last.position);
+    const isCut = rows[limit]?.position === last.position;
+    const to = isCut
+      ? writePosition({
+          known: known.with(now, at - 1n),
+          within: { position: at, table: last.table_name, id: last.row_id },
+        })
+      : String(known.with(now, at));
+    return { entries, to, more: true };
+  }
+
+  async counts(since: Position | null): Promise<Record<string, number>> {
+    const counts: Record<string, number> = {};
+    if (since === null) {
+      for (const { name, sql, softDelete } of this.tables.values()) {
+        const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
+        counts[name] = Number((await this.one<{ n: string }>(`SELECT count(*) AS n FROM ${sql} r WHERE ${alive}`)).n);
+      }
+      return counts;
+    }
+    const { known } = readPosition(since) ?? { known: Snapshot.none };
+    const { rows } = await this.client.query<{ name: string; n: string }>(
+      `SELECT table_name AS name, count(*) AS n FROM koinon.stamp
+       WHERE position >= $1::xid8 AND NOT pg_visible_in_snapshot(position, $2::pg_snapshot) GROUP BY table_name`,
+      [String(known.xmin), String(known)],
+    );
+    for (const { name, n } of rows) counts[name] = Number(n);
+    return counts;
+  }
+
+  async applied(ids: readonly string[]): Promise<string[]> {
+    if (ids.length === 0) return [];
+    const { rows } = await this.client.query<{ id: string }>(
+      "SELECT id FROM koinon.receipt WHERE id = ANY($1) AND outcome = 'applied'",
+      [ids],
+    );
+    return rows.map(({ id }) => id);
+  }
+
+  /** Rows of one table by their ids; those that are not there are left out. */
+  async rowsOf(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
+    const { id, sql, softDelete } = this.table(table);
+    const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
+    const { rows } = await this.client.query<unknown[]>({
+      text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) AND ${alive}`,
+      values: [ids],
+      rowMode: 'array',
+    });
+    return new Map(rows.map((raw) => this.decode(table, raw)).map((row) => [row.id, row]));
+  }
+
+  /** For each of these rows that a row of the table refers to, one that does. */
+  async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
+    const { id, sql, softDelete, columns } = this.table(table);
+    const { sql: name, type } = columns.get(column) as StandingColumn;
+    const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
+    const { rows } = await this.client.query<{ to: string; from: string }>(
+      `SELECT DISTINCT ON (r.${name}) r.${name}::text AS to, r.${id.sql}::text AS from FROM ${sql} r
+       WHERE r.${name} = ANY($1::${type}[]) AND ${alive}`,
+      [ids],
+    );
+    return new Map(rows.map(({ to, from }) => [to, from]));
+  }
+
+  /** What this transaction sees. */
+  async snapshot(): Promise<Snapshot> {
+    const { now } = await this.one<{ now: string }>('SELECT pg_current_snapshot()::text AS now');
+    return Snapshot.parse(now) as Snapshot;
+  }
+
+  private async entries(stamps: readonly StampRow[], known: Snapshot): Promise<FeedEntry[]> {
+    const wanted = new Map<string, string[]>();
+    for (const { table_name, row_id, deleted } of stamps)
+      if (!deleted && this.tables.has(table_name)) wanted.set(table_name, [...(wanted.get(table_name) ?? []), row_id]);
+    const found = new Map<string, Map<string, AnyRow>>();
+    for (const [table, ids] of wanted) found.set(table, await this.rowsOf(table, ids));
+    return stamps.flatMap((stamp) => this.entry(stamp, found.get(stamp.table_name)?.get(stamp.row_id), known));
+  }
+
+  private entry(stamp: StampRow, row: AnyRow | undefined, known: Snapshot): FeedEntry[] {
+    const { table_name: table, row_id: id } = stamp;
+    const position = Number(stamp.position);
+    if (!this.tables.has(table)) return [];
+    // Inserted and deleted again since: whoever stands there never had it.
+    if (stamp.deleted) return known.sees(BigInt(stamp.born)) ? [{ kind: 'delete', table, id, position }] : [];
+    if (row === undefined) return [];
+    const columns = this.wire(table, row);
+    if (!known.sees(BigInt(stamp.row_position))) return [{ kind: 'insert', table, id, position, columns }];
+    const changed: Record<string, JsonValue> = {};
+    for (const [name, value] of Object.entries(columns)) {
+      const written = stamp.columns[name];
+      if (written !== undefined && !known.sees(BigInt(written[0]))) changed[name] = value;
+    }
+    return Object.keys(changed).length === 0 ? [] : [{ kind: 'update', table, id, position, columns: changed }];
+  }
+
+  private table(name: string): AppTable {
+    return this.tables.get(name) as AppTable;
+  }
+
+  private fields(table: string): string {
+    const { id, columns, table: definition } = this.table(table);
+    const fields = definition.entries.map(([name, column]) => {
+      const { sql, type } = columns.get(name) as StandingColumn;
+      return readSql(column, { sql: `r.${sql}`, type });
+    });
+    return [`r.${id.sql}::text`, ...fields].join(', ');
+  }
+
+  private decode(table: string, raw: readonly unknown[]): AnyRow {
+    const { entries, names } = this.table(table).table;
+    const values: Record<string, unknown> = {};
+    entries.forEach(([name, column]: readonly [string, Column], i) => {
+      values[name] = readValue(column, raw[i + 1]);
+    });
+    return frozenRow(raw[0] as string, values, names);
+  }
+
+  private wire(table: string, row: AnyRow): Record<string, JsonValue> {
+    return columnsToWire(this.table(table).table, row);
+  }
+
+  private async one<Row extends object>(sql: string): Promise<Row> {
+    return (await this.client.query<Row>(sql)).rows[0] as Row;
+  }
+}
+
+/** A number that grows as the feed does: the first transaction that a snapshot does not see. */
+export function ordinalOf({ xmax }: Snapshot): number {
+  return Number(xmax);
+}

@@ -1,0 +1,193 @@
+import { quoteName, quoteText } from '@koinon/core';
+import { aliveSql, differsSql, type StandingColumn } from './columns.ts';
+import { shortName } from './names.ts';
+
+/** A table as it stands in the database: what the triggers have to know of it. */
+export interface TrackedTable {
+  /** Its name in the schema, which the feed calls it by. */
+  readonly name: string;
+  /** Its quoted name in the database. */
+  readonly sql: string;
+  readonly id: StandingColumn;
+  /** Its columns besides the id, by their names in the schema. */
+  readonly columns: ReadonlyMap<string, StandingColumn>;
+  /** The column that marks a row as deleted. */
+  readonly softDelete: StandingColumn | undefined;
+}
+
+/** A statement of the feed's functions, with the rows it looks at: transition tables, or one row. */
+interface Sources {
+  readonly before: string;
+  readonly after: string;
+}
+
+const transition: Sources = { before: 'koinon_before', after: 'koinon_after' };
+const oneRow: Sources = { before: '(SELECT OLD.*)', after: '(SELECT NEW.*)' };
+
+const stampColumns =
+  'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, image';
+
+/**
+ * The functions that write the stamps of one table. They look at whole statements (transition tables), which costs a bulk
+ * update a fraction of what row triggers cost it, and take nothing for granted about how the rows came there:
+ *
+ * - ids are told apart once, and changed columns united over all pairs of one id, since cascades that reach a row by two
+ *   references show it twice;
+ * - before and after are joined fully by id: where the key itself was changed, that is a delete and an insert;
+ * - a row counts as deleted when it is not in the table any more, whatever the statement says it did.
+ *
+ * They run as whoever installed them, with a fixed search path, so that any role can write the table.
+ */
+export function feedFunctions(table: TrackedTable): string[] {
+  const make = (
+    kind: string,
+    body: string,
+  ) => `CREATE OR REPLACE FUNCTION ${functionName(table, kind)}() RETURNS trigger
+LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, pg_temp AS $koinon$
+DECLARE
+  at xid8 := pg_current_xact_id();
+  receipt text := nullif(current_setting('koinon.receipt', true), '');
+  edited bigint := coalesce(nullif(current_setting('koinon.edited_at', true), '')::bigint, floor(extract(epoch FROM clock_timestamp()) * 1000)::bigint);
+  stamp jsonb := jsonb_build_array(at::text::bigint, edited, receipt);
+BEGIN
+${body}
+  RETURN NULL;
+END
+$koinon$`;
+  const applied = `  IF TG_OP = 'INSERT' THEN
+${insertedSql(table, oneRow)}
+  ELSIF TG_OP = 'UPDATE' THEN
+${updatedSql(table, oneRow)}
+  ELSE
+${deletedSql(table, oneRow)}
+  END IF;`;
+  return [
+    make('insert', insertedSql(table, transition)),
+    make('update', updatedSql(table, transition)),
+    make('delete', deletedSql(table, transition)),
+    make('truncate', truncatedSql(table)),
+    make('applied', applied),
+  ];
+}
+
+/**
+ * The triggers on one relation: the table itself, or a leaf of a partitioned one. Whoever applies logical replication
+ * fires no statement triggers: for him there is a row trigger, which fires for nobody else.
+ */
+export function feedTriggers(table: TrackedTable, relation: string): string[] {
+  const on = (name: string, when: string, how: string) =>
+    `CREATE OR REPLACE TRIGGER koinon_${name} ${when} ON ${relation} ${how} EXECUTE FUNCTION ${functionName(table, name)}()`;
+  const { before, after } = transition;
+  return [
+    on('insert', 'AFTER INSERT', `REFERENCING NEW TABLE AS ${after} FOR EACH STATEMENT`),
+    on('update', 'AFTER UPDATE', `REFERENCING OLD TABLE AS ${before} NEW TABLE AS ${after} FOR EACH STATEMENT`),
+    on('delete', 'AFTER DELETE', `REFERENCING OLD TABLE AS ${before} FOR EACH STATEMENT`),
+    on('truncate', 'BEFORE TRUNCATE', 'FOR EACH STATEMENT'),
+    on('applied', 'AFTER INSERT OR UPDATE OR DELETE', 'FOR EACH ROW'),
+    `ALTER TABLE ${relation} ENABLE REPLICA TRIGGER koinon_applied`,
+  ];
+}
+
+/** The names of the triggers on each relation. */
+export const triggerNames = ['koinon_applied', 'koinon_delete', 'koinon_insert', 'koinon_truncate', 'koinon_update'];
+
+/** Stamps for rows that have none, such as those that were there before the triggers. */
+export function stampUnstamped(table: TrackedTable): string {
+  return `INSERT INTO koinon.stamp (${stampColumns})
+SELECT ${quoteText(table.name)}, r.${table.id.sql}::text, at, at, at, edited, NULL, false, '{}', NULL
+FROM ${table.sql} r, (SELECT pg_current_xact_id() AS at, floor(extract(epoch FROM clock_timestamp()) * 1000)::bigint AS edited) now
+WHERE ${alive(table, 'r')}
+ON CONFLICT DO NOTHING`;
+}
+
+/** Makes every row of a table, and every one that is gone, look newly written: for what no trigger saw. */
+export function restampAll(table: TrackedTable): string[] {
+  const name = quoteText(table.name);
+  return [
+    `UPDATE koinon.stamp SET position = pg_current_xact_id(), row_position = pg_current_xact_id(), row_receipt = NULL, columns = '{}',
+  deleted = (SELECT true FROM ${table.sql} r WHERE r.${table.id.sql} = row_id::${table.id.type} AND ${alive(table, 'r')}) IS NULL
+WHERE table_name = ${name}`,
+    stampUnstamped(table),
+  ];
+}
+
+function insertedSql(table: TrackedTable, { after }: Sources): string {
+  return `${write(table)}
+    SELECT ${quoteText(table.name)}, n.id::text, at, at, at, edited, receipt, false, '{}', NULL
+    FROM (SELECT DISTINCT n.${table.id.sql} AS id FROM ${after} n WHERE ${alive(table, 'n')}) n
+  ${onConflict(table)};`;
+}
+
+function deletedSql(table: TrackedTable, { before }: Sources): string {
+  const { sql } = table.id;
+  return `${write(table)}
+    SELECT ${quoteText(table.name)}, o.id::text, at, at, at, edited, receipt, true, '{}', o.image
+    FROM (SELECT DISTINCT ON (o.${sql}) o.${sql} AS id, ${imageOf(table, 'o')} AS image FROM ${before} o WHERE ${alive(table, 'o')} ORDER BY o.${sql}) o
+    WHERE ${isGone(table, 'o.id')}
+  ${onConflict(table)};`;
+}
+
+function updatedSql(table: TrackedTable, { before, after }: Sources): string {
+  const { sql } = table.id;
+  const changed = [...table.columns].map(([name, column]) => {
+    const differs = differsSql(column.type, `o.${column.sql}`, `n.${column.sql}`);
+    return `${quoteText(name)}, CASE WHEN bool_or(${differs}) FILTER (WHERE o.${sql} IS NOT NULL AND n.${sql} IS NOT NULL) THEN stamp END`;
+  });
+  return `${write(table)}
+    SELECT ${quoteText(table.name)}, k.id::text, at, at, at, edited, receipt, k.gone, CASE WHEN k.gone OR k.is_new THEN '{}' ELSE k.columns END, k.image
+    FROM (
+      SELECT coalesce(n.${sql}, o.${sql}) AS id, bool_and(n.${sql} IS NULL) AS gone, bool_or(o.${sql} IS NULL) AS is_new,
+        jsonb_strip_nulls(jsonb_build_object(${changed.join(', ')})) AS columns,
+        (array_agg(${imageOf(table, 'o')}) FILTER (WHERE n.${sql} IS NULL))[1] AS image
+      FROM (SELECT * FROM ${before} o WHERE ${alive(table, 'o')}) o
+        FULL JOIN (SELECT * FROM ${after} n WHERE ${alive(table, 'n')}) n ON o.${sql} = n.${sql}
+      GROUP BY 1
+    ) k
+    WHERE CASE WHEN k.gone THEN ${isGone(table, 'k.id')} ELSE k.is_new OR k.columns <> '{}' END
+  ${onConflict(table)};`;
+}
+
+function truncatedSql(table: TrackedTable): string {
+  return `${write(table)}
+    SELECT ${quoteText(table.name)}, o.${table.id.sql}::text, at, at, at, edited, receipt, true, '{}', ${imageOf(table, 'o')}
+    FROM ${table.sql} o WHERE ${alive(table, 'o')}
+  ${onConflict(table)};`;
+}
+
+const write = ({ name }: TrackedTable) => `  -- ${name}
+  INSERT INTO koinon.stamp AS s (${stampColumns})`;
+
+/**
+ * Written over the stamp that is there. The whole row is written by an insert or a delete (no columns are named), single
+ * columns by an update. A row whose stamp says it is deleted may have been deleted by something within this very
+ * statement: whether it is there, the table says.
+ */
+function onConflict(table: TrackedTable): string {
+  const gone = isGone(table, `s.row_id::${table.id.type}`);
+  const whole = "excluded.columns = '{}' OR s.deleted";
+  return `  ON CONFLICT (table_name, row_id) DO UPDATE SET
+    position = excluded.position,
+    row_position = CASE WHEN ${whole} THEN excluded.row_position ELSE s.row_position END,
+    row_edited_at = CASE WHEN ${whole} THEN excluded.row_edited_at ELSE s.row_edited_at END,
+    row_receipt = CASE WHEN ${whole} THEN excluded.row_receipt ELSE s.row_receipt END,
+    deleted = CASE WHEN excluded.deleted THEN true WHEN s.deleted THEN ${gone} ELSE false END,
+    columns = CASE WHEN ${whole} THEN '{}' ELSE s.columns || excluded.columns END,
+    image = CASE WHEN excluded.deleted THEN excluded.image WHEN s.deleted AND ${gone} THEN s.image END`;
+}
+
+/** As a subquery for a value, which is looked up by the key: a join would be planned once for all sizes, and be wrong for most. */
+function isGone(table: TrackedTable, id: string): string {
+  return `(SELECT true FROM ${table.sql} r WHERE r.${table.id.sql} = ${id} AND ${alive(table, 'r')}) IS NULL`;
+}
+
+function alive({ softDelete }: TrackedTable, row: string): string {
+  return softDelete ? aliveSql(softDelete, row) : 'true';
+}
+
+function imageOf({ columns }: TrackedTable, row: string): string {
+  return `jsonb_build_object(${[...columns].map(([name, { sql }]) => `${quoteText(name)}, ${row}.${sql}`).join(', ')})`;
+}
+
+function functionName({ name }: TrackedTable, kind: string): string {
+  return `koinon.${quoteName(shortName(`${kind} ${name}`))}`;
+}

@@ -1,0 +1,352 @@
+import {
+  type AnyRow,
+  applyOperation,
+  type Change,
+  type Column,
+  type Position,
+  type Problem,
+  type Table,
+} from '@koinon/core';
+import type { ClientBase } from 'pg';
+import {
+  ConstraintError,
+  type Contact,
+  type Reach,
+  type Receipt,
+  type RowKey,
+  type Stamp,
+  type StoreWriter,
+  type Written,
+} from '../store.ts';
+import { applyInWorkableOrder } from '../swap.ts';
+import { parameter, type StandingColumn, writeSql } from './columns.ts';
+import { constraintProblem } from './constraints.ts';
+import type { AppTable } from './layout.ts';
+import { PostgresReader, type StampRow, stampFields } from './reader.ts';
+import { readPosition, Snapshot } from './snapshot.ts';
+
+/** A row was inserted by somebody else between looking and writing: looking again shows it. */
+export class InsertedMeanwhileError extends Error {}
+
+type Insert = Extract<Change, { kind: 'insert' }>;
+
+/** Values in one statement at most; PostgreSQL numbers them with 16 bits. */
+const mostValues = 30_000;
+
+/** Writes of one connection; the caller holds a transaction open around them. */
+export class PostgresWriter implements StoreWriter {
+  private readonly client: ClientBase;
+  private readonly tables: ReadonlyMap<string, AppTable>;
+  private readonly reader: PostgresReader;
+
+  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>) {
+    this.client = client;
+    this.tables = tables;
+    this.reader = new PostgresReader(client, tables);
+  }
+
+  async receipt(id: string): Promise<Receipt | undefined> {
+    // Two processes may be given the same transaction at once: the second waits here for the first one's receipt.
+    await this.client.query('SELECT pg_advisory_xact_lock(hashtextextended($1, 0))', [id]);
+    const { rows } = await this.client.query<{ digest: string; outcome: string; position: string | null }>(
+      'SELECT digest, outcome, position FROM koinon.receipt WHERE id = $1',
+      [id],
+    );
+    const [found] = rows;
+    if (found === undefined) return undefined;
+    const outcome: Receipt['outcome'] =
+      found.outcome === 'applied'
+        ? { kind: 'applied', position: Number(found.position) }
+        : { kind: 'rejected', problems: JSON.parse(found.outcome) as Problem[] };
+    return { id, digest: found.digest, outcome };
+  }
+
+  async saveReceipt({ id, digest, outcome }: Receipt): Promise<void> {
+    const applied = outcome.kind === 'applied';
+    await this.client.query('INSERT INTO koinon.receipt VALUES ($1, $2, $3, $4, clock_timestamp())', [
+      id,
+      digest,
+      applied ? 'applied' : JSON.stringify(outcome.problems),
+      applied ? outcome.position : null,
+    ]);
+  }
+
+  reach(position: Position): Promise<Reach> {
+    return this.reader.reach(position);
+  }
+
+  async noteContacts(contacts: readonly Contact[]): Promise<void> {
+    // In the order of their ids: two processes that note the same replicas do not wait for each other in a circle.
+    for (const contact of [...contacts].sort((a, b) => (a.replica < b.replica ? -1 : 1)))
+      await this.client.query(
+        `INSERT INTO koinon.replica AS r VALUES ($1, $2, $2, $3, $4, $5, $6, false) ON CONFLICT (id) DO UPDATE SET
+           last_seen = greatest(r.last_seen, excluded.last_seen), position = coalesce(excluded.position, r.position),
+           schema_version = coalesce(excluded.schema_version, r.schema_version),
+           rows_down = r.rows_down + excluded.rows_down, rows_up = r.rows_up + excluded.rows_up`,
+        [contact.replica, contact.at, contact.position, contact.schemaVersion, contact.rowsDown, contact.rowsUp],
+      );
+  }
+
+  async dropReplica(id: string, isDropped: boolean): Promise<boolean> {
+    const { rowCount } = await this.client.query('UPDATE koinon.replica SET dropped = $2 WHERE id = $1', [
+      id,
+      isDropped,
+    ]);
+    return rowCount === 1;
+  }
+
+  async noteTime(now: number): Promise<void> {
+    // Everything before the oldest transaction still running has ended by now.
+    await this.client.query(
+      'INSERT INTO koinon.noted_time SELECT $1, pg_snapshot_xmin(pg_current_snapshot()) ON CONFLICT DO NOTHING',
+      [now],
+    );
+  }
+
+  async moveHorizon(before: number): Promise<void> {
+    await this.client.query(
+      `UPDATE koinon.horizon h SET position = noted.position, at = $1
+       FROM (SELECT position FROM koinon.noted_time WHERE at <= $1 ORDER BY at DESC LIMIT 1) noted
+       WHERE noted.position > h.position`,
+      [before],
+    );
+    await this.client.query(
+      'DELETE FROM koinon.noted_time WHERE at < (SELECT max(at) FROM koinon.noted_time WHERE at <= $1)',
+      [before],
+    );
+  }
+
+  async compact(most: number): Promise<number> {
+    const stamps = await this.client.query(
+      `DELETE FROM koinon.stamp WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon.stamp
+         WHERE deleted AND position < (SELECT position FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
+    const receipts = await this.client.query(
+      `DELETE FROM koinon.receipt WHERE id IN (SELECT id FROM koinon.receipt
+         WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
+    return (stamps.rowCount ?? 0) + (receipts.rowCount ?? 0);
+  }
+
+  async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {
+    const known = (base === null ? undefined : readPosition(base)?.known) ?? Snapshot.none;
+    const ids = byTable(rows);
+    for (const [name, wanted] of ids) {
+      const { sql, id } = this.table(name);
+      await this.client.query(
+        `SELECT 1 FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) ORDER BY r.${id.sql} FOR UPDATE`,
+        [wanted],
+      );
+    }
+    // A statement of its own: only one that begins when the rows are locked sees what their last writers did.
+    const { rows: found } = await this.client.query<StampRow>(
+      `SELECT ${stampFields} FROM koinon.stamp s JOIN unnest($1::text[], $2::text[]) AS k (t, i) ON s.table_name = k.t AND s.row_id = k.i`,
+      [rows.map(({ table }) => table), rows.map(({ id }) => id)],
+    );
+    const stamps = new Map(found.map((stamp) => [JSON.stringify([stamp.table_name, stamp.row_id]), stamp]));
+    const written = (position: bigint, receipt: string | null): Written => ({ covered: known.sees(position), receipt });
+    return rows.map(({ table, id }) => {
+      const stamp = stamps.get(JSON.stringify([table, id]));
+      if (stamp === undefined) return undefined;
+      return {
+        deleted: stamp.deleted,
+        row: written(BigInt(stamp.row_position), stamp.row_receipt),
+        columns: new Map(
+          Object.entries(stamp.columns).map(([name, [position, , receipt]]) => [
+            name,
+            written(BigInt(position), receipt),
+          ]),
+        ),
+      };
+    });
+  }
+
+  async attempt(
+    receipt: string,
+    editedAt: number,
+    work: () => Promise<readonly Problem[]>,
+  ): Promise<readonly Problem[]> {
+    const writer = (id: string, at: string) =>
+      this.client.query("SELECT set_config('koinon.receipt', $1, true), set_config('koinon.edited_at', $2, true)", [
+        id,
+        at,
+      ]);
+    await this.client.query('SAVEPOINT attempt');
+    await writer(receipt, String(editedAt));
+    let problems: readonly Problem[];
+    try {
+      problems = await work();
+      // What the database checks at the end of a transaction is asked for now, while there can still be an outcome.
+      if (problems.length === 0) await this.client.query('SET CONSTRAINTS ALL IMMEDIATE');
+    } catch (error) {
+      const problem =
+        error instanceof ConstraintError ? error.problem : constraintProblem(error, this.deferred(error), undefined);
+      if (problem === undefined) throw error;
+      problems = [problem];
+    }
+    if (problems.length > 0) await this.client.query('ROLLBACK TO SAVEPOINT attempt');
+    else await writer('', '');
+    await this.client.query('RELEASE SAVEPOINT attempt');
+    return problems;
+  }
+
+  async apply(changes: readonly Change[]): Promise<void> {
+    await this.client.query('SAVEPOINT at_once');
+    try {
+      for (const group of this.groups(changes))
+        if (group[0]?.kind === 'insert') await this.insert(group as Insert[]);
+        else for (const change of group) await this.applyOne(change);
+    } catch (error) {
+      if (!(error instanceof ConstraintError)) throw error;
+      // One after the other it may be possible; and if not, it is known which of them is at fault.
+      await this.client.query('ROLLBACK TO SAVEPOINT at_once');
+      await applyInWorkableOrder(changes, {
+        table: (name) => this.table(name).table,
+        apply: (change) => this.applyAlone(change),
+      });
+    }
+    await this.client.query('RELEASE SAVEPOINT at_once');
+  }
+
+  async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
+    return this.reader.rowsOf(table, ids);
+  }
+
+  async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
+    return this.reader.referrers(table, column, ids);
+  }
+
+  async position(): Promise<Position> {
+    // The first position that is not seen yet by whoever sees this transaction and all before it.
+    return String(await this.reader.snapshot());
+  }
+
+  /** Inserts in a row into one table go together; updates and deletes one by one. */
+  private *groups(changes: readonly Change[]): Generator<readonly Change[]> {
+    let group: Change[] = [];
+    for (const change of changes) {
+      const [first] = group;
+      const width = this.table(change.table).columns.size + 1;
+      const belongs =
+        first?.kind === 'insert' &&
+        change.kind === 'insert' &&
+        change.table === first.table &&
+        (group.length + 1) * width <= mostValues;
+      if (!belongs && group.length > 0) {
+        yield group;
+        group = [];
+      }
+      group.push(change);
+    }
+    if (group.length > 0) yield group;
+  }
+
+  private async applyAlone(change: Change): Promise<void> {
+    await this.client.query('SAVEPOINT alone');
+    try {
+      await this.applyOne(change);
+    } catch (error) {
+      await this.client.query('ROLLBACK TO SAVEPOINT alone');
+      throw error;
+    }
+    await this.client.query('RELEASE SAVEPOINT alone');
+  }
+
+  private async applyOne(change: Change): Promise<void> {
+    if (change.kind === 'insert') await this.insert([change]);
+    else await this.translated(change, () => (change.kind === 'update' ? this.update(change) : this.delete(change)));
+  }
+
+  private async insert(changes: readonly Insert[]): Promise<void> {
+    const [first] = changes as [Insert, ...Insert[]];
+    const { sql, id, columns, table, softDelete } = this.table(first.table);
+    const values: unknown[] = [];
+    const rows = changes.map((change) => {
+      values.push(change.id);
+      const fields = table.entries.map(([name, column]) => {
+        values.push(parameter(column, change.columns[name]));
+        return writeSql(column, columns.get(name) as StandingColumn, values.length);
+      });
+      return `($${values.length - fields.length}::${id.type}, ${fields.join(', ')})`;
+    });
+    const names = [...columns.values()].map((column) => column.sql);
+    // A row that is marked as deleted stands where this one goes.
+    const revived = softDelete
+      ? ` ON CONFLICT (${id.sql}) DO UPDATE SET ${[...names.map((name) => `${name} = excluded.${name}`), `${softDelete.sql} = ${softDelete.type === 'boolean' ? 'false' : 'NULL'}`].join(', ')}`
+      : '';
+    await this.translated(first, () =>
+      this.client.query(
+        `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')}) VALUES ${rows.join(', ')}${revived}`,
+        values,
+      ),
+    );
+  }
+
+  private async update(change: Extract<Change, { kind: 'update' }>): Promise<void> {
+    const { sql, id, columns: standing, table } = this.table(change.table);
+    const operations = Object.entries(change.operations);
+    const present =
+      operations.length > 0 ? (await this.reader.rowsOf(change.table, [change.id])).get(change.id) : undefined;
+    const columns: Record<string, unknown> = { ...change.columns };
+    for (const [name, operation] of operations) columns[name] = applyOperation(present?.[name] ?? null, operation);
+    const names = Object.keys(columns);
+    if (names.length === 0) return;
+    const set = names.map((name, i) => {
+      const column = standing.get(name) as StandingColumn;
+      return `${column.sql} = ${writeSql(columnOf(table, name), column, i + 2)}`;
+    });
+    const values = names.map((name) => parameter(columnOf(table, name), columns[name]));
+    await this.client.query(`UPDATE ${sql} SET ${set.join(', ')} WHERE ${id.sql} = $1::${id.type}`, [
+      change.id,
+      ...values,
+    ]);
+  }
+
+  private async delete(change: Change): Promise<void> {
+    const { sql, id, softDelete } = this.table(change.table);
+    const mark = softDelete?.type === 'boolean' ? 'true' : 'now()';
+    await this.client.query(
+      `${softDelete ? `UPDATE ${sql} SET ${softDelete.sql} = ${mark}` : `DELETE FROM ${sql}`} WHERE ${id.sql} = $1::${id.type}`,
+      [change.id],
+    );
+  }
+
+  private async translated(change: Change, work: () => Promise<unknown>): Promise<void> {
+    try {
+      await work();
+    } catch (error) {
+      const table = this.table(change.table);
+      const problem = constraintProblem(error, change, table);
+      if (problem === undefined) throw error;
+      if (problem.code === 'duplicate-value' && problem.column === undefined && isOfKey(error, table))
+        throw new InsertedMeanwhileError();
+      throw new ConstraintError(problem);
+    }
+  }
+
+  /** The table a constraint that is checked late tells of. */
+  private deferred(error: unknown): RowKey {
+    const { schema, table } = error as { readonly schema?: string; readonly table?: string };
+    const found = [...this.tables.values()].find(({ sql }) => sql === `"${schema}"."${table}"`);
+    return { table: found?.name ?? table ?? 'a table', id: '' };
+  }
+
+  private table(name: string): AppTable {
+    return this.tables.get(name) as AppTable;
+  }
+}
+
+const columnOf = (table: Table, name: string) => table.columns[name] as Column;
+
+function byTable(rows: readonly RowKey[]): Map<string, string[]> {
+  const ids = new Map<string, string[]>();
+  for (const { table, id } of rows) ids.set(table, [...(ids.get(table) ?? []), id]);
+  return ids;
+}
+
+function isOfKey(error: unknown, { id }: AppTable): boolean {
+  const { detail } = error as { readonly detail?: string };
+  return /^Key \(([^),]+)\)=/.exec(detail ?? '')?.[1]?.replaceAll('"', '') === id.sql.slice(1, -1);
+}

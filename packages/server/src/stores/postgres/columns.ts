@@ -125,7 +125,7 @@ export function differsSql(type: string, one: string, other: string): string {
   if (/^(json|xml|point|polygon|box|path|circle|line)(\b|$)/.test(type))
     return `${one}::text IS DISTINCT FROM ${other}::text`;
   // A collation of the column's own might call two different texts equal.
-  if (/^(text|character|citext)/.test(type) && !type.endsWith('[]'))
+  if (isText(type) || type === 'citext')
     return `(${one}::text COLLATE "C") IS DISTINCT FROM (${other}::text COLLATE "C")`;
   return `${one} IS DISTINCT FROM ${other}`;
 }
@@ -142,5 +142,5 @@ export function quotedColumn(name: string, type: string): StandingColumn {
 }
 
 function isText(type: string): boolean {
-  return /^(text|character)/.test(type);
+  return /^(text|character)/.test(type) && !type.endsWith('[]');
 }

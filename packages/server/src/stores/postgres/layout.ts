@@ -4,7 +4,14 @@ import type { ClientBase } from 'pg';
 import { columnRule, columnType, parameter, quotedColumn, type StandingColumn } from './columns.ts';
 import { type MappedTable, type Mapping, mappedTables } from './mapping.ts';
 import { shortName } from './names.ts';
-import { feedFunctions, feedTriggers, stampUnstamped, type TrackedTable, triggerNames } from './triggers.ts';
+import {
+  feedFunctions,
+  feedTriggers,
+  partitionTrigger,
+  stampUnstamped,
+  type TrackedTable,
+  triggerNames,
+} from './triggers.ts';
 
 /** A table of the app, as the schema describes it and as it stands in the database. */
 export interface AppTable extends TrackedTable, Pick<MappedTable, 'table'> {}
@@ -71,6 +78,7 @@ interface Standing {
   readonly columns: ReadonlyMap<string, { readonly type: string; readonly required: boolean }>;
   /** Itself and, of a partitioned table, its leaves. */
   readonly relations: readonly { readonly sql: string; readonly triggers: readonly string[] }[];
+  readonly isPartitioned: boolean;
 }
 
 /**
@@ -81,6 +89,10 @@ interface Standing {
  */
 export async function planLayout(client: ClientBase, schema: Schema, mapping: Mapping): Promise<Layout> {
   const noted = await notedDigests(client);
+  const role = await client.query<{ super: boolean }>(
+    'SELECT rolsuper AS super FROM pg_roles WHERE rolname = current_user',
+  );
+  const isSuperuser = role.rows[0]?.super === true;
   const statements: string[] = noted === undefined ? [...koinonTables] : [];
   const tables = new Map<string, AppTable>();
   const indexes: Index[] = [];
@@ -97,7 +109,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
     if (mapping[mapped.name] === undefined) indexes.push(...createIndexes(mapped));
     const table = appTable(mapped, standing);
     tables.set(mapped.name, table);
-    tracking.push(...track(table, standing, noted?.get(`layout ${mapped.name}`)));
+    tracking.push(...track(table, standing, noted?.get(`layout ${mapped.name}`), isSuperuser));
   }
   const standing = new Set(await indexNames(client));
   statements.push(
@@ -130,9 +142,10 @@ async function indexNames(client: ClientBase): Promise<string[]> {
   return rows.map(({ name }) => name);
 }
 
-async function standingTable(client: ClientBase, { namespace, relation }: MappedTable): Promise<Standing | undefined> {
-  const found = await client.query<{ oid: number }>(
-    `SELECT c.oid FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+async function standingTable(client: ClientBase, mapped: MappedTable): Promise<Standing | undefined> {
+  const { namespace, relation } = mapped;
+  const found = await client.query<{ oid: number; kind: 'r' | 'p' }>(
+    `SELECT c.oid, c.relkind AS kind FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
      WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p')`,
     [namespace, relation],
   );
@@ -143,8 +156,8 @@ async function standingTable(client: ClientBase, { namespace, relation }: Mapped
      FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped`,
     [oid],
   );
-  const relations = await client.query<{ sql: string; triggers: string[] }>(
-    `SELECT format('%I.%I', n.nspname, c.relname) AS sql,
+  const relations = await client.query<{ root: boolean; sql: string; triggers: string[] }>(
+    `SELECT c.oid = $1::oid AS root, format('%I.%I', n.nspname, c.relname) AS sql,
        array(SELECT tgname::text FROM pg_trigger WHERE tgrelid = c.oid AND tgname LIKE 'koinon\\_%' ORDER BY 1) AS triggers
      FROM (SELECT $1::regclass AS oid UNION SELECT relid FROM pg_partition_tree($1::regclass) WHERE isleaf) tree
      JOIN pg_class c ON c.oid = tree.oid JOIN pg_namespace n ON n.oid = c.relnamespace`,
@@ -152,7 +165,11 @@ async function standingTable(client: ClientBase, { namespace, relation }: Mapped
   );
   return {
     columns: new Map(columns.rows.map(({ name, type, required }) => [name, { type, required }])),
-    relations: relations.rows,
+    // A partitioned table has its triggers before its leaves.
+    relations: relations.rows
+      .sort((a, b) => Number(b.root) - Number(a.root))
+      .map(({ root, sql, triggers }) => ({ sql: root ? mapped.sql : sql, triggers })),
+    isPartitioned: found.rows[0]?.kind === 'p',
   };
 }
 
@@ -245,8 +262,14 @@ function missingColumns(mapped: MappedTable, standing: Standing): string[] {
 }
 
 /** The functions and triggers of one table, unless they stand there already as they should. */
-function track(table: AppTable, standing: Standing | undefined, noted: string | undefined): string[] {
-  const functions = feedFunctions(table);
+function track(
+  table: AppTable,
+  standing: Standing | undefined,
+  noted: string | undefined,
+  isSuperuser: boolean,
+): string[] {
+  const followsLeaves = standing?.isPartitioned === true && isSuperuser;
+  const functions = [...feedFunctions(table), ...(followsLeaves ? partitionTrigger(table) : [])];
   const digest = createHash('sha256').update(functions.join('\n')).digest('hex');
   const relations = standing?.relations ?? [{ sql: table.sql, triggers: [] }];
   const untracked = relations.filter(({ triggers }) => triggers.join() !== triggerNames.join());

@@ -149,10 +149,20 @@ export class PostgresReader implements StoreReader {
     const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
     const { rows } = await this.client.query<unknown[]>({
       text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) AND ${alive}`,
-      values: [ids],
+      values: [await this.possible(table, ids)],
       rowMode: 'array',
     });
     return new Map(rows.map((raw) => this.decode(table, raw)).map((row) => [row.id, row]));
+  }
+
+  /** Those of these ids that a row of the table can have: where ids are numbers, say, another text is an error to PostgreSQL. */
+  async possible(table: string, ids: readonly string[]): Promise<readonly string[]> {
+    if (this.table(table).id.type === 'text') return ids;
+    const { rows } = await this.client.query<{ id: string }>(
+      'SELECT row_id AS id FROM koinon.stamp WHERE table_name = $1 AND row_id = ANY($2)',
+      [table, ids],
+    );
+    return rows.map(({ id }) => id);
   }
 
   /** For each of these rows that a row of the table refers to, one that does. */

@@ -72,19 +72,59 @@ ${deletedSql(table, oneRow)}
 
 /**
  * The triggers on one relation: the table itself, or a leaf of a partitioned one. Whoever applies logical replication
- * fires no statement triggers: for him there is a row trigger, which fires for nobody else.
+ * fires no statement triggers: for him there is a row trigger, which fires for nobody else, and which PostgreSQL itself
+ * gives to the leaves.
  */
-export function feedTriggers(table: TrackedTable, relation: string): string[] {
+export function feedTriggers(table: TrackedTable, relation = table.sql): string[] {
   const on = (name: string, when: string, how: string) =>
     `CREATE OR REPLACE TRIGGER koinon_${name} ${when} ON ${relation} ${how} EXECUTE FUNCTION ${functionName(table, name)}()`;
   const { before, after } = transition;
+  const onRows = [
+    on('applied', 'AFTER INSERT OR UPDATE OR DELETE', 'FOR EACH ROW'),
+    `ALTER TABLE ${relation} ENABLE REPLICA TRIGGER koinon_applied`,
+  ];
   return [
     on('insert', 'AFTER INSERT', `REFERENCING NEW TABLE AS ${after} FOR EACH STATEMENT`),
     on('update', 'AFTER UPDATE', `REFERENCING OLD TABLE AS ${before} NEW TABLE AS ${after} FOR EACH STATEMENT`),
     on('delete', 'AFTER DELETE', `REFERENCING OLD TABLE AS ${before} FOR EACH STATEMENT`),
     on('truncate', 'BEFORE TRUNCATE', 'FOR EACH STATEMENT'),
-    on('applied', 'AFTER INSERT OR UPDATE OR DELETE', 'FOR EACH ROW'),
-    `ALTER TABLE ${relation} ENABLE REPLICA TRIGGER koinon_applied`,
+    ...(relation === table.sql ? onRows : []),
+  ];
+}
+
+/**
+ * Keeps up with the leaves of a partitioned table, for which no statement triggers are cloned: new ones get theirs, and
+ * rows that came or went with a whole leaf are stamped. PostgreSQL lets only a superuser set this up; without it a leaf is
+ * taken up when the server next starts.
+ */
+export function partitionTrigger(table: TrackedTable): string[] {
+  const name = functionName(table, 'leaves');
+  const event = quoteName(shortName(`koinon leaves ${table.name}`));
+  const noted = quoteText(`leaves ${table.name}`);
+  const create = feedTriggers(table, '%1$s').map((sql) => `    EXECUTE format(${quoteText(sql)}, leaf);`);
+  return [
+    `CREATE OR REPLACE FUNCTION ${name}() RETURNS event_trigger
+LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, pg_temp AS $koinon$
+DECLARE
+  root regclass := to_regclass(${quoteText(table.sql)});
+  leaf text;
+  leaves text := coalesce((SELECT string_agg(relid::oid::text, ' ' ORDER BY relid::oid) FROM pg_partition_tree(root) WHERE isleaf), '');
+BEGIN
+  IF root IS NULL OR leaves = (SELECT value FROM koinon.meta WHERE name = ${noted}) THEN RETURN; END IF;
+  FOR leaf IN SELECT format('%I.%I', n.nspname, c.relname) FROM pg_partition_tree(root) t
+    JOIN pg_class c ON c.oid = t.relid JOIN pg_namespace n ON n.oid = c.relnamespace
+    WHERE t.isleaf AND NOT EXISTS (SELECT FROM pg_trigger WHERE tgrelid = c.oid AND tgname = 'koinon_insert')
+  LOOP
+${create.join('\n')}
+  END LOOP;
+  ${stampUnstamped(table)};
+  UPDATE koinon.stamp SET position = pg_current_xact_id(), row_position = pg_current_xact_id(), row_receipt = NULL, columns = '{}', deleted = true
+  WHERE table_name = ${quoteText(table.name)} AND NOT deleted AND ${isGone(table, `row_id::${table.id.type}`)};
+  INSERT INTO koinon.meta VALUES (${noted}, leaves) ON CONFLICT (name) DO UPDATE SET value = excluded.value;
+END
+$koinon$`,
+    `DROP EVENT TRIGGER IF EXISTS ${event}`,
+    `CREATE EVENT TRIGGER ${event} ON ddl_command_end WHEN TAG IN ('CREATE TABLE', 'ALTER TABLE', 'DROP TABLE') EXECUTE FUNCTION ${name}()`,
   ];
 }
 

@@ -137,7 +137,7 @@ export class PostgresWriter implements StoreWriter {
       const { sql, id } = this.table(name);
       await this.client.query(
         `SELECT 1 FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) ORDER BY r.${id.sql} FOR UPDATE`,
-        [wanted],
+        [await this.reader.possible(name, wanted)],
       );
     }
     // A statement of its own: only one that begins when the rows are locked sees what their last writers did.
@@ -276,12 +276,26 @@ export class PostgresWriter implements StoreWriter {
     const revived = softDelete
       ? ` ON CONFLICT (${id.sql}) DO UPDATE SET ${[...names.map((name) => `${name} = excluded.${name}`), `${softDelete.sql} = ${softDelete.type === 'boolean' ? 'false' : 'NULL'}`].join(', ')}`
       : '';
-    await this.translated(first, () =>
-      this.client.query(
-        `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')}) VALUES ${rows.join(', ')}${revived}`,
+    await this.translated(first, async () => {
+      const written = await this.client.query<{ id: string }>(
+        `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')}) VALUES ${rows.join(', ')}${revived}${id.type === 'text' ? '' : ` RETURNING ${id.sql}::text AS id`}`,
         values,
-      ),
-    );
+      );
+      // A number or a UUID has one form here: under another the device would not know its own row again.
+      const ids = new Set(written.rows.map((row) => row.id));
+      for (const change of id.type === 'text' ? [] : changes) {
+        if (ids.has(change.id)) continue;
+        const message = `${change.table} ${change.id}: the id is not in the form that the database's ${id.type} has.`;
+        throw new ConstraintError({
+          code: 'value-type',
+          table: change.table,
+          id: change.id,
+          column: 'id',
+          rule: id.type,
+          message,
+        });
+      }
+    });
   }
 
   private async update(change: Extract<Change, { kind: 'update' }>): Promise<void> {
@@ -317,6 +331,7 @@ export class PostgresWriter implements StoreWriter {
     try {
       await work();
     } catch (error) {
+      if (error instanceof ConstraintError) throw error;
       const table = this.table(change.table);
       const problem = constraintProblem(error, change, table);
       if (problem === undefined) throw error;

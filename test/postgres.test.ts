@@ -1,0 +1,361 @@
+import { openReplica } from '@koinon/client';
+import { postgresDdl, postgresStore, releasePostgres, restampPostgres, startServer } from '@koinon/server';
+import fc from 'fast-check';
+import { afterEach, beforeEach, expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
+import { newDatabase, type Shell } from './support/stores.ts';
+import { garden, rowsOf, World } from './support/world.ts';
+
+// What is particular to PostgreSQL: transactions that overlap, the many ways to write a table, tables that were there before.
+
+let world: World;
+let office: Shell;
+
+beforeEach(async () => {
+  world = await World.of(garden, 'PostgreSQL');
+  office = await world.shell();
+  await office.exec("INSERT INTO bed VALUES ('b', 'north', true), ('c', 'south', true)");
+  await office.exec(
+    "INSERT INTO plant VALUES ('A', 'b', 'herb', 'sage', 1, 0, '[]'), ('B', 'b', 'herb', 'mint', 2, 0, '[]')",
+  );
+});
+afterEach(() => world.end());
+
+test('history 6: a push based between a late commit and an earlier one of a higher id is stale', async () => {
+  const replica = await world.replica();
+  const late = await world.shell();
+  await late.exec("BEGIN; UPDATE plant SET height = 10 WHERE id = 'B'");
+  // The higher transaction id commits first; the lower one touches the same column of the same row afterwards.
+  await office.exec("UPDATE plant SET label = 'higher' WHERE id = 'A'");
+  await replica.sync();
+  expect(await replica.get('plant', 'A')).toMatchObject({ label: 'higher' });
+  await late.exec("UPDATE plant SET label = 'lower, later' WHERE id = 'A'; COMMIT");
+  await replica.update('plant', 'A', { label: 'from the device' });
+  expect((await replica.sync({ direction: 'push' })).up).toMatchObject({ applied: 0, stale: 1 });
+  await replica.sync();
+  expect(await replica.conflicts()).toMatchObject([{ base: 'higher', remote: 'lower, later' }]);
+  expect(await replica.get('plant', 'B')).toMatchObject({ height: 10 });
+});
+
+test('history 6: an open transaction, here or in another database, neither delays nor hides what others do', async () => {
+  const elsewhere = await World.of(garden, 'PostgreSQL');
+  const far = await elsewhere.shell();
+  await far.exec("BEGIN; INSERT INTO bed VALUES ('x', 'x', true)");
+  const open = await world.shell();
+  await open.exec("BEGIN; UPDATE plant SET height = 50 WHERE id = 'B'");
+  const replica = await world.replica();
+  await replica.sync();
+  for (let n = 0; n < 3; n++) {
+    await office.exec(`UPDATE plant SET height = ${n} WHERE id = 'A'`);
+    expect((await replica.sync()).received).toBe(1);
+    expect(await replica.get('plant', 'A')).toMatchObject({ height: n });
+    expect((await replica.sync()).received).toBe(0);
+  }
+  // A push of other rows goes through at once; one of the locked row waits, and holds up nothing but itself.
+  await replica.update('plant', 'B', { label: 'typed meanwhile' });
+  await replica.update('plant', 'A', { label: 'other row' });
+  expect((await replica.sync()).up).toEqual({ applied: 1, stale: 0, waiting: 1, rejected: 0 });
+  expect(await replica.status()).toMatchObject({ pending: 1 });
+  await open.exec('COMMIT');
+  expect((await replica.sync()).up).toMatchObject({ applied: 1 });
+  expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+  expect(await replica.get('plant', 'B')).toMatchObject({ height: 50, label: 'typed meanwhile' });
+  await elsewhere.end();
+});
+
+test('history 7: what one transaction moved between two rows is never seen by halves when a pull has finished', async () => {
+  const replica = await world.replica();
+  await replica.sync();
+  const writer = await world.shell();
+  await writer.exec("BEGIN; INSERT INTO bed VALUES ('w', 'held open', true)");
+  await office.exec(
+    "BEGIN; UPDATE plant SET height = 0 WHERE id = 'A'; UPDATE plant SET height = 3 WHERE id = 'B'; COMMIT",
+  );
+  await office.exec("UPDATE plant SET label = 'edited after' WHERE id = 'A'");
+  const heights = async () => (await replica.rows({ from: 'plant', order: 'id' })).map(({ height }) => height);
+  await replica.sync();
+  expect(await heights()).toEqual([0, 3]);
+  await writer.exec('COMMIT');
+  await replica.sync();
+  expect(await replica.count({ from: 'bed' })).toBe(3);
+  expect(await heights()).toEqual([0, 3]);
+});
+
+test('transactions of any length, open across pulls in pages of any size: nothing is lost, torn or sent for ever', () => {
+  const step = fc.record({ who: fc.nat(2), row: fc.nat(7), ends: fc.boolean(), limit: fc.integer({ min: 1, max: 5 }) });
+  return fc.assert(
+    fc.asyncProperty(fc.array(step, { minLength: 5, maxLength: 40 }), async (steps) => {
+      const own = await World.of(garden, 'PostgreSQL');
+      try {
+        const shells = [await own.shell(), await own.shell(), await own.shell()];
+        await shells[0]?.exec("INSERT INTO bed SELECT 'b' || n, 'bed ' || n, true FROM generate_series(0, 7) n");
+        const held = new Map<string, number>();
+        const open = [new Set<number>(), new Set<number>(), new Set<number>()];
+        let cursor: string | undefined;
+        const seen = new Map<string, unknown>();
+        const pull = async (limit: number) => {
+          const { lines } = await own.request('/v1/pull', { ...(cursor ? { cursor } : {}), limit });
+          const [header, ...rows] = lines as unknown as [
+            { cursor: string; more: boolean; rows: number },
+            ...{ kind: string; id: string; columns: object }[],
+          ];
+          cursor = header.cursor;
+          for (const { kind, id, columns } of rows)
+            if (kind === 'delete') seen.delete(id);
+            else seen.set(id, { ...(kind === 'update' ? (seen.get(id) as object) : {}), ...columns });
+          return header;
+        };
+        for (const [n, { who, row, ends, limit }] of steps.entries()) {
+          const shell = shells[who] as Shell;
+          const mine = open[who] as Set<number>;
+          // A row that another open transaction holds would wait for it.
+          const isFree = !open.some((rows, other) => other !== who && rows.has(row));
+          if (isFree) {
+            if (mine.size === 0) await shell.exec('BEGIN');
+            await shell.exec(`UPDATE bed SET name = 'by ${who} at ${n}' WHERE id = 'b${row}'`);
+            mine.add(row);
+            held.set(`b${row}`, n);
+          }
+          if (ends && mine.size > 0) {
+            await shell.exec('COMMIT');
+            mine.clear();
+          }
+          await pull(limit);
+        }
+        for (const [who, mine] of open.entries()) if (mine.size > 0) await shells[who]?.exec('COMMIT');
+        let pages = 0;
+        while ((await pull(2)).more) expect(++pages).toBeLessThan(40);
+        const names = await shells[0]?.all<{ id: string; name: string }>('SELECT id, name FROM bed ORDER BY id');
+        expect(
+          [...seen]
+            .map(([id, row]) => ({ id, name: (row as { name: string }).name }))
+            .sort((a, b) => (a.id < b.id ? -1 : 1)),
+        ).toEqual(names);
+        expect((await pull(100)).rows).toBe(0);
+      } finally {
+        await own.end();
+      }
+    }),
+    runs(15),
+  );
+});
+
+test('history 12: ON CONFLICT, COPY, TRUNCATE, cascades by two references, key updates, partitions, MERGE, replication: all are in the feed', async () => {
+  const database = await newDatabase('PostgreSQL', world.folder);
+  const shell = await database.shell();
+  await shell.exec(`CREATE TABLE bed (id text PRIMARY KEY, name text UNIQUE NOT NULL, sunny boolean NOT NULL DEFAULT true);
+    CREATE TABLE plant (id text PRIMARY KEY, bed text NOT NULL REFERENCES bed ON DELETE CASCADE ON UPDATE CASCADE, kind text NOT NULL DEFAULT 'herb', label text REFERENCES bed ON DELETE SET NULL ON UPDATE CASCADE, height bigint DEFAULT 0, watered bigint NOT NULL DEFAULT 0, tags jsonb NOT NULL DEFAULT '[]') PARTITION BY HASH (id);
+    CREATE TABLE plant_0 PARTITION OF plant FOR VALUES WITH (MODULUS 2, REMAINDER 0);
+    CREATE TABLE plant_1 (tags jsonb NOT NULL DEFAULT '[]', id text NOT NULL, bed text NOT NULL, kind text NOT NULL DEFAULT 'herb', label text, watered bigint NOT NULL DEFAULT 0, height bigint DEFAULT 0);
+    INSERT INTO bed VALUES ('b0', 'n0')`);
+  const server = await startServer({ store: await database.open(garden), port: 0 });
+  // A leaf that comes later brings its rows along, and is followed from then on.
+  await shell.exec(`INSERT INTO plant_1 (id, bed) SELECT 'p' || n, 'b0' FROM generate_series(0, 99) n WHERE satisfies_hash_partition('plant'::regclass, 2, 1, 'p' || n);
+    ALTER TABLE plant ATTACH PARTITION plant_1 FOR VALUES WITH (MODULUS 2, REMAINDER 1)`);
+  const replica = await openReplica({ schema: garden, server: server.url });
+  await replica.sync();
+  expect(await replica.count({ from: 'plant' })).toBeGreaterThan(10);
+  const bed = fc.nat(3).map((n) => `b${n}`);
+  const plant = fc.nat(5).map((n) => `p${n}`);
+  const statement = fc.oneof(
+    fc
+      .tuple(bed, fc.nat(4))
+      .map(
+        ([b, n]) =>
+          `INSERT INTO bed VALUES ('${b}', 'n${n}') ON CONFLICT (id) DO UPDATE SET name = excluded.name, sunny = NOT bed.sunny`,
+      ),
+    fc
+      .tuple(plant, bed, bed)
+      .map(
+        ([p, b, l]) =>
+          `INSERT INTO plant (id, bed, label) VALUES ('${p}', '${b}', '${l}') ON CONFLICT (id) DO UPDATE SET bed = excluded.bed, label = excluded.label`,
+      ),
+    fc.tuple(plant, bed).map(([p, b]) => `COPY plant (id, bed) FROM PROGRAM 'printf "${p}\\t${b}\\n"'`),
+    fc.constant('TRUNCATE plant'),
+    fc.constant('TRUNCATE bed CASCADE'),
+    bed.map((b) => `DELETE FROM bed WHERE id = '${b}'`),
+    // The same rows by two references, and keys that change places with each other's.
+    fc.tuple(bed, bed).map(([a, b]) => `UPDATE bed SET id = '${b}' WHERE id = '${a}'`),
+    fc
+      .tuple(plant, plant)
+      .map(
+        ([a, b]) =>
+          `UPDATE plant SET id = CASE id WHEN '${a}' THEN '${b}' ELSE '${a}' END, height = height + 1 WHERE id IN ('${a}', '${b}')`,
+      ),
+    fc.constantFrom('plant_0', 'plant_1').map((leaf) => `UPDATE ${leaf} SET height = height + 1`),
+    fc.constantFrom('plant_0', 'plant_1').map((leaf) => `DELETE FROM ${leaf} WHERE height > 1`),
+    fc
+      .tuple(plant, bed)
+      .map(
+        ([p, b]) =>
+          `MERGE INTO plant USING (VALUES ('${p}', '${b}')) s (id, bed) ON plant.id = s.id WHEN MATCHED AND plant.height > 2 THEN DELETE WHEN MATCHED THEN UPDATE SET bed = s.bed, height = plant.height + 1 WHEN NOT MATCHED THEN INSERT (id, bed) VALUES (s.id, s.bed)`,
+      ),
+    fc
+      .tuple(plant, bed)
+      .map(
+        ([p, b]) =>
+          `WITH gone AS (DELETE FROM plant WHERE id = '${p}' RETURNING *) INSERT INTO plant (id, bed) SELECT id || 'x', '${b}' FROM gone ON CONFLICT DO NOTHING`,
+      ),
+    // As a subscriber of logical replication applies it: statement triggers do not fire then.
+    fc
+      .tuple(plant, fc.nat(9))
+      .map(
+        ([p, n]) =>
+          `BEGIN; SET LOCAL session_replication_role = replica; UPDATE plant SET watered = ${n} WHERE id = '${p}'; DELETE FROM plant WHERE id = '${p}x'; COMMIT`,
+      ),
+  );
+  await fc.assert(
+    fc.asyncProperty(fc.array(statement, { minLength: 1, maxLength: 6 }), async (statements) => {
+      for (const sql of statements)
+        await shell.exec(sql).catch(async (error: Error) => {
+          // A constraint said no, as it may; the statement did nothing.
+          if (!/constraint/.test(error.message)) throw error;
+          await shell.exec('ROLLBACK');
+        });
+      await replica.sync();
+      expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
+    }),
+    runs(150),
+  );
+  await shell.exec(
+    "INSERT INTO bed VALUES ('b0', 'n0') ON CONFLICT DO NOTHING; INSERT INTO plant (id, bed) SELECT 'q' || n, id FROM bed, generate_series(0, 9) n WHERE id = 'b0'; ALTER TABLE plant DETACH PARTITION plant_0",
+  );
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
+  await replica.close();
+  await server.close();
+  await shell.close();
+  await database.drop();
+}, 120_000);
+
+test('a role that may do nothing but write the table is followed, and so is what is restamped after no trigger saw it', async () => {
+  const replica = await world.replica();
+  await replica.sync();
+  const role = `clerk_${process.pid}`;
+  await office.exec(
+    `CREATE ROLE ${role}; GRANT SELECT, UPDATE ON plant TO ${role}; SET ROLE ${role}; UPDATE plant SET label = 'by the clerk'; RESET ROLE`,
+  );
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+  await office.exec(
+    "ALTER TABLE plant DISABLE TRIGGER ALL; DELETE FROM plant WHERE id = 'A'; UPDATE plant SET height = 77; INSERT INTO plant VALUES ('new', 'b', 'herb', NULL, 1, 0, '[]'); ALTER TABLE plant ENABLE TRIGGER USER",
+  );
+  expect((await replica.sync()).received).toBe(0);
+  await restampPostgres(garden, world.database.address);
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+  await office.exec(`DROP OWNED BY ${role}; DROP ROLE ${role}`);
+});
+
+test('several server processes serve one database; replicas move between them, and a transaction sent to both is applied once', async () => {
+  const other = await startServer({ store: await postgresStore(garden, world.database.address), port: 0 });
+  const [one, two] = [await world.replica(), await world.replica({ server: other.url })];
+  await Promise.all([one.sync(), two.sync()]);
+  await Promise.all(
+    [one, two].map(async (replica) => {
+      for (let n = 0; n < 30; n++) {
+        await replica.add('plant', n % 2 ? 'A' : 'B', 'watered', 1);
+        if (n % 10 === 9) await replica.sync();
+      }
+    }),
+  );
+  const body = JSON.stringify({
+    replica: (await one.status()).replicaId,
+    base: null,
+    transactions: [
+      {
+        id: '00000000-0000-4000-8000-000000000001',
+        editedAt: new Date().toISOString(),
+        changes: [{ kind: 'update', table: 'plant', id: 'A', operations: { watered: { add: 1000 } } }],
+      },
+    ],
+  });
+  const send = (url: string) =>
+    fetch(`${url}/v1/push`, { method: 'POST', headers: { 'content-type': 'application/json' }, body }).then((answer) =>
+      answer.json(),
+    );
+  const answers = await Promise.all([send(world.server.url), send(other.url), send(world.server.url), send(other.url)]);
+  expect(answers).toMatchObject(Array(4).fill({ outcomes: [{ outcome: 'applied' }] }));
+  await one.close();
+  const moved = await world.replica({ file: 'replica-1.db', server: other.url });
+  for (const replica of [moved, two]) {
+    await replica.sync();
+    expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+  }
+  expect(await rowsOf(office)).toMatchObject({ 'plant A': { watered: 1030 }, 'plant B': { watered: 30 } });
+  await other.close();
+});
+
+test('tables that were there before keep their names, types and rows; a deletion mark stands for deletion; release leaves no trace', async () => {
+  const database = await newDatabase('PostgreSQL', world.folder);
+  const shell = await database.shell();
+  await shell.exec(
+    `CREATE SCHEMA stock; CREATE TABLE stock.beds (bed_no uuid PRIMARY KEY, title varchar(40) UNIQUE NOT NULL, sunny smallint NOT NULL DEFAULT 1, note text DEFAULT 'of the office');
+    CREATE TABLE stock.plants (no bigint PRIMARY KEY, bed uuid NOT NULL REFERENCES stock.beds, kind text NOT NULL, label text, height numeric(6, 1), watered integer NOT NULL DEFAULT 0, tags text[] NOT NULL DEFAULT '{}', removed_at timestamptz);
+    INSERT INTO stock.beds VALUES ('11111111-1111-4111-8111-111111111111', 'north'); INSERT INTO stock.plants VALUES (7, '11111111-1111-4111-8111-111111111111', 'herb', 'Sage', 12, 3, '{a,b}', NULL), (8, '11111111-1111-4111-8111-111111111111', 'herb', 'gone', 1, 0, '{}', now())`.replace(
+      'citexter',
+      'text',
+    ),
+  );
+  const dump = () =>
+    shell.all(
+      "SELECT (SELECT jsonb_agg(to_jsonb(b)) FROM stock.beds b) AS beds, (SELECT array_agg(tgname::text) FROM pg_trigger WHERE NOT tgisinternal) AS triggers, (SELECT array_agg(nspname::text ORDER BY nspname) FROM pg_namespace WHERE nspname !~ '^pg_') AS schemas, (SELECT count(*) FROM pg_event_trigger) AS events",
+    );
+  const before = await dump();
+  const mapping = {
+    bed: { name: 'stock.beds', columns: { id: 'bed_no', name: 'title' } },
+    plant: { name: 'stock.plants', columns: { id: 'no' }, softDelete: 'removed_at' },
+  };
+  const ddl = await postgresDdl(garden, database.address, mapping);
+  expect(await dump()).toEqual(before);
+  await expect(postgresStore(garden, database.address, { mapping, prepare: false })).rejects.toMatchObject({
+    code: 'storage-refused',
+  });
+  for (const sql of ddl) await shell.exec(sql);
+  const store = await postgresStore(garden, database.address, { mapping, prepare: false });
+  const server = await startServer({ store, port: 0 });
+  const replica = await openReplica({ schema: garden, server: server.url });
+  await replica.sync();
+  expect(await replica.rows({ from: 'plant' })).toEqual([
+    {
+      id: '7',
+      bed: '11111111-1111-4111-8111-111111111111',
+      kind: 'herb',
+      label: 'Sage',
+      height: 12,
+      watered: 3,
+      tags: ['a', 'b'],
+    },
+  ]);
+  await replica.update('plant', '7', { label: 'SAGE' });
+  await replica.include('plant', '7', 'tags', 'c');
+  await replica.insert('plant', { id: '8', bed: '11111111-1111-4111-8111-111111111111', kind: 'tree' });
+  await replica.insert('plant', { id: '9', bed: '11111111-1111-4111-8111-111111111111', kind: 'tree' });
+  await replica.sync();
+  await replica.delete('plant', '9');
+  // Ids that the table's own type does not take are refused as what they are.
+  await replica.insert('plant', { id: 'not a number', bed: '11111111-1111-4111-8111-111111111111', kind: 'tree' });
+  await replica.insert('plant', { id: '010', bed: '11111111-1111-4111-8111-111111111111', kind: 'tree' });
+  await replica.sync();
+  expect(await replica.rejections()).toMatchObject(Array(2).fill({ problems: [{ code: 'value-type' }] }));
+  await replica.revert('plant', 'not a number');
+  await replica.revert('plant', '010');
+  expect(
+    await shell.all('SELECT no, label, tags, removed_at IS NOT NULL AS removed FROM stock.plants ORDER BY no'),
+  ).toEqual([
+    { no: 7, label: 'SAGE', tags: ['a', 'b', 'c'], removed: false },
+    { no: 8, label: null, tags: [], removed: false },
+    { no: 9, label: null, tags: [], removed: true },
+  ]);
+  await shell.exec(
+    'UPDATE stock.plants SET removed_at = now() WHERE no = 7; UPDATE stock.plants SET removed_at = NULL WHERE no = 9',
+  );
+  await replica.sync();
+  expect((await replica.rows({ from: 'plant', order: 'id' })).map(({ id }) => id)).toEqual(['8', '9']);
+  await replica.close();
+  await server.close();
+  await releasePostgres(database.address);
+  expect(await dump()).toEqual(before);
+  await shell.close();
+  await database.drop();
+});

@@ -3,9 +3,12 @@ import { KoinonError } from '@koinon/core';
 import { Command, CommanderError } from 'commander';
 import pc from 'picocolors';
 import { changesCommand } from './commands/changes.ts';
+import { ddlCommand } from './commands/ddl.ts';
 import { demoCommand } from './commands/demo.ts';
 import { lookCommand } from './commands/look.ts';
+import { releaseCommand } from './commands/release.ts';
 import { replicasCommand } from './commands/replicas.ts';
+import { restampCommand } from './commands/restamp.ts';
 import { serveCommand } from './commands/serve.ts';
 import { syncCommand } from './commands/sync.ts';
 
@@ -18,6 +21,9 @@ const program = new Command('koinon')
   .addCommand(lookCommand())
   .addCommand(changesCommand())
   .addCommand(replicasCommand())
+  .addCommand(ddlCommand())
+  .addCommand(restampCommand())
+  .addCommand(releaseCommand())
   .exitOverride();
 for (const command of program.commands) command.exitOverride();
 

@@ -11,7 +11,7 @@ export {
   releasePostgres,
   restampPostgres,
 } from './stores/postgres/store.ts';
-export { sqliteStore } from './stores/sqlite/store.ts';
+export { releaseSqlite, restampSqlite, sqliteDdl, sqliteStore } from './stores/sqlite/store.ts';
 export type {
   Contact,
   FeedEntry,

@@ -1,33 +1,29 @@
-import { existsSync } from 'node:fs';
-import { KoinonError, type Schema } from '@koinon/core';
-import { type Store, sqliteStore } from '@koinon/server';
+import { KoinonError } from '@koinon/core';
 import { Command, InvalidArgumentError } from 'commander';
-import { loadSchema } from '../schema-module/load.ts';
+import { databaseWords, openStore } from './database.ts';
 import { printJson, printTable, short } from './output.ts';
-
-/** Opens a server's database that has to be there already. */
-export async function openStore(schemaPath: string, database: string): Promise<Store> {
-  if (!existsSync(database))
-    throw new KoinonError('storage-refused', `There is no database ${database}.`, { value: database });
-  return sqliteStore((await loadSchema(schemaPath)) as Schema, database);
-}
 
 /** `koinon changes`: the feed of a server's database. */
 export function changesCommand(): Command {
   return new Command('changes')
     .description('List what changed in a server’s database after a position: each changed row once, in feed order.')
     .argument('<schema>', 'the module that exports the schema')
-    .argument('<database>', 'the server’s SQLite file')
-    .option('--after <position>', 'the position to begin behind', whole, 0)
+    .argument('<database>', databaseWords)
+    .option('--after <position>', 'the position to begin behind', '0')
     .option('--limit <rows>', 'rows at most', whole, 100)
     .option('--json', 'print JSON')
-    .action(async (schema: string, database: string, options: { after: number; limit: number; json?: boolean }) => {
+    .action(async (schema: string, database: string, options: { after: string; limit: number; json?: boolean }) => {
       const store = await openStore(schema, database);
       try {
+        const { after } = options;
+        const position = /^\d+$/.test(after) ? store.positionAt(Number(after)) : after;
         const page = await store.read(async (reader) => {
-          if ((await reader.reach(String(options.after))) === 'forgotten')
-            throw new KoinonError('forgotten-cursor', `Deletions behind position ${options.after} are no longer kept.`);
-          return reader.changesSince(String(options.after), Math.max(1, options.limit));
+          const reach = await reader.reach(position);
+          if (reach === 'ahead')
+            throw new KoinonError('unknown-cursor', `This feed has no position ${after}.`, { value: after });
+          if (reach === 'forgotten' && after !== '0')
+            throw new KoinonError('forgotten-cursor', `Deletions behind position ${after} are no longer kept.`);
+          return reader.changesSince(position, Math.max(1, options.limit));
         });
         if (options.json) return printJson(page);
         const rows = page.entries.map((entry) => [
@@ -37,7 +33,7 @@ export function changesCommand(): Command {
           entry.kind === 'delete' ? '' : short(entry.columns),
         ]);
         printTable(['position', 'what', 'row', 'columns'], rows, `Nothing changed after position ${options.after}.`);
-        if (page.more) console.log(`There is more; go on with --after ${page.to}`);
+        if (page.more) console.log(`There is more; go on with --after '${page.to}'`);
       } finally {
         await store.close();
       }

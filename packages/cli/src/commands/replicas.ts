@@ -1,6 +1,6 @@
 import { KoinonError } from '@koinon/core';
 import { Command } from 'commander';
-import { openStore } from './changes.ts';
+import { databaseWords, openStore } from './database.ts';
 import { printJson, printTable } from './output.ts';
 
 /** `koinon replicas`: the replicas a server has met, and shutting one out. */
@@ -10,7 +10,7 @@ export function replicasCommand(): Command {
       'List the replicas a server has met; shut one out, or let it in again. A running server takes note when it is restarted.',
     )
     .argument('<schema>', 'the module that exports the schema')
-    .argument('<database>', 'the server’s SQLite file')
+    .argument('<database>', databaseWords)
     .option('--drop <id>', 'refuse this replica from now on')
     .option('--admit <id>', 'let a replica in again')
     .option('--json', 'print JSON')

@@ -1,29 +1,40 @@
-import { sqliteStore, startServer } from '@koinon/server';
+import { startServer } from '@koinon/server';
 import { Command, InvalidArgumentError } from 'commander';
 import { pino } from 'pino';
-import { loadSchema } from '../schema-module/load.ts';
+import { databaseWords, makeStore, shownDatabase } from './database.ts';
 import { untilStopped } from './until-stopped.ts';
+
+interface ServeOptions {
+  readonly host: string;
+  readonly port: number;
+  readonly log: string;
+  readonly prepare: boolean;
+}
 
 /** `koinon serve`: a server on a schema module and a database file, until Ctrl-C. */
 export function serveCommand(): Command {
   return new Command('serve')
-    .description('Start a server on a schema and an SQLite file. It answers this machine only.')
-    .argument('<schema>', 'a module that exports the schema (.ts, .js or .mjs)')
-    .argument('<database>', 'the SQLite file; made if it is not there')
+    .description('Start a server on a schema and a database. It answers this machine only.')
+    .argument('<schema>', 'a module that exports the schema, and perhaps a mapping (.ts, .js or .mjs)')
+    .argument('<database>', `${databaseWords}; a file is made if it is not there`)
     .option('--host <address>', 'a loopback address to bind to', '127.0.0.1')
     .option('--port <number>', 'the port; 0 takes a free one', portNumber, 4280)
+    .option('--no-prepare', 'make nothing in the database, and end where it lacks something; see koinon ddl')
     .option('--log <level>', 'what to log to standard error: silent, error, info, debug', 'error')
-    .addHelpText('after', '\nExample:\n  koinon serve schema.ts cooperative.db --port 4280')
-    .action(async (schemaPath: string, database: string, options: { host: string; port: number; log: string }) => {
+    .addHelpText(
+      'after',
+      '\nExamples:\n  koinon serve schema.ts cooperative.db --port 4280\n  koinon serve schema.ts postgres://office@localhost/cooperative',
+    )
+    .action(async (schemaPath: string, database: string, options: ServeOptions) => {
       const logger = pino({ level: options.log }, pino.destination(2));
-      const store = await sqliteStore(await loadSchema(schemaPath), database);
+      const store = await makeStore(schemaPath, database, options.prepare);
       const server = await startServer({ store, host: options.host, port: options.port, logger }).catch(
         async (error) => {
           await store.close();
           throw error;
         },
       );
-      console.log(`Serving ${database} at ${server.url}  (Ctrl-C stops)`);
+      console.log(`Serving ${shownDatabase(database)} at ${server.url}  (Ctrl-C stops)`);
       await untilStopped();
       await server.close();
       console.log('Stopped.');

@@ -2,13 +2,21 @@ import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { KoinonError, type Schema } from '@koinon/core';
+import type { Mapping } from '@koinon/server';
 import { tsImport } from 'tsx/esm/api';
 
+/** What a schema module exports. */
+export interface SchemaModule {
+  readonly schema: Schema;
+  /** How tables that were there before stand in the database. */
+  readonly mapping: Mapping;
+}
+
 /**
- * Loads a schema from a module: its default export, or the one export that is a schema. TypeScript modules are loaded
- * as they are.
+ * Loads a schema from a module: its default export, or the one export that is a schema; and the mapping beside it, if it
+ * exports one. TypeScript modules are loaded as they are.
  */
-export async function loadSchema(path: string): Promise<Schema> {
+export async function loadModule(path: string): Promise<SchemaModule> {
   const file = resolve(path);
   if (!existsSync(file)) throw new KoinonError('schema-invalid', `There is no schema module ${path}.`, { value: path });
   const address = pathToFileURL(file).href;
@@ -23,12 +31,18 @@ export async function loadSchema(path: string): Promise<Schema> {
   const found = [
     ...new Set(defaults.length > 0 ? defaults : [...Object.values(loaded), ...Object.values(inner)].filter(isSchema)),
   ];
-  if (found.length === 1) return found[0] as Schema;
+  const mapping = (loaded.mapping ?? inner.mapping ?? {}) as Mapping;
+  if (found.length === 1) return { schema: found[0] as Schema, mapping };
   throw new KoinonError(
     'schema-invalid',
     `${path} exports ${found.length === 0 ? 'no schema' : `${found.length} schemas`}; export one, made by schema({ … }), as its default.`,
     { value: path },
   );
+}
+
+/** Loads a schema from a module. */
+export async function loadSchema(path: string): Promise<Schema> {
+  return (await loadModule(path)).schema;
 }
 
 function isSchema(value: unknown): value is Schema {

@@ -143,6 +143,8 @@ export interface Store {
   readonly secret: string;
   /** A position as a number that grows as the feed does, for people to compare. */
   ordinal(position: Position): number;
+  /** The position of whoever knows all that came before such a number. */
+  positionAt(ordinal: number): Position;
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T>;
   /** One writer at a time; a throw rolls everything back. */
   write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T>;

@@ -1,4 +1,4 @@
-import { createHash, randomBytes } from 'node:crypto';
+import { createHash } from 'node:crypto';
 import { type Column, KoinonError, quoteName, quoteText, type Schema } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { columnRule, columnType, parameter, quotedColumn, type StandingColumn } from './columns.ts';
@@ -117,10 +117,6 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
     ...references,
     ...tracking,
   );
-  if (noted?.get('secret') === undefined)
-    statements.push(
-      `INSERT INTO koinon.meta VALUES ('secret', ${quoteText(randomBytes(32).toString('base64url'))}) ON CONFLICT DO NOTHING`,
-    );
   return { statements, tables };
 }
 

@@ -16,7 +16,7 @@ export class Snapshot {
   }
 
   /** What whoever has seen nothing knows. */
-  static readonly none = new Snapshot(0n, []);
+  static readonly none = new Snapshot(1n, []);
 
   /** Reads `xmin:xmax:id,id`; undefined for anything else. */
   static parse(text: string): Snapshot | undefined {

@@ -1,4 +1,4 @@
-import { createHash } from 'node:crypto';
+import { createHash, randomBytes } from 'node:crypto';
 import { KoinonError, type Position, type Schema } from '@koinon/core';
 import pg from 'pg';
 import { RowsLockedError, type Store, type StoreReader, type StoreWriter } from '../store.ts';
@@ -106,6 +106,11 @@ class PostgresStore implements Store {
     return ordinalOf(readPosition(position)?.known ?? Snapshot.none);
   }
 
+  positionAt(ordinal: number): Position {
+    const at = Math.max(1, ordinal);
+    return `${at}:${at}:`;
+  }
+
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T> {
     return inTransaction(this.pool, 'BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY', (client) =>
       work(new PostgresReader(client, this.tables)),
@@ -188,6 +193,9 @@ async function identityOf(client: pg.PoolClient): Promise<{ feed: string; secret
     .update(source.rows[0]?.source ?? '')
     .digest('hex');
   const feed = `${digest.slice(0, 8)}-${digest.slice(8, 12)}-8${digest.slice(13, 16)}-8${digest.slice(17, 20)}-${digest.slice(20, 32)}`;
+  await client.query("INSERT INTO koinon.meta VALUES ('secret', $1) ON CONFLICT DO NOTHING", [
+    randomBytes(32).toString('base64url'),
+  ]);
   const { rows } = await client.query<{ name: string; value: string }>(
     "SELECT name, value FROM koinon.meta WHERE name IN ('feed', 'secret')",
   );

@@ -36,6 +36,7 @@ const stampColumns =
  * - before and after are joined fully by id: where the key itself was changed, that is a delete and an insert;
  * - a row counts as deleted when it is not in the table any more, whatever the statement says it did.
  *
+ * Their variables carry a prefix, since a column of the table may have any other name.
  * They run as whoever installed them, with a fixed search path, so that any role can write the table.
  */
 export function feedFunctions(table: TrackedTable): string[] {
@@ -45,10 +46,10 @@ export function feedFunctions(table: TrackedTable): string[] {
   ) => `CREATE OR REPLACE FUNCTION ${functionName(table, kind)}() RETURNS trigger
 LANGUAGE plpgsql SECURITY DEFINER SET search_path = pg_catalog, pg_temp AS $koinon$
 DECLARE
-  at xid8 := pg_current_xact_id();
-  receipt text := nullif(current_setting('koinon.receipt', true), '');
-  edited bigint := coalesce(nullif(current_setting('koinon.edited_at', true), '')::bigint, floor(extract(epoch FROM clock_timestamp()) * 1000)::bigint);
-  stamp jsonb := jsonb_build_array(at::text::bigint, edited, receipt);
+  koinon_at xid8 := pg_current_xact_id();
+  koinon_receipt text := nullif(current_setting('koinon.receipt', true), '');
+  koinon_edited bigint := coalesce(nullif(current_setting('koinon.edited_at', true), '')::bigint, floor(extract(epoch FROM clock_timestamp()) * 1000)::bigint);
+  koinon_stamp jsonb := jsonb_build_array(koinon_at::text::bigint, koinon_edited, koinon_receipt);
 BEGIN
 ${body}
   RETURN NULL;
@@ -134,9 +135,8 @@ export const triggerNames = ['koinon_applied', 'koinon_delete', 'koinon_insert',
 /** Stamps for rows that have none, such as those that were there before the triggers. */
 export function stampUnstamped(table: TrackedTable): string {
   return `INSERT INTO koinon.stamp (${stampColumns})
-SELECT ${quoteText(table.name)}, r.${table.id.sql}::text, at, at, at, edited, NULL, false, '{}', NULL
-FROM ${table.sql} r, (SELECT pg_current_xact_id() AS at, floor(extract(epoch FROM clock_timestamp()) * 1000)::bigint AS edited) now
-WHERE ${alive(table, 'r')}
+SELECT ${quoteText(table.name)}, r.${table.id.sql}::text, now.at, now.at, now.at, now.edited, NULL, false, '{}', NULL
+FROM ${table.sql} r, (SELECT pg_current_xact_id() AS at, floor(extract(epoch FROM clock_timestamp()) * 1000)::bigint AS edited) now${whereAlive(table, 'r')}
 ON CONFLICT DO NOTHING`;
 }
 
@@ -145,24 +145,24 @@ export function restampAll(table: TrackedTable): string[] {
   const name = quoteText(table.name);
   return [
     `UPDATE koinon.stamp SET position = pg_current_xact_id(), row_position = pg_current_xact_id(), row_receipt = NULL, columns = '{}',
-  deleted = (SELECT true FROM ${table.sql} r WHERE r.${table.id.sql} = row_id::${table.id.type} AND ${alive(table, 'r')}) IS NULL
+  deleted = (SELECT true FROM ${table.sql} r WHERE r.${table.id.sql} = row_id::${table.id.type}${alive(table, 'r')}) IS NULL
 WHERE table_name = ${name}`,
     stampUnstamped(table),
   ];
 }
 
 function insertedSql(table: TrackedTable, { after }: Sources): string {
-  return `${write(table)}
-    SELECT ${quoteText(table.name)}, n.id::text, at, at, at, edited, receipt, false, '{}', NULL
-    FROM (SELECT DISTINCT n.${table.id.sql} AS id FROM ${after} n WHERE ${alive(table, 'n')}) n
+  return `${write}
+    SELECT ${quoteText(table.name)}, n.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, false, '{}', NULL
+    FROM (SELECT DISTINCT n.${table.id.sql} AS id FROM ${after} n${whereAlive(table, 'n')}) n
   ${onConflict(table)};`;
 }
 
 function deletedSql(table: TrackedTable, { before }: Sources): string {
   const { sql } = table.id;
-  return `${write(table)}
-    SELECT ${quoteText(table.name)}, o.id::text, at, at, at, edited, receipt, true, '{}', o.image
-    FROM (SELECT DISTINCT ON (o.${sql}) o.${sql} AS id, ${imageOf(table, 'o')} AS image FROM ${before} o WHERE ${alive(table, 'o')} ORDER BY o.${sql}) o
+  return `${write}
+    SELECT ${quoteText(table.name)}, o.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, true, '{}', o.image
+    FROM (SELECT DISTINCT ON (o.${sql}) o.${sql} AS id, ${imageOf(table, 'o')} AS image FROM ${before} o${whereAlive(table, 'o')} ORDER BY o.${sql}) o
     WHERE ${isGone(table, 'o.id')}
   ${onConflict(table)};`;
 }
@@ -171,16 +171,16 @@ function updatedSql(table: TrackedTable, { before, after }: Sources): string {
   const { sql } = table.id;
   const changed = [...table.columns].map(([name, column]) => {
     const differs = differsSql(column.type, `o.${column.sql}`, `n.${column.sql}`);
-    return `${quoteText(name)}, CASE WHEN bool_or(${differs}) FILTER (WHERE o.${sql} IS NOT NULL AND n.${sql} IS NOT NULL) THEN stamp END`;
+    return `${quoteText(name)}, CASE WHEN bool_or(${differs}) FILTER (WHERE o.${sql} IS NOT NULL AND n.${sql} IS NOT NULL) THEN koinon_stamp END`;
   });
-  return `${write(table)}
-    SELECT ${quoteText(table.name)}, k.id::text, at, at, at, edited, receipt, k.gone, CASE WHEN k.gone OR k.is_new THEN '{}' ELSE k.columns END, k.image
+  return `${write}
+    SELECT ${quoteText(table.name)}, k.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, k.gone, CASE WHEN k.gone OR k.is_new THEN '{}' ELSE k.columns END, k.image
     FROM (
       SELECT coalesce(n.${sql}, o.${sql}) AS id, bool_and(n.${sql} IS NULL) AS gone, bool_or(o.${sql} IS NULL) AS is_new,
         jsonb_strip_nulls(jsonb_build_object(${changed.join(', ')})) AS columns,
         (array_agg(${imageOf(table, 'o')}) FILTER (WHERE n.${sql} IS NULL))[1] AS image
-      FROM (SELECT * FROM ${before} o WHERE ${alive(table, 'o')}) o
-        FULL JOIN (SELECT * FROM ${after} n WHERE ${alive(table, 'n')}) n ON o.${sql} = n.${sql}
+      FROM (SELECT * FROM ${before} o${whereAlive(table, 'o')}) o
+        FULL JOIN (SELECT * FROM ${after} n${whereAlive(table, 'n')}) n ON o.${sql} = n.${sql}
       GROUP BY 1
     ) k
     WHERE CASE WHEN k.gone THEN ${isGone(table, 'k.id')} ELSE k.is_new OR k.columns <> '{}' END
@@ -188,14 +188,13 @@ function updatedSql(table: TrackedTable, { before, after }: Sources): string {
 }
 
 function truncatedSql(table: TrackedTable): string {
-  return `${write(table)}
-    SELECT ${quoteText(table.name)}, o.${table.id.sql}::text, at, at, at, edited, receipt, true, '{}', ${imageOf(table, 'o')}
-    FROM ${table.sql} o WHERE ${alive(table, 'o')}
+  return `${write}
+    SELECT ${quoteText(table.name)}, o.${table.id.sql}::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, true, '{}', ${imageOf(table, 'o')}
+    FROM ${table.sql} o${whereAlive(table, 'o')}
   ${onConflict(table)};`;
 }
 
-const write = ({ name }: TrackedTable) => `  -- ${name}
-  INSERT INTO koinon.stamp AS s (${stampColumns})`;
+const write = `  INSERT INTO koinon.stamp AS s (${stampColumns})`;
 
 /**
  * Written over the stamp that is there. The whole row is written by an insert or a delete (no columns are named), single
@@ -217,11 +216,15 @@ function onConflict(table: TrackedTable): string {
 
 /** As a subquery for a value, which is looked up by the key: a join would be planned once for all sizes, and be wrong for most. */
 function isGone(table: TrackedTable, id: string): string {
-  return `(SELECT true FROM ${table.sql} r WHERE r.${table.id.sql} = ${id} AND ${alive(table, 'r')}) IS NULL`;
+  return `(SELECT true FROM ${table.sql} r WHERE r.${table.id.sql} = ${id}${alive(table, 'r')}) IS NULL`;
 }
 
 function alive({ softDelete }: TrackedTable, row: string): string {
-  return softDelete ? aliveSql(softDelete, row) : 'true';
+  return softDelete ? ` AND ${aliveSql(softDelete, row)}` : '';
+}
+
+function whereAlive({ softDelete }: TrackedTable, row: string): string {
+  return softDelete ? ` WHERE ${aliveSql(softDelete, row)}` : '';
 }
 
 function imageOf({ columns }: TrackedTable, row: string): string {

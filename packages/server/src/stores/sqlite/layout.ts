@@ -12,7 +12,7 @@ import {
 } from '@koinon/core';
 import { v4 } from 'uuid';
 import type { Prepared } from './driver.ts';
-import { feedTriggers, koinonTables, stampUnstamped, type TrackedTable } from './triggers.ts';
+import { feedTriggers, koinonTables, restampAll, stampUnstamped, type TrackedTable } from './triggers.ts';
 
 /** What a store keeps about itself. */
 export interface Identity {
@@ -30,9 +30,7 @@ export function prepareLayout(database: Prepared, schema: Schema): Identity {
   const { connection } = database;
   connection.exec('BEGIN IMMEDIATE');
   try {
-    connection.exec(koinonTables);
-    for (const name of keptTables(schema)) makeTable(database, name, schema.tables[name] as Table);
-    for (const name of keptTables(schema)) track(database, trackedTable(database, name));
+    makeLayout(database, schema);
     const identity = {
       feed: metaOr(database, 'feed', () => v4()),
       secret: metaOr(database, 'secret', () => randomBytes(32).toString('base64url')),
@@ -42,6 +40,31 @@ export function prepareLayout(database: Prepared, schema: Schema): Identity {
   } catch (error) {
     connection.exec('ROLLBACK');
     throw error;
+  }
+}
+
+/** Makes what the database lacks, inside a transaction of the caller's. */
+export function makeLayout(database: Prepared, schema: Schema): void {
+  const { connection } = database;
+  const isNew = database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_replica'") === undefined;
+  if (isNew) connection.exec(koinonTables);
+  for (const name of keptTables(schema)) makeTable(database, name, schema.tables[name] as Table);
+  for (const name of keptTables(schema)) track(database, trackedTable(database, name));
+}
+
+/** Takes Koinon's tables and triggers out of a database. */
+export function release(database: Prepared): void {
+  const found = database.all<{ type: string; name: string }>(
+    "SELECT type, name FROM sqlite_schema WHERE type IN ('trigger', 'table') AND name LIKE 'koinon\\_%' ESCAPE '\\' ORDER BY type DESC",
+  );
+  for (const { type, name } of found) database.connection.exec(`DROP ${type.toUpperCase()} ${quoteName(name)}`);
+}
+
+/** Makes every row, and every one that is gone, look newly written. */
+export function restamp(database: Prepared, schema: Schema): void {
+  for (const name of keptTables(schema)) {
+    database.connection.exec('UPDATE koinon_feed SET position = position + 1');
+    for (const sql of restampAll(trackedTable(database, name))) database.connection.exec(sql);
   }
 }
 
@@ -69,7 +92,11 @@ function makeTable(database: Prepared, name: string, table: Table): void {
       `ALTER TABLE ${quoteName(name)} ADD COLUMN ${columnDdl(column, definition, 'constraints')}${literal}`,
     );
   }
-  for (const statement of createIndexes(name, table, 'constraints')) database.connection.exec(statement);
+  const indexes = new Set(
+    database.all<{ name: string }>('SELECT name FROM pragma_index_list(?)', name).map((index) => quoteName(index.name)),
+  );
+  for (const statement of createIndexes(name, table, 'constraints'))
+    if (![...indexes].some((index) => statement.includes(`EXISTS ${index} ON`))) database.connection.exec(statement);
 }
 
 function quoteValue(value: SqlValue): string {

@@ -1,8 +1,8 @@
 import type { Position, Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
 import type { Store, StoreReader, StoreWriter } from '../store.ts';
-import { loadSqlite, Prepared } from './driver.ts';
-import { type Identity, keptTables, prepareLayout } from './layout.ts';
+import { type Connection, loadSqlite, Prepared } from './driver.ts';
+import { type Identity, keptTables, makeLayout, prepareLayout, release, restamp } from './layout.ts';
 import { SqliteReader } from './reader.ts';
 import { SqliteWriter } from './writer.ts';
 
@@ -39,6 +39,65 @@ export async function sqliteStore(schema: Schema, file: string): Promise<Store> 
   }
 }
 
+/** Opens a file as the server's database, to be looked at or worked on as a whole. */
+async function inFile<T>(file: string, work: (database: Prepared) => T): Promise<T> {
+  const { DatabaseSync } = await loadSqlite();
+  let connection: Connection | undefined;
+  try {
+    connection = new DatabaseSync(file, { timeout: 5_000 });
+    connection.exec('PRAGMA foreign_keys = on; BEGIN IMMEDIATE');
+    const result = work(new Prepared(connection));
+    connection.exec('COMMIT');
+    return result;
+  } catch (error) {
+    if (error instanceof KoinonError) throw error;
+    throw new KoinonError(
+      'storage-refused',
+      `${file} cannot be worked on as a server's database: ${(error as Error).message}.`,
+      { cause: error },
+    );
+  } finally {
+    connection?.close();
+  }
+}
+
+/**
+ * The SQL that a file still lacks to be served, for somebody to look at before it is run. Changes nothing.
+ *
+ * @throws KoinonError `storage-refused`.
+ */
+export function sqliteDdl(schema: Schema, file: string): Promise<readonly string[]> {
+  return inFile(file, (database) => {
+    const statements: string[] = [];
+    const connection: Connection = {
+      exec(sql) {
+        statements.push(sql);
+        database.connection.exec(sql);
+      },
+      prepare: (sql) => database.connection.prepare(sql),
+      close: () => undefined,
+    };
+    // Run to see what follows from what, and taken back.
+    database.connection.exec('SAVEPOINT looking');
+    makeLayout(new Prepared(connection), schema);
+    database.connection.exec('ROLLBACK TO looking; RELEASE looking');
+    return statements;
+  });
+}
+
+/** Takes every trace of Koinon out of a file. The app's tables, and what is in them, stay as they are. */
+export function releaseSqlite(file: string): Promise<void> {
+  return inFile(file, release);
+}
+
+/** Has every row sent anew, for what no trigger saw. Replicas get all rows as if they had just been written. */
+export function restampSqlite(schema: Schema, file: string): Promise<void> {
+  return inFile(file, (database) => {
+    makeLayout(database, schema);
+    restamp(database, schema);
+  });
+}
+
 class SqliteStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
@@ -62,6 +121,10 @@ class SqliteStore implements Store {
 
   ordinal(position: Position): number {
     return Number(position);
+  }
+
+  positionAt(ordinal: number): Position {
+    return String(ordinal);
   }
 
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T> {

@@ -179,6 +179,16 @@ export function stampUnstamped({ name }: TrackedTable): string {
   ON CONFLICT DO NOTHING`;
 }
 
+/** Makes every row of a table, and every one that is gone, look newly written: for what no trigger saw. */
+export function restampAll(table: TrackedTable): string[] {
+  const t = quoteText(table.name);
+  return [
+    `UPDATE koinon_stamp SET position = ${position}, row_position = ${position}, row_receipt = NULL, columns = '{}',
+  deleted = NOT EXISTS (SELECT 1 FROM ${quoteName(table.name)} WHERE id = row_id) WHERE table_name = ${t}`,
+    stampUnstamped(table),
+  ];
+}
+
 /** A column as JSON can hold it: blobs as hexadecimal text. */
 function asJson(column: string): string {
   return `CASE typeof(${column}) WHEN 'blob' THEN hex(${column}) ELSE ${column} END`;

@@ -1,0 +1,45 @@
+import { existsSync } from 'node:fs';
+import { KoinonError } from '@koinon/core';
+import { postgresStore, type Store, sqliteStore } from '@koinon/server';
+import { loadModule } from '../schema-module/load.ts';
+
+/** How the help names a server's database. */
+export const databaseWords = 'the server’s database: an SQLite file, or postgres://user@host/name';
+
+/** Whether a server's database is a PostgreSQL one. */
+export function isPostgres(database: string): boolean {
+  return /^postgres(ql)?:/.test(database);
+}
+
+/** A server's database as it may be printed: without a password. */
+export function shownDatabase(database: string): string {
+  if (!isPostgres(database) || !URL.canParse(database)) return database;
+  const url = new URL(database);
+  return `${url.protocol}//${url.host}${url.pathname}`;
+}
+
+/** Opens a server's database, and makes in it what it lacks unless told not to. */
+export async function makeStore(schemaPath: string, database: string, prepare = true): Promise<Store> {
+  const { schema, mapping } = await loadModule(schemaPath);
+  if (isPostgres(database)) return postgresStore(schema, database, { mapping, prepare });
+  refuseMapping(mapping);
+  return sqliteStore(schema, database);
+}
+
+/** Opens a server's database that has to be there already. */
+export async function openStore(schemaPath: string, database: string): Promise<Store> {
+  refuseMissing(database);
+  return makeStore(schemaPath, database, false);
+}
+
+/** @throws KoinonError `storage-refused` where there is no such file. */
+export function refuseMissing(database: string): void {
+  if (isPostgres(database) || existsSync(database)) return;
+  throw new KoinonError('storage-refused', `There is no database ${database}.`, { value: database });
+}
+
+/** @throws KoinonError `schema-invalid` where a mapping is given that an SQLite store would not follow. */
+export function refuseMapping(mapping: object): void {
+  if (Object.keys(mapping).length === 0) return;
+  throw new KoinonError('schema-invalid', 'The module exports a mapping; only a PostgreSQL database takes one.');
+}

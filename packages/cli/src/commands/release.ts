@@ -1,0 +1,18 @@
+import { releasePostgres, releaseSqlite } from '@koinon/server';
+import { Command } from 'commander';
+import { databaseWords, isPostgres, refuseMissing, shownDatabase } from './database.ts';
+
+/** `koinon release`: a database as it was before Koinon, with the app's rows. */
+export function releaseCommand(): Command {
+  return new Command('release')
+    .description(
+      'Take every trace of Koinon out of a server’s database: its own tables, functions and triggers. The app’s tables stay. Devices start over when it is served again.',
+    )
+    .argument('<database>', databaseWords)
+    .requiredOption('--yes', 'do it; stop the server first')
+    .action(async (database: string) => {
+      refuseMissing(database);
+      await (isPostgres(database) ? releasePostgres(database) : releaseSqlite(database));
+      console.log(`${shownDatabase(database)} is an ordinary database again; nothing of Koinon is left in it.`);
+    });
+}

@@ -1,0 +1,20 @@
+import { restampPostgres, restampSqlite } from '@koinon/server';
+import { Command } from 'commander';
+import { loadModule } from '../schema-module/load.ts';
+import { databaseWords, isPostgres, refuseMissing, shownDatabase } from './database.ts';
+
+/** `koinon restamp`: everything is sent anew. */
+export function restampCommand(): Command {
+  return new Command('restamp')
+    .description(
+      'Have every row sent to the devices anew, after something wrote the tables that no trigger saw: rows loaded with triggers switched off, say.',
+    )
+    .argument('<schema>', 'the module that exports the schema, and perhaps a mapping')
+    .argument('<database>', databaseWords)
+    .action(async (schemaPath: string, database: string) => {
+      refuseMissing(database);
+      const { schema, mapping } = await loadModule(schemaPath);
+      await (isPostgres(database) ? restampPostgres(schema, database, mapping) : restampSqlite(schema, database));
+      console.log(`Every row of ${shownDatabase(database)} is stamped anew; devices get them all at their next sync.`);
+    });
+}

@@ -33,7 +33,8 @@ export class Snapshot {
 
   /** What is known once, besides this, everything up to a transaction has been sent that a newer snapshot sees. */
   with(newer: Snapshot, upTo: bigint): Snapshot {
-    const xmax = upTo >= this.xmax ? upTo + 1n : this.xmax;
+    const end = upTo < newer.xmax ? upTo + 1n : newer.xmax;
+    const xmax = end > this.xmax ? end : this.xmax;
     const learned = (id: bigint) => id <= upTo && newer.sees(id);
     const open = [...this.running].filter((id) => !learned(id));
     for (const id of newer.running) if (id >= this.xmax && id < xmax) open.push(id);
@@ -68,6 +69,8 @@ export function readPosition(position: string): Reached | undefined {
   const space = position.indexOf(' ');
   const known = Snapshot.parse(space < 0 ? position : position.slice(0, space));
   if (known === undefined || space < 0) return known && { known };
-  const [at, table, id] = JSON.parse(position.slice(space + 1)) as [string, string, string];
+  const parts = /^\["(\d+)",/.test(position.slice(space + 1)) ? position.slice(space + 1) : undefined;
+  if (parts === undefined) return undefined;
+  const [at, table, id] = JSON.parse(parts) as [string, string, string];
   return { known, within: { position: BigInt(at), table, id } };
 }

@@ -219,29 +219,48 @@ describe.each(storeKinds)('on %s', (kind) => {
     }
   });
 
-  test('a server restored from a backup: who is ahead of it starts over, keeps what is unsent, and sends again what was not yet back', async () => {
-    const restore = await world.backup();
-    await first.update('plant', 'B', { label: 'lost with the server' });
+  test('history 4: confirmed edits that a restored backup lost come back from the replicas, once, also when the server has gone on since', async () => {
+    await first.update('plant', 'B', { label: 'in the backup' });
+    await first.add('plant', 'A', 'watered', 7);
     await first.sync();
-    await first.add('plant', 'A', 'watered', 5);
+    await second.sync();
+    const restore = await world.backup();
+    await second.add('plant', 'A', 'watered', 100);
+    await second.update('plant', 'A', { label: 'lost with the server' });
+    await second.insert('plant', { ...B, id: 'C', label: 'new and lost' });
+    await second.delete('plant', 'B');
+    await second.sync();
+    await first.sync();
+    // On top of what the other had done; and one that no cursor covers yet.
+    await first.update('plant', 'A', { height: 33 });
+    await first.sync();
+    await first.add('plant', 'A', 'watered', 1000);
     await first.sync({ direction: 'push' });
-    await first.insert('plant', { ...A, id: 'unsent' });
-    await second.insert('plant', { ...B, id: 'lost' });
+    await first.update('plant', 'C', { height: 44 });
+    await restore();
+    const shell = await world.shell();
+    // The feed has come further than any cursor by the time that somebody asks.
+    for (let n = 0; n < 40; n++) await shell.exec(`UPDATE bed SET name = 'gone on ${n}'`);
+    for (const replica of [second, first, second, first]) await replica.sync();
+    expect(await rowsOf(shell)).toMatchObject({
+      'plant A': { label: 'lost with the server', height: 33, watered: 1107 },
+      'plant C': { label: 'new and lost', height: 44 },
+      'bed bed-1': { name: 'gone on 39' },
+    });
+    expect(await rowsOf(shell)).not.toHaveProperty('plant B');
+    for (const replica of [first, second]) {
+      expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
+      expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
+    }
+    // Somebody who did the same thing over after the loss is asked, where it was not the same.
+    await second.update('plant', 'A', { label: 'mine' });
     await second.sync();
     await restore();
-    expect(await first.sync()).toMatchObject({ startedOver: true, up: { applied: 2 } });
-    expect((await second.sync()).startedOver).toBe(true);
-    const office = await world.shell();
-    expect(await rowsOf(office)).toMatchObject({
-      'plant A': { watered: 5 },
-      'plant B': { label: 'aster' },
-      'plant unsent': {},
-    });
-    for (const replica of [first, second]) {
-      expect(await rowsOf(replica)).toEqual(await rowsOf(office));
-      expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
-      expect((await replica.sync()).received).toBe(0);
-    }
+    await (await world.shell()).exec("UPDATE plant SET label = 'done over by the office' WHERE id = 'A'");
+    await second.sync();
+    expect(await second.conflicts()).toMatchObject([
+      { column: 'label', base: 'sage', local: 'mine', remote: 'done over by the office' },
+    ]);
   });
 
   test('pointed at an empty server, a replica keeps what it has not sent, and nothing else', async () => {
@@ -285,16 +304,39 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await rowsOf(third)).toEqual(await rowsOf(await world.shell()));
   });
 
-  test('a transaction larger than a push may be is shown as that, and what comes after it goes on', async () => {
-    await first.insertAll(
+  test('history 15, its first half: a transaction of 100,001 rows goes up in parts, over a network that loses, and is applied whole or not at all', async () => {
+    const network = new BadNetwork(world.server.url);
+    const third = await world.replica({ file: 'third.db', server: network });
+    await third.sync();
+    const shell = await world.shell();
+    await shell.exec("INSERT INTO bed VALUES ('taken', 'taken', true)");
+    await third.transaction(async (transaction) => {
+      await transaction.insertAll(
+        'plant',
+        Array.from({ length: 5_000 }, () => ({ bed: 'bed-1', kind: 'herb' as const, label: 'y'.repeat(1_000) })),
+      );
+      await transaction.insert('bed', { id: 'mine', name: 'taken' });
+    });
+    expect((await third.sync({ direction: 'push' })).up).toMatchObject({ applied: 0, rejected: 1 });
+    expect(network.bodies.length).toBeGreaterThan(4);
+    expect(await shell.all("SELECT id FROM plant WHERE label LIKE 'yy%' LIMIT 1")).toEqual([]);
+    await third.revertAll();
+
+    await third.insertAll(
       'bed',
-      Array.from({ length: 100_001 }, (_, n) => ({ id: `many-${n}`, name: `many ${n}` })),
+      Array.from({ length: 100_001 }, (_, n) => ({ id: `many-${n}`, name: `many ${n} ${'x'.repeat(40)}` })),
     );
-    await first.insert('bed', { id: 'after', name: 'after' });
-    expect((await first.sync()).up).toEqual({ applied: 1, stale: 0, waiting: 0, rejected: 1 });
-    expect(await first.rejections()).toMatchObject([{ problems: [{ code: 'too-large' }] }]);
-    expect(await rowsOf(await world.shell())).toHaveProperty('bed after');
-  });
+    await third.insert('plant', { id: 'after', bed: 'many-100000', kind: 'herb' });
+    const beds = async () => (await shell.all<{ n: number }>('SELECT count(*) AS n FROM bed'))[0]?.n;
+    network.fates.push('lost reply', 'sent twice', 'sent twice', 'lost request');
+    for (const count of [2, 2, 100_003]) {
+      await third.sync({ direction: 'push' }).catch(() => undefined);
+      expect(await beds()).toBe(count);
+    }
+    expect(Math.max(...network.bodies.map((body) => body.length))).toBeLessThan(2 * 1024 * 1024);
+    expect(await third.status()).toMatchObject({ pending: 0, rejected: 0 });
+    expect(await shell.all("SELECT bed FROM plant WHERE id = 'after'")).toEqual([{ bed: 'many-100000' }]);
+  }, 120_000);
 
   test('history 14: unique values are swapped and passed around on push and arrive so, and a taken one is still refused', async () => {
     for (const n of [2, 3, 4]) await first.insert('bed', { id: `bed-${n}`, name: `name ${n}` });

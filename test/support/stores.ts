@@ -40,6 +40,7 @@ export async function newDatabase(kind: StoreKind, folder: string, options: Post
   url.pathname = `/${name}`;
   const address = url.href;
   await inPostgres(server, `CREATE DATABASE ${name}`);
+  const copies: string[] = [];
   const drop = (database: string) => inPostgres(server, `DROP DATABASE IF EXISTS ${database} WITH (FORCE)`);
   return {
     kind,
@@ -49,12 +50,15 @@ export async function newDatabase(kind: StoreKind, folder: string, options: Post
     async backup() {
       const copy = `${name}_backup_${++databases}`;
       await inPostgres(server, `CREATE DATABASE ${copy} TEMPLATE ${name}`);
+      copies.push(copy);
       return async () => {
         await drop(name);
-        await inPostgres(server, `ALTER DATABASE ${copy} RENAME TO ${name}`);
+        await inPostgres(server, `CREATE DATABASE ${name} TEMPLATE ${copy}`);
       };
     },
-    drop: () => drop(name),
+    drop: async () => {
+      for (const database of [name, ...copies]) await drop(database);
+    },
   };
 }
 

@@ -19,7 +19,7 @@ export function changesCommand(): Command {
         const position = /^\d+$/.test(after) ? store.positionAt(Number(after)) : after;
         const page = await store.read(async (reader) => {
           const reach = await reader.reach(position);
-          if (reach === 'ahead')
+          if (reach === 'lost')
             throw new KoinonError('unknown-cursor', `This feed has no position ${after}.`, { value: after });
           if (reach === 'forgotten' && after !== '0')
             throw new KoinonError('forgotten-cursor', `Deletions behind position ${after} are no longer kept.`);

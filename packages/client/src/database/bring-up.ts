@@ -35,6 +35,8 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
   for (let version = stored.version + 1; version <= schema.version; version++) {
     try {
       migrations[version]?.(migration);
+      // What is kept of confirmed edits speaks of columns as they were.
+      if (migrations[version]) database.once('DELETE FROM koinon_kept');
     } catch (error) {
       throw new KoinonError(
         'migration-failed',

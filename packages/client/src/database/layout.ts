@@ -6,6 +6,20 @@ import { shapeOf } from './shape.ts';
 /** Marks a file as a replica: the letters KOIN in SQLite's header. */
 export const applicationId = 0x4b4f494e;
 
+/** Confirmed and brought back, kept for some days. The first change of each transaction has its id. */
+const keptTable = `CREATE TABLE koinon_kept (
+  place INTEGER PRIMARY KEY,
+  kept_at INTEGER NOT NULL,
+  id TEXT,
+  edited_at INTEGER,
+  table_name TEXT NOT NULL,
+  row_id TEXT NOT NULL,
+  kind TEXT NOT NULL,
+  columns TEXT,
+  operations TEXT,
+  before TEXT
+)`;
+
 /** Koinon's own tables in a replica. What they hold stands in comments here, which no page has to load. */
 const koinonTables = [
   `CREATE TABLE koinon_meta (
@@ -24,9 +38,10 @@ const koinonTables = [
   kind TEXT NOT NULL,
   columns TEXT,
   operations TEXT,
-  back INTEGER NOT NULL DEFAULT 0
+  back INTEGER NOT NULL DEFAULT 0,
+  before TEXT
 )`,
-  // Where columns is null the change is an insert whose row has not been changed since: the row itself tells them.
+  // `before`: of one that is back, what it changed. Where columns is null the change is an insert whose row has not been changed since: the row itself tells them.
   // Transactions that have been sent, and what is known of them: pending again, attempted, confirmed or rejected.
   `CREATE TABLE koinon_sent (
   sequence INTEGER PRIMARY KEY,
@@ -35,6 +50,7 @@ const koinonTables = [
   state TEXT NOT NULL,
   problems TEXT
 )`,
+  keptTable,
   // A row as the server last gave it, while the row has changes that the feed does not cover.
   `CREATE TABLE koinon_base (
   table_name TEXT NOT NULL,
@@ -104,6 +120,8 @@ export function prepareLayout(
   bringUp: BringUp | undefined,
 ): boolean {
   const isReplica = isReplicaFile(database);
+  if (isReplica && database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_kept'").length === 0)
+    database.transact(() => database.driver.exec(`ALTER TABLE koinon_change ADD COLUMN before TEXT; ${keptTable}`));
   const description = describeSchema(schema);
   if (isReplica && meta(database, 'schema') === description) return false;
   database.transact(() => {
@@ -142,6 +160,7 @@ type MetaName =
   | 'position'
   | 'server position'
   | 'complete'
+  | 'parts'
   | 'to come'
   | 'clock offset'
   | 'synced at';

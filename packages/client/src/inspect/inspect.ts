@@ -116,7 +116,11 @@ function transactionsOf(database: Database): InspectedTransaction[] {
       coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, s.problems, c.kind, c.table_name, c.row_id, c.columns
     FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place) ORDER BY c.place`) as StoredChange[];
   const bySequence = new Map<number, StoredChange[]>();
-  for (const row of rows) bySequence.set(row.sequence, [...(bySequence.get(row.sequence) ?? []), row]);
+  for (const row of rows) {
+    const known = bySequence.get(row.sequence);
+    if (known) known.push(row);
+    else bySequence.set(row.sequence, [row]);
+  }
   return [...bySequence.values()].map((changes) => {
     const [first] = changes as [StoredChange];
     return {

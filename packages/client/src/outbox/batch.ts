@@ -1,4 +1,5 @@
 import {
+  type Change,
   changeToWire,
   limits,
   type PushRequest,
@@ -14,10 +15,24 @@ import type { Outbox, QueuedTransaction } from './outbox.ts';
 export interface Batch {
   readonly request: PushRequest;
   readonly transactions: readonly QueuedTransaction[];
+  /** Where the request is one part of a transaction. */
+  readonly parts?: PartsSent;
 }
 
 /** Bytes of one push to aim for: small enough that a poor link gets one through. */
 const batchBytes = 1024 * 1024;
+
+/** A transaction of more bytes than this goes up in parts. */
+const wholeBytes = 4 * batchBytes;
+
+/** How far a transaction has come that goes up in parts. */
+export interface PartsSent {
+  readonly id: string;
+  /** Where each part begins, by the place of its first change in the transaction. */
+  readonly begins: readonly number[];
+  /** The part that is next. */
+  readonly next: number;
+}
 
 const keyOf = (table: string, id: string) => JSON.stringify([table, id]);
 
@@ -32,7 +47,10 @@ export function nextBatch(
   replica: string,
   base: string | null,
   most: number,
+  partsSent: PartsSent | undefined,
 ): Batch | undefined {
+  const between = partsSent && partBetween(schema, outbox, partsSent, replica, base);
+  if (between) return between;
   const conflicted = new Map<string, Set<string | null>>();
   for (const { table, id, column } of conflicts.list()) {
     const key = keyOf(table, id);
@@ -51,6 +69,10 @@ export function nextBatch(
     ) {
       for (const change of queued.changes) held.add(keyOf(change.table, change.id));
       continue;
+    }
+    if (queued.state === 'pending' && transactions.length === 0) {
+      const parts = partsSent?.id === queued.id ? partsSent : partsOf(schema, queued);
+      if (parts !== undefined) return partOf(schema, queued, parts, writers.of(queued), replica, base);
     }
     if (queued.state === 'pending') {
       const transaction: UploadedTransaction = {
@@ -72,6 +94,65 @@ export function nextBatch(
   }
   if (transactions.length === 0) return undefined;
   return { request: { replica, base, schemaVersion: schema.version, transactions }, transactions: chosen };
+}
+
+/** The parts that a transaction goes up in; undefined for one that fits into a request. */
+function partsOf(schema: Schema, { id, changes }: QueuedTransaction): PartsSent | undefined {
+  const begins = [0];
+  let bytes = 0;
+  let whole = 0;
+  changes.forEach((change, i) => {
+    const size = JSON.stringify(changeToWire(schema, change)).length;
+    if (bytes > 0 && bytes + size > batchBytes) {
+      begins.push(i);
+      bytes = 0;
+    }
+    bytes += size;
+    whole += size;
+  });
+  const fits = (whole <= wholeBytes && changes.length <= limits.changes) || begins.length === 1;
+  return fits ? undefined : { id, begins, next: 0 };
+}
+
+/** A part that is not the last, which is only put by: nothing but the part itself need be looked at. */
+function partBetween(
+  schema: Schema,
+  outbox: Outbox,
+  parts: PartsSent,
+  replica: string,
+  base: string | null,
+): Batch | undefined {
+  const { id, begins, next } = parts;
+  const [from, to] = [begins[next], begins[next + 1]];
+  const sequence = outbox.sent(id);
+  if (from === undefined || to === undefined || sequence === undefined) return undefined;
+  const queued = outbox.stretch(sequence, from, to);
+  if (queued?.state !== 'pending') return undefined;
+  return partOf(schema, queued, parts, [], replica, base, queued.changes);
+}
+
+function partOf(
+  schema: Schema,
+  queued: QueuedTransaction,
+  parts: PartsSent,
+  own: readonly string[],
+  replica: string,
+  base: string | null,
+  changes: readonly Change[] = queued.changes.slice(parts.begins[parts.next], parts.begins[parts.next + 1]),
+): Batch {
+  const { begins, next } = parts;
+  const transaction: UploadedTransaction = {
+    id: queued.id,
+    editedAt: queued.editedAt,
+    own,
+    changes: changes.map((change) => changeToWire(schema, change)),
+    part: { index: next, count: begins.length },
+  };
+  return {
+    request: { replica, base, schemaVersion: schema.version, transactions: [transaction] },
+    transactions: [queued],
+    parts,
+  };
 }
 
 function isConflicted(

@@ -1,7 +1,9 @@
 import {
+  type AnyRow,
   type Change,
   changeFromWire,
   changeToWire,
+  columnsFromWire,
   columnsToWire,
   type JsonValue,
   type Operations,
@@ -15,6 +17,7 @@ import {
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { Rows } from '../tables/rows.ts';
+import { beforeOf, Kept } from './kept.ts';
 import { Places } from './places.ts';
 
 /**
@@ -31,6 +34,13 @@ export interface QueuedChange {
   readonly transaction: string;
   readonly state: TransactionState;
   readonly change: Change;
+}
+
+/** A row that is offered again, as it was before. */
+export interface OfferedRow {
+  readonly table: string;
+  readonly id: string;
+  readonly row: AnyRow | null;
 }
 
 /** A transaction of the outbox, with all its changes. */
@@ -86,6 +96,7 @@ export class Outbox {
   private readonly schema: Schema;
   private readonly rows: Rows;
   private readonly places: Places;
+  private readonly kept: Kept;
   private readonly inserts = new Map<string, string[]>();
 
   constructor(database: Database, schema: Schema, rows: Rows) {
@@ -93,6 +104,7 @@ export class Outbox {
     this.schema = schema;
     this.rows = rows;
     this.places = new Places(database);
+    this.kept = new Kept(database);
   }
 
   /** Puts a change at the end of the list. */
@@ -177,7 +189,7 @@ export class Outbox {
 
   /** Transactions in order, one after the other. */
   *transactions(...states: TransactionState[]): Generator<QueuedTransaction> {
-    let place = 0;
+    let place = Number.MIN_SAFE_INTEGER;
     let open: { head: StoredChange; changes: Change[] } | undefined;
     const finished = (): QueuedTransaction[] => {
       if (open === undefined) return [];
@@ -210,6 +222,23 @@ export class Outbox {
     yield* finished();
   }
 
+  /** A transaction with some of its changes: from one up to another. */
+  stretch(sequence: number, from: number, to: number): QueuedTransaction | undefined {
+    const rows = this.database
+      .statement(`${joined} WHERE c.place >= ? AND coalesce(c.sequence, c.place) = ? ORDER BY c.place LIMIT ? OFFSET ?`)
+      .all(sequence, sequence, to - from, from) as StoredChange[];
+    const [head] = rows;
+    if (head === undefined) return undefined;
+    return {
+      sequence,
+      id: head.id as string,
+      state: head.state ?? 'pending',
+      editedAt: new Date(head.edited_at as number).toISOString(),
+      changes: rows.map((row) => this.changeOf(row)),
+      problems: [],
+    };
+  }
+
   /** How many transactions are in one of these states. */
   count(...states: TransactionState[]): number {
     const marks = states.map(() => '?').join(', ');
@@ -226,7 +255,8 @@ export class Outbox {
     return this.database.statement("SELECT 1 FROM koinon_sent WHERE state = 'rejected' LIMIT 1").get() !== undefined;
   }
 
-  idsOf(state: Exclude<TransactionState, 'pending'>): string[] {
+  /** The ids of transactions that have been sent and are in a state; `pending` is one that has to be sent again. */
+  idsOf(state: TransactionState): string[] {
     const rows = this.database.statement('SELECT id FROM koinon_sent WHERE state = ? ORDER BY sequence').all(state);
     return (rows as { id: string }[]).map((row) => row.id);
   }
@@ -253,13 +283,16 @@ export class Outbox {
       .run(state, problems.length > 0 ? JSON.stringify(problems) : null, sequence);
   }
 
-  /** Notes that the feed has brought back these changes of one row, all at once however many there are. */
-  markBack(table: string, id: string, changes: readonly QueuedChange[]): void {
+  /** Notes that the feed has brought back these changes of one row, all at once however many there are; `base` lay under them. */
+  markBack(table: string, id: string, base: AnyRow | null, changes: readonly QueuedChange[]): void {
     if (changes.length === 0) return;
     // Should a transaction have to be sent again as a whole, it must be what it was.
     this.keepInserted(table, id);
-    const mark = this.database.statement('UPDATE koinon_change SET back = 1 WHERE place = ?');
-    for (const { place } of changes) mark.run(place);
+    const mark = this.database.statement('UPDATE koinon_change SET back = 1, before = ? WHERE place = ?');
+    const before = beforeOf(this.schema, base, changes);
+    changes.forEach(({ place }, i) => {
+      mark.run(before[i] ?? null, place);
+    });
     this.places.remove(table, id, new Set(changes.map(({ place }) => place)));
   }
 
@@ -331,6 +364,37 @@ export class Outbox {
     const text =
       'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_change WHERE place >= ? AND place < ? AND back = 0';
     return this.database.statement(text).all(sequence, this.endOf(sequence)) as { table: string; id: string }[];
+  }
+
+  /** A transaction that the feed has brought back leaves the list, and is kept for a while. */
+  settle(sequence: number, now: number): void {
+    this.kept.keep(sequence, this.endOf(sequence), now);
+    this.drop(sequence);
+  }
+
+  /**
+   * Offers again what was confirmed in the last days, since the server may have lost it: as transactions that were sent
+   * before, in front of all others. Returns the rows they touch as they were before, none for one that nobody can tell.
+   */
+  offerAgain(rowOf: (table: string, id: string) => AnyRow | null): Map<string, OfferedRow> {
+    const offered = new Map<string, OfferedRow>();
+    for (const { table, id, kind, before } of this.kept.putBack()) {
+      const key = JSON.stringify([table, id]);
+      const columns = before === null ? {} : columnsFromWire(tableOf(this.schema, table), JSON.parse(before));
+      const now = offered.get(key)?.row ?? (offered.has(key) ? null : rowOf(table, id));
+      const row =
+        kind === 'insert' || (kind === 'update' && now === null)
+          ? null
+          : wholeRow(tableOf(this.schema, table), id, { ...now, ...columns });
+      offered.set(key, { table, id, row });
+    }
+    this.places.forget();
+    return offered;
+  }
+
+  /** Forgets confirmed transactions that were kept long enough. */
+  forgetKept(before: number): void {
+    this.kept.forget(before);
   }
 
   /** Drops a transaction with all its changes. */

@@ -21,6 +21,11 @@ export class Places {
     return this.current().get(keyOf(table, id)) ?? [];
   }
 
+  /** Reads them anew when next asked. */
+  forget(): void {
+    this.byRow = undefined;
+  }
+
   add(table: string, id: string, place: number): void {
     if (this.byRow === undefined) return;
     const key = keyOf(table, id);

@@ -13,6 +13,7 @@ import {
   tableOf,
   wholeRow,
 } from '@koinon/core';
+import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import type { Rows } from '../tables/rows.ts';
@@ -34,6 +35,7 @@ export interface Overlay {
   readonly outbox: Outbox;
   readonly conflicts: Conflicts;
   readonly commit: Commit;
+  readonly host: Host;
 }
 
 /**
@@ -100,15 +102,23 @@ function mergeInto(
     if (pulled.kind === 'update' && base === null) throw rowMissing(tableName, id);
     next = pulled.kind === 'insert' ? wholeRow(table, id, columns) : wholeRow(table, id, { ...base, ...columns });
   }
-  const isBack = ({ state, transaction }: QueuedChange) => state === 'confirmed' && covered.has(transaction);
-  outbox.markBack(tableName, id, queued.filter(isBack));
-  const left = queued.filter((change) => !isBack(change));
-  show(overlay, { tableName, id, base, queued, next, left }, counts);
+  // Whatever it counted as here: what the server has a receipt of, it has applied.
+  const known = queued.map((change) =>
+    covered.has(change.transaction) ? { ...change, state: 'confirmed' as const } : change,
+  );
+  outbox.markBack(
+    tableName,
+    id,
+    base,
+    known.filter(({ transaction }) => covered.has(transaction)),
+  );
+  const left = known.filter(({ transaction }) => !covered.has(transaction));
+  show(overlay, { tableName, id, base, queued: known, next, left }, counts);
 }
 
 /** A transaction the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */
 function settleCovered(overlay: Overlay, transaction: string): void {
-  const { outbox, bases } = overlay;
+  const { outbox, bases, host } = overlay;
   const sequence = outbox.sent(transaction);
   if (sequence === undefined) return;
   for (const { table: tableName, id } of outbox.rowsOf(sequence)) {
@@ -118,11 +128,12 @@ function settleCovered(overlay: Overlay, transaction: string): void {
     outbox.markBack(
       tableName,
       id,
+      base,
       queued.filter((change) => change.sequence === sequence),
     );
     show(overlay, { tableName, id, base, queued, next: base, left }, { insert: 0, update: 0, delete: 0 });
   }
-  outbox.drop(sequence);
+  outbox.settle(sequence, host.now());
 }
 
 /** Shows a row anew after changes of it were dropped: its base under those that are left. */

@@ -13,19 +13,27 @@ export interface Sweeping extends Overlay {
 }
 
 /**
- * Begins: forgets the cursor, and has everything sent again of which only the old feed could have told the end.
- *
- * @param isForgotten whether it is the same feed, which no longer keeps what came after the cursor.
+ * Why a cursor is of no use any more: the same feed no longer keeps what came after it; its database was restored from a
+ * backup; or it is another server's.
  */
-export function beginSweep({ database, outbox }: Sweeping, isForgotten: boolean): void {
+export type Lost = 'forgotten' | 'restored' | 'unknown';
+
+/** Begins: forgets the cursor, and has everything sent again of which only the old feed could have told the end. */
+export function beginSweep({ database, outbox, bases, rows }: Sweeping, lost: Lost): void {
   dropMeta(database, 'cursor');
   dropMeta(database, 'backfill');
-  setMeta(database, 'sweep', isForgotten ? 'forgotten' : 'begun');
+  setMeta(database, 'sweep', lost);
   database.statement('DELETE FROM koinon_seen').run();
   // The same feed, only older than it remembers: what it confirmed is in it.
-  if (isForgotten) return;
+  if (lost === 'forgotten') return;
   // Confirmed, but not seen in the feed: the restored server may lack them. A receipt there keeps them from being done twice.
   for (const { sequence } of [...outbox.transactions('confirmed')]) outbox.setState(sequence, 'pending');
+  if (lost !== 'restored') return;
+  // Seen in the feed as well, and perhaps lost with it.
+  const asGiven = (table: string, id: string) =>
+    outbox.hasChangesOf(table, id) ? bases.get(table, id) : rows.get(table, id);
+  const offered = outbox.offerAgain(asGiven);
+  for (const { table, id, row } of offered.values()) bases.set(table, id, row);
 }
 
 /** Whether a new snapshot is being laid over the rows that are here. */

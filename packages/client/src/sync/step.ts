@@ -2,9 +2,10 @@ import { KoinonError, limits, type Outcome, type PulledPage, type PushRequest, r
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
-import { nextBatch } from '../outbox/batch.ts';
+import { nextBatch, type PartsSent } from '../outbox/batch.ts';
+import { keepFor } from '../outbox/kept.ts';
 import { applyPage, type Overlay, type RowCounts } from '../overlay/apply.ts';
-import { beginSweep, endSweep, isForgetting, isSweeping, noteSeen } from '../overlay/sweep.ts';
+import { beginSweep, endSweep, isForgetting, isSweeping, type Lost, noteSeen } from '../overlay/sweep.ts';
 import type { Traffic } from './traffic.ts';
 import type { Transport } from './transport.ts';
 
@@ -74,10 +75,13 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       oneByOne = true;
       return [];
     });
-    for (const { outcome } of outcomes) up[outcome === 'waits' ? 'waiting' : outcome]++;
+    for (const { outcome } of outcomes)
+      if (outcome === 'waits') up.waiting++;
+      else if (outcome !== 'received' && outcome !== 'incomplete') up[outcome]++;
     const applied = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'applied' ? [id] : [])));
+    const received = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'received' ? [id] : [])));
     for (const { id, changes } of (JSON.parse(body) as PushRequest).transactions)
-      if (applied.has(id)) for (const change of changes) parts.traffic.note('up', change);
+      if (applied.has(id) || received.has(id)) for (const change of changes) parts.traffic.note('up', change);
     parts.traffic.sent += applied.size;
     return outcomes;
   };
@@ -86,7 +90,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     for (let goesOn = true; goesOn; ) {
       const { cursor, own } = await parts.change(({ database, outbox }) => ({
         cursor: meta(database, name),
-        own: outbox.idsOf('confirmed').slice(0, limits.own),
+        // A server that was restored is asked about all that was ever sent and is here: it has applied what it has receipts of.
+        own: [...outbox.idsOf('confirmed'), ...(isSweeping(database) ? outbox.idsOf('pending') : [])].slice(
+          0,
+          limits.own,
+        ),
       }));
       if (name === 'backfill' && cursor === undefined) return;
       let page: PulledPage;
@@ -99,7 +107,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       } catch (error) {
         if (!isUnknownCursor(error) || !cursor) throw error;
         startedOver = true;
-        await parts.change((local) => beginSweep(local, isForgotten(error)));
+        await parts.change((local) => beginSweep(local, whyLost(error)));
         if (name === 'backfill') return;
         continue;
       }
@@ -156,8 +164,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if (!overtaken) break;
     }
   }
-  const position = await parts.change(({ database, host }) => {
+  const position = await parts.change(({ database, outbox, host }) => {
     setMeta(database, 'synced at', new Date(host.now()).toISOString());
+    outbox.forgetKept(host.now() - keepFor);
     return meta(database, 'position');
   });
   return { down, received, up, startedOver, position: position === undefined ? null : Number(position) };
@@ -172,8 +181,11 @@ function attemptedBody(database: Database): string | undefined {
 function attempt({ schema, outbox, conflicts, database }: Local, most: number): boolean {
   if (attemptedBody(database) !== undefined) return true;
   const replica = meta(database, 'replica') as string;
-  const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null, most);
+  const sent = meta(database, 'parts');
+  const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
+  const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null, most, parts);
   if (batch === undefined) return false;
+  if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(JSON.stringify(batch.request));
   for (const transaction of batch.transactions) outbox.attempt(transaction);
   return true;
@@ -211,14 +223,22 @@ function isPoisoned(error: unknown): boolean {
 
 /** Whether the server cannot go on from a cursor: it is of another feed, or ahead of this one, or too old. */
 function isUnknownCursor(error: unknown): boolean {
-  return (error instanceof KoinonError && error.code === 'unknown-cursor') || isForgotten(error);
+  return error instanceof KoinonError && ['unknown-cursor', 'feed-restored', 'forgotten-cursor'].includes(error.code);
 }
 
-function isForgotten(error: unknown): boolean {
-  return error instanceof KoinonError && error.code === 'forgotten-cursor';
+function whyLost(error: unknown): Lost {
+  const { code } = error as KoinonError;
+  return code === 'forgotten-cursor' ? 'forgotten' : code === 'feed-restored' ? 'restored' : 'unknown';
 }
 
-const refusedWhole = new Set(['malformed-request', 'too-large', 'unknown-cursor', 'forgotten-cursor', 'not-found']);
+const refusedWhole = new Set([
+  'malformed-request',
+  'too-large',
+  'unknown-cursor',
+  'feed-restored',
+  'forgotten-cursor',
+  'not-found',
+]);
 
 /** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
 function settleAttempt({ database, outbox }: Local, body: string, outcomes: readonly Outcome[]): void {
@@ -229,6 +249,11 @@ function settleAttempt({ database, outbox }: Local, body: string, outcomes: read
     if (outcome.outcome === 'applied') outbox.setState(sequence, 'confirmed');
     else if (outcome.outcome === 'rejected') outbox.setState(sequence, 'rejected', outcome.problems);
     else outbox.setState(sequence, 'pending');
+    const parts = meta(database, 'parts');
+    if (outcome.outcome === 'received' && parts) {
+      const sent = JSON.parse(parts) as PartsSent;
+      setMeta(database, 'parts', JSON.stringify({ ...sent, next: sent.next + 1 }));
+    } else if (parts) dropMeta(database, 'parts');
   }
   database.statement('DELETE FROM koinon_attempt').run();
 }

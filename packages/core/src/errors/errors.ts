@@ -53,6 +53,7 @@ export const errorStatus = {
   'not-found': 404,
   'unknown-cursor': 409,
   'forgotten-cursor': 409,
+  'feed-restored': 409,
   'outcome-unknown': 409,
   'replica-dropped': 403,
   'transaction-id-reused': 409,

@@ -4,6 +4,7 @@ import { isTimestamp } from '../values/check.ts';
 import {
   limits,
   type Outcome,
+  type Part,
   type PulledPage,
   type PulledRow,
   type PullHeader,
@@ -32,7 +33,7 @@ export function readPushRequest(body: unknown): PushRequest {
 
 function readTransaction(given: unknown, index: number): UploadedTransaction {
   const at = `transactions[${index}]`;
-  const transaction = object(given, at, ['id', 'editedAt', 'own', 'changes']);
+  const transaction = object(given, at, ['id', 'editedAt', 'own', 'changes', 'part']);
   if (!isTimestamp(transaction.editedAt))
     throw malformed(`${at}.editedAt`, 'an RFC 3339 time in UTC with milliseconds', transaction.editedAt);
   const changes = list(transaction.changes, `${at}.changes`, limits.changes).map((change, i) =>
@@ -44,7 +45,17 @@ function readTransaction(given: unknown, index: number): UploadedTransaction {
     editedAt: transaction.editedAt,
     own: list(transaction.own ?? [], `${at}.own`, limits.own).map((id, i) => uuid(id, `${at}.own[${i}]`)),
     changes,
+    ...(transaction.part === undefined ? {} : { part: readPart(transaction.part, `${at}.part`) }),
   };
+}
+
+function readPart(given: unknown, at: string): Part {
+  const { index, count } = object(given, at, ['index', 'count']);
+  if (!Number.isSafeInteger(count) || (count as number) < 2 || (count as number) > limits.parts)
+    throw malformed(`${at}.count`, `a whole number from 2 to ${limits.parts}`, count);
+  if (!Number.isSafeInteger(index) || (index as number) < 0 || (index as number) >= (count as number))
+    throw malformed(`${at}.index`, 'a whole number from 0, below the count', index);
+  return { index: index as number, count: count as number };
 }
 
 function readChange(given: unknown, at: string): WireChange {
@@ -129,7 +140,7 @@ export function readPulledPage(body: string): PulledPage {
 /** Reads the answer to a push of these transactions. @throws KoinonError `server-answer`. */
 export function readPushResponse(body: unknown, ids: readonly string[]): PushResponse {
   const outcomes = (body as PushResponse | null)?.outcomes;
-  const known = ['applied', 'stale', 'waits', 'rejected'];
+  const known = ['applied', 'stale', 'waits', 'rejected', 'received', 'incomplete'];
   const fits =
     Array.isArray(outcomes) &&
     outcomes.length === ids.length &&

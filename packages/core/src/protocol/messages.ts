@@ -17,6 +17,10 @@ export const limits = {
   transactions: 500,
   /** Changes in one push, over all its transactions. */
   changes: 100_000,
+  /** Changes in one transaction, over all its parts. */
+  transactionChanges: 1_000_000,
+  /** Parts of one transaction. */
+  parts: 10_000,
   /** Bytes of one request. */
   requestBytes: 64 * 1024 * 1024,
   /** Rows in one page of a pull; a request may ask for fewer. */
@@ -108,6 +112,15 @@ export interface UploadedTransaction {
   /** The replica's own transactions that the base does not cover and that wrote what this one writes. */
   readonly own: readonly string[];
   readonly changes: readonly WireChange[];
+  /** Which of its parts this is, where a transaction is too large for one request; it is taken up with the last. */
+  readonly part?: Part;
+}
+
+/** One of the parts that a large transaction goes up in. */
+export interface Part {
+  /** From 0. */
+  readonly index: number;
+  readonly count: number;
 }
 
 /** `POST /v1/push`. */
@@ -133,7 +146,11 @@ export type Outcome =
   | { readonly id: string; readonly outcome: 'applied'; readonly position: number }
   | { readonly id: string; readonly outcome: 'stale'; readonly rows: readonly StaleRow[] }
   | { readonly id: string; readonly outcome: 'waits'; readonly for: string }
-  | { readonly id: string; readonly outcome: 'rejected'; readonly problems: readonly Problem[] };
+  | { readonly id: string; readonly outcome: 'rejected'; readonly problems: readonly Problem[] }
+  /** A part was taken in, and others are to follow. */
+  | { readonly id: string; readonly outcome: 'received' }
+  /** The last part came, but not all before it are there: it begins anew. */
+  | { readonly id: string; readonly outcome: 'incomplete' };
 
 /** The answer to a push: one outcome per transaction, in order. */
 export interface PushResponse {

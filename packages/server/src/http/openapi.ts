@@ -102,6 +102,16 @@ const schemas = {
             editedAt: { type: 'string', format: 'date-time' },
             own: { type: 'array', maxItems: limits.own, items: uuid },
             changes: { type: 'array', minItems: 1, maxItems: limits.changes, items: change },
+            part: {
+              type: 'object',
+              description: 'Which part of a transaction this is that is too large for one request.',
+              required: ['index', 'count'],
+              additionalProperties: false,
+              properties: {
+                index: { type: 'integer', minimum: 0 },
+                count: { type: 'integer', minimum: 2, maximum: limits.parts },
+              },
+            },
           },
         },
       },
@@ -118,7 +128,7 @@ const schemas = {
           required: ['id', 'outcome'],
           properties: {
             id: uuid,
-            outcome: { enum: ['applied', 'stale', 'waits', 'rejected'] },
+            outcome: { enum: ['applied', 'stale', 'waits', 'rejected', 'received', 'incomplete'] },
             position,
             rows: { type: 'array', items: { type: 'object', properties: row } },
             for: uuid,

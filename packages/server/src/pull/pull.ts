@@ -1,23 +1,30 @@
 import { type Cursor, KoinonError, limits, type PulledPage, type PullRequest, shown } from '@koinon/core';
-import { openCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
+import { openCursor, sealCursor } from '../cursor/seal.ts';
 import type { FeedEntry, Reach, Store, StoreReader } from '../stores/store.ts';
 
-/** Opens a cursor and checks that it belongs to this feed. @throws KoinonError `unknown-cursor`. */
+/** Opens a cursor and checks that it belongs to this feed. @throws KoinonError `unknown-cursor`, `feed-restored`. */
 export function cursorOf(store: Store, token: string): Cursor {
   const cursor = openCursor(token, store.secret);
-  if (cursor.feed !== store.feed) throw unknownCursor(token, "it belongs to another database's feed");
+  // The key goes with the database: under it, another identity is what the same database had before it was restored.
+  if (cursor.feed !== store.feed) throw restored(token);
   return cursor;
 }
 
-/** Refuses a cursor that this feed cannot go on from. @throws KoinonError `unknown-cursor`, `forgotten-cursor`. */
+/** Refuses a cursor that this feed cannot go on from. @throws KoinonError `feed-restored`, `forgotten-cursor`. */
 export function refuseUnreached(reach: Reach, token: string): void {
-  if (reach === 'ahead')
-    throw unknownCursor(token, 'it is ahead of this feed, which may have been restored from a backup');
+  if (reach === 'lost') throw restored(token);
   if (reach === 'forgotten')
     throw new KoinonError(
       'forgotten-cursor',
       `The cursor ${shown(token)} is older than the deletions this server keeps. Pull without a cursor to start over; what is unsent is kept.`,
     );
+}
+
+function restored(token: string): KoinonError {
+  return new KoinonError(
+    'feed-restored',
+    `The cursor ${shown(token)} is of a time that this server's database has lost: it was restored from a backup. Pull without a cursor to start over, and send again what was confirmed and is not in it.`,
+  );
 }
 
 /**

@@ -7,6 +7,7 @@ import {
   changeFromWire,
   changeProblems,
   columnsFromWire,
+  limits,
   type Outcome,
   type Problem,
   type PushRequest,
@@ -21,7 +22,7 @@ import {
 } from '@koinon/core';
 import canonicalize from 'canonicalize';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
-import { type RowKey, RowsLockedError, type Store, type StoreWriter } from '../stores/store.ts';
+import { byTable, type Receipt, type RowKey, RowsLockedError, type Store, type StoreWriter } from '../stores/store.ts';
 import { Comparison } from './compare.ts';
 
 /**
@@ -35,19 +36,54 @@ export async function push(store: Store, request: PushRequest): Promise<PushResp
   const blocked = new Map<string, string>();
   for (const transaction of request.transactions) {
     const outcome = await store
-      .write((writer) => takeUp(store, writer, transaction, base, blocked))
+      .write((writer) => takeIn(store, writer, transaction, base, blocked))
       .catch((error): Outcome => {
         if (!(error instanceof RowsLockedError)) throw error;
         // Nobody knows for how long: it may come again, and those that have nothing to do with it go on.
         return { id: transaction.id, outcome: 'waits', for: transaction.id };
       });
-    if (outcome.outcome !== 'applied')
+    if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
       for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
     outcomes.push(outcome);
     // Between two transactions others get their turn: without this a long push would hold up every other request.
     await setImmediate();
   }
   return { outcomes, time: new Date().toISOString() };
+}
+
+/** A transaction as it comes: whole, or in parts, of which all but the last are only put by. */
+async function takeIn(
+  store: Pick<Store, 'schema' | 'ordinal'>,
+  writer: StoreWriter,
+  transaction: UploadedTransaction,
+  base: Cursor | null,
+  blocked: ReadonlyMap<string, string>,
+): Promise<Outcome> {
+  const { id, part } = transaction;
+  if (part === undefined) return takeUp(store, writer, transaction, base, blocked);
+  const known = await writer.receipt(id);
+  if (known !== undefined) return outcomeOf(known);
+  // Whoever begins, begins anew: what another version of the app put by may have been cut elsewhere.
+  if (part.index === 0) await writer.takeParts(id);
+  await writer.savePart(id, part.index, transaction.changes);
+  if (part.index < part.count - 1) return { id, outcome: 'received' };
+  const parts = await writer.takeParts(id);
+  if (parts.length !== part.count) return { id, outcome: 'incomplete' };
+  const { part: _, ...whole } = { ...transaction, changes: parts.flat() };
+  if (whole.changes.length > limits.transactionChanges)
+    return rejected(id, [
+      {
+        code: 'too-large',
+        message: `A transaction takes ${limits.transactionChanges} changes at most, not ${whole.changes.length}.`,
+      },
+    ]);
+  return takeUp(store, writer, whole, base, blocked);
+}
+
+function outcomeOf({ id, outcome }: Receipt): Outcome {
+  return outcome.kind === 'applied'
+    ? { id, outcome: 'applied', position: outcome.position }
+    : rejected(id, outcome.problems);
 }
 
 async function takeUp(
@@ -61,10 +97,7 @@ async function takeUp(
   const digest = digestOf(transaction);
   const known = await writer.receipt(id);
   if (known !== undefined) {
-    if (known.digest !== digest) return rejected(id, [reusedId(id)]);
-    return known.outcome.kind === 'applied'
-      ? { id, outcome: 'applied', position: known.outcome.position }
-      : rejected(id, known.outcome.problems);
+    return known.digest === digest ? outcomeOf(known) : rejected(id, [reusedId(id)]);
   }
   if (base !== null) {
     const reach = await writer.reach(base.known);
@@ -137,9 +170,7 @@ function completed(schema: Schema, change: Change): Change {
 /** What only the written rows can answer for: row rules, and references in both directions. */
 async function wholeProblems(schema: Schema, writer: StoreWriter, keys: readonly RowKey[]): Promise<Problem[]> {
   const problems: Problem[] = [];
-  const ids = new Map<string, string[]>();
-  for (const { table, id } of keys) ids.set(table, [...(ids.get(table) ?? []), id]);
-  for (const [name, written] of ids) {
+  for (const [name, written] of byTable(keys)) {
     const rows = await writer.rows(name, written);
     for (const row of rows.values()) problems.push(...rowProblems(name, schema.tables[name] as Table, row));
     problems.push(...(await pointingNowhere(schema, writer, name, [...rows.values()])));

@@ -1,9 +1,20 @@
-import type { AnyRow, Change, JsonValue, Position, Problem, Schema } from '@koinon/core';
+import type { AnyRow, Change, JsonValue, Position, Problem, Schema, WireChange } from '@koinon/core';
 
 /** A row by its table and id. */
 export interface RowKey {
   readonly table: string;
   readonly id: string;
+}
+
+/** The ids of rows by their table. */
+export function byTable(rows: readonly RowKey[]): ReadonlyMap<string, readonly string[]> {
+  const ids = new Map<string, string[]>();
+  for (const { table, id } of rows) {
+    const known = ids.get(table);
+    if (known) known.push(id);
+    else ids.set(table, [id]);
+  }
+  return ids;
 }
 
 /** The server's memory of one uploaded transaction. Kept for those that are settled for good. */
@@ -52,10 +63,10 @@ export interface FeedPage {
 }
 
 /**
- * Whether a position can be one of this feed's: `forgotten` where deletions behind it are no longer kept, `ahead` where
- * the feed has not come that far.
+ * Whether a position can be one of this feed's: `forgotten` where deletions behind it are no longer kept, `lost` where
+ * the feed has not come that far or has gone on otherwise, its database having been restored from a backup.
  */
-export type Reach = 'known' | 'forgotten' | 'ahead';
+export type Reach = 'known' | 'forgotten' | 'lost';
 
 /** A replica as the server has met it. */
 export interface KnownReplica {
@@ -106,6 +117,10 @@ export interface StoreReader {
 export interface StoreWriter {
   receipt(id: string): Promise<Receipt | undefined>;
   saveReceipt(receipt: Receipt): Promise<void>;
+  /** Keeps a part of a transaction until the others are there; the same one again changes nothing. */
+  savePart(id: string, index: number, changes: readonly WireChange[]): Promise<void>;
+  /** Takes the parts out, in order: those that are there. */
+  takeParts(id: string): Promise<readonly (readonly WireChange[])[]>;
   /** Locks the rows, in the order of table and id, and reads their stamps; undefined for a row that never was. */
   stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]>;
   /** Runs writes that are taken back when they return or raise problems. Writes carry this receipt and edit time. */
@@ -130,7 +145,7 @@ export interface StoreWriter {
    * Deletes nothing yet.
    */
   moveHorizon(before: number): Promise<void>;
-  /** Deletes some of the tombstones and receipts behind the horizon; returns how many. */
+  /** Deletes some of the tombstones, receipts and abandoned parts behind the horizon; returns how many. */
   compact(most: number): Promise<number>;
 }
 

@@ -50,6 +50,13 @@ const koinonTables = [
   position bigint,
   received_at timestamp with time zone NOT NULL
 )`,
+  `CREATE TABLE IF NOT EXISTS koinon.part (
+  id text NOT NULL,
+  number integer NOT NULL,
+  changes json NOT NULL,
+  received_at timestamp with time zone NOT NULL,
+  PRIMARY KEY (id, number)
+)`,
   'CREATE INDEX IF NOT EXISTS receipt_by_time ON koinon.receipt (received_at)',
   `CREATE TABLE IF NOT EXISTS koinon.noted_time (
   at bigint PRIMARY KEY,
@@ -124,7 +131,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
 export const releaseSql = ['DROP SCHEMA IF EXISTS koinon CASCADE'];
 
 async function notedDigests(client: ClientBase): Promise<Map<string, string> | undefined> {
-  const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.replica') AS there");
+  const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.part') AS there");
   if (rows[0]?.there === null) return undefined;
   const meta = await client.query<{ name: string; value: string }>('SELECT name, value FROM koinon.meta');
   return new Map(meta.rows.map(({ name, value }) => [name, value]));

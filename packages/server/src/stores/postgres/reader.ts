@@ -1,6 +1,6 @@
 import { type AnyRow, type Column, columnsToWire, frozenRow, type JsonValue, type Position } from '@koinon/core';
 import type { ClientBase } from 'pg';
-import type { FeedEntry, FeedPage, KnownReplica, Reach, StoreReader } from '../store.ts';
+import { byTable, type FeedEntry, type FeedPage, type KnownReplica, type Reach, type StoreReader } from '../store.ts';
 import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
 import type { AppTable } from './layout.ts';
 import { readPosition, Snapshot, writePosition } from './snapshot.ts';
@@ -52,7 +52,7 @@ export class PostgresReader implements StoreReader {
   async reach(position: Position): Promise<Reach> {
     const reached = readPosition(position);
     const { horizon } = await this.one<{ horizon: string }>('SELECT position::text AS horizon FROM koinon.horizon');
-    if (reached === undefined || reached.known.xmax > (await this.snapshot()).xmax) return 'ahead';
+    if (reached === undefined || reached.known.xmax > (await this.snapshot()).xmax) return 'lost';
     // A deletion before the horizon may be gone: whoever does not know all that came before it cannot go on.
     return reached.known.xmin < BigInt(horizon) ? 'forgotten' : 'known';
   }
@@ -185,9 +185,11 @@ export class PostgresReader implements StoreReader {
   }
 
   private async entries(stamps: readonly StampRow[], known: Snapshot): Promise<FeedEntry[]> {
-    const wanted = new Map<string, string[]>();
-    for (const { table_name, row_id, deleted } of stamps)
-      if (!deleted && this.tables.has(table_name)) wanted.set(table_name, [...(wanted.get(table_name) ?? []), row_id]);
+    const wanted = byTable(
+      stamps.flatMap(({ table_name: table, row_id: id, deleted }) =>
+        !deleted && this.tables.has(table) ? [{ table, id }] : [],
+      ),
+    );
     const found = new Map<string, Map<string, AnyRow>>();
     for (const [table, ids] of wanted) found.set(table, await this.rowsOf(table, ids));
     return stamps.flatMap((stamp) => this.entry(stamp, found.get(stamp.table_name)?.get(stamp.row_id), known));

@@ -6,9 +6,11 @@ import {
   type Position,
   type Problem,
   type Table,
+  type WireChange,
 } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import {
+  byTable,
   ConstraintError,
   type Contact,
   type Reach,
@@ -71,6 +73,22 @@ export class PostgresWriter implements StoreWriter {
     ]);
   }
 
+  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<void> {
+    await this.client.query('INSERT INTO koinon.part VALUES ($1, $2, $3, clock_timestamp()) ON CONFLICT DO NOTHING', [
+      id,
+      index,
+      JSON.stringify(changes),
+    ]);
+  }
+
+  async takeParts(id: string): Promise<readonly (readonly WireChange[])[]> {
+    const { rows } = await this.client.query<{ changes: WireChange[] }>(
+      'WITH taken AS (DELETE FROM koinon.part WHERE id = $1 RETURNING *) SELECT changes FROM taken ORDER BY number',
+      [id],
+    );
+    return rows.map(({ changes }) => changes);
+  }
+
   reach(position: Position): Promise<Reach> {
     return this.reader.reach(position);
   }
@@ -127,7 +145,12 @@ export class PostgresWriter implements StoreWriter {
          WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
       [most],
     );
-    return (stamps.rowCount ?? 0) + (receipts.rowCount ?? 0);
+    const parts = await this.client.query(
+      `DELETE FROM koinon.part WHERE (id, number) IN (SELECT id, number FROM koinon.part
+         WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
+    return (stamps.rowCount ?? 0) + (receipts.rowCount ?? 0) + (parts.rowCount ?? 0);
   }
 
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {
@@ -354,12 +377,6 @@ export class PostgresWriter implements StoreWriter {
 }
 
 const columnOf = (table: Table, name: string) => table.columns[name] as Column;
-
-function byTable(rows: readonly RowKey[]): Map<string, string[]> {
-  const ids = new Map<string, string[]>();
-  for (const { table, id } of rows) ids.set(table, [...(ids.get(table) ?? []), id]);
-  return ids;
-}
 
 function isOfKey(error: unknown, { id }: AppTable): boolean {
   const { detail } = error as { readonly detail?: string };

@@ -35,6 +35,7 @@ export function prepareLayout(database: Prepared, schema: Schema): Identity {
       feed: metaOr(database, 'feed', () => v4()),
       secret: metaOr(database, 'secret', () => randomBytes(32).toString('base64url')),
     };
+    database.run('INSERT INTO koinon_epoch (id, position) SELECT ?, position FROM koinon_feed', v4().slice(0, 8));
     connection.exec('COMMIT');
     return identity;
   } catch (error) {
@@ -46,7 +47,7 @@ export function prepareLayout(database: Prepared, schema: Schema): Identity {
 /** Makes what the database lacks, inside a transaction of the caller's. */
 export function makeLayout(database: Prepared, schema: Schema): void {
   const { connection } = database;
-  const isNew = database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_replica'") === undefined;
+  const isNew = database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_part'") === undefined;
   if (isNew) connection.exec(koinonTables);
   for (const name of keptTables(schema)) makeTable(database, name, schema.tables[name] as Table);
   for (const name of keptTables(schema)) track(database, trackedTable(database, name));

@@ -39,6 +39,12 @@ interface StoredReplica {
   dropped: 0 | 1;
 }
 
+/** A position in the feed: how far it had come, in which epoch; one that a person names has no epoch. */
+export function readPosition(position: Position): { readonly at: number; readonly epoch: string | undefined } {
+  const [at, epoch] = position.split(' ');
+  return { at: Number(at), epoch };
+}
+
 /** Reads of one SQLite connection; the caller holds a transaction open around them, so that they see one snapshot. */
 export class SqliteReader implements StoreReader {
   private readonly database: Prepared;
@@ -51,16 +57,30 @@ export class SqliteReader implements StoreReader {
   }
 
   async position(): Promise<Position> {
-    return String(this.end());
+    return this.positionAt(this.end());
   }
 
   async reach(position: Position): Promise<Reach> {
-    const known = Number(position);
-    if (!Number.isSafeInteger(known) || known < 0 || known > this.end()) return 'ahead';
+    const { at, epoch } = readPosition(position);
+    if (!Number.isSafeInteger(at) || at < 0 || at > this.end()) return 'lost';
     const { horizon } = this.database.get<{ horizon: number }>('SELECT position AS horizon FROM koinon_horizon') ?? {
       horizon: 0,
     };
-    return known < horizon ? 'forgotten' : 'known';
+    if (at < horizon) return 'forgotten';
+    if (epoch === undefined) return 'known';
+    const given = this.database.get<{ place: number }>('SELECT place FROM koinon_epoch WHERE id = ?', epoch);
+    if (given === undefined) return 'lost';
+    const next = this.database.get<{ position: number }>(
+      'SELECT position FROM koinon_epoch WHERE place > ? ORDER BY place LIMIT 1',
+      given.place,
+    );
+    return next !== undefined && at > next.position ? 'lost' : 'known';
+  }
+
+  /** A position of the epoch that the feed is in. */
+  private positionAt(at: number): Position {
+    const epoch = this.database.get<{ id: string }>('SELECT id FROM koinon_epoch ORDER BY place DESC LIMIT 1');
+    return `${at} ${epoch?.id}`;
   }
 
   async replicas(): Promise<KnownReplica[]> {
@@ -88,7 +108,7 @@ export class SqliteReader implements StoreReader {
   }
 
   async changesSince(position: Position, limit: number): Promise<FeedPage> {
-    const since = Number(position);
+    const since = readPosition(position).at;
     // A replaced row and its replacement share a position: a page ends behind all rows of its last one.
     const last = this.database.get<{ position: number }>(
       'SELECT position FROM koinon_stamp WHERE position > ? ORDER BY position LIMIT 1 OFFSET ?',
@@ -102,7 +122,7 @@ export class SqliteReader implements StoreReader {
       since,
       to,
     );
-    return { entries: stamps.flatMap((stamp) => this.entry(stamp, since)), to: String(to), more: to < end };
+    return { entries: stamps.flatMap((stamp) => this.entry(stamp, since)), to: this.positionAt(to), more: to < end };
   }
 
   async counts(since: Position | null): Promise<Record<string, number>> {
@@ -115,7 +135,7 @@ export class SqliteReader implements StoreReader {
       );
     const rows = this.database.all<{ name: string; n: number }>(
       'SELECT table_name AS name, count(*) AS n FROM koinon_stamp WHERE position > ? GROUP BY table_name',
-      Number(since),
+      readPosition(since).at,
     );
     return Object.fromEntries(rows.map(({ name, n }) => [name, n]));
   }

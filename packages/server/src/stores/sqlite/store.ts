@@ -3,7 +3,7 @@ import { KoinonError } from '@koinon/core';
 import type { Store, StoreReader, StoreWriter } from '../store.ts';
 import { type Connection, loadSqlite, Prepared } from './driver.ts';
 import { type Identity, keptTables, makeLayout, prepareLayout, release, restamp } from './layout.ts';
-import { SqliteReader } from './reader.ts';
+import { readPosition, SqliteReader } from './reader.ts';
 import { SqliteWriter } from './writer.ts';
 
 /**
@@ -120,7 +120,7 @@ class SqliteStore implements Store {
   }
 
   ordinal(position: Position): number {
-    return Number(position);
+    return readPosition(position).at;
   }
 
   positionAt(ordinal: number): Position {

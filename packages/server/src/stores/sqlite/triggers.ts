@@ -54,12 +54,27 @@ CREATE TABLE IF NOT EXISTS koinon_receipt (
   position INTEGER,
   received_at TEXT NOT NULL
 ) WITHOUT ROWID;
+-- Parts of transactions too large for one request, until the last one is there.
+CREATE TABLE IF NOT EXISTS koinon_part (
+  id TEXT NOT NULL,
+  number INTEGER NOT NULL,
+  changes TEXT NOT NULL,
+  received_at TEXT NOT NULL,
+  PRIMARY KEY (id, number)
+) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS koinon_receipt_by_time ON koinon_receipt (received_at);
 CREATE INDEX IF NOT EXISTS koinon_stamp_deleted ON koinon_stamp (position) WHERE deleted = 1;
 -- Where the feed ended at a time, in milliseconds: tells how old a position is.
 CREATE TABLE IF NOT EXISTS koinon_time (
   position INTEGER PRIMARY KEY,
   at INTEGER NOT NULL
+);
+-- Where each run of a server began. After a restore the feed goes on from there under another epoch, and a position that
+-- the epoch before it reached afterwards is one of a lost time.
+CREATE TABLE IF NOT EXISTS koinon_epoch (
+  place INTEGER PRIMARY KEY,
+  id TEXT NOT NULL UNIQUE,
+  position INTEGER NOT NULL
 );
 -- Deletions up to here are no longer kept.
 CREATE TABLE IF NOT EXISTS koinon_horizon (

@@ -10,6 +10,7 @@ import {
   type SqlValue,
   type Table,
   toSql,
+  type WireChange,
 } from '@koinon/core';
 import {
   ConstraintError,
@@ -24,7 +25,7 @@ import {
 import { applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
-import { type ColumnStamp, SqliteReader, type StampRow } from './reader.ts';
+import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
 
 /** Writes of the one write connection; the caller holds a transaction open around them. */
 export class SqliteWriter implements StoreWriter {
@@ -61,6 +62,25 @@ export class SqliteWriter implements StoreWriter {
       applied ? outcome.position : null,
       new Date().toISOString(),
     );
+  }
+
+  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<void> {
+    this.database.run(
+      'INSERT INTO koinon_part VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING',
+      id,
+      index,
+      JSON.stringify(changes),
+      new Date().toISOString(),
+    );
+  }
+
+  async takeParts(id: string): Promise<readonly (readonly WireChange[])[]> {
+    const rows = this.database.all<{ changes: string }>(
+      'SELECT changes FROM koinon_part WHERE id = ? ORDER BY number',
+      id,
+    );
+    this.database.run('DELETE FROM koinon_part WHERE id = ?', id);
+    return rows.map(({ changes }) => JSON.parse(changes) as WireChange[]);
   }
 
   reach(position: Position): Promise<Reach> {
@@ -104,6 +124,11 @@ export class SqliteWriter implements StoreWriter {
     if (found?.position === undefined || found.position === null) return;
     this.database.run('UPDATE koinon_horizon SET position = ?1, at = ?2 WHERE position < ?1', found.position, before);
     this.database.run('DELETE FROM koinon_time WHERE position < ?', found.position);
+    // Whoever stands in an epoch that ended before the horizon is told that he was away for too long.
+    this.database.run(
+      `DELETE FROM koinon_epoch WHERE place < (SELECT max(place) FROM koinon_epoch WHERE position <= ?)`,
+      found.position,
+    );
   }
 
   async compact(most: number): Promise<number> {
@@ -119,12 +144,16 @@ export class SqliteWriter implements StoreWriter {
       `DELETE FROM koinon_receipt WHERE id IN (SELECT id FROM koinon_receipt
          WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
     );
-    return stamps + receipts;
+    const parts = count(
+      `DELETE FROM koinon_part WHERE (id, number) IN (SELECT id, number FROM koinon_part
+         WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
+    );
+    return stamps + receipts + parts;
   }
 
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {
     // One writer at a time: there is nothing to lock.
-    const known = base === null ? -1 : Number(base);
+    const known = base === null ? -1 : readPosition(base).at;
     return rows.map(({ table, id }) => {
       const found = this.database.get<StampRow>(
         'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?',
@@ -189,7 +218,7 @@ export class SqliteWriter implements StoreWriter {
   }
 
   async position(): Promise<Position> {
-    return String(this.reader.end());
+    return this.reader.position();
   }
 
   private applyOne(change: Change): void {

@@ -3,6 +3,7 @@ import { Command } from 'commander';
 import { browserRows } from './browser.ts';
 import { localRows } from './local.ts';
 import { type Measured, measure } from './measure.ts';
+import { syncRows } from './sync.ts';
 
 // Speed as ratios to a floor measured in the same run. A name chooses the rows that begin with it.
 const { args, json } = (() => {
@@ -13,7 +14,7 @@ const { args, json } = (() => {
   return { args: command.args, json: command.opts<{ json?: boolean }>().json === true };
 })();
 
-const rows = [...localRows, ...browserRows];
+const rows = [...localRows, ...syncRows, ...browserRows];
 const chosen = rows.filter(
   ({ row }) => args.length === 0 || args.some((name) => row === name || row.startsWith(`${name}-`)),
 );

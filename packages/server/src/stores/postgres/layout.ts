@@ -40,8 +40,8 @@ const koinonTables = [
   columns jsonb NOT NULL,
   image jsonb,
   PRIMARY KEY (table_name, row_id)
-)`,
-  'CREATE INDEX IF NOT EXISTS stamp_by_position ON koinon.stamp (position, table_name, row_id)',
+) WITH (fillfactor = 60)`,
+  'CREATE INDEX IF NOT EXISTS stamp_by_position ON koinon.stamp (position)',
   'CREATE INDEX IF NOT EXISTS stamp_deleted ON koinon.stamp (position) WHERE deleted',
   `CREATE TABLE IF NOT EXISTS koinon.receipt (
   id text PRIMARY KEY,

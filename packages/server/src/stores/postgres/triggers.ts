@@ -50,6 +50,10 @@ DECLARE
   koinon_receipt text := nullif(current_setting('koinon.receipt', true), '');
   koinon_edited bigint := coalesce(nullif(current_setting('koinon.edited_at', true), '')::bigint, floor(extract(epoch FROM clock_timestamp()) * 1000)::bigint);
   koinon_stamp jsonb := jsonb_build_array(koinon_at::text::bigint, koinon_edited, koinon_receipt);
+  koinon_id text;
+  koinon_mask bigint;
+  koinon_columns jsonb;
+  koinon_count bigint;
 BEGIN
 ${body}
   RETURN NULL;
@@ -64,7 +68,7 @@ ${deletedSql(table, oneRow)}
   END IF;`;
   return [
     make('insert', insertedSql(table, transition)),
-    make('update', updatedSql(table, transition)),
+    make('update', `${updatedUsuallySql(table)}${updatedSql(table, transition)}`),
     make('delete', deletedSql(table, transition)),
     make('truncate', truncatedSql(table)),
     make('applied', applied),
@@ -169,15 +173,15 @@ function deletedSql(table: TrackedTable, { before }: Sources): string {
 
 function updatedSql(table: TrackedTable, { before, after }: Sources): string {
   const { sql } = table.id;
-  const changed = [...table.columns].map(([name, column]) => {
-    const differs = differsSql(column.type, `o.${column.sql}`, `n.${column.sql}`);
-    return `${quoteText(name)}, CASE WHEN bool_or(${differs}) FILTER (WHERE o.${sql} IS NOT NULL AND n.${sql} IS NOT NULL) THEN koinon_stamp END`;
-  });
+  const columns = changedSql(
+    table,
+    (differs) => `bool_or(${differs}) FILTER (WHERE o.${sql} IS NOT NULL AND n.${sql} IS NOT NULL)`,
+  );
   return `${write}
     SELECT ${quoteText(table.name)}, k.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, k.gone, CASE WHEN k.gone OR k.is_new THEN '{}' ELSE k.columns END, k.image
     FROM (
       SELECT coalesce(n.${sql}, o.${sql}) AS id, bool_and(n.${sql} IS NULL) AS gone, bool_or(o.${sql} IS NULL) AS is_new,
-        jsonb_strip_nulls(jsonb_build_object(${changed.join(', ')})) AS columns,
+        ${columns} AS columns,
         (array_agg(${imageOf(table, 'o')}) FILTER (WHERE n.${sql} IS NULL))[1] AS image
       FROM (SELECT * FROM ${before} o${whereAlive(table, 'o')}) o
         FULL JOIN (SELECT * FROM ${after} n${whereAlive(table, 'n')}) n ON o.${sql} = n.${sql}
@@ -185,6 +189,62 @@ function updatedSql(table: TrackedTable, { before, after }: Sources): string {
     ) k
     WHERE CASE WHEN k.gone THEN ${isGone(table, 'k.id')} ELSE k.is_new OR k.columns <> '{}' END
   ${onConflict(table)};`;
+}
+
+/** The stamps of the columns in which a pair of rows, `o` and `n`, differs. */
+function changedSql(table: TrackedTable, test: (differs: string) => string): string {
+  const columns = [...table.columns].map(([name, column]) => {
+    const differs = differsSql(column.type, `o.${column.sql}`, `n.${column.sql}`);
+    return `${quoteText(name)}, CASE WHEN ${test(differs)} THEN koinon_stamp END`;
+  });
+  return `jsonb_strip_nulls(jsonb_build_object(${columns.join(', ')}))`;
+}
+
+/** Statements of more rows than this are stamped at once. */
+const many = 200;
+
+/** Columns that fit into the bits of a number. */
+const mostBits = 62;
+
+/**
+ * What updates usually are. One row: its stamp is found by its key. Many rows, mostly with the same columns changed in
+ * each: their stamps are updated by a join, planned for this statement. Where that does not account for every row (keys
+ * that changed, cascades, stamps of deleted rows) the statement for all cases follows, and writes over it.
+ */
+function updatedUsuallySql(table: TrackedTable): string {
+  if (table.columns.size > mostBits) return '';
+  const { sql } = table.id;
+  const columns = [...table.columns];
+  const bits = columns.map(([, column], i) => {
+    const differs = differsSql(column.type, `o.${column.sql}`, `n.${column.sql}`);
+    return `CASE WHEN ${differs} THEN ${2n ** BigInt(i)} ELSE 0 END::bigint`;
+  });
+  const named = (mask: string) =>
+    `jsonb_strip_nulls(jsonb_build_object(${columns.map(([name], i) => `${quoteText(name)}, CASE WHEN ${mask} & ${2n ** BigInt(i)} <> 0 THEN $2::jsonb END`).join(', ')}))`;
+  const { before, after } = transition;
+  const mask = bits.join(' | ');
+  const usual = `WITH u AS (SELECT ${mask} AS mask FROM (SELECT * FROM ${before} LIMIT 1) o JOIN ${after} n ON o.${sql} = n.${sql} LIMIT 1)
+      SELECT u.mask, ${named('u.mask')} FROM u WHERE $1::xid8 IS NOT NULL`;
+  // The offset keeps the comparison of the columns from being written, and done, in every place that names it.
+  const pairs = `SELECT n.${sql}::text AS id, ${mask} AS mask FROM ${before} o JOIN ${after} n ON o.${sql} = n.${sql}${whereAlive(table, 'o')}${alive(table, 'n')} OFFSET 0`;
+  const update = `UPDATE koinon.stamp s SET position = $1, columns = s.columns || CASE WHEN k.mask = $3 THEN $4 ELSE ${named('k.mask')} END
+      FROM (${pairs}) k WHERE s.table_name = ${quoteText(table.name)} AND s.row_id = k.id AND NOT s.deleted AND k.mask <> 0`;
+  const one = `SELECT n.${sql}::text, ${changedSql(table, (differs) => differs)} INTO koinon_id, koinon_columns
+      FROM ${before} o, ${after} n WHERE o.${sql} = n.${sql}${alive(table, 'o')}${alive(table, 'n')}`;
+  return `  SELECT count(*) INTO koinon_count FROM (SELECT FROM ${after} LIMIT ${many + 1}) n;
+  IF koinon_count = 1 AND (SELECT count(*) FROM (SELECT FROM ${before} LIMIT 2) o) = 1 THEN
+    ${one};
+    IF koinon_columns = '{}' THEN RETURN NULL; END IF;
+    UPDATE koinon.stamp s SET position = koinon_at, columns = s.columns || koinon_columns
+      WHERE s.table_name = ${quoteText(table.name)} AND s.row_id = koinon_id AND NOT s.deleted;
+    IF FOUND THEN RETURN NULL; END IF;
+  ELSIF koinon_count > ${many} THEN
+    EXECUTE ${quoteText(usual)} INTO koinon_mask, koinon_columns USING koinon_at, koinon_stamp;
+    EXECUTE ${quoteText(update)} USING koinon_at, koinon_stamp, koinon_mask, koinon_columns;
+    GET DIAGNOSTICS koinon_count = ROW_COUNT;
+    IF koinon_count = (SELECT count(*) FROM ${before}) AND koinon_count = (SELECT count(*) FROM ${after}) THEN RETURN NULL; END IF;
+  END IF;
+`;
 }
 
 function truncatedSql(table: TrackedTable): string {

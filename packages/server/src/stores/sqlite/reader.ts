@@ -134,7 +134,8 @@ export class SqliteReader implements StoreReader {
         ]),
       );
     const rows = this.database.all<{ name: string; n: number }>(
-      'SELECT table_name AS name, count(*) AS n FROM koinon_stamp WHERE position > ? GROUP BY table_name',
+      // The plus keeps SQLite from going through all stamps in the order of their tables.
+      'SELECT table_name AS name, count(*) AS n FROM koinon_stamp WHERE position > ? GROUP BY +table_name',
       readPosition(since).at,
     );
     return Object.fromEntries(rows.map(({ name, n }) => [name, n]));

@@ -5,7 +5,7 @@ import { koinonPlugin, sqliteStore } from '@koinon/server';
 import fastify from 'fastify';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { TestHost } from './support/test-host.ts';
-import { BadNetwork, type Garden, garden, World } from './support/world.ts';
+import { BadNetwork, type Garden, garden, rowsOf, World } from './support/world.ts';
 
 // The loop that syncs by itself: when it begins, what it says of itself, how it fails and comes back. Time is the test's.
 
@@ -212,4 +212,52 @@ test('a step by hand waits for the one that runs by itself; closing ends all of 
   await expect(Promise.all([replica.sync(), replica.sync()])).rejects.toMatchObject({ code: 'sync-busy' });
   await replica.close();
   await expect(replica.sync()).rejects.toMatchObject({ code: 'replica-closed' });
+});
+
+test('with the latest state only, what was never sent goes up joined; what was sent keeps its content, what is held stays', async () => {
+  const network = new BadNetwork(world.server.url);
+  const never = { open: false, change: false, online: false, visible: false, timer: false };
+  replica = await openReplica({
+    schema: garden,
+    server: network,
+    sync: { upload: 'latest state', when: never },
+  });
+  const other = await world.replica();
+  await replica.insert('bed', { id: 'b', name: 'north' });
+  await replica.insert('plant', { id: 'p', bed: 'b', kind: 'herb' });
+  for (let n = 1; n <= 50; n++) {
+    await replica.update('plant', 'p', { height: n });
+    await replica.add('plant', 'p', 'watered');
+  }
+  await replica.insert('bed', { id: 'gone', name: 'gone' });
+  await replica.delete('bed', 'gone');
+  network.fates.push('lost reply');
+  await replica.sync({ direction: 'push' }).catch(() => undefined);
+  await replica.update('plant', 'p', { height: 99 });
+  await replica.add('plant', 'p', 'watered', 100);
+  await replica.sync();
+  const sent = network.bodies.map(
+    (body) => (JSON.parse(body) as { transactions: { changes: object[] }[] }).transactions,
+  );
+  expect(sent.map((transactions) => transactions.map(({ changes }) => changes.length))).toEqual([[2], [2], [1]]);
+  await other.sync();
+  expect(await other.get('plant', 'p')).toMatchObject({ height: 99, watered: 150 });
+  // Deleted and made anew stays both; a conflict between two edits keeps what depends on it out, and lets the rest join.
+  await other.update('bed', 'b', { name: 'theirs' });
+  await other.sync();
+  await replica.delete('plant', 'p');
+  await replica.insert('plant', { id: 'p', bed: 'b', kind: 'tree' });
+  await replica.update('bed', 'b', { name: 'mine' });
+  await replica.insert('bed', { id: 'c', name: 'c' });
+  await replica.update('bed', 'c', { sunny: false });
+  await replica.sync();
+  await replica.sync();
+  expect(await replica.conflicts()).toMatchObject([{ table: 'bed', id: 'b', local: 'mine', remote: 'theirs' }]);
+  await other.sync();
+  expect(await other.get('bed', 'c')).toMatchObject({ sunny: false });
+  await replica.resolve('bed', 'b', 'local');
+  await replica.sync();
+  await other.sync();
+  expect(await rowsOf(other)).toEqual(await rowsOf(replica));
+  expect(await other.get('plant', 'p')).toMatchObject({ kind: 'tree', watered: 0 });
 });

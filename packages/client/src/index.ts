@@ -26,6 +26,6 @@ export type { SqlDriver, SqlStatement } from './storage/driver.ts';
 export type { NodeDriverOptions } from './storage/node.ts';
 export type { SyncRun } from './sync/journal.ts';
 export type { SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState } from './sync/state.ts';
-export type { Direction, SyncReport } from './sync/step.ts';
+export type { Direction, SyncReport, Upload } from './sync/step.ts';
 export type { TableTraffic } from './sync/traffic.ts';
 export { type HttpOptions, httpTransport, type Transport } from './sync/transport.ts';

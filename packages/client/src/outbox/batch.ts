@@ -36,10 +36,7 @@ export interface PartsSent {
 
 const keyOf = (table: string, id: string) => JSON.stringify([table, id]);
 
-/**
- * The next transactions to send, whole and in order. One that waits for a person (a conflict, a rejection) is left out,
- * and so is every later one that touches or references a row of one left out; the others go on.
- */
+/** The next transactions to send, whole and in order. */
 export function nextBatch(
   schema: Schema,
   outbox: Outbox,
@@ -51,49 +48,51 @@ export function nextBatch(
 ): Batch | undefined {
   const between = partsSent && partBetween(schema, outbox, partsSent, replica, base);
   if (between) return between;
+  const writers = new LastWriters(outbox);
+  const transactions: UploadedTransaction[] = [];
+  const chosen: QueuedTransaction[] = [];
+  let changes = 0;
+  let bytes = 0;
+  for (const queued of ready(schema, outbox, conflicts)) {
+    if (transactions.length === 0) {
+      const parts = partsSent?.id === queued.id ? partsSent : partsOf(schema, queued);
+      if (parts !== undefined) return partOf(schema, queued, parts, writers.of(queued), replica, base);
+    }
+    const transaction: UploadedTransaction = {
+      id: queued.id,
+      editedAt: queued.editedAt,
+      own: writers.of(queued),
+      changes: queued.changes.map((change) => changeToWire(schema, change)),
+    };
+    const size = JSON.stringify(transaction).length;
+    const full =
+      transactions.length >= most || changes + queued.changes.length > limits.changes || bytes + size > batchBytes;
+    if (full && transactions.length > 0) break;
+    transactions.push(transaction);
+    chosen.push(queued);
+    changes += queued.changes.length;
+    bytes += size;
+  }
+  if (transactions.length === 0) return undefined;
+  return { request: { replica, base, schemaVersion: schema.version, transactions }, transactions: chosen };
+}
+
+/**
+ * The pending transactions that may be sent, in order. One that waits for a person (a conflict, a rejection) is left out,
+ * and so is every later one that touches or references a row of one left out; the others go on.
+ */
+export function* ready(schema: Schema, outbox: Outbox, conflicts: Conflicts): Generator<QueuedTransaction> {
   const conflicted = new Map<string, Set<string | null>>();
   for (const { table, id, column } of conflicts.list()) {
     const key = keyOf(table, id);
     conflicted.set(key, (conflicted.get(key) ?? new Set()).add(column));
   }
   const held = new Set<string>();
-  const writers = new LastWriters();
-  const transactions: UploadedTransaction[] = [];
-  const chosen: QueuedTransaction[] = [];
-  let changes = 0;
-  let bytes = 0;
-  for (const queued of outbox.transactions('confirmed', 'pending', 'rejected')) {
-    if (
-      queued.state !== 'confirmed' &&
-      (queued.state === 'rejected' || isConflicted(queued, conflicted) || dependsOn(schema, queued, held))
-    ) {
+  for (const queued of outbox.transactions('pending', 'rejected')) {
+    if (queued.state === 'rejected' || isConflicted(queued, conflicted) || dependsOn(schema, queued, held))
       for (const change of queued.changes) held.add(keyOf(change.table, change.id));
-      continue;
-    }
-    if (queued.state === 'pending' && transactions.length === 0) {
-      const parts = partsSent?.id === queued.id ? partsSent : partsOf(schema, queued);
-      if (parts !== undefined) return partOf(schema, queued, parts, writers.of(queued), replica, base);
-    }
-    if (queued.state === 'pending') {
-      const transaction: UploadedTransaction = {
-        id: queued.id,
-        editedAt: queued.editedAt,
-        own: writers.of(queued),
-        changes: queued.changes.map((change) => changeToWire(schema, change)),
-      };
-      const size = JSON.stringify(transaction).length;
-      const full =
-        transactions.length >= most || changes + queued.changes.length > limits.changes || bytes + size > batchBytes;
-      if (full && transactions.length > 0) break;
-      transactions.push(transaction);
-      chosen.push(queued);
-      changes += queued.changes.length;
-      bytes += size;
-    }
-    writers.note(queued);
+    else yield queued;
   }
-  if (transactions.length === 0) return undefined;
-  return { request: { replica, base, schemaVersion: schema.version, transactions }, transactions: chosen };
 }
 
 /** The parts that a transaction goes up in; undefined for one that fits into a request. */
@@ -178,31 +177,35 @@ function dependsOn(schema: Schema, { changes }: QueuedTransaction, held: Readonl
 }
 
 /**
- * Which own transaction last wrote each column. The server lets a column be overwritten that one of the named own
- * transactions wrote last; naming only the last writer of each keeps that list short however often a row is edited.
+ * Which own transaction last wrote each column of a row before another one does. The server lets a column be overwritten
+ * that one of the named own transactions wrote last; naming only the last writer of each keeps that list short however
+ * often a row is edited.
  */
 class LastWriters {
-  private readonly ofRow = new Map<string, { whole: string | undefined; readonly columns: Map<string, string> }>();
+  private readonly outbox: Outbox;
 
-  note({ id, changes }: QueuedTransaction): void {
-    for (const change of changes) {
-      const key = keyOf(change.table, change.id);
-      if (change.kind !== 'update') {
-        this.ofRow.set(key, { whole: id, columns: new Map() });
-        continue;
-      }
-      const row = this.ofRow.get(key) ?? { whole: undefined, columns: new Map<string, string>() };
-      for (const name of [...Object.keys(change.columns), ...Object.keys(change.operations)]) row.columns.set(name, id);
-      this.ofRow.set(key, row);
-    }
+  constructor(outbox: Outbox) {
+    this.outbox = outbox;
   }
 
-  of({ changes }: QueuedTransaction): string[] {
+  of({ sequence, changes }: QueuedTransaction): string[] {
     const ids = new Set<string>();
-    for (const change of changes) {
-      const row = this.ofRow.get(keyOf(change.table, change.id));
-      if (row?.whole !== undefined) ids.add(row.whole);
-      for (const [name, id] of row?.columns ?? []) if (change.kind !== 'update' || name in change.columns) ids.add(id);
+    for (const { table, id, kind, ...change } of changes) {
+      if (!this.outbox.hasSeveralChangesOf(table, id)) continue;
+      let whole: string | undefined;
+      const columns = new Map<string, string>();
+      for (const { change: before, ...by } of this.outbox.changesOf(table, id)) {
+        if (by.sequence >= sequence) break;
+        if (before.kind !== 'update') {
+          whole = by.transaction;
+          columns.clear();
+        } else
+          for (const name of [...Object.keys(before.columns), ...Object.keys(before.operations)])
+            columns.set(name, by.transaction);
+      }
+      if (whole !== undefined) ids.add(whole);
+      const written = 'columns' in change ? change.columns : {};
+      for (const [name, by] of columns) if (kind !== 'update' || name in written) ids.add(by);
     }
     return [...ids];
   }

@@ -6,6 +6,7 @@ import {
   columnsFromWire,
   columnsToWire,
   type JsonValue,
+  joinChanges,
   type Operations,
   type Problem,
   quoteText,
@@ -36,6 +37,22 @@ export interface QueuedChange {
   readonly change: Change;
 }
 
+/** Changes of several transactions as those of one: each row once, unless it was deleted and made anew. */
+function joinedChanges(schema: Schema, changes: readonly Change[]): Change[] {
+  const rows = new Map<string, Change[]>();
+  for (const change of changes) {
+    const key = JSON.stringify([change.table, change.id]);
+    const own = rows.get(key) ?? [];
+    const before = own.pop();
+    if (before?.kind === 'delete' && change.kind === 'insert') own.push(before, change);
+    // What was new here and is gone again was never there.
+    else if (!(before?.kind === 'insert' && change.kind === 'delete'))
+      own.push(joinChanges(tableOf(schema, change.table), before, change));
+    rows.set(key, own);
+  }
+  return [...rows.values()].flat();
+}
+
 /** A row that is offered again, as it was before. */
 export interface OfferedRow {
   readonly table: string;
@@ -52,6 +69,8 @@ export interface QueuedTransaction {
   readonly editedAt: string;
   readonly changes: readonly Change[];
   readonly problems: readonly Problem[];
+  /** Whether it has ever been sent as it is. */
+  readonly wasSent: boolean;
 }
 
 interface StoredChange {
@@ -183,13 +202,18 @@ export class Outbox {
     });
   }
 
+  /** Whether more than one change of a row is in the list. */
+  hasSeveralChangesOf(table: string, id: string): boolean {
+    return this.places.of(table, id).length > 1;
+  }
+
   hasChangesOf(table: string, id: string): boolean {
     return this.places.of(table, id).length > 0;
   }
 
   /** Transactions in order, one after the other. */
   *transactions(...states: TransactionState[]): Generator<QueuedTransaction> {
-    let place = Number.MIN_SAFE_INTEGER;
+    let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : this.firstUnconfirmed() - 1;
     let open: { head: StoredChange; changes: Change[] } | undefined;
     const finished = (): QueuedTransaction[] => {
       if (open === undefined) return [];
@@ -200,6 +224,7 @@ export class Outbox {
         state: state ?? 'pending',
         editedAt: new Date(edited_at as number).toISOString(),
         changes: open.changes,
+        wasSent: state !== null,
       };
       return states.includes(transaction.state)
         ? [{ ...transaction, problems: JSON.parse(problems ?? '[]') as Problem[] }]
@@ -214,12 +239,61 @@ export class Outbox {
           yield* finished();
           open = { head: row, changes: [] };
         }
-        open.changes.push(this.changeOf(row));
+        if (states.includes(row.state ?? 'pending')) open.changes.push(this.changeOf(row));
         place = row.place;
       }
       if (rows.length < chunk) break;
     }
     yield* finished();
+  }
+
+  /** Whether a transaction comes directly behind another one. */
+  follows(sequence: number, next: number): boolean {
+    return this.endOf(sequence) === next;
+  }
+
+  /** The place of the first change that is not confirmed: a long outbox is confirmed from its beginning on. */
+  private firstUnconfirmed(): number {
+    const found = this.database
+      .statement(
+        `SELECT c.place FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)
+         WHERE s.state IS NULL OR s.state <> 'confirmed' ORDER BY c.place LIMIT 1`,
+      )
+      .get() as { place: number } | undefined;
+    return found?.place ?? Number.MAX_SAFE_INTEGER;
+  }
+
+  /**
+   * Puts several consecutive transactions that were never sent into one, which says of each row what it is in the end.
+   */
+  join(transactions: readonly QueuedTransaction[], newId: string): void {
+    const [first] = transactions as [QueuedTransaction, ...QueuedTransaction[]];
+    const last = transactions.at(-1) as QueuedTransaction;
+    const joined = joinedChanges(
+      this.schema,
+      transactions.flatMap(({ changes }) => changes),
+    );
+    this.database
+      .statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?')
+      .run(first.sequence, this.endOf(last.sequence));
+    const insert = this.database.statement(
+      'INSERT INTO koinon_change (place, sequence, id, edited_at, table_name, row_id, kind, columns, operations) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
+    );
+    joined.forEach((change, i) => {
+      const { kind, table, id, columns, operations } = changeToWire(this.schema, change);
+      insert.run(
+        first.sequence + i,
+        i === 0 ? null : first.sequence,
+        i === 0 ? newId : null,
+        i === 0 ? Date.parse(last.editedAt) : null,
+        table,
+        id,
+        kind,
+        kind === 'delete' ? null : JSON.stringify(columns ?? {}),
+        operations ? JSON.stringify(operations) : null,
+      );
+    });
+    this.places.forget();
   }
 
   /** A transaction with some of its changes: from one up to another. */
@@ -236,6 +310,7 @@ export class Outbox {
       editedAt: new Date(head.edited_at as number).toISOString(),
       changes: rows.map((row) => this.changeOf(row)),
       problems: [],
+      wasSent: true,
     };
   }
 

@@ -4,7 +4,7 @@ import { noteRun } from '../sync/journal.ts';
 import { endLease, takeLease } from '../sync/lease.ts';
 import { SyncLoop } from '../sync/loop.ts';
 import type { SyncOptions, SyncReason } from '../sync/state.ts';
-import { type Direction, type SyncReport, syncStep } from '../sync/step.ts';
+import { type Direction, type SyncReport, syncStep, type Upload } from '../sync/step.ts';
 import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
 import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts';
@@ -17,6 +17,7 @@ export class Syncing implements SyncPart {
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly doing: Doing;
   private readonly loop: SyncLoop;
+  private readonly upload: Upload;
   /** This opening of the file, as holder of the lease. */
   private readonly holder: string;
   private readonly followers = new Set<(state: Told) => void>();
@@ -29,6 +30,7 @@ export class Syncing implements SyncPart {
     this.engine = engine;
     this.doing = doing;
     this.holder = engine.host.newId();
+    this.upload = options?.upload ?? 'every step';
     this.loop = new SyncLoop(
       {
         host: engine.host,
@@ -116,7 +118,7 @@ export class Syncing implements SyncPart {
     const enter = (phase: 'resending' | 'pulling' | 'pushing') => this.loop.enter(phase);
     let failed: unknown;
     try {
-      return await syncStep({ transport, change, enter, traffic }, direction, signal);
+      return await syncStep({ transport, upload: this.upload, change, enter, traffic }, direction, signal);
     } catch (error) {
       failed = error;
       throw error;

@@ -1,5 +1,5 @@
 import type { ErrorCode } from '@koinon/core';
-import type { Direction } from './step.ts';
+import type { Direction, Upload } from './step.ts';
 
 /**
  * Where the sync loop stands. `stopped`: there is no server, or the replica is closed; `paused` by the app; `offline`;
@@ -58,6 +58,8 @@ export interface SyncProgress {
 export interface SyncOptions {
   /** Default `both`. */
   readonly direction?: Direction;
+  /** Whether every transaction goes up as it was made, or only what each row came to. Default `every step`. */
+  readonly upload?: Upload;
   /** What calls for a sync; each is on unless it is switched off. */
   readonly when?: {
     readonly open?: boolean;

@@ -3,6 +3,7 @@ import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import { nextBatch, type PartsSent } from '../outbox/batch.ts';
+import { joinNext } from '../outbox/join.ts';
 import { keepFor } from '../outbox/kept.ts';
 import { applyPage, type Overlay, type RowCounts } from '../overlay/apply.ts';
 import { beginSweep, endSweep, isForgetting, isSweeping, type Lost, noteSeen } from '../overlay/sweep.ts';
@@ -11,6 +12,12 @@ import type { Transport } from './transport.ts';
 
 /** Which way a sync step goes. */
 export type Direction = 'both' | 'push' | 'pull';
+
+/**
+ * What goes up: every transaction as it was made, or of consecutive ones that were never sent only what each row came to
+ * in the end, as one transaction.
+ */
+export type Upload = 'every step' | 'latest state';
 
 /** What a sync step did. */
 export interface SyncReport {
@@ -34,6 +41,7 @@ export interface SyncReport {
 /** What a sync step works with. */
 export interface SyncParts {
   readonly transport: Transport;
+  readonly upload: Upload;
   /** Runs local work in a transaction of its own, when no transaction of the app is open. */
   readonly change: <T>(work: (local: Local) => T) => Promise<T>;
   /** Says what the step does next. */
@@ -134,7 +142,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const push = async (): Promise<boolean> => {
     let overtaken = false;
     parts.enter('pushing');
-    while (await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions))) {
+    while (await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts.upload))) {
       const outcomes = await settle();
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
       // What is not applied stays pending: the same batch must not go round again before a pull.
@@ -178,8 +186,9 @@ function attemptedBody(database: Database): string | undefined {
 }
 
 /** Chooses what goes up next and keeps its exact bytes, before anything is sent. */
-function attempt({ schema, outbox, conflicts, database }: Local, most: number): boolean {
+function attempt({ schema, outbox, conflicts, database, host }: Local, most: number, upload: Upload): boolean {
   if (attemptedBody(database) !== undefined) return true;
+  if (upload === 'latest state' && meta(database, 'parts') === undefined) joinNext(schema, outbox, conflicts, host);
   const replica = meta(database, 'replica') as string;
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);

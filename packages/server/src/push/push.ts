@@ -9,6 +9,7 @@ import {
   columnsFromWire,
   limits,
   type Outcome,
+  type Position,
   type Problem,
   type PushRequest,
   type PushResponse,
@@ -22,33 +23,95 @@ import {
 } from '@koinon/core';
 import canonicalize from 'canonicalize';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
-import { byTable, type Receipt, type RowKey, RowsLockedError, type Store, type StoreWriter } from '../stores/store.ts';
+import {
+  byTable,
+  type Reach,
+  type Receipt,
+  type RowKey,
+  RowsLockedError,
+  type Store,
+  type StoreWriter,
+} from '../stores/store.ts';
 import { Comparison } from './compare.ts';
 
+/** How long one database transaction may go on taking up uploaded ones, in milliseconds: others wait for it. */
+const turn = 25;
+
 /**
- * Takes up a push: each transaction in a database transaction of its own, in order. One that was taken up before gets
- * its outcome again; one that others have overtaken is `stale`; one that the rules refuse is `rejected`; one that
- * touches or references rows of one not applied `waits`. Only `applied` has written anything.
+ * Takes up a push, in order, each transaction as a whole or not at all. One that was taken up before gets its outcome
+ * again; one that others have overtaken is `stale`; one that the rules refuse is `rejected`; one that touches or
+ * references rows of one not applied `waits`. Only `applied` has written anything. Several are committed together, since
+ * what a commit costs is waiting for the disk; should one fail, those are taken up again one by one.
  */
 export async function push(store: Store, request: PushRequest): Promise<PushResponse> {
   const base = request.base === null ? null : cursorOf(store, request.base);
+  const { transactions } = request;
   const outcomes: Outcome[] = [];
-  const blocked = new Map<string, string>();
-  for (const transaction of request.transactions) {
-    const outcome = await store
-      .write((writer) => takeIn(store, writer, transaction, base, blocked))
-      .catch((error): Outcome => {
-        if (!(error instanceof RowsLockedError)) throw error;
-        // Nobody knows for how long: it may come again, and those that have nothing to do with it go on.
-        return { id: transaction.id, outcome: 'waits', for: transaction.id };
-      });
-    if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
-      for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
-    outcomes.push(outcome);
-    // Between two transactions others get their turn: without this a long push would hold up every other request.
+  const blocked: Blocked = new Map();
+  while (outcomes.length < transactions.length) {
+    const left = transactions.slice(outcomes.length);
+    const group = await takeInSome(store, left, base, blocked).catch(() => undefined);
+    outcomes.push(...(group ?? (await takeInAlone(store, left[0] as UploadedTransaction, base, blocked))));
+    for (const [i, { id, outcome }] of outcomes.entries())
+      if (outcome !== 'applied' && outcome !== 'received')
+        for (const { table, id: row } of (transactions[i] as UploadedTransaction).changes)
+          blocked.set(keyOf({ table, id: row }), id);
+    // Between two database transactions others get their turn: without this a long push would hold up every other request.
     await setImmediate();
   }
   return { outcomes, time: new Date().toISOString() };
+}
+
+/** Rows that transactions of this request touch which were not applied, and by which of them. */
+type Blocked = Map<string, string>;
+
+/** Takes in transactions from the first on, until the turn is over; all in one database transaction. */
+function takeInSome(
+  store: Store,
+  transactions: readonly UploadedTransaction[],
+  base: Cursor | null,
+  before: ReadonlyMap<string, string>,
+): Promise<Outcome[]> {
+  return store.write(async (writer) => {
+    const end = performance.now() + turn;
+    const blocked: Blocked = new Map(before);
+    const outcomes: Outcome[] = [];
+    const from = await basedOn(writer, base);
+    for (const transaction of transactions) {
+      const outcome = await takeIn(store, writer, transaction, from, blocked);
+      outcomes.push(outcome);
+      if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
+        for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
+      if (performance.now() > end) break;
+    }
+    return outcomes;
+  });
+}
+
+async function takeInAlone(
+  store: Store,
+  transaction: UploadedTransaction,
+  base: Cursor | null,
+  blocked: ReadonlyMap<string, string>,
+): Promise<Outcome[]> {
+  const { id } = transaction;
+  return store
+    .write(async (writer) => [await takeIn(store, writer, transaction, await basedOn(writer, base), blocked)])
+    .catch((error): Outcome[] => {
+      if (!(error instanceof RowsLockedError)) throw error;
+      // Nobody knows for how long: it may come again, and those that have nothing to do with it go on.
+      return [{ id, outcome: 'waits', for: id }];
+    });
+}
+
+/** What a push is based on, and whether the feed still reaches back to it. */
+interface Based {
+  readonly known: Position | null;
+  readonly reach: Reach;
+}
+
+async function basedOn(writer: StoreWriter, base: Cursor | null): Promise<Based> {
+  return { known: base?.known ?? null, reach: base === null ? 'known' : await writer.reach(base.known) };
 }
 
 /** A transaction as it comes: whole, or in parts, of which all but the last are only put by. */
@@ -56,7 +119,7 @@ async function takeIn(
   store: Pick<Store, 'schema' | 'ordinal'>,
   writer: StoreWriter,
   transaction: UploadedTransaction,
-  base: Cursor | null,
+  base: Based,
   blocked: ReadonlyMap<string, string>,
 ): Promise<Outcome> {
   const { id, part } = transaction;
@@ -90,7 +153,7 @@ async function takeUp(
   { schema, ordinal }: Pick<Store, 'schema' | 'ordinal'>,
   writer: StoreWriter,
   transaction: UploadedTransaction,
-  base: Cursor | null,
+  base: Based,
   blocked: ReadonlyMap<string, string>,
 ): Promise<Outcome> {
   const { id } = transaction;
@@ -99,12 +162,9 @@ async function takeUp(
   if (known !== undefined) {
     return known.digest === digest ? outcomeOf(known) : rejected(id, [reusedId(id)]);
   }
-  if (base !== null) {
-    const reach = await writer.reach(base.known);
-    // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
-    if (reach === 'forgotten') return rejected(id, [forgottenOutcome(transaction)]);
-    refuseUnreached(reach, 'of this push');
-  }
+  // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
+  if (base.reach === 'forgotten') return rejected(id, [forgottenOutcome(transaction)]);
+  refuseUnreached(base.reach, 'of this push');
   const waitsFor = blockedBy(schema, transaction.changes, blocked);
   if (waitsFor !== undefined) return { id, outcome: 'waits', for: waitsFor };
 
@@ -121,7 +181,7 @@ async function takeUp(
   if (invalid.length > 0) return refuse(invalid);
 
   const keys = lockOrder(changes);
-  const stamps = await writer.stamps(keys, base?.known ?? null);
+  const stamps = await writer.stamps(keys, base.known);
   const comparison = new Comparison(keys, stamps, new Set(transaction.own), id);
   for (const change of changes) comparison.add(schema.tables[change.table] as Table, change);
   if (comparison.problems.length > 0) return refuse(comparison.problems);

@@ -211,7 +211,8 @@ export class PostgresWriter implements StoreWriter {
     }
     if (problems.length > 0) await this.client.query('ROLLBACK TO SAVEPOINT attempt');
     else await writer('', '');
-    await this.client.query('RELEASE SAVEPOINT attempt');
+    // Others may follow in this database transaction.
+    await this.client.query('RELEASE SAVEPOINT attempt; SET CONSTRAINTS ALL DEFERRED');
     return problems;
   }
 

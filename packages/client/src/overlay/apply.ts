@@ -42,8 +42,10 @@ export interface Overlay {
  * Applies one page of a pull. The view of a row is its base, which only the feed moves, under the own confirmed changes
  * that the feed has not brought back, under the unconfirmed ones. A page moves bases and drops the confirmed changes it
  * covers in the same local transaction, so the view never shows an older value than it did. Runs inside a transaction.
+ *
+ * @param isFirst whether rows without own changes are all new here: the first download, which names each row once.
  */
-export function applyPage(overlay: Overlay, { header, rows }: PulledPage): RowCounts {
+export function applyPage(overlay: Overlay, { header, rows }: PulledPage, isFirst = false): RowCounts {
   const counts: RowCounts = { insert: 0, update: 0, delete: 0 };
   const covered = new Set(header.covers);
   const untouched = overlay.outbox.isEmpty();
@@ -51,7 +53,7 @@ export function applyPage(overlay: Overlay, { header, rows }: PulledPage): RowCo
     // A server may know tables this app's version does not.
     if (!overlay.schema.tables[pulled.table]) continue;
     const queued = untouched ? [] : overlay.outbox.changesOf(pulled.table, pulled.id);
-    if (queued.length === 0) writeThrough(overlay, pulled, counts);
+    if (queued.length === 0) writeThrough(overlay, pulled, counts, isFirst);
     else mergeInto(overlay, pulled, queued, covered, counts);
   }
   if (!header.more) for (const id of header.covers) settleCovered(overlay, id);
@@ -59,9 +61,9 @@ export function applyPage(overlay: Overlay, { header, rows }: PulledPage): RowCo
 }
 
 /** A row without local changes simply becomes what the server has. */
-function writeThrough({ schema, rows, commit }: Overlay, pulled: PulledRow, counts: RowCounts): void {
+function writeThrough({ schema, rows, commit }: Overlay, pulled: PulledRow, counts: RowCounts, isFirst: boolean): void {
   const { table: tableName, id } = pulled;
-  const before = rows.get(tableName, id);
+  const before = isFirst ? null : rows.get(tableName, id);
   if (pulled.kind === 'delete') {
     if (before !== null) counts.delete++;
     rows.remove(tableName, id);

@@ -283,8 +283,10 @@ function takePage(
   // After a forgotten cursor the receipts may be forgotten as well; what was confirmed by this feed is in its snapshot.
   const covers = isForgetting(database) ? local.outbox.idsOf('confirmed') : header.covers;
   const more = name !== 'cursor' || header.more;
-  const counts = applyPage(local, { ...page, header: { ...header, covers, more } });
   const sweeps = name === 'cursor' && header.kind === 'snapshot' && isSweeping(database);
+  const isFirst =
+    name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
+  const counts = applyPage(local, { ...page, header: { ...header, covers, more } }, isFirst);
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)
     for (const [kind, count] of Object.entries(endSweep(local, header.to))) counts[kind as keyof RowCounts] += count;

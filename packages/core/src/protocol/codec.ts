@@ -108,18 +108,18 @@ export function readPullRequest(body: unknown): PullRequest {
 
 /** Reads the body of a pull's answer. @throws KoinonError `server-answer` when it was cut off or is not one. */
 export function readPulledPage(body: string): PulledPage {
-  const lines = body.split('\n').filter((line) => line !== '');
-  const parsed = lines.map((line): unknown => {
-    try {
-      return JSON.parse(line);
-    } catch {
-      throw new KoinonError(
-        'server-answer',
-        `The server's answer was cut off or is not JSON Lines, at ${shown(line)}; try again.`,
-      );
-    }
-  });
-  const [header, ...rows] = parsed as [PullHeader | undefined, ...PulledRow[]];
+  let parsed: unknown[];
+  try {
+    // A line break can only stand between two values; read at once, they take a fraction of the time.
+    parsed = JSON.parse(`[${body.trimEnd().replaceAll('\n', ',')}]`) as unknown[];
+  } catch {
+    throw new KoinonError(
+      'server-answer',
+      `The server's answer was cut off or is not JSON Lines, at ${shown(body.slice(-60))}; try again.`,
+    );
+  }
+  const header = parsed[0] as PullHeader | undefined;
+  const rows = parsed.slice(1) as PulledRow[];
   if (
     typeof header?.cursor !== 'string' ||
     !['snapshot', 'changes'].includes(header.kind) ||

@@ -5,6 +5,7 @@ import { join } from 'node:path';
 import { cooperative } from '@koinon/cli';
 import { openNodeDriver, openReplica } from '@koinon/client';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import { newDatabase } from './support/stores.ts';
 
 const root = join(import.meta.dirname, '..');
 let folder: string;
@@ -87,6 +88,54 @@ test('the demo tells its story on real files and ends well only because all thre
   expect(story).toMatch(/All three hold the same 2347 rows, compared row by row\.\s*$/);
 });
 
+test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp on everything, and no trace afterwards', async () => {
+  const database = await newDatabase('PostgreSQL', folder);
+  const schemaFile = join(root, 'packages/cli/src/demo/scenario.ts');
+  const run = async (...words: string[]) => {
+    const child = koinon(...words);
+    return { code: await ended(child), output: child.output() };
+  };
+  const ddl = await run('ddl', schemaFile, database.address);
+  expect(ddl.output).toMatch(/^BEGIN;[\s\S]*CREATE TABLE "public"\."visit"[\s\S]*COMMIT;\s*$/);
+  const unready = await run('changes', schemaFile, database.address);
+  expect(unready).toMatchObject({ code: 1, output: expect.stringMatching(/koinon ddl.*storage-refused/) });
+  const shell = await database.shell();
+  await shell.exec(ddl.output);
+  expect((await run('ddl', schemaFile, database.address)).output).toMatch(/has all that Koinon needs/);
+  await shell.exec("INSERT INTO member VALUES ('m', 'Runa', 'Hask')");
+  expect((await run('changes', schemaFile, database.address)).output).toMatch(/insert +│ member m/);
+  expect(await run('restamp', schemaFile, database.address)).toMatchObject({ code: 0 });
+  expect(await run('release', database.address)).toMatchObject({ code: 2 });
+  expect(await run('release', database.address, '--yes')).toMatchObject({ code: 0 });
+  expect(await shell.all("SELECT FROM pg_namespace WHERE nspname = 'koinon'")).toEqual([]);
+  const demo = await run('demo', '--exit', '--folder', join(folder, 'demo-postgres'), '--database', database.address);
+  expect(demo.output).toMatch(/All three hold the same 2347 rows, compared row by row\.\s*$/);
+  expect(demo.output).not.toContain(new URL(database.address).password);
+  await shell.close();
+  await database.drop();
+}, 120_000);
+
+test('an SQLite file is prepared by what ddl prints, and is as it was after release', async () => {
+  const schemaFile = join(root, 'packages/cli/src/demo/scenario.ts');
+  const file = join(folder, 'register.db');
+  const driver = await openNodeDriver({ file });
+  const tables = () => driver.prepare('SELECT name, sql FROM sqlite_schema ORDER BY name').all();
+  const child = koinon('ddl', schemaFile, file, '--json');
+  await ended(child);
+  expect(tables()).toEqual([]);
+  for (const sql of JSON.parse(child.output()) as string[]) driver.exec(sql);
+  driver.exec("INSERT INTO member VALUES ('m', 'Runa', 'Hask')");
+  const changes = koinon('changes', schemaFile, file, '--json');
+  await ended(changes);
+  expect(JSON.parse(changes.output())).toMatchObject({ entries: [{ kind: 'insert', table: 'member', id: 'm' }] });
+  await ended(koinon('release', file, '--yes'));
+  const left = tables() as { name: string }[];
+  expect(left.some(({ name }) => name.startsWith('koinon'))).toBe(false);
+  expect(left.map(({ name }) => name)).toContain('visit');
+  expect(driver.prepare('SELECT id FROM member').all()).toEqual([{ id: 'm' }]);
+  driver.close();
+}, 60_000);
+
 test('look, sync, changes and replicas show and move what is there, for people and for programs', async () => {
   const schemaFile = join(root, 'packages/cli/src/demo/scenario.ts');
   const [server, phone] = [join(folder, 'demo/server.db'), join(folder, 'demo/runa.db')];
@@ -136,7 +185,7 @@ test('look, sync, changes and replicas show and move what is there, for people a
     [['look', phone, 'inbox'], 2, /Allowed choices/],
     [['sync', schemaFile, join(folder, 'none.db'), '--server', 'http://127.0.0.1:1'], 1, /There is no file/],
     [['sync', schemaFile, phone, '--server', 'http://127.0.0.1:1'], 1, /server-unreachable/],
-    [['changes', schemaFile, server, '--after', 'x'], 2, /whole number/],
+    [['changes', schemaFile, server, '--after', 'x'], 1, /no position x/],
     [['replicas', schemaFile, server, '--drop', 'nobody'], 1, /No replica nobody/],
   ] as const)
     expect(await run(...words)).toMatchObject({ code, output: expect.stringMatching(says) });

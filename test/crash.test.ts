@@ -4,6 +4,7 @@ import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { openNodeDriver, openReplica } from '@koinon/client';
 import { afterEach, beforeEach, expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 import { garden, rowsOf, World } from './support/world.ts';
 
 // Either side is killed wherever it happens to be, again and again; nothing may be lost, doubled or done by halves.
@@ -32,14 +33,14 @@ test('a device killed while it counts and syncs: the server counts what the devi
   await first.sync();
   await first.close();
   let acknowledged = 0;
-  for (let round = 0; round < 5; round++) {
+  for (let round = 0; round < runs(5).numRuns; round++) {
     const child = start('test/support/syncing-child.ts', file, world.server.url);
     const ending = ended(child);
-    const stopAt = acknowledged + 1 + round * 4;
+    const stopAt = acknowledged + 1 + ((round * 4) % 20);
     await new Promise<void>((done) => {
       createInterface({ input: child.stdout as NonNullable<typeof child.stdout> }).on('line', (line) => {
         acknowledged = Math.max(acknowledged, Number(line));
-        if (acknowledged >= stopAt) setTimeout(() => done(child.kill('SIGKILL') as never), round * 3);
+        if (acknowledged >= stopAt) setTimeout(() => done(child.kill('SIGKILL') as never), (round * 3) % 17);
       });
     });
     await ending;
@@ -75,14 +76,15 @@ test('a server killed in the middle of pushes comes back consistent, and takes u
   await replica.insert('plant', { id: 'p', bed: 'b', kind: 'herb' });
   await replica.sync();
   let failures = 0;
-  for (let round = 0; round < 4; round++) {
+  const rounds = runs(4).numRuns;
+  for (let round = 0; round < rounds; round++) {
     for (let n = 0; n < 60; n++)
       await replica.transaction(async (transaction) => {
         await transaction.add('plant', 'p', 'watered');
         await transaction.insert('plant', { id: `p-${round}-${n}`, bed: 'b', kind: 'tree' });
       });
     const syncing = replica.sync().catch(() => failures++);
-    await new Promise((done) => setTimeout(done, 4 + round * 9));
+    await new Promise((done) => setTimeout(done, 4 + ((round * 9) % 60)));
     const ending = ended(server);
     server.kill('SIGKILL');
     await Promise.all([ending, syncing]);
@@ -98,7 +100,7 @@ test('a server killed in the middle of pushes comes back consistent, and takes u
   expect(failures).toBeGreaterThan(0);
   await replica.sync();
   expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
-  expect(await replica.get('plant', 'p')).toMatchObject({ watered: 240 });
+  expect(await replica.get('plant', 'p')).toMatchObject({ watered: 60 * rounds });
   const shell = await openNodeDriver({ file: database });
   const plants = shell.prepare('SELECT id FROM plant ORDER BY id').all();
   expect((await replica.rows({ from: 'plant', columns: ['id'] as never })).map(({ id }) => ({ id }))).toEqual(plants);

@@ -167,8 +167,8 @@ test('progress tells rows done and to come, and the journal what moved, table by
   const down = seen.map((progress) => progress?.down);
   expect(down.slice(0, 3)).toEqual([
     { done: 0, of: null },
-    { done: 5000, of: 11000 },
-    { done: 10000, of: 11000 },
+    { done: 5000, of: 11002 },
+    { done: 10000, of: 11002 },
   ]);
   await shell.exec("UPDATE bed SET name = 'renamed' WHERE id = 'b7'; DELETE FROM bed WHERE id = 'b8'");
   await replica.sync();
@@ -260,4 +260,36 @@ test('with the latest state only, what was never sent goes up joined; what was s
   await other.sync();
   expect(await rowsOf(other)).toEqual(await rowsOf(replica));
   expect(await other.get('plant', 'p')).toMatchObject({ kind: 'tree', watered: 0 });
+});
+
+test('on a link that never gets a first download through, what is written here goes up all the same', async () => {
+  const shell = await world.shell();
+  await shell.exec(
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 12000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
+  );
+  const network = new BadNetwork(world.server.url);
+  const { pull } = network;
+  let pages = 0;
+  network.pull = (request, signal) =>
+    ++pages % 2 === 0 ? Promise.reject(new Error('the signal went')) : pull(request, signal);
+  replica = await openReplica({ schema: garden, server: network });
+  await replica.insert('bed', { id: 'before', name: 'written before anything came' });
+  await replica.sync().catch(() => undefined);
+  expect(await replica.count({ from: 'bed' })).toBe(5_001);
+  await replica.update('bed', 'b1', { name: 'changed here' });
+  await replica.insert('plant', { id: 'p', bed: 'before', kind: 'herb' });
+  await shell.exec("UPDATE bed SET name = 'changed there' WHERE id = 'b10'");
+  await replica.update('bed', 'b10', { sunny: false });
+  await replica.sync().catch(() => undefined);
+  expect(
+    await shell.all("SELECT id, name, sunny FROM bed WHERE id IN ('before', 'b1', 'b10') ORDER BY id"),
+  ).toMatchObject([
+    { id: 'b1', name: 'changed here' },
+    { id: 'b10', name: 'changed there', sunny: 0 },
+    { id: 'before' },
+  ]);
+  expect(await replica.status()).toMatchObject({ pending: 0 });
+  await replica.sync().catch(() => undefined);
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
 });

@@ -1,55 +1,108 @@
 import { openNodeDriver, type SqlDriver } from '@koinon/client';
 import { type AnyRow, type Column, columnsToWire, quoteName, type SqlValue, type Table, toSql } from '@koinon/core';
+import type { Store } from '@koinon/server';
+import pg from 'pg';
+import { isPostgres } from '../commands/database.ts';
 import { cooperative } from './scenario.ts';
 import { demoRows } from './seed.ts';
 
-/**
- * The office: another program that opens the server's database file and works on its tables in plain SQL. It knows
- * nothing of Koinon.
- */
-export class Office {
-  private readonly database: SqlDriver;
-
-  private constructor(database: SqlDriver) {
-    this.database = database;
-  }
-
-  static async open(file: string): Promise<Office> {
-    return new Office(await openNodeDriver({ file }));
-  }
-
+/** The office: another program that works on the server's tables in plain SQL. It knows nothing of Koinon. */
+export interface Office {
   /** Fills the register with the demo's rows; says how many each table has. */
-  seed(): Record<string, number> {
-    const counts: Record<string, number> = {};
-    this.database.exec('BEGIN');
-    for (const [name, rows] of Object.entries(demoRows())) {
-      const { columns } = cooperative.tables[name as keyof typeof cooperative.tables] as Table;
-      const names = Object.keys(columns);
-      const insert = this.database.prepare(
-        `INSERT INTO ${quoteName(name)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`,
-      );
-      for (const row of rows as unknown as AnyRow[])
-        insert.run(row.id, ...names.map((column) => toSql(columns[column] as Column, row[column])));
-      counts[name] = rows.length;
-    }
-    this.database.exec('COMMIT');
-    return counts;
-  }
+  seed(): Promise<Record<string, number>>;
+  run(sql: string): Promise<void>;
+  /** A row as the database holds it. */
+  row(table: string, id: string): Promise<Readonly<Record<string, unknown>> | undefined>;
+  close(): Promise<void>;
+}
 
-  run(sql: string): void {
-    this.database.exec(sql);
-  }
+/** The office at the database of a server: a file, or a PostgreSQL URL. */
+export async function openOffice(database: string): Promise<Office> {
+  return isPostgres(database) ? officeInPostgres(database) : officeInFile(await openNodeDriver({ file: database }));
+}
 
-  /** A row as the file holds it. */
-  row(table: string, id: string): Readonly<Record<string, SqlValue>> | undefined {
-    return this.database.prepare(`SELECT * FROM ${quoteName(table)} WHERE id = ?`).get(id) as
-      | Record<string, SqlValue>
-      | undefined;
-  }
+function officeInFile(database: SqlDriver): Office {
+  return {
+    async seed() {
+      database.exec('BEGIN');
+      const counts = await seedInto((table, names, row) => {
+        const { columns } = cooperative.tables[table] as Table;
+        const values = names.map((name) => (name === 'id' ? row.id : toSql(columns[name] as Column, row[name])));
+        const marks = names.map(() => '?').join(', ');
+        database
+          .prepare(`INSERT INTO ${quoteName(table)} (${names.map(quoteName).join(', ')}) VALUES (${marks})`)
+          .run(...values);
+      });
+      database.exec('COMMIT');
+      return counts;
+    },
+    run: async (sql) => database.exec(sql),
+    row: async (table, id) =>
+      database.prepare(`SELECT * FROM ${quoteName(table)} WHERE id = ?`).get(id) as
+        | Record<string, SqlValue>
+        | undefined,
+    close: async () => database.close(),
+  };
+}
 
-  close(): void {
-    this.database.close();
+async function officeInPostgres(url: string): Promise<Office> {
+  const client = new pg.Client({ connectionString: url });
+  await client.connect();
+  return {
+    async seed() {
+      await client.query('BEGIN');
+      const counts = await seedInto(async (table, names, row) => {
+        const marks = names.map((_, i) => `$${i + 1}`).join(', ');
+        const values = names.map((name) => row[name] ?? null);
+        await client.query(
+          `INSERT INTO ${quoteName(table)} (${names.map(quoteName).join(', ')}) VALUES (${marks})`,
+          values,
+        );
+      });
+      await client.query('COMMIT');
+      return counts;
+    },
+    run: async (sql) => void (await client.query(sql)),
+    row: async (table, id) => (await client.query(`SELECT * FROM ${quoteName(table)} WHERE id = $1`, [id])).rows[0],
+    close: () => client.end(),
+  };
+}
+
+type Inserting = (
+  table: keyof typeof cooperative.tables,
+  names: readonly string[],
+  row: AnyRow,
+) => Promise<void> | void;
+
+async function seedInto(insert: Inserting): Promise<Record<string, number>> {
+  const counts: Record<string, number> = {};
+  for (const [name, rows] of Object.entries(demoRows())) {
+    const table = name as keyof typeof cooperative.tables;
+    const names = ['id', ...Object.keys(cooperative.tables[table].columns)];
+    for (const row of rows as unknown as AnyRow[]) await insert(table, names, row);
+    counts[name] = rows.length;
   }
+  return counts;
+}
+
+/** All rows of a server as text, one line each, as its store reads them. */
+export function rowsOfStore(store: Store): Promise<Map<string, string>> {
+  return store.read(async (reader) => {
+    const rows = new Map<string, string>();
+    for (const [name, table] of Object.entries(cooperative.tables))
+      for (const { id, ...entry } of await reader.rowsAfter(name, null, Number.MAX_SAFE_INTEGER)) {
+        const columns = 'columns' in entry ? entry.columns : {};
+        // In the order and the form that a replica's file has them.
+        const ordered = Object.fromEntries(
+          (table as Table).names.map((column) => {
+            const value = columns[column];
+            return [column, typeof value === 'boolean' ? Number(value) : value];
+          }),
+        );
+        rows.set(`${name} ${id}`, JSON.stringify(ordered));
+      }
+    return rows;
+  });
 }
 
 /** All rows of a database file as text, one line each, whoever wrote it: what a comparison row by row compares. */

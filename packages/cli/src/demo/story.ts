@@ -2,10 +2,11 @@ import { mkdir, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { performance } from 'node:perf_hooks';
 import { openReplica, type Replica, type SyncReport } from '@koinon/client';
-import { KoinonError } from '@koinon/core';
-import { sqliteStore, startServer } from '@koinon/server';
+import { KoinonError, quoteName } from '@koinon/core';
+import { postgresStore, releasePostgres, sqliteStore, startServer } from '@koinon/server';
+import { shownDatabase } from '../commands/database.ts';
 import { Narrator } from './narrator.ts';
-import { Office, rowsOfFile } from './office.ts';
+import { openOffice, rowsOfFile, rowsOfStore } from './office.ts';
 import { cooperative } from './scenario.ts';
 import { Signal } from './signal.ts';
 
@@ -26,24 +27,39 @@ interface Phone {
   readonly signal: Signal;
 }
 
-/** Tells the story on fresh files in a folder. */
-export async function tellStory(folder: string, port: number): Promise<Ending> {
+/**
+ * Tells the story on fresh files in a folder.
+ *
+ * @param database a PostgreSQL database for the server instead of a file; the demo's tables in it are replaced.
+ */
+export async function tellStory(folder: string, port: number, database?: string): Promise<Ending> {
   const narrator = new Narrator();
-  const files = { server: join(folder, 'server.db'), runa: join(folder, 'runa.db'), teodor: join(folder, 'teodor.db') };
+  const files = { runa: join(folder, 'runa.db'), teodor: join(folder, 'teodor.db') };
+  const serverFile = join(folder, 'server.db');
   await mkdir(folder, { recursive: true });
-  for (const file of Object.values(files))
+  for (const file of [serverFile, ...Object.values(files)])
     for (const suffix of ['', '-wal', '-shm']) await rm(`${file}${suffix}`, { force: true });
 
   narrator.title('Koinon: two bee-keepers without signal, one office, the same rows in the end.');
   narrator.chapter('The office starts its server and fills the register in plain SQL');
-  const store = await sqliteStore(cooperative, files.server);
+  if (database) {
+    await releasePostgres(database);
+    const old = await openOffice(database);
+    await old.run(`DROP TABLE IF EXISTS ${Object.keys(cooperative.tables).map(quoteName).join(', ')} CASCADE`);
+    await old.close();
+  }
+  const store = database ? await postgresStore(cooperative, database) : await sqliteStore(cooperative, serverFile);
   const server = await startServer({ store, port }).catch(async (error) => {
     await store.close();
     throw error;
   });
-  const office = await Office.open(files.server);
-  const counts = office.seed();
-  narrator.say(`Server at ${server.url} on ${files.server}: ordinary tables, any SQLite tool opens them.`);
+  const office = await openOffice(database ?? serverFile);
+  const counts = await office.seed();
+  narrator.say(
+    database
+      ? `Server at ${server.url} on ${shownDatabase(database)}: ordinary tables, psql opens them.`
+      : `Server at ${server.url} on ${serverFile}: ordinary tables, any SQLite tool opens them.`,
+  );
   narrator.say(
     Object.entries(counts)
       .map(([table, count]) => `${count} ${table}s`)
@@ -126,8 +142,8 @@ export async function tellStory(folder: string, port: number): Promise<Ending> {
   narrator.chapter('The office edits its own database in plain SQL; the phones follow');
   const edit = "UPDATE site SET name = 'Quill Moss (gate 4)' WHERE id = 'site-05'";
   const removal = "DELETE FROM harvest WHERE id = 'harvest-001'";
-  office.run(edit);
-  office.run(removal);
+  await office.run(edit);
+  await office.run(removal);
   narrator.say(`sql> ${edit};`);
   narrator.say(`sql> ${removal};`);
   await show(5, 7);
@@ -137,8 +153,8 @@ export async function tellStory(folder: string, port: number): Promise<Ending> {
   narrator.chapter('Syncing once more moves nothing');
   for (const phone of phones) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
 
-  const held = await Promise.all(Object.values(files).map(rowsOfFile));
-  const [onServer, ...onPhones] = held as [Map<string, string>, ...Map<string, string>[]];
+  const onServer = database ? await rowsOfStore(store) : await rowsOfFile(serverFile);
+  const onPhones = await Promise.all(Object.values(files).map(rowsOfFile));
   const differing = onPhones.map((rows) => differences(onServer, rows));
   const agreed = differing.every((count) => count === 0);
   narrator.verdict(
@@ -151,7 +167,7 @@ export async function tellStory(folder: string, port: number): Promise<Ending> {
     agreed,
     url: server.url,
     async close() {
-      office.close();
+      await office.close();
       for (const { replica, signal } of phones) {
         await replica.close();
         await signal.off();

@@ -93,9 +93,21 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     parts.traffic.sent += applied.size;
     return outcomes;
   };
+  /** Sends what fits into one request; returns whether it makes sense to send more before the next page. */
+  const pushSome = async (): Promise<boolean> => {
+    if (!(await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts.upload)))) return true;
+    parts.enter('pushing');
+    const outcomes = await settle();
+    parts.enter('pulling');
+    return outcomes.every(({ outcome }) => outcome !== 'stale' && outcome !== 'waits');
+  };
   /** Brings down pages from one of the two cursors until there is no more to come from it. */
   const pullFrom = async (name: 'cursor' | 'backfill'): Promise<void> => {
+    // On a poor link a first download may take days: what is new here, or was changed after it came, does not wait for it.
+    let pushesBetween = direction === 'both' && name === 'cursor';
     for (let goesOn = true; goesOn; ) {
+      if (pushesBetween && (await parts.change(({ database }) => meta(database, 'complete') === undefined)))
+        pushesBetween = await pushSome();
       const { cursor, own } = await parts.change(({ database, outbox }) => ({
         cursor: meta(database, name),
         // A server that was restored is asked about all that was ever sent and is here: it has applied what it has receipts of.

@@ -338,6 +338,50 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await shell.all("SELECT bed FROM plant WHERE id = 'after'")).toEqual([{ bed: 'many-100000' }]);
   }, 120_000);
 
+  test('history 13: while one transaction of the server waits for something, another neither sees nor takes back what it does', async () => {
+    const { store } = world;
+    let goOn: (() => void) | undefined;
+    const waited = new Promise<void>((done) => {
+      goOn = done;
+    });
+    const change = (id: string, label: string) => ({
+      kind: 'update' as const,
+      table: 'plant',
+      id,
+      columns: { label },
+      operations: {},
+    });
+    const slow = store.write(async (writer) => {
+      await writer.apply([change('A', 'half done')]);
+      await waited;
+      await writer.apply([change('B', 'half done')]);
+      throw new Error('refused after all');
+    });
+    slow.catch(() => undefined);
+    const seen: unknown[] = [];
+    // A push over the server's own store, an edit of its other row, and a read, all meanwhile.
+    await first.update('plant', 'B', { label: 'from the device' });
+    const pushed = first.sync().catch((error: unknown) => error);
+    const failing = store.write(async (writer) => {
+      await writer.apply([change('B', 'taken back')]);
+      throw new Error('this one too');
+    });
+    failing.catch(() => undefined);
+    seen.push(await rowsOf(await world.shell()));
+    await new Promise((done) => setTimeout(done, 50));
+    goOn?.();
+    await expect(slow).rejects.toThrow('refused after all');
+    await expect(failing).rejects.toThrow('this one too');
+    await pushed;
+    await first.sync();
+    expect(seen).toMatchObject([{ 'plant A': { label: 'sage' } }]);
+    expect(await rowsOf(await world.shell())).toMatchObject({
+      'plant A': { label: 'sage' },
+      'plant B': { label: 'from the device' },
+    });
+    expect(await rowsOf(first)).toEqual(await rowsOf(await world.shell()));
+  });
+
   test('history 14: unique values are swapped and passed around on push and arrive so, and a taken one is still refused', async () => {
     for (const n of [2, 3, 4]) await first.insert('bed', { id: `bed-${n}`, name: `name ${n}` });
     await first.sync();

@@ -1,3 +1,7 @@
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import type { KoinonError } from '@koinon/core';
+import { requestHandler } from '@koinon/server';
 import fc from 'fast-check';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
@@ -130,4 +134,32 @@ test('a request beyond the limits is refused before it is looked at', async () =
   const big = JSON.stringify({ cursor: 'x'.repeat(65 * 1024 * 1024) });
   expect(await world.request('/v1/pull', big)).toMatchObject({ status: 413, lines: [{ code: 'too-large' }] });
   expect(await world.request('/v1/pull', {})).toMatchObject({ status: 200 });
+});
+
+test('in a service of somebody else’s the protocol is answered, and an address that asks without end is told to wait', async () => {
+  const store = await world.database.open(garden);
+  const koinon = await requestHandler({ store, requestsPerMinute: 5 });
+  const server = createServer((request, response) =>
+    request.url?.startsWith('/v1/') ? koinon.handle(request, response) : response.end('mine'),
+  );
+  await new Promise<void>((done) => server.listen(0, '127.0.0.1', done));
+  const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
+  expect(await (await fetch(`${url}/else`)).text()).toBe('mine');
+  const replica = await world.replica({ server: url });
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(before);
+  await replica.insert('bed', { id: 'kept', name: 'kept' });
+  let refused: KoinonError | undefined;
+  while (!refused)
+    refused = await replica.sync().then(
+      () => undefined,
+      (error) => error,
+    );
+  expect(refused).toMatchObject({ code: 'too-many-requests' });
+  const answer = await fetch(`${url}/v1/about`);
+  expect([answer.status, answer.headers.get('content-type')]).toEqual([429, 'application/problem+json; charset=utf-8']);
+  expect(Number(answer.headers.get('retry-after'))).toBeGreaterThan(0);
+  await koinon.close();
+  await new Promise((done) => server.close(done).closeAllConnections());
+  await store.close();
 });

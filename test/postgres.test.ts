@@ -288,6 +288,28 @@ test('a role that may do nothing but write the table is followed, and so is what
   await office.exec(`DROP OWNED BY ${role}; DROP ROLE ${role}`);
 });
 
+test('a database that came from another system: its stamps are renewed, and none of their transaction ids is taken for one of this', async () => {
+  const replica = await world.replica();
+  await replica.sync();
+  await replica.update('plant', 'A', { label: 'confirmed' });
+  await replica.sync();
+  await world.restart(garden, async () => {
+    // As a dump of a system that had come much further leaves it in a new one.
+    await office.exec("UPDATE koinon.meta SET value = 'another system' WHERE name = 'feed'");
+    await office.exec(
+      `UPDATE koinon.stamp SET position = '900000', row_position = '900000', columns = '{"height": [900000, 0, null]}'`,
+    );
+    await office.exec("UPDATE koinon.horizon SET position = '800000'");
+  });
+  await office.exec("UPDATE plant SET height = 3 WHERE id = 'B'");
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+  await replica.update('plant', 'A', { height: 9 });
+  expect((await replica.sync()).up).toMatchObject({ applied: 1, stale: 0 });
+  expect((await replica.sync()).received).toBe(0);
+  expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+});
+
 test('several server processes serve one database; replicas move between them, and a transaction sent to both is applied once', async () => {
   const other = await startServer({ store: await postgresStore(garden, world.database.address), port: 0 });
   const [one, two] = [await world.replica(), await world.replica({ server: other.url })];

@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { httpTransport, openReplica, type Replica, type Transport } from '@koinon/client';
 import { boolean, counter, integer, oneOf, reference, type Schema, schema, setOfText, table, text } from '@koinon/core';
-import { type RunningServer, startServer } from '@koinon/server';
+import { type RunningServer, type Store, startServer } from '@koinon/server';
 import { type Database, newDatabase, type Shell, type StoreKind } from './stores.ts';
 
 /** A small schema that has what the histories need. */
@@ -27,22 +27,25 @@ export class World<S extends Schema = Garden> {
   readonly schema: S;
   readonly database: Database;
   server: RunningServer;
+  /** What the server works on. */
+  store: Store;
   private readonly closing: (() => Promise<void> | void)[] = [];
   private readonly shells: Shell[] = [];
   private count = 0;
 
-  private constructor(folder: string, schema: S, database: Database, server: RunningServer) {
+  private constructor(folder: string, schema: S, database: Database, store: Store, server: RunningServer) {
     this.folder = folder;
     this.schema = schema;
     this.database = database;
+    this.store = store;
     this.server = server;
   }
 
   static async of<S extends Schema>(schema: S, kind: StoreKind = 'SQLite'): Promise<World<S>> {
     const folder = await mkdtemp(join(tmpdir(), 'koinon-test-'));
     const database = await newDatabase(kind, folder);
-    const server = await startServer({ store: await database.open(schema), port: 0 });
-    return new World(folder, schema, database, server);
+    const store = await database.open(schema);
+    return new World(folder, schema, database, store, await startServer({ store, port: 0 }));
   }
 
   path(name: string): string {
@@ -71,7 +74,8 @@ export class World<S extends Schema = Garden> {
     const port = Number(new URL(this.server.url).port);
     await this.server.close();
     await meanwhile();
-    this.server = await startServer({ store: await this.database.open(schema), port });
+    this.store = await this.database.open(schema);
+    this.server = await startServer({ store: this.store, port });
   }
 
   /** Keeps a backup of the server's database; what is returned puts it in the place of what has become of it. */

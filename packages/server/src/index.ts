@@ -1,4 +1,5 @@
 /** The server: ordinary SQL tables, the change feed over them, and the protocol over HTTP. */
+export { type RequestHandler, requestHandler } from './http/handler.ts';
 export { openApi } from './http/openapi.ts';
 export { koinonPlugin, type PluginOptions } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';

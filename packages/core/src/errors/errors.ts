@@ -50,6 +50,7 @@ export const errorStatus = {
   // What a server answers.
   'malformed-request': 400,
   'too-large': 413,
+  'too-many-requests': 429,
   'not-found': 404,
   'unknown-cursor': 409,
   'forgotten-cursor': 409,

@@ -1,4 +1,5 @@
 import compress from '@fastify/compress';
+import rateLimit from '@fastify/rate-limit';
 import {
   type About,
   errorStatus,
@@ -23,6 +24,8 @@ export interface PluginOptions extends KeeperOptions {
   readonly store: Store;
   /** Apps whose schema is older are told to upgrade; they keep working by themselves, and keep what is unsent. */
   readonly minimumSchemaVersion?: number;
+  /** Requests a minute from one address, over which it is told to wait. Default 6,000. */
+  readonly requestsPerMinute?: number;
 }
 
 /**
@@ -31,10 +34,19 @@ export interface PluginOptions extends KeeperOptions {
  */
 export async function koinonPlugin(
   app: FastifyInstance,
-  { store, minimumSchemaVersion = 1, ...keeping }: PluginOptions,
+  { store, minimumSchemaVersion = 1, requestsPerMinute = 6_000, ...keeping }: PluginOptions,
 ): Promise<void> {
   const root = `/v${protocolVersion}`;
   await app.register(compress, { global: true, threshold: 2_048, encodings: ['gzip', 'deflate'] });
+  await app.register(rateLimit, {
+    max: requestsPerMinute,
+    timeWindow: 60_000,
+    errorResponseBuilder: (_request, { after }) =>
+      new KoinonError(
+        'too-many-requests',
+        `This address has sent more than ${requestsPerMinute} requests within a minute; send the next one in ${after}. Nothing of this one was done.`,
+      ),
+  });
   const keeper = new Keeper(store, keeping);
   keeper.start();
   app.addHook('onClose', () => keeper.stop());

@@ -1,0 +1,26 @@
+import type { IncomingMessage, ServerResponse } from 'node:http';
+import fastify from 'fastify';
+import { koinonPlugin, type PluginOptions } from './plugin.ts';
+
+/** Answers the protocol's requests for a server that is there already. */
+export interface RequestHandler {
+  /** Answers one request, whose path begins with `/v1/`. */
+  handle(request: IncomingMessage, response: ServerResponse): void;
+  /** Writes down what is to be kept. The store stays open: it is the caller's. */
+  close(): Promise<void>;
+}
+
+/**
+ * The protocol as a plain Node request handler, for a service that is not Fastify's. Who may ask is for that service to
+ * decide; there are no users here yet.
+ *
+ * @example
+ * const koinon = await requestHandler({ store })
+ * createServer((request, response) => (request.url.startsWith('/v1/') ? koinon.handle(request, response) : mine(request, response)))
+ */
+export async function requestHandler(options: PluginOptions): Promise<RequestHandler> {
+  const app = fastify();
+  await app.register(koinonPlugin, options);
+  await app.ready();
+  return { handle: (request, response) => app.routing(request, response), close: () => app.close() };
+}

@@ -436,5 +436,5 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await third.get('plant', 'A')).toMatchObject({ watered: 2_100 });
     expect(await rowsOf(await world.shell())).toMatchObject({ 'plant A': { watered: 2_100 } });
     expect((await third.sync()).received).toBe(0);
-  });
+  }, 180_000);
 });

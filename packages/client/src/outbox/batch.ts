@@ -9,7 +9,7 @@ import {
   type UploadedTransaction,
 } from '@koinon/core';
 import type { Conflicts } from '../overlay/conflicts.ts';
-import type { Outbox, QueuedTransaction } from './outbox.ts';
+import type { Outbox, QueuedChange, QueuedTransaction } from './outbox.ts';
 
 /** What goes up next. */
 export interface Batch {
@@ -183,30 +183,50 @@ function dependsOn(schema: Schema, { changes }: QueuedTransaction, held: Readonl
  */
 class LastWriters {
   private readonly outbox: Outbox;
+  private readonly rows = new Map<string, RowWriters>();
 
   constructor(outbox: Outbox) {
     this.outbox = outbox;
   }
 
+  /** The ids to name for a transaction; asked in the order of the outbox. */
   of({ sequence, changes }: QueuedTransaction): string[] {
     const ids = new Set<string>();
-    for (const { table, id, kind, ...change } of changes) {
+    for (const change of changes) {
+      const { table, id } = change;
       if (!this.outbox.hasSeveralChangesOf(table, id)) continue;
-      let whole: string | undefined;
-      const columns = new Map<string, string>();
-      for (const { change: before, ...by } of this.outbox.changesOf(table, id)) {
-        if (by.sequence >= sequence) break;
-        if (before.kind !== 'update') {
-          whole = by.transaction;
-          columns.clear();
-        } else
-          for (const name of [...Object.keys(before.columns), ...Object.keys(before.operations)])
-            columns.set(name, by.transaction);
-      }
-      if (whole !== undefined) ids.add(whole);
-      const written = 'columns' in change ? change.columns : {};
-      for (const [name, by] of columns) if (kind !== 'update' || name in written) ids.add(by);
+      const row = this.upTo(sequence, table, id);
+      if (row.whole !== undefined) ids.add(row.whole);
+      for (const [name, by] of row.columns) if (change.kind !== 'update' || name in change.columns) ids.add(by);
     }
     return [...ids];
   }
+
+  /** Who wrote a row before a place in the outbox: each change of it is looked at once, however often it is asked about. */
+  private upTo(sequence: number, table: string, id: string): RowWriters {
+    const key = keyOf(table, id);
+    const row = this.rows.get(key) ?? {
+      changes: this.outbox.changesOf(table, id),
+      next: 0,
+      whole: undefined,
+      columns: new Map<string, string>(),
+    };
+    this.rows.set(key, row);
+    for (let at = row.changes[row.next]; at && at.sequence < sequence; at = row.changes[++row.next])
+      if (at.change.kind !== 'update') {
+        row.whole = at.transaction;
+        row.columns.clear();
+      } else
+        for (const name of [...Object.keys(at.change.columns), ...Object.keys(at.change.operations)])
+          row.columns.set(name, at.transaction);
+    return row;
+  }
+}
+
+interface RowWriters {
+  readonly changes: readonly QueuedChange[];
+  /** The first change that has not been looked at. */
+  next: number;
+  whole: string | undefined;
+  readonly columns: Map<string, string>;
 }

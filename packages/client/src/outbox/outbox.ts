@@ -96,7 +96,7 @@ export interface OpenOutboxEntry {
 }
 
 const joined = `SELECT c.place, coalesce(c.sequence, c.place) AS sequence, c.table_name, c.row_id, c.kind, c.columns, c.operations,
-  coalesce(s.id, c.id) AS id, coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, s.problems
+  coalesce(s.id, c.id, (SELECT f.id FROM koinon_change f WHERE f.place = c.sequence)) AS id, coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, s.problems
   FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)`;
 
 const kinds: readonly Change['kind'][] = ['insert', 'update', 'delete'];

@@ -241,6 +241,8 @@ describe.each(storeKinds)('on %s', (kind) => {
     const shell = await world.shell();
     // The feed has come further than any cursor by the time that somebody asks.
     for (let n = 0; n < 40; n++) await shell.exec(`UPDATE bed SET name = 'gone on ${n}'`);
+    await second.close();
+    second = await world.replica({ file: 'replica-2.db' });
     for (const replica of [second, first, second, first]) await replica.sync();
     expect(await rowsOf(shell)).toMatchObject({
       'plant A': { label: 'lost with the server', height: 33, watered: 1107 },

@@ -1,4 +1,4 @@
-import type { Schema } from '@koinon/core';
+import { type Change, joinChanges, type Schema, tableOf } from '@koinon/core';
 import type { Host } from '../host/host.ts';
 import type { Conflicts } from '../overlay/conflicts.ts';
 import { ready } from './batch.ts';
@@ -21,5 +21,26 @@ export function joinNext(schema: Schema, outbox: Outbox, conflicts: Conflicts, {
     if (queued.wasSent || !follows || (before && changes > mostJoined)) break;
     run.push(queued);
   }
-  if (run.length > 1) outbox.join(run, newId());
+  if (run.length < 2) return;
+  const joined = joinedChanges(
+    schema,
+    run.flatMap((queued) => queued.changes),
+  );
+  outbox.replace(run, joined, newId());
+}
+
+/** Changes of several transactions as those of one: each row once, unless it was deleted and made anew. */
+function joinedChanges(schema: Schema, changes: readonly Change[]): Change[] {
+  const rows = new Map<string, Change[]>();
+  for (const change of changes) {
+    const key = JSON.stringify([change.table, change.id]);
+    const own = rows.get(key) ?? [];
+    const before = own.pop();
+    if (before?.kind === 'delete' && change.kind === 'insert') own.push(before, change);
+    // What was new here and is gone again was never there.
+    else if (!(before?.kind === 'insert' && change.kind === 'delete'))
+      own.push(joinChanges(tableOf(schema, change.table), before, change));
+    rows.set(key, own);
+  }
+  return [...rows.values()].flat();
 }

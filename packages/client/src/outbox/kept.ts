@@ -1,4 +1,13 @@
-import { type AnyRow, applyChange, type Change, columnsToWire, type Schema, tableOf } from '@koinon/core';
+import {
+  type AnyRow,
+  applyChange,
+  type Change,
+  columnsFromWire,
+  columnsToWire,
+  type Schema,
+  tableOf,
+  wholeRow,
+} from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import type { QueuedChange } from './outbox.ts';
 
@@ -43,15 +52,10 @@ export class Kept {
    * Puts all that is kept back into the outbox, in front of what is there, as transactions that were sent before. Returns
    * the rows they touch, with what each change undone leads back to, last change first.
    */
-  putBack(): readonly {
-    readonly table: string;
-    readonly id: string;
-    readonly kind: Change['kind'];
-    readonly before: string | null;
-  }[] {
+  putBack(): readonly UndoneChange[] {
     const undone = this.database
       .statement('SELECT table_name AS "table", row_id AS id, kind, before FROM koinon_kept ORDER BY place DESC')
-      .all() as { table: string; id: string; kind: Change['kind']; before: string | null }[];
+      .all() as UndoneChange[];
     if (undone.length === 0) return [];
     const { least } = this.database.statement('SELECT coalesce(min(place), 1) AS least FROM koinon_change').get() as {
       least: number;
@@ -74,6 +78,41 @@ export class Kept {
     this.database.statement('DELETE FROM koinon_kept').run();
     return undone;
   }
+}
+
+/** A change that is offered again, and what it had changed. */
+export interface UndoneChange {
+  readonly table: string;
+  readonly id: string;
+  readonly kind: Change['kind'];
+  readonly before: string | null;
+}
+
+/** A row that is offered again, as it was before. */
+export interface OfferedRow {
+  readonly table: string;
+  readonly id: string;
+  readonly row: AnyRow | null;
+}
+
+/** The rows as they were before these changes, last change first; `rowOf` says how they are now. */
+export function offeredRows(
+  schema: Schema,
+  undone: readonly UndoneChange[],
+  rowOf: (table: string, id: string) => AnyRow | null,
+): Iterable<OfferedRow> {
+  const rows = new Map<string, OfferedRow>();
+  for (const { table, id, kind, before } of undone) {
+    const key = JSON.stringify([table, id]);
+    const known = rows.get(key);
+    const now = known ? known.row : rowOf(table, id);
+    const columns = before === null ? {} : columnsFromWire(tableOf(schema, table), JSON.parse(before));
+    const isNobodysToTell = kind === 'update' && now === null;
+    const row =
+      kind === 'insert' || isNobodysToTell ? null : wholeRow(tableOf(schema, table), id, { ...now, ...columns });
+    rows.set(key, { table, id, row });
+  }
+  return rows.values();
 }
 
 /** What each of these changes of one row changes, in order, from a row on: as JSON, null for an insert. */

@@ -3,10 +3,8 @@ import {
   type Change,
   changeFromWire,
   changeToWire,
-  columnsFromWire,
   columnsToWire,
   type JsonValue,
-  joinChanges,
   type Operations,
   type Problem,
   quoteText,
@@ -18,7 +16,7 @@ import {
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { Rows } from '../tables/rows.ts';
-import { beforeOf, Kept } from './kept.ts';
+import { beforeOf, Kept, type OfferedRow, offeredRows } from './kept.ts';
 import { Places } from './places.ts';
 
 /**
@@ -35,29 +33,6 @@ export interface QueuedChange {
   readonly transaction: string;
   readonly state: TransactionState;
   readonly change: Change;
-}
-
-/** Changes of several transactions as those of one: each row once, unless it was deleted and made anew. */
-function joinedChanges(schema: Schema, changes: readonly Change[]): Change[] {
-  const rows = new Map<string, Change[]>();
-  for (const change of changes) {
-    const key = JSON.stringify([change.table, change.id]);
-    const own = rows.get(key) ?? [];
-    const before = own.pop();
-    if (before?.kind === 'delete' && change.kind === 'insert') own.push(before, change);
-    // What was new here and is gone again was never there.
-    else if (!(before?.kind === 'insert' && change.kind === 'delete'))
-      own.push(joinChanges(tableOf(schema, change.table), before, change));
-    rows.set(key, own);
-  }
-  return [...rows.values()].flat();
-}
-
-/** A row that is offered again, as it was before. */
-export interface OfferedRow {
-  readonly table: string;
-  readonly id: string;
-  readonly row: AnyRow | null;
 }
 
 /** A transaction of the outbox, with all its changes. */
@@ -263,16 +238,10 @@ export class Outbox {
     return found?.place ?? Number.MAX_SAFE_INTEGER;
   }
 
-  /**
-   * Puts several consecutive transactions that were never sent into one, which says of each row what it is in the end.
-   */
-  join(transactions: readonly QueuedTransaction[], newId: string): void {
+  /** Puts one transaction with these changes in the place of several consecutive ones that were never sent. */
+  replace(transactions: readonly QueuedTransaction[], joined: readonly Change[], newId: string): void {
     const [first] = transactions as [QueuedTransaction, ...QueuedTransaction[]];
     const last = transactions.at(-1) as QueuedTransaction;
-    const joined = joinedChanges(
-      this.schema,
-      transactions.flatMap(({ changes }) => changes),
-    );
     this.database
       .statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?')
       .run(first.sequence, this.endOf(last.sequence));
@@ -451,18 +420,10 @@ export class Outbox {
    * Offers again what was confirmed in the last days, since the server may have lost it: as transactions that were sent
    * before, in front of all others. Returns the rows they touch as they were before, none for one that nobody can tell.
    */
-  offerAgain(rowOf: (table: string, id: string) => AnyRow | null): Map<string, OfferedRow> {
-    const offered = new Map<string, OfferedRow>();
-    for (const { table, id, kind, before } of this.kept.putBack()) {
-      const key = JSON.stringify([table, id]);
-      const columns = before === null ? {} : columnsFromWire(tableOf(this.schema, table), JSON.parse(before));
-      const now = offered.get(key)?.row ?? (offered.has(key) ? null : rowOf(table, id));
-      const row =
-        kind === 'insert' || (kind === 'update' && now === null)
-          ? null
-          : wholeRow(tableOf(this.schema, table), id, { ...now, ...columns });
-      offered.set(key, { table, id, row });
-    }
+  offerAgain(rowOf: (table: string, id: string) => AnyRow | null): Iterable<OfferedRow> {
+    // Which rows have changes is asked as it was before these are among them.
+    this.places.load();
+    const offered = offeredRows(this.schema, this.kept.putBack(), rowOf);
     this.places.forget();
     return offered;
   }

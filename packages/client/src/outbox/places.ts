@@ -21,6 +21,11 @@ export class Places {
     return this.current().get(keyOf(table, id)) ?? [];
   }
 
+  /** Reads them now; within this transaction they stay as they are. */
+  load(): void {
+    this.current();
+  }
+
   /** Reads them anew when next asked. */
   forget(): void {
     this.byRow = undefined;

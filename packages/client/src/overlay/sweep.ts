@@ -32,8 +32,7 @@ export function beginSweep({ database, outbox, bases, rows }: Sweeping, lost: Lo
   // Seen in the feed as well, and perhaps lost with it.
   const asGiven = (table: string, id: string) =>
     outbox.hasChangesOf(table, id) ? bases.get(table, id) : rows.get(table, id);
-  const offered = outbox.offerAgain(asGiven);
-  for (const { table, id, row } of offered.values()) bases.set(table, id, row);
+  for (const { table, id, row } of outbox.offerAgain(asGiven)) bases.set(table, id, row);
 }
 
 /** Whether a new snapshot is being laid over the rows that are here. */

@@ -158,6 +158,7 @@ test('history 12: ON CONFLICT, COPY, TRUNCATE, cascades by two references, key u
   // A leaf that comes later brings its rows along, and is followed from then on.
   await shell.exec(`INSERT INTO plant_1 (id, bed) SELECT 'p' || n, 'b0' FROM generate_series(0, 99) n WHERE satisfies_hash_partition('plant'::regclass, 2, 1, 'p' || n);
     ALTER TABLE plant ATTACH PARTITION plant_1 FOR VALUES WITH (MODULUS 2, REMAINDER 1)`);
+  expect(await postgresDdl(garden, database.address)).toEqual([]);
   const replica = await openReplica({ schema: garden, server: server.url });
   await replica.sync();
   expect(await replica.count({ from: 'plant' })).toBeGreaterThan(10);

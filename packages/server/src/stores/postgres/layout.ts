@@ -116,7 +116,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
     if (mapping[mapped.name] === undefined) indexes.push(...createIndexes(mapped));
     const table = appTable(mapped, standing);
     tables.set(mapped.name, table);
-    tracking.push(...track(table, standing, noted?.get(`layout ${mapped.name}`), isSuperuser));
+    tracking.push(...track(table, standing, noted, isSuperuser));
   }
   const standing = new Set(await indexNames(client));
   statements.push(
@@ -268,21 +268,29 @@ function missingColumns(mapped: MappedTable, standing: Standing): string[] {
 function track(
   table: AppTable,
   standing: Standing | undefined,
-  noted: string | undefined,
+  noted: ReadonlyMap<string, string> | undefined,
   isSuperuser: boolean,
 ): string[] {
-  const followsLeaves = standing?.isPartitioned === true && isSuperuser;
-  const functions = [...feedFunctions(table), ...(followsLeaves ? partitionTrigger(table) : [])];
-  const digest = createHash('sha256').update(functions.join('\n')).digest('hex');
+  const functions = feedFunctions(table);
+  const isAsNoted = noted?.get(`layout ${table.name}`) === digestOf(functions);
   const relations = standing?.relations ?? [{ sql: table.sql, triggers: [] }];
   const untracked = relations.filter(({ triggers }) => triggers.join() !== triggerNames.join());
-  if (untracked.length === 0 && noted === digest) return [];
+  // Whoever is no superuser leaves what one has set up as it is.
+  const leaves = standing?.isPartitioned === true && isSuperuser ? partitionTrigger(table) : [];
+  const followed = leaves.length === 0 || noted?.get(`partitions ${table.name}`) === digestOf(leaves);
   return [
-    ...(noted === digest ? [] : functions),
+    ...(isAsNoted ? [] : functions),
     ...untracked.flatMap(({ sql }) => feedTriggers(table, sql)),
-    stampUnstamped(table),
-    `INSERT INTO koinon.meta VALUES (${quoteText(`layout ${table.name}`)}, ${quoteText(digest)}) ON CONFLICT (name) DO UPDATE SET value = excluded.value`,
+    ...(isAsNoted && untracked.length === 0 ? [] : [stampUnstamped(table)]),
+    ...(isAsNoted ? [] : [note(`layout ${table.name}`, functions)]),
+    ...(followed ? [] : [...leaves, note(`partitions ${table.name}`, leaves)]),
   ];
+}
+
+const digestOf = (statements: readonly string[]) => createHash('sha256').update(statements.join('\n')).digest('hex');
+
+function note(name: string, statements: readonly string[]): string {
+  return `INSERT INTO koinon.meta VALUES (${quoteText(name)}, ${quoteText(digestOf(statements))}) ON CONFLICT (name) DO UPDATE SET value = excluded.value`;
 }
 
 function misfit({ name, sql }: MappedTable, why: string): KoinonError {

@@ -18,7 +18,7 @@ import {
 import { readOnly, runReading } from '../database/read-only.ts';
 import type { RowState } from '../outbox/undo.ts';
 import { rowState } from '../outbox/undo.ts';
-import type { Overlay } from '../overlay/apply.ts';
+import type { Overlay } from '../overlay/show.ts';
 import { type WriteTarget, Writing } from '../tables/writing.ts';
 import type { Calls } from './calls.ts';
 

@@ -9,79 +9,87 @@ import {
   wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
-import type { QueuedChange } from './outbox.ts';
+import type { Outbox, QueuedChange } from './outbox.ts';
 
 /** How long confirmed transactions are kept, in milliseconds: 7 days. */
 export const keepFor = 7 * 86_400_000;
 
 const copied = 'table_name, row_id, kind, columns, operations, before';
 
+// Confirmed transactions that the feed has brought back are kept for some days: should the server's database be restored
+// from a backup that lacks them, they are offered again. Each change is kept with what it changed, so that what the server
+// has then can be told from what somebody did there meanwhile.
+
+/** Keeps a transaction that is about to leave the outbox, from one place up to another. */
+export function keep(database: Database, sequence: number, end: number, now: number): void {
+  database
+    .statement(
+      `INSERT INTO koinon_kept (kept_at, id, edited_at, ${copied})
+       SELECT ?1, CASE WHEN c.place = ?2 THEN s.id END, CASE WHEN c.place = ?2 THEN s.edited_at END,
+         c.table_name, c.row_id, c.kind, c.columns, c.operations, c.before
+       FROM koinon_change c JOIN koinon_sent s ON s.sequence = ?2 WHERE c.place >= ?2 AND c.place < ?3 ORDER BY c.place`,
+    )
+    .run(now, sequence, end);
+}
+
+/** Forgets what was confirmed before a time. */
+export function forgetKept(database: Database, before: number): void {
+  // Whole transactions: the first change of one carries its id, and all of them the same time.
+  database
+    .statement('DELETE FROM koinon_kept WHERE kept_at < ? AND place <= (SELECT max(place) FROM koinon_kept)')
+    .run(before);
+}
+
 /**
- * Confirmed transactions that the feed has brought back, kept for some days: should the server's database be restored from
- * a backup that lacks them, they are offered again. Each change is kept with what it changed, so that what the server has
- * then can be told from what somebody did there meanwhile.
+ * Offers again what was confirmed in the last days, since the server may have lost it: as transactions that were sent
+ * before, in front of all others. Returns the rows they touch as they were before, none for one that nobody can tell.
  */
-export class Kept {
-  private readonly database: Database;
+export function offerAgain(
+  database: Database,
+  schema: Schema,
+  outbox: Outbox,
+  rowOf: (table: string, id: string) => AnyRow | null,
+): Iterable<OfferedRow> {
+  // Which rows have changes is asked as it was before these are among them.
+  outbox.places.load();
+  const offered = offeredRows(schema, putBack(database), rowOf);
+  outbox.places.forget();
+  return offered;
+}
 
-  constructor(database: Database) {
-    this.database = database;
-  }
-
-  /** Keeps a transaction that is about to leave the outbox, from one place up to another. */
-  keep(sequence: number, end: number, now: number): void {
-    this.database
-      .statement(
-        `INSERT INTO koinon_kept (kept_at, id, edited_at, ${copied})
-         SELECT ?1, CASE WHEN c.place = ?2 THEN s.id END, CASE WHEN c.place = ?2 THEN s.edited_at END,
-           c.table_name, c.row_id, c.kind, c.columns, c.operations, c.before
-         FROM koinon_change c JOIN koinon_sent s ON s.sequence = ?2 WHERE c.place >= ?2 AND c.place < ?3 ORDER BY c.place`,
-      )
-      .run(now, sequence, end);
-  }
-
-  /** Forgets what was confirmed before a time. */
-  forget(before: number): void {
-    // Whole transactions: the first change of one carries its id, and all of them the same time.
-    this.database
-      .statement('DELETE FROM koinon_kept WHERE kept_at < ? AND place <= (SELECT max(place) FROM koinon_kept)')
-      .run(before);
-  }
-
-  /**
-   * Puts all that is kept back into the outbox, in front of what is there, as transactions that were sent before. Returns
-   * the rows they touch, with what each change undone leads back to, last change first.
-   */
-  putBack(): readonly UndoneChange[] {
-    const undone = this.database
-      .statement('SELECT table_name AS "table", row_id AS id, kind, before FROM koinon_kept ORDER BY place DESC')
-      .all() as UndoneChange[];
-    if (undone.length === 0) return [];
-    const { least } = this.database.statement('SELECT coalesce(min(place), 1) AS least FROM koinon_change').get() as {
-      least: number;
-    };
-    const { last } = this.database.statement('SELECT max(place) AS last FROM koinon_kept').get() as { last: number };
-    const shift = least - 1 - last;
-    // The first change of a transaction names it; the others stand behind it until the next one that does.
-    this.database
-      .statement(
-        `INSERT INTO koinon_change (place, sequence, id, edited_at, ${copied})
-         SELECT place + ?1, CASE WHEN id IS NULL THEN (SELECT max(f.place) FROM koinon_kept f WHERE f.place < k.place AND f.id IS NOT NULL) + ?1 END,
-           id, edited_at, ${copied} FROM koinon_kept k`,
-      )
-      .run(shift);
-    this.database
-      .statement(
-        "INSERT INTO koinon_sent SELECT place + ?, id, edited_at, 'pending', NULL FROM koinon_kept WHERE id IS NOT NULL",
-      )
-      .run(shift);
-    this.database.statement('DELETE FROM koinon_kept').run();
-    return undone;
-  }
+/**
+ * Puts all that is kept back into the outbox, in front of what is there, as transactions that were sent before. Returns
+ * the rows they touch, with what each change undone leads back to, last change first.
+ */
+function putBack(database: Database): readonly UndoneChange[] {
+  const undone = database
+    .statement('SELECT table_name AS "table", row_id AS id, kind, before FROM koinon_kept ORDER BY place DESC')
+    .all() as UndoneChange[];
+  if (undone.length === 0) return [];
+  const { least } = database.statement('SELECT coalesce(min(place), 1) AS least FROM koinon_change').get() as {
+    least: number;
+  };
+  const { last } = database.statement('SELECT max(place) AS last FROM koinon_kept').get() as { last: number };
+  const shift = least - 1 - last;
+  // The first change of a transaction names it; the others stand behind it until the next one that does.
+  database
+    .statement(
+      `INSERT INTO koinon_change (place, sequence, id, edited_at, ${copied})
+       SELECT place + ?1, CASE WHEN id IS NULL THEN (SELECT max(f.place) FROM koinon_kept f WHERE f.place < k.place AND f.id IS NOT NULL) + ?1 END,
+         id, edited_at, ${copied} FROM koinon_kept k`,
+    )
+    .run(shift);
+  database
+    .statement(
+      "INSERT INTO koinon_sent SELECT place + ?, id, edited_at, 'pending', NULL FROM koinon_kept WHERE id IS NOT NULL",
+    )
+    .run(shift);
+  database.statement('DELETE FROM koinon_kept').run();
+  return undone;
 }
 
 /** A change that is offered again, and what it had changed. */
-export interface UndoneChange {
+interface UndoneChange {
   readonly table: string;
   readonly id: string;
   readonly kind: Change['kind'];
@@ -96,7 +104,7 @@ export interface OfferedRow {
 }
 
 /** The rows as they were before these changes, last change first; `rowOf` says how they are now. */
-export function offeredRows(
+function offeredRows(
   schema: Schema,
   undone: readonly UndoneChange[],
   rowOf: (table: string, id: string) => AnyRow | null,

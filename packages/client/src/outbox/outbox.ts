@@ -1,5 +1,4 @@
 import {
-  type AnyRow,
   type Change,
   changeFromWire,
   changeToWire,
@@ -16,7 +15,6 @@ import {
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { Rows } from '../tables/rows.ts';
-import { beforeOf, Kept, type OfferedRow, offeredRows } from './kept.ts';
 import { Places } from './places.ts';
 
 /**
@@ -89,8 +87,8 @@ export class Outbox {
   private readonly database: Database;
   private readonly schema: Schema;
   private readonly rows: Rows;
-  private readonly places: Places;
-  private readonly kept: Kept;
+  /** Where the changes of each row stand. */
+  readonly places: Places;
   private readonly inserts = new Map<string, string[]>();
 
   constructor(database: Database, schema: Schema, rows: Rows) {
@@ -98,7 +96,6 @@ export class Outbox {
     this.schema = schema;
     this.rows = rows;
     this.places = new Places(database);
-    this.kept = new Kept(database);
   }
 
   /** Puts a change at the end of the list. */
@@ -238,33 +235,6 @@ export class Outbox {
     return found?.place ?? Number.MAX_SAFE_INTEGER;
   }
 
-  /** Puts one transaction with these changes in the place of several consecutive ones that were never sent. */
-  replace(transactions: readonly QueuedTransaction[], joined: readonly Change[], newId: string): void {
-    const [first] = transactions as [QueuedTransaction, ...QueuedTransaction[]];
-    const last = transactions.at(-1) as QueuedTransaction;
-    this.database
-      .statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?')
-      .run(first.sequence, this.endOf(last.sequence));
-    const insert = this.database.statement(
-      'INSERT INTO koinon_change (place, sequence, id, edited_at, table_name, row_id, kind, columns, operations) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
-    );
-    joined.forEach((change, i) => {
-      const { kind, table, id, columns, operations } = changeToWire(this.schema, change);
-      insert.run(
-        first.sequence + i,
-        i === 0 ? null : first.sequence,
-        i === 0 ? newId : null,
-        i === 0 ? Date.parse(last.editedAt) : null,
-        table,
-        id,
-        kind,
-        kind === 'delete' ? null : JSON.stringify(columns ?? {}),
-        operations ? JSON.stringify(operations) : null,
-      );
-    });
-    this.places.forget();
-  }
-
   /** A transaction with some of its changes: from one up to another. */
   stretch(sequence: number, from: number, to: number): QueuedTransaction | undefined {
     const rows = this.database
@@ -327,13 +297,11 @@ export class Outbox {
       .run(state, problems.length > 0 ? JSON.stringify(problems) : null, sequence);
   }
 
-  /** Notes that the feed has brought back these changes of one row, all at once however many there are; `base` lay under them. */
-  markBack(table: string, id: string, base: AnyRow | null, changes: readonly QueuedChange[]): void {
-    if (changes.length === 0) return;
+  /** Notes that the feed has brought back these changes of one row, all at once however many there are, and what each of them had changed. */
+  markBack(table: string, id: string, changes: readonly QueuedChange[], before: readonly (string | null)[]): void {
     // Should a transaction have to be sent again as a whole, it must be what it was.
     this.keepInserted(table, id);
     const mark = this.database.statement('UPDATE koinon_change SET back = 1, before = ? WHERE place = ?');
-    const before = beforeOf(this.schema, base, changes);
     changes.forEach(({ place }, i) => {
       mark.run(before[i] ?? null, place);
     });
@@ -410,29 +378,6 @@ export class Outbox {
     return this.database.statement(text).all(sequence, this.endOf(sequence)) as { table: string; id: string }[];
   }
 
-  /** A transaction that the feed has brought back leaves the list, and is kept for a while. */
-  settle(sequence: number, now: number): void {
-    this.kept.keep(sequence, this.endOf(sequence), now);
-    this.drop(sequence);
-  }
-
-  /**
-   * Offers again what was confirmed in the last days, since the server may have lost it: as transactions that were sent
-   * before, in front of all others. Returns the rows they touch as they were before, none for one that nobody can tell.
-   */
-  offerAgain(rowOf: (table: string, id: string) => AnyRow | null): Iterable<OfferedRow> {
-    // Which rows have changes is asked as it was before these are among them.
-    this.places.load();
-    const offered = offeredRows(this.schema, this.kept.putBack(), rowOf);
-    this.places.forget();
-    return offered;
-  }
-
-  /** Forgets confirmed transactions that were kept long enough. */
-  forgetKept(before: number): void {
-    this.kept.forget(before);
-  }
-
   /** Drops a transaction with all its changes. */
   drop(sequence: number): void {
     for (const { table, id } of this.rowsOf(sequence))
@@ -444,7 +389,7 @@ export class Outbox {
   }
 
   /** The place behind a transaction's last change: its changes stand together, so that nobody need look further. */
-  private endOf(sequence: number): number {
+  endOf(sequence: number): number {
     const next =
       'SELECT place FROM koinon_change WHERE place > ? AND coalesce(sequence, place) <> ? ORDER BY place LIMIT 1';
     const found = this.database.statement(next).get(sequence, sequence) as { place: number } | undefined;

@@ -1,6 +1,6 @@
 import { type AnyRow, changedColumns, errorFromProblems, KoinonError, tableOf } from '@koinon/core';
 import type { Host } from '../host/host.ts';
-import { type Overlay, showAnew } from '../overlay/apply.ts';
+import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
 
 /** What undoing works on. Runs inside a transaction. */

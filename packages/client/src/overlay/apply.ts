@@ -1,41 +1,21 @@
 import {
   type AnyRow,
-  applyChange,
-  type Change,
   columnsFromWire,
-  joinChanges,
   KoinonError,
-  mergeRow,
   type PulledPage,
   type PulledRow,
-  type Schema,
   sameValue,
   tableOf,
   wholeRow,
 } from '@koinon/core';
-import type { Host } from '../host/host.ts';
-import type { Commit } from '../live/commit.ts';
-import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
-import type { Rows } from '../tables/rows.ts';
-import type { Bases } from './base.ts';
-import type { Conflicts } from './conflicts.ts';
+import type { Database } from '../database/database.ts';
+import { beforeOf, keep } from '../outbox/kept.ts';
+import type { QueuedChange } from '../outbox/outbox.ts';
+import { type Overlay, type RowCounts, show } from './show.ts';
 
-/** How many rows a page changed on this device, by what happened to them. Rows that came back unchanged do not count. */
-export interface RowCounts {
-  insert: number;
-  update: number;
-  delete: number;
-}
-
-/** What applying a page needs: the rows on screen, and what lies under and over them. */
-export interface Overlay {
-  readonly schema: Schema;
-  readonly rows: Rows;
-  readonly bases: Bases;
-  readonly outbox: Outbox;
-  readonly conflicts: Conflicts;
-  readonly commit: Commit;
-  readonly host: Host;
+/** What applying a page works on. */
+export interface Applying extends Overlay {
+  readonly database: Database;
 }
 
 /**
@@ -45,7 +25,7 @@ export interface Overlay {
  *
  * @param isFirst whether rows without own changes are all new here: the first download, which names each row once.
  */
-export function applyPage(overlay: Overlay, { header, rows }: PulledPage, isFirst = false): RowCounts {
+export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFirst = false): RowCounts {
   const counts: RowCounts = { insert: 0, update: 0, delete: 0 };
   const covered = new Set(header.covers);
   const untouched = overlay.outbox.isEmpty();
@@ -88,13 +68,13 @@ function writeThrough({ schema, rows, commit }: Overlay, pulled: PulledRow, coun
 
 /** A row with local changes: the base moves, and what the device did is merged onto it. */
 function mergeInto(
-  overlay: Overlay,
+  overlay: Applying,
   pulled: PulledRow,
   queued: readonly QueuedChange[],
   covered: ReadonlySet<string>,
   counts: RowCounts,
 ): void {
-  const { schema, bases, outbox } = overlay;
+  const { schema, bases } = overlay;
   const { table: tableName, id } = pulled;
   const table = tableOf(schema, tableName);
   const base = bases.get(tableName, id);
@@ -108,9 +88,8 @@ function mergeInto(
   const known = queued.map((change) =>
     covered.has(change.transaction) ? { ...change, state: 'confirmed' as const } : change,
   );
-  outbox.markBack(
-    tableName,
-    id,
+  markBack(
+    overlay,
     base,
     known.filter(({ transaction }) => covered.has(transaction)),
   );
@@ -119,74 +98,30 @@ function mergeInto(
 }
 
 /** A transaction the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */
-function settleCovered(overlay: Overlay, transaction: string): void {
-  const { outbox, bases, host } = overlay;
+function settleCovered(overlay: Applying, transaction: string): void {
+  const { database, outbox, bases, host } = overlay;
   const sequence = outbox.sent(transaction);
   if (sequence === undefined) return;
   for (const { table: tableName, id } of outbox.rowsOf(sequence)) {
     const base = bases.get(tableName, id);
     const queued = outbox.changesOf(tableName, id);
     const left = queued.filter((change) => change.sequence !== sequence);
-    outbox.markBack(
-      tableName,
-      id,
+    markBack(
+      overlay,
       base,
       queued.filter((change) => change.sequence === sequence),
     );
     show(overlay, { tableName, id, base, queued, next: base, left }, { insert: 0, update: 0, delete: 0 });
   }
-  outbox.settle(sequence, host.now());
+  // Kept for a while, should the server lose it.
+  keep(database, sequence, outbox.endOf(sequence), host.now());
+  outbox.drop(sequence);
 }
 
-/** Shows a row anew after changes of it were dropped: its base under those that are left. */
-export function showAnew(overlay: Overlay, tableName: string, id: string): void {
-  const base = overlay.bases.get(tableName, id);
-  const left = overlay.outbox.changesOf(tableName, id);
-  show(overlay, { tableName, id, base, queued: left, next: base, left }, { insert: 0, update: 0, delete: 0 });
-}
-
-interface Move {
-  readonly tableName: string;
-  readonly id: string;
-  /** The base before, with the changes that lay over it. */
-  readonly base: AnyRow | null;
-  readonly queued: readonly QueuedChange[];
-  /** The base after, with the changes that still lie over it. */
-  readonly next: AnyRow | null;
-  readonly left: readonly QueuedChange[];
-}
-
-/** Merges what the device did onto the moved base, and writes the view, the base and the conflicts. */
-function show({ schema, rows, bases, outbox, conflicts, commit }: Overlay, move: Move, counts: RowCounts): void {
-  const { tableName, id, base, queued, next, left } = move;
-  const table = tableOf(schema, tableName);
-  const confirmedOver = (row: AnyRow | null, changes: readonly QueuedChange[]) =>
-    changes
-      .filter(({ state }) => state === 'confirmed')
-      .reduce((over, { change }) => applyChange(table, over, change), row);
-  const local = left
-    .filter(({ state }) => state !== 'confirmed')
-    .reduce<Change | undefined>((joined, { change }) => joinChanges(table, joined, change), undefined);
-  // A conflict that still waits is judged from the base it began with, not from the one it has moved to since.
-  let expected = confirmedOver(base, queued);
-  for (const [column, began] of conflicts.basesOf(tableName, id))
-    expected =
-      column === null ? (began as AnyRow | null) : expected && wholeRow(table, id, { ...expected, [column]: began });
-  const { row, disagreements } = mergeRow(table, expected, local, confirmedOver(next, left));
-
-  const before = rows.get(tableName, id);
-  outbox.keepInserted(tableName, id);
-  if (row === null) rows.remove(tableName, id);
-  else rows.put(tableName, row);
-  if (before === null && row !== null) counts.insert++;
-  else if (before !== null && row === null) counts.delete++;
-  else if (!sameValue(before, row)) counts.update++;
-
-  commit.note(tableName, id, before, row);
-
-  conflicts.set(tableName, id, disagreements);
-  if (left.length === 0) bases.drop(tableName, id);
-  else bases.set(tableName, id, next);
+/** Notes that the feed has brought back these changes of one row; `base` lay under them. */
+function markBack({ schema, outbox }: Applying, base: AnyRow | null, changes: readonly QueuedChange[]): void {
+  const [first] = changes;
+  if (first) outbox.markBack(first.change.table, first.change.id, changes, beforeOf(schema, base, changes));
 }
 
 function rowMissing(table: string, id: string): KoinonError {

@@ -13,7 +13,7 @@ import {
 } from '@koinon/core';
 import type { Undoing } from '../outbox/undo.ts';
 import { alreadySent, checkTouched } from '../outbox/undo.ts';
-import { showAnew } from './apply.ts';
+import { showAnew } from './show.ts';
 
 /** What a person decides about one column, or a whole row, in conflict. */
 export type Choice = 'local' | 'remote' | { readonly value: unknown };

@@ -1,16 +1,16 @@
 import { quoteName } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
-import { applyPage, type Overlay, type RowCounts } from './apply.ts';
+import { offerAgain } from '../outbox/kept.ts';
+import { type Applying, applyPage } from './apply.ts';
+import type { RowCounts } from './show.ts';
 
 /**
  * Starting over: the server no longer knows this replica's cursor, since its database was restored from a backup or is
  * another one. A new snapshot is laid over what is here; rows that it does not name are gone on the server, and go here
  * when it is complete. What was not confirmed is kept all the while and merged onto what the snapshot brings.
  */
-export interface Sweeping extends Overlay {
-  readonly database: Database;
-}
+export type Sweeping = Applying;
 
 /**
  * Why a cursor is of no use any more: the same feed no longer keeps what came after it; its database was restored from a
@@ -19,7 +19,7 @@ export interface Sweeping extends Overlay {
 export type Lost = 'forgotten' | 'restored' | 'unknown';
 
 /** Begins: forgets the cursor, and has everything sent again of which only the old feed could have told the end. */
-export function beginSweep({ database, outbox, bases, rows }: Sweeping, lost: Lost): void {
+export function beginSweep({ database, schema, outbox, bases, rows }: Sweeping, lost: Lost): void {
   dropMeta(database, 'cursor');
   dropMeta(database, 'backfill');
   setMeta(database, 'sweep', lost);
@@ -32,7 +32,7 @@ export function beginSweep({ database, outbox, bases, rows }: Sweeping, lost: Lo
   // Seen in the feed as well, and perhaps lost with it.
   const asGiven = (table: string, id: string) =>
     outbox.hasChangesOf(table, id) ? bases.get(table, id) : rows.get(table, id);
-  for (const { table, id, row } of outbox.offerAgain(asGiven)) bases.set(table, id, row);
+  for (const { table, id, row } of offerAgain(database, schema, outbox, asGiven)) bases.set(table, id, row);
 }
 
 /** Whether a new snapshot is being laid over the rows that are here. */

@@ -4,8 +4,9 @@ import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import { nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { joinNext } from '../outbox/join.ts';
-import { keepFor } from '../outbox/kept.ts';
-import { applyPage, type Overlay, type RowCounts } from '../overlay/apply.ts';
+import { forgetKept, keepFor } from '../outbox/kept.ts';
+import { type Applying, applyPage } from '../overlay/apply.ts';
+import type { RowCounts } from '../overlay/show.ts';
 import { beginSweep, endSweep, isForgetting, isSweeping, type Lost, noteSeen } from '../overlay/sweep.ts';
 import type { Traffic } from './traffic.ts';
 import type { Transport } from './transport.ts';
@@ -51,8 +52,7 @@ export interface SyncParts {
 }
 
 /** The local side of a sync, inside a transaction. */
-interface Local extends Overlay {
-  readonly database: Database;
+interface Local extends Applying {
   readonly host: Host;
 }
 
@@ -184,9 +184,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if (!overtaken) break;
     }
   }
-  const position = await parts.change(({ database, outbox, host }) => {
+  const position = await parts.change(({ database, host }) => {
     setMeta(database, 'synced at', new Date(host.now()).toISOString());
-    outbox.forgetKept(host.now() - keepFor);
+    forgetKept(database, host.now() - keepFor);
     return meta(database, 'position');
   });
   return { down, received, up, startedOver, position: position === undefined ? null : Number(position) };
@@ -200,7 +200,8 @@ function attemptedBody(database: Database): string | undefined {
 /** Chooses what goes up next and keeps its exact bytes, before anything is sent. */
 function attempt({ schema, outbox, conflicts, database, host }: Local, most: number, upload: Upload): boolean {
   if (attemptedBody(database) !== undefined) return true;
-  if (upload === 'latest state' && meta(database, 'parts') === undefined) joinNext(schema, outbox, conflicts, host);
+  if (upload === 'latest state' && meta(database, 'parts') === undefined)
+    joinNext({ schema, outbox, conflicts, database, host });
   const replica = meta(database, 'replica') as string;
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);

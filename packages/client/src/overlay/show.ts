@@ -1,0 +1,87 @@
+import {
+  type AnyRow,
+  applyChange,
+  type Change,
+  joinChanges,
+  mergeRow,
+  type Schema,
+  sameValue,
+  tableOf,
+  wholeRow,
+} from '@koinon/core';
+import type { Host } from '../host/host.ts';
+import type { Commit } from '../live/commit.ts';
+import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
+import type { Rows } from '../tables/rows.ts';
+import type { Bases } from './base.ts';
+import type { Conflicts } from './conflicts.ts';
+
+/** How many rows a page changed on this device, by what happened to them. Rows that came back unchanged do not count. */
+export interface RowCounts {
+  insert: number;
+  update: number;
+  delete: number;
+}
+
+/** What applying a page needs: the rows on screen, and what lies under and over them. */
+export interface Overlay {
+  readonly schema: Schema;
+  readonly rows: Rows;
+  readonly bases: Bases;
+  readonly outbox: Outbox;
+  readonly conflicts: Conflicts;
+  readonly commit: Commit;
+  readonly host: Host;
+}
+
+/** Shows a row anew after changes of it were dropped: its base under those that are left. */
+export function showAnew(overlay: Overlay, tableName: string, id: string): void {
+  const base = overlay.bases.get(tableName, id);
+  const left = overlay.outbox.changesOf(tableName, id);
+  show(overlay, { tableName, id, base, queued: left, next: base, left }, { insert: 0, update: 0, delete: 0 });
+}
+
+/** A row whose base or whose changes are others now. */
+export interface Move {
+  readonly tableName: string;
+  readonly id: string;
+  /** The base before, with the changes that lay over it. */
+  readonly base: AnyRow | null;
+  readonly queued: readonly QueuedChange[];
+  /** The base after, with the changes that still lie over it. */
+  readonly next: AnyRow | null;
+  readonly left: readonly QueuedChange[];
+}
+
+/** Merges what the device did onto the moved base, and writes the view, the base and the conflicts. */
+export function show({ schema, rows, bases, outbox, conflicts, commit }: Overlay, move: Move, counts: RowCounts): void {
+  const { tableName, id, base, queued, next, left } = move;
+  const table = tableOf(schema, tableName);
+  const confirmedOver = (row: AnyRow | null, changes: readonly QueuedChange[]) =>
+    changes
+      .filter(({ state }) => state === 'confirmed')
+      .reduce((over, { change }) => applyChange(table, over, change), row);
+  const local = left
+    .filter(({ state }) => state !== 'confirmed')
+    .reduce<Change | undefined>((joined, { change }) => joinChanges(table, joined, change), undefined);
+  // A conflict that still waits is judged from the base it began with, not from the one it has moved to since.
+  let expected = confirmedOver(base, queued);
+  for (const [column, began] of conflicts.basesOf(tableName, id))
+    expected =
+      column === null ? (began as AnyRow | null) : expected && wholeRow(table, id, { ...expected, [column]: began });
+  const { row, disagreements } = mergeRow(table, expected, local, confirmedOver(next, left));
+
+  const before = rows.get(tableName, id);
+  outbox.keepInserted(tableName, id);
+  if (row === null) rows.remove(tableName, id);
+  else rows.put(tableName, row);
+  if (before === null && row !== null) counts.insert++;
+  else if (before !== null && row === null) counts.delete++;
+  else if (!sameValue(before, row)) counts.update++;
+
+  commit.note(tableName, id, before, row);
+
+  conflicts.set(tableName, id, disagreements);
+  if (left.length === 0) bases.drop(tableName, id);
+  else bases.set(tableName, id, next);
+}

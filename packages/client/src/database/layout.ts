@@ -41,7 +41,8 @@ const koinonTables = [
   back INTEGER NOT NULL DEFAULT 0,
   before TEXT
 )`,
-  // `before`: of one that is back, what it changed. Where columns is null the change is an insert whose row has not been changed since: the row itself tells them.
+  // `before`: of one that is back, what it changed. Where columns is null the change is an insert whose row has not been
+  // changed since: the row itself tells them.
   // Transactions that have been sent, and what is known of them: pending again, attempted, confirmed or rejected.
   `CREATE TABLE koinon_sent (
   sequence INTEGER PRIMARY KEY,

@@ -36,7 +36,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(report.up).toEqual({ applied: 1, stale: 1, waiting: 0, rejected: 0 });
     const { down } = await first.sync();
     expect(down).toMatchObject({ insert: 0, delete: 0 });
-    expect(await first.conflicts()).toEqual([
+    expect(await first.conflicts()).toMatchObject([
       { table: 'plant', id: 'A', column: 'label', base: 'sage', local: 'purple sage', remote: 'sage, old' },
     ]);
     expect(await first.get('plant', 'A')).toMatchObject({ label: 'purple sage', height: 11 });

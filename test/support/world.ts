@@ -1,22 +1,25 @@
 import { mkdtemp, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
-import { httpTransport, openReplica, type Replica, type Transport } from '@koinon/client';
+import { type Host, httpTransport, openReplica, type Replica, type Transport } from '@koinon/client';
 import { boolean, counter, integer, oneOf, reference, type Schema, schema, setOfText, table, text } from '@koinon/core';
-import { type RunningServer, type Store, startServer } from '@koinon/server';
+import { type RunningServer, type ServerOptions, type Store, startServer } from '@koinon/server';
 import { type Database, newDatabase, type Shell, type StoreKind } from './stores.ts';
 
 /** A small schema that has what the histories need. */
 export const garden = schema({
-  bed: table({ name: text({ unique: true }), sunny: boolean({ default: true }) }),
-  plant: table({
-    bed: reference('bed'),
-    kind: oneOf(['herb', 'flower', 'tree']),
-    label: text({ optional: true }),
-    height: integer({ optional: true, minimum: 0 }),
-    watered: counter(),
-    tags: setOfText(),
-  }),
+  bed: table({ name: text({ unique: true }), sunny: boolean({ default: true }) }, { deletion: 'ask' }),
+  plant: table(
+    {
+      bed: reference('bed'),
+      kind: oneOf(['herb', 'flower', 'tree']),
+      label: text({ optional: true }),
+      height: integer({ optional: true, minimum: 0 }),
+      watered: counter(),
+      tags: setOfText(),
+    },
+    { deletion: 'ask' },
+  ),
 });
 
 export type Garden = typeof garden;
@@ -31,9 +34,18 @@ export class World<S extends Schema = Garden> {
   store: Store;
   private readonly closing: (() => Promise<void> | void)[] = [];
   private readonly shells: Shell[] = [];
+  private readonly options: Partial<ServerOptions<S>>;
   private count = 0;
 
-  private constructor(folder: string, schema: S, database: Database, store: Store, server: RunningServer) {
+  private constructor(
+    folder: string,
+    schema: S,
+    database: Database,
+    store: Store,
+    server: RunningServer,
+    options: Partial<ServerOptions<S>>,
+  ) {
+    this.options = options;
     this.folder = folder;
     this.schema = schema;
     this.database = database;
@@ -41,22 +53,29 @@ export class World<S extends Schema = Garden> {
     this.server = server;
   }
 
-  static async of<S extends Schema>(schema: S, kind: StoreKind = 'SQLite'): Promise<World<S>> {
+  static async of<S extends Schema>(
+    schema: S,
+    kind: StoreKind = 'SQLite',
+    options: Partial<ServerOptions<S>> = {},
+  ): Promise<World<S>> {
     const folder = await mkdtemp(join(tmpdir(), 'koinon-test-'));
     const database = await newDatabase(kind, folder);
     const store = await database.open(schema);
-    return new World(folder, schema, database, store, await startServer({ store, port: 0 }));
+    return new World(folder, schema, database, store, await startServer({ store, port: 0, ...options }), options);
   }
 
   path(name: string): string {
     return resolve(this.folder, name);
   }
 
-  async replica(options: { readonly file?: string; readonly server?: string | Transport } = {}): Promise<Replica<S>> {
+  async replica(
+    options: { readonly file?: string; readonly server?: string | Transport; readonly host?: Host } = {},
+  ): Promise<Replica<S>> {
     const replica = await openReplica({
       schema: this.schema,
       file: this.path(options.file ?? `replica-${++this.count}.db`),
       server: options.server ?? this.server.url,
+      ...(options.host && { host: options.host }),
     });
     this.closing.push(() => replica.close());
     return replica;
@@ -75,7 +94,7 @@ export class World<S extends Schema = Garden> {
     await this.server.close();
     await meanwhile();
     this.store = await this.database.open(schema);
-    this.server = await startServer({ store: this.store, port });
+    this.server = await startServer({ store: this.store, port, ...this.options });
   }
 
   /** Keeps a backup of the server's database; what is returned puts it in the place of what has become of it. */

@@ -5,6 +5,8 @@ export * from './change/validate.ts';
 export * from './cursor/position.ts';
 export * from './errors/errors.ts';
 export * from './merge/merge.ts';
+export * from './merge/rules.ts';
+export * from './merge/settle.ts';
 export * from './protocol/codec.ts';
 export * from './protocol/messages.ts';
 export * from './query/condition.ts';

@@ -3,6 +3,8 @@ export { type RequestHandler, requestHandler } from './http/handler.ts';
 export { openApi } from './http/openapi.ts';
 export { koinonPlugin, type PluginOptions } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';
+export type { RowWrite, RuleContext, RuleOptions, Rules, TableRules } from './rules/rules.ts';
+export { type ServiceChange, writeRows } from './rules/write.ts';
 export { Keeper, type KeeperOptions } from './stores/keeper.ts';
 export type { Mapping, TableMapping } from './stores/postgres/mapping.ts';
 export {

@@ -13,6 +13,8 @@ export class Database {
   /** How many transactions have begun, and how many of them were rolled back: tells those who keep something in memory. */
   begun = 0;
   rolledBack = 0;
+  /** Milliseconds between the server's clock and this device's, once it has been read. */
+  clockOffset: number | undefined;
 
   constructor(driver: SqlDriver) {
     this.driver = driver;
@@ -65,6 +67,7 @@ export class Database {
     if (!this.open) return;
     this.open = false;
     this.rolledBack++;
+    this.clockOffset = undefined;
     try {
       this.driver.exec('ROLLBACK');
     } catch {

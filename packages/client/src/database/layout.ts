@@ -20,6 +20,15 @@ const keptTable = `CREATE TABLE koinon_kept (
   before TEXT
 )`;
 
+/** Decisions of a person that can still be taken back: what stood there before. */
+const resolvedTable = `CREATE TABLE koinon_resolved (
+  table_name TEXT NOT NULL,
+  row_id TEXT NOT NULL,
+  change TEXT NOT NULL,
+  conflicts TEXT NOT NULL,
+  PRIMARY KEY (table_name, row_id)
+) WITHOUT ROWID`;
+
 /** Koinon's own tables in a replica. What they hold stands in comments here, which no page has to load. */
 const koinonTables = [
   `CREATE TABLE koinon_meta (
@@ -49,7 +58,8 @@ const koinonTables = [
   id TEXT NOT NULL UNIQUE,
   edited_at INTEGER NOT NULL,
   state TEXT NOT NULL,
-  problems TEXT
+  problems TEXT,
+  server_values TEXT
 )`,
   keptTable,
   // A row as the server last gave it, while the row has changes that the feed does not cover.
@@ -67,8 +77,12 @@ const koinonTables = [
   base TEXT NOT NULL,
   local TEXT NOT NULL,
   remote TEXT NOT NULL,
+  local_at INTEGER,
+  remote_at INTEGER,
+  reason TEXT,
   PRIMARY KEY (table_name, row_id, column_name)
 ) WITHOUT ROWID`,
+  resolvedTable,
   // While a new snapshot replaces what an unknown cursor stood for: the rows it has named so far.
   `CREATE TABLE koinon_seen (
   table_name TEXT NOT NULL,
@@ -123,6 +137,12 @@ export function prepareLayout(
   const isReplica = isReplicaFile(database);
   if (isReplica && database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_kept'").length === 0)
     database.transact(() => database.driver.exec(`ALTER TABLE koinon_change ADD COLUMN before TEXT; ${keptTable}`));
+  if (isReplica && database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_resolved'").length === 0)
+    database.transact(() => {
+      for (const column of ['local_at INTEGER', 'remote_at INTEGER', 'reason TEXT'])
+        database.driver.exec(`ALTER TABLE koinon_conflict ADD COLUMN ${column}`);
+      database.driver.exec(`ALTER TABLE koinon_sent ADD COLUMN server_values TEXT; ${resolvedTable}`);
+    });
   const description = describeSchema(schema);
   if (isReplica && meta(database, 'schema') === description) return false;
   database.transact(() => {
@@ -184,4 +204,16 @@ export function setMeta(database: Database, name: MetaName, value: string): void
 /** Forgets a value Koinon kept about this replica. */
 export function dropMeta(database: Database, name: MetaName): void {
   database.statement('DELETE FROM koinon_meta WHERE name = ?').run(name);
+}
+
+/** Milliseconds to add to this device's clock to have the server's, as far as it is known. */
+export function clockOffset(database: Database): number {
+  database.clockOffset ??= Number(meta(database, 'clock offset') ?? 0);
+  return database.clockOffset;
+}
+
+/** Notes how far this device's clock is off. */
+export function setClockOffset(database: Database, offset: number): void {
+  setMeta(database, 'clock offset', String(offset));
+  database.clockOffset = offset;
 }

@@ -1,4 +1,4 @@
-import { type AnyRow, frozenRow, KoinonError, type Schema } from '@koinon/core';
+import { type AnyRow, frozenRow, KoinonError, type Schema, type TrashRequest } from '@koinon/core';
 import { Draft } from '../drafts/draft.ts';
 import { reads } from '../engine/reads.ts';
 import type { StepName, Steps } from '../engine/steps.ts';
@@ -6,7 +6,7 @@ import { timeId } from '../host/time-id.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
 import type { Face } from '../replica/face.ts';
-import { type EffectName, type Followed, Replica } from '../replica/replica.ts';
+import { type Decision, type EffectName, type Followed, Replica } from '../replica/replica.ts';
 import { Transaction } from '../replica/transaction.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
 import { Receiver } from './carried.ts';
@@ -100,6 +100,22 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
 
   resolve(table: string, id: string, choices: unknown) {
     return this.effect('resolve', table, id, choices) as Promise<never>;
+  }
+
+  unresolve(table: string, id: string) {
+    return this.effect('unresolve', table, id) as Promise<never>;
+  }
+
+  resend(transaction: string) {
+    return this.effect('resend', transaction) as Promise<never>;
+  }
+
+  trash(request?: TrashRequest) {
+    return this.call('trash', request) as Promise<never>;
+  }
+
+  restore(table: string, id: string) {
+    return this.call('restore', table, id) as Promise<never>;
   }
 
   pauseSync() {
@@ -227,8 +243,16 @@ class ConnectedTransaction<S extends Schema> extends Transaction<S> {
   }
 }
 
-const isHosted = (name: EffectName) =>
-  name === 'undo' || name === 'revert' || name === 'revertAll' || name === 'resolve';
+const hosted: Readonly<Record<Decision, true>> = {
+  undo: true,
+  revert: true,
+  revertAll: true,
+  resolve: true,
+  unresolve: true,
+  resend: true,
+};
+
+const isHosted = (name: EffectName): name is Decision => Object.hasOwn(hosted, name);
 
 function refrozenEvent(event: unknown): ChangeEvent<AnyRow> {
   const { before, after, ...rest } = event as ChangeEvent<AnyRow>;

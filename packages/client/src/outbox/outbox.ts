@@ -2,17 +2,20 @@ import {
   type Change,
   changeFromWire,
   changeToWire,
+  columnsFromWire,
   columnsToWire,
   type JsonValue,
   type Operations,
   type Problem,
   quoteText,
   type Schema,
+  type ServerValues,
   type SqlValue,
   tableOf,
   wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
+import { clockOffset } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import type { Rows } from '../tables/rows.ts';
 import { Places } from './places.ts';
@@ -30,6 +33,8 @@ export interface QueuedChange {
   readonly sequence: number;
   readonly transaction: string;
   readonly state: TransactionState;
+  /** When it was made, in milliseconds since 1970, by the server's clock as far as the device knew it. */
+  readonly editedAt: number;
   readonly change: Change;
 }
 
@@ -58,6 +63,7 @@ interface StoredChange {
   edited_at: number | null;
   state: TransactionState | null;
   problems: string | null;
+  server_values: string | null;
 }
 
 /** Where a new transaction writes its changes; the first also tells its id and time. */
@@ -69,7 +75,7 @@ export interface OpenOutboxEntry {
 }
 
 const joined = `SELECT c.place, coalesce(c.sequence, c.place) AS sequence, c.table_name, c.row_id, c.kind, c.columns, c.operations,
-  coalesce(s.id, c.id, (SELECT f.id FROM koinon_change f WHERE f.place = c.sequence)) AS id, coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, s.problems
+  coalesce(s.id, c.id, (SELECT f.id FROM koinon_change f WHERE f.place = c.sequence)) AS id, coalesce(s.edited_at, c.edited_at, (SELECT f.edited_at FROM koinon_change f WHERE f.place = c.sequence)) AS edited_at, s.state, s.problems, s.server_values
   FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)`;
 
 const kinds: readonly Change['kind'][] = ['insert', 'update', 'delete'];
@@ -89,6 +95,8 @@ export class Outbox {
   private readonly rows: Rows;
   /** Where the changes of each row stand. */
   readonly places: Places;
+  /** Counted up whenever the list changes. */
+  revision = 0;
   private readonly inserts = new Map<string, string[]>();
 
   constructor(database: Database, schema: Schema, rows: Rows) {
@@ -100,6 +108,7 @@ export class Outbox {
 
   /** Puts a change at the end of the list. */
   append(entry: OpenOutboxEntry, change: Change): void {
+    this.revision++;
     const { kind, table, id } = change;
     // A new row is its own record: its columns are written down here only when the row is about to change.
     const columns =
@@ -169,7 +178,8 @@ export class Outbox {
         sequence: row.sequence,
         transaction: row.id ?? '',
         state: row.state ?? 'pending',
-        change: this.changeOf(row),
+        editedAt: row.edited_at as number,
+        change: withServerValues(this.schema, this.changeOf(row), row.server_values),
       };
     });
   }
@@ -285,20 +295,28 @@ export class Outbox {
   attempt({ sequence, id, editedAt }: QueuedTransaction): void {
     this.database
       .statement(
-        "INSERT INTO koinon_sent VALUES (?, ?, ?, 'attempted', NULL) ON CONFLICT (sequence) DO UPDATE SET state = 'attempted', problems = NULL",
+        "INSERT INTO koinon_sent VALUES (?, ?, ?, 'attempted', NULL, NULL) ON CONFLICT (sequence) DO UPDATE SET state = 'attempted', problems = NULL",
       )
       .run(sequence, id, Date.parse(editedAt));
   }
 
-  /** Notes what became of a transaction that was sent. */
-  setState(sequence: number, state: TransactionState, problems: readonly Problem[] = []): void {
+  /** Notes what became of a transaction that was sent. @param values what the server put in the place of what was sent. */
+  setState(
+    sequence: number,
+    state: TransactionState,
+    problems: readonly Problem[] = [],
+    values: readonly ServerValues[] = [],
+  ): void {
+    this.revision++;
+    const written = (list: readonly unknown[]) => (list.length > 0 ? JSON.stringify(list) : null);
     this.database
-      .statement('UPDATE koinon_sent SET state = ?, problems = ? WHERE sequence = ?')
-      .run(state, problems.length > 0 ? JSON.stringify(problems) : null, sequence);
+      .statement('UPDATE koinon_sent SET state = ?, problems = ?, server_values = ? WHERE sequence = ?')
+      .run(state, written(problems), written(values), sequence);
   }
 
   /** Notes that the feed has brought back these changes of one row, all at once however many there are, and what each of them had changed. */
   markBack(table: string, id: string, changes: readonly QueuedChange[], before: readonly (string | null)[]): void {
+    this.revision++;
     // Should a transaction have to be sent again as a whole, it must be what it was.
     this.keepInserted(table, id);
     const mark = this.database.statement('UPDATE koinon_change SET back = 1, before = ? WHERE place = ?');
@@ -319,13 +337,12 @@ export class Outbox {
    * another id; when nothing is left it is gone.
    */
   removeChanges(sequence: number, table: string, id: string, newId: string): void {
-    const first = this.database
-      .statement(`${joined} WHERE c.place >= ? ORDER BY c.place LIMIT 1`)
-      .get(sequence) as StoredChange;
-    const places = this.placesIn(sequence, table, id);
-    for (const place of places) this.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
-    this.places.remove(table, id, new Set(places));
-    this.renew(sequence, newId, first.edited_at as number);
+    this.rewrite(
+      table,
+      id,
+      new Map(this.placesIn(sequence, table, id).map((place) => [place, undefined])),
+      () => newId,
+    );
   }
 
   /**
@@ -338,30 +355,61 @@ export class Outbox {
     change: Change | undefined,
     { newId, now }: Pick<Host, 'newId' | 'now'>,
   ): void {
-    this.keepInserted(table, id);
     const unconfirmed = this.changesOf(table, id).filter(({ state }) => state !== 'confirmed');
     const last = unconfirmed.at(-1);
-    for (const sequence of new Set(unconfirmed.map((each) => each.sequence))) {
-      if (change === undefined || sequence !== last?.sequence) this.removeChanges(sequence, table, id, newId());
+    this.rewrite(
+      table,
+      id,
+      new Map(unconfirmed.map(({ place }) => [place, place === last?.place ? change : undefined])),
+      newId,
+    );
+    if (change !== undefined && last !== undefined)
+      this.renew(last.sequence, newId(), now() + clockOffset(this.database));
+  }
+
+  /**
+   * Puts other changes in the place of some of a row's; undefined takes one out. The transactions this alters are pending,
+   * keep their places, and have new ids; one that has nothing left is gone.
+   */
+  rewrite(table: string, id: string, changes: ReadonlyMap<number, Change | undefined>, newId: () => string): void {
+    this.revision++;
+    this.keepInserted(table, id);
+    const altered = new Map<number, number>();
+    for (const [place, change] of changes) {
+      const { sequence, edited_at } = this.database.statement(`${joined} WHERE c.place = ?`).get(place) as StoredChange;
+      altered.set(sequence, edited_at as number);
+      if (change === undefined) this.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
+      else this.write(place, change);
     }
-    if (change === undefined || last === undefined) return;
-    const gone = this.placesIn(last.sequence, table, id).filter((place) => place !== last.place);
-    for (const place of gone) this.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
+    const gone = [...changes].flatMap(([place, change]) => (change === undefined ? [place] : []));
     this.places.remove(table, id, new Set(gone));
-    const wire = changeToWire(this.schema, change);
+    for (const [sequence, editedAt] of altered) this.renew(sequence, newId(), editedAt);
+  }
+
+  private write(place: number, change: Change): void {
+    const { kind, columns, operations } = changeToWire(this.schema, change);
     this.database
       .statement('UPDATE koinon_change SET kind = ?, columns = ?, operations = ? WHERE place = ?')
       .run(
-        wire.kind,
-        wire.kind === 'delete' ? null : JSON.stringify(wire.columns ?? {}),
-        wire.operations && Object.keys(wire.operations).length > 0 ? JSON.stringify(wire.operations) : null,
-        last.place,
+        kind,
+        kind === 'delete' ? null : JSON.stringify(columns ?? {}),
+        operations ? JSON.stringify(operations) : null,
+        place,
       );
-    this.renew(last.sequence, newId(), now());
+  }
+
+  /** Lets a transaction that was refused go up again as it is, under a new id. Returns whether there was one. */
+  resend(id: string, newId: string): boolean {
+    const found = this.database
+      .statement("SELECT sequence, edited_at FROM koinon_sent WHERE id = ? AND state = 'rejected'")
+      .get(id) as { sequence: number; edited_at: number } | undefined;
+    if (found) this.renew(found.sequence, newId, found.edited_at);
+    return found !== undefined;
   }
 
   /** Makes a transaction one that was never sent, under a new id; its first change carries that. */
   private renew(sequence: number, newId: string, editedAt: number): void {
+    this.revision++;
     this.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
     this.database
       .statement(
@@ -380,6 +428,7 @@ export class Outbox {
 
   /** Drops a transaction with all its changes. */
   drop(sequence: number): void {
+    this.revision++;
     for (const { table, id } of this.rowsOf(sequence))
       this.places.remove(table, id, new Set(this.placesIn(sequence, table, id)));
     this.database
@@ -417,4 +466,16 @@ export class Outbox {
       operations: JSON.parse(operations ?? '{}') as Operations,
     });
   }
+}
+
+/** A confirmed change with what the server made of it: shown until the feed brings the row. */
+function withServerValues(schema: Schema, change: Change, values: string | null): Change {
+  if (values === null || change.kind === 'delete') return change;
+  const { table, id } = change;
+  const given = (JSON.parse(values) as ServerValues[]).find((each) => each.table === table && each.id === id);
+  if (given === undefined) return change;
+  const columns = { ...change.columns, ...columnsFromWire(tableOf(schema, table), given.columns) };
+  if (change.kind === 'insert') return { ...change, columns };
+  const operations = Object.entries(change.operations).filter(([name]) => !Object.hasOwn(given.columns, name));
+  return { ...change, columns, operations: Object.fromEntries(operations) };
 }

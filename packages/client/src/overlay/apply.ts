@@ -11,6 +11,7 @@ import {
 import type { Database } from '../database/database.ts';
 import { beforeOf, keep } from '../outbox/kept.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
+import { settleMove } from './settle.ts';
 import { type Overlay, type RowCounts, show } from './show.ts';
 
 /** What applying a page works on. */
@@ -34,7 +35,7 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
     if (!overlay.schema.tables[pulled.table]) continue;
     const queued = untouched ? [] : overlay.outbox.changesOf(pulled.table, pulled.id);
     if (queued.length === 0) writeThrough(overlay, pulled, counts, isFirst);
-    else mergeInto(overlay, pulled, queued, covered, counts);
+    else mergeInto(overlay, pulled, queued, covered, Date.parse(header.time), counts);
   }
   if (!header.more) for (const id of header.covers) settleCovered(overlay, id);
   return counts;
@@ -72,9 +73,10 @@ function mergeInto(
   pulled: PulledRow,
   queued: readonly QueuedChange[],
   covered: ReadonlySet<string>,
+  serverTime: number,
   counts: RowCounts,
 ): void {
-  const { schema, bases } = overlay;
+  const { schema, bases, database } = overlay;
   const { table: tableName, id } = pulled;
   const table = tableOf(schema, tableName);
   const base = bases.get(tableName, id);
@@ -94,7 +96,10 @@ function mergeInto(
     known.filter(({ transaction }) => covered.has(transaction)),
   );
   const left = known.filter(({ transaction }) => !covered.has(transaction));
-  show(overlay, { tableName, id, base, queued: known, next, left }, counts);
+  // A decision that was made about another row than there is now cannot be taken back any more.
+  database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?').run(tableName, id);
+  const { move, shown } = settleMove(overlay, { tableName, id, base, queued: known, next, left }, pulled, serverTime);
+  show(overlay, move, counts, shown);
 }
 
 /** A transaction the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */

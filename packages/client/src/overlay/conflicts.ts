@@ -20,12 +20,28 @@ interface ConflictRow {
   base: string;
   local: string;
   remote: string;
+  local_at: number | null;
+  remote_at: number | null;
+  reason: string | null;
 }
+
+/** A disagreement with what is known of it besides its values. */
+export interface Noted extends Disagreement {
+  /** Why the column's rule could not decide. */
+  readonly reason?: string | null;
+  /** When each side was edited, in milliseconds since 1970. */
+  readonly localAt?: number | undefined;
+  readonly remoteAt?: number | undefined;
+}
+
+const timeOf = (at: number | null) => (at === null ? null : new Date(at).toISOString());
 
 /** The columns that wait for a person, with what they held before, hold here and hold there. */
 export class Conflicts {
   private readonly database: Database;
   private readonly schema: Schema;
+  /** Counted up whenever the list may have changed. */
+  revision = 0;
 
   constructor(database: Database, schema: Schema) {
     this.database = database;
@@ -43,6 +59,9 @@ export class Conflicts {
       base: JSON.parse(row.base) as JsonValue,
       local: JSON.parse(row.local) as JsonValue,
       remote: JSON.parse(row.remote) as JsonValue,
+      localAt: timeOf(row.local_at),
+      remoteAt: timeOf(row.remote_at),
+      reason: row.reason,
     }));
   }
 
@@ -56,12 +75,9 @@ export class Conflicts {
 
   /** The conflicted columns of a row, null standing for the whole row, with the base each began from. */
   basesOf(tableName: string, id: string): Map<string | null, unknown> {
-    const rows = this.database
-      .statement('SELECT * FROM koinon_conflict WHERE table_name = ? AND row_id = ?')
-      .all(tableName, id);
     const table = tableOf(this.schema, tableName);
     return new Map(
-      (rows as ConflictRow[]).map((row) => {
+      this.stored(tableName, id).map((row) => {
         const base = JSON.parse(row.base) as JsonValue;
         const column = table.columns[row.column_name];
         if (column) return [row.column_name, fromWire(column, base)];
@@ -75,25 +91,72 @@ export class Conflicts {
 
   /** Forgets a row's conflicts but for these columns. */
   keepOnly(tableName: string, id: string, columns: readonly string[]): void {
+    this.revision++;
     const marks = columns.map(() => '?').join(', ');
     this.database
       .statement(`DELETE FROM koinon_conflict WHERE table_name = ? AND row_id = ? AND column_name NOT IN (${marks})`)
       .run(tableName, id, ...columns);
   }
 
-  /** Replaces what is known of a row's conflicts. */
-  set(tableName: string, id: string, disagreements: readonly Disagreement[]): void {
+  /** Replaces what is known of a row's conflicts. What is not said anew of one that stays is kept. */
+  set(tableName: string, id: string, disagreements: readonly Noted[]): void {
+    const before = new Map(this.stored(tableName, id).map((row) => [row.column_name, row]));
+    if (before.size === 0 && disagreements.length === 0) return;
+    this.revision++;
     this.database.statement('DELETE FROM koinon_conflict WHERE table_name = ? AND row_id = ?').run(tableName, id);
     const table = tableOf(this.schema, tableName);
-    for (const { column, base, local, remote } of disagreements) {
+    for (const { column, base, local, remote, reason, localAt, remoteAt } of disagreements) {
       const definition = column === null ? undefined : table.columns[column];
       const written = (value: unknown) =>
         JSON.stringify(
           definition ? toWire(definition, value) : value === null ? null : columnsToWire(table, value as AnyRow),
         );
-      this.database
-        .statement('INSERT INTO koinon_conflict VALUES (?, ?, ?, ?, ?, ?)')
-        .run(tableName, id, column ?? '', written(base), written(local), written(remote));
+      const known = before.get(column ?? '');
+      this.put({
+        table_name: tableName,
+        row_id: id,
+        column_name: column ?? '',
+        base: written(base),
+        local: written(local),
+        remote: written(remote),
+        local_at: localAt ?? known?.local_at ?? null,
+        remote_at: remoteAt ?? known?.remote_at ?? null,
+        reason: reason === undefined ? (known?.reason ?? null) : reason,
+      });
     }
+  }
+
+  /** A row's conflicts as they stand in the file, to be put back as they were. */
+  take(tableName: string, id: string): string {
+    return JSON.stringify(this.stored(tableName, id));
+  }
+
+  /** Puts back what {@link take} returned. */
+  putBack(taken: string): void {
+    for (const row of JSON.parse(taken) as ConflictRow[]) this.put(row);
+  }
+
+  private stored(tableName: string, id: string): ConflictRow[] {
+    return this.database
+      .statement('SELECT * FROM koinon_conflict WHERE table_name = ? AND row_id = ?')
+      .all(tableName, id) as ConflictRow[];
+  }
+
+  private put(row: ConflictRow): void {
+    this.database
+      .statement(
+        'INSERT OR REPLACE INTO koinon_conflict (table_name, row_id, column_name, base, local, remote, local_at, remote_at, reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
+      )
+      .run(
+        row.table_name,
+        row.row_id,
+        row.column_name,
+        row.base,
+        row.local,
+        row.remote,
+        row.local_at,
+        row.remote_at,
+        row.reason,
+      );
   }
 }

@@ -2,7 +2,9 @@ import {
   type AnyRow,
   applyChange,
   type Change,
+  changeFromWire,
   changeProblems,
+  changeToWire,
   errorFromProblems,
   joinChanges,
   KoinonError,
@@ -10,7 +12,11 @@ import {
   sameValue,
   shown,
   tableOf,
+  type WireChange,
 } from '@koinon/core';
+import type { Database } from '../database/database.ts';
+import { clockOffset } from '../database/layout.ts';
+import type { QueuedChange } from '../outbox/outbox.ts';
 import type { Undoing } from '../outbox/undo.ts';
 import { alreadySent, checkTouched } from '../outbox/undo.ts';
 import { showAnew } from './show.ts';
@@ -21,12 +27,17 @@ export type Choice = 'local' | 'remote' | { readonly value: unknown };
 /** One choice for all that is in conflict, or a choice by column; columns without one stay in conflict. */
 export type Choices = Choice | { readonly [column: string]: Choice };
 
+/** What decisions work on. */
+export interface Deciding extends Undoing {
+  readonly database: Database;
+}
+
 /**
  * Settles a row's conflict as a person decides. What the device has done to the row becomes one change with the server's
  * row as its base, in the place of the last one, so that its transaction stays whole; it goes up with the next sync.
  * Runs inside a transaction.
  */
-export function resolveRow(at: Undoing, tableName: string, id: string, choices: Choices): void {
+export function resolveRow(at: Deciding, tableName: string, id: string, choices: Choices): void {
   const table = tableOf(at.schema, tableName);
   const open = at.conflicts.basesOf(tableName, id);
   if (open.size === 0)
@@ -52,10 +63,52 @@ export function resolveRow(at: Undoing, tableName: string, id: string, choices: 
     const [first, ...rest] = changeProblems(table, chosen.change);
     if (first) throw errorFromProblems([first, ...rest]);
   }
+  at.database
+    .statement('INSERT INTO koinon_resolved VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING')
+    .run(tableName, id, JSON.stringify(changeToWire(at.schema, local)), at.conflicts.take(tableName, id));
   at.outbox.replaceChanges(tableName, id, chosen.change, at.host);
   at.conflicts.keepOnly(tableName, id, chosen.left);
   showAnew(at, tableName, id);
   checkTouched(at, [{ table: tableName, id }]);
+}
+
+/**
+ * Takes a decision back while it has not been sent and the server's row is still the one that was decided about: the
+ * conflict is there again, with what the device had done. Runs inside a transaction.
+ */
+export function unresolveRow(at: Deciding, tableName: string, id: string): void {
+  const found = at.database
+    .statement('SELECT change, conflicts FROM koinon_resolved WHERE table_name = ? AND row_id = ?')
+    .get(tableName, id) as { change: string; conflicts: string } | undefined;
+  if (found === undefined)
+    throw new KoinonError(
+      'nothing-to-undo',
+      `No decision about ${tableName} ${shown(id)} can be taken back: none was made, it was sent, or the row has changed since.`,
+      { table: tableName, id },
+    );
+  const unconfirmed = at.outbox.changesOf(tableName, id).filter(({ state }) => state !== 'confirmed');
+  if (unconfirmed.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
+  const change = changeFromWire(at.schema, JSON.parse(found.change) as WireChange);
+  if (unconfirmed.length > 0) at.outbox.replaceChanges(tableName, id, change, at.host);
+  else {
+    if (!at.outbox.hasChangesOf(tableName, id)) at.bases.set(tableName, id, at.rows.get(tableName, id));
+    at.outbox.append({ id: at.host.newId(), editedAt: at.host.now() + clockOffset(at.database) }, change);
+    // What it inserted is not what the row shows just now.
+    const appended = at.outbox.changesOf(tableName, id).at(-1) as QueuedChange;
+    at.outbox.rewrite(tableName, id, new Map([[appended.place, change]]), () => at.host.newId());
+  }
+  at.conflicts.keepOnly(tableName, id, []);
+  at.conflicts.putBack(found.conflicts);
+  at.database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?').run(tableName, id);
+  showAnew(at, tableName, id);
+}
+
+/** Queues a transaction anew that the server refused, as it is. Runs inside a transaction. */
+export function resendRefused({ outbox, host }: Deciding, transaction: string): void {
+  if (outbox.resend(transaction, host.newId())) return;
+  throw new KoinonError('nothing-to-undo', `The server has refused no transaction ${shown(transaction)}.`, {
+    value: transaction,
+  });
 }
 
 interface Resolved {

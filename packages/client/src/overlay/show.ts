@@ -14,7 +14,7 @@ import type { Commit } from '../live/commit.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import type { Rows } from '../tables/rows.ts';
 import type { Bases } from './base.ts';
-import type { Conflicts } from './conflicts.ts';
+import type { Conflicts, Noted } from './conflicts.ts';
 
 /** How many rows a page changed on this device, by what happened to them. Rows that came back unchanged do not count. */
 export interface RowCounts {
@@ -53,9 +53,15 @@ export interface Move {
   readonly left: readonly QueuedChange[];
 }
 
-/** Merges what the device did onto the moved base, and writes the view, the base and the conflicts. */
-export function show({ schema, rows, bases, outbox, conflicts, commit }: Overlay, move: Move, counts: RowCounts): void {
-  const { tableName, id, base, queued, next, left } = move;
+/** The three sides of a row that moves: what was expected to be there, what the device does to it, and what is there. */
+export interface MovedSides {
+  readonly expected: AnyRow | null;
+  readonly local: Change | undefined;
+  readonly remote: AnyRow | null;
+}
+
+/** The sides of a move, for the merge. */
+export function sidesOf({ schema, conflicts }: Overlay, { tableName, id, base, queued, next, left }: Move): MovedSides {
   const table = tableOf(schema, tableName);
   const confirmedOver = (row: AnyRow | null, changes: readonly QueuedChange[]) =>
     changes
@@ -69,8 +75,27 @@ export function show({ schema, rows, bases, outbox, conflicts, commit }: Overlay
   for (const [column, began] of conflicts.basesOf(tableName, id))
     expected =
       column === null ? (began as AnyRow | null) : expected && wholeRow(table, id, { ...expected, [column]: began });
-  const { row, disagreements } = mergeRow(table, expected, local, confirmedOver(next, left));
+  return { expected, local, remote: confirmedOver(next, left) };
+}
 
+/** What a row comes to: what is shown, and what waits for a person. */
+export interface Shown {
+  readonly row: AnyRow | null;
+  readonly open: readonly Noted[];
+}
+
+/** Merges what the device did onto the moved base; whatever both sides changed is left to a person. */
+function merged(overlay: Overlay, move: Move): Shown {
+  const { expected, local, remote } = sidesOf(overlay, move);
+  const { row, disagreements } = mergeRow(tableOf(overlay.schema, move.tableName), expected, local, remote);
+  return { row, open: disagreements };
+}
+
+/** Writes the view, the base and the conflicts of a row that moved. @param shown what it comes to. */
+export function show(overlay: Overlay, move: Move, counts: RowCounts, shown: Shown = merged(overlay, move)): void {
+  const { rows, bases, outbox, conflicts, commit } = overlay;
+  const { tableName, id, next, left } = move;
+  const { row, open } = shown;
   const before = rows.get(tableName, id);
   outbox.keepInserted(tableName, id);
   if (row === null) rows.remove(tableName, id);
@@ -81,7 +106,7 @@ export function show({ schema, rows, bases, outbox, conflicts, commit }: Overlay
 
   commit.note(tableName, id, before, row);
 
-  conflicts.set(tableName, id, disagreements);
+  conflicts.set(tableName, id, open);
   if (left.length === 0) bases.drop(tableName, id);
   else bases.set(tableName, id, next);
 }

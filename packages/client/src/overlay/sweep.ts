@@ -52,7 +52,7 @@ export function noteSeen(database: Database, rows: readonly { readonly table: st
 }
 
 /** Ends: what the snapshot did not name is treated as what it is, deleted on the server. */
-export function endSweep(sweeping: Sweeping, position: number): RowCounts {
+export function endSweep(sweeping: Sweeping, position: number, time: string): RowCounts {
   const { database, schema } = sweeping;
   const unseen = Object.entries(schema.tables).flatMap(([table, { home }]) => {
     if (home === 'device') return [];
@@ -75,7 +75,7 @@ export function endSweep(sweeping: Sweeping, position: number): RowCounts {
     more: true,
     last: true,
     covers: [],
-    time: '',
+    time,
   } as const;
   const counts = applyPage(sweeping, { header, rows: unseen });
   database.statement('DELETE FROM koinon_seen').run();

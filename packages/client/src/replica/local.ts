@@ -1,11 +1,15 @@
 import {
   type AnyRow,
+  columnsFromWire,
   KoinonError,
   parseWhere,
   planQuery,
   planSummary,
   type Schema,
   type Sql,
+  shown,
+  type TrashedRow,
+  type TrashRequest,
   tableOf,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
@@ -31,14 +35,26 @@ import type { Choices } from '../overlay/resolve.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
 import { syncOwner } from '../sync/lease.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
-import { Rows } from '../tables/rows.ts';
+import { Rows, readsStatus, statusTable } from '../tables/rows.ts';
 import type { Face } from './face.ts';
-import { type EffectName, type Followed, Replica, type ReplicaStatus, type StorageReport } from './replica.ts';
+import {
+  type Decision,
+  type EffectName,
+  type Followed,
+  Replica,
+  type ReplicaStatus,
+  type StorageReport,
+} from './replica.ts';
 import type { Doing, SyncPart } from './sync-part.ts';
 import { OpenTransaction, type Transaction } from './transaction.ts';
 
+type Settling = Exclude<Decision, 'undo' | 'revert' | 'revertAll'>;
+
+const isSettling = (name: EffectName): name is Settling =>
+  name === 'resolve' || name === 'unresolve' || name === 'resend';
+
 /** Carries out one effect by its name, inside a transaction of its own. */
-function effect(engine: Engine, name: Exclude<EffectName, 'resolve'>, given: readonly unknown[]): unknown {
+function effect(engine: Engine, name: Exclude<EffectName, Settling>, given: readonly unknown[]): unknown {
   if (name === 'undo') return undoLast(engine);
   if (name === 'revert') return revertRow(engine, given[0] as string, given[1] as string);
   if (name === 'revertAll') return revertAll(engine);
@@ -68,6 +84,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly hasBytes: boolean;
   private closed = false;
   private seenVersion = 0;
+  private toldRevision = 0;
   private stopLooking: (() => void) | undefined;
 
   constructor(schema: S, database: Database, host: Host, parts: Parts<S>, stallLimit: number) {
@@ -102,14 +119,14 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       database.begin();
       let result: Result;
       try {
-        result = await new OpenTransaction<S>({ ...this.engine, commit }, this.stallLimit).run(work);
+        const prepare = (query: unknown) => this.statusLoading(query);
+        result = await new OpenTransaction<S>({ ...this.engine, commit }, this.stallLimit, prepare).run(work);
         database.commit();
       } catch (error) {
         database.rollback();
         throw error;
       }
-      this.watchers.publish(commit.changes(), 'device');
-      this.syncing.noticeWrite();
+      this.publish(commit, 'device');
       return result;
     });
   }
@@ -133,6 +150,37 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   async resolve(table: string, id: string, choices: unknown): Promise<void> {
     const effectOf = await this.effectOf('resolve', [table, id, choices]);
     await this.change('device', effectOf);
+  }
+
+  async unresolve(table: string, id: string): Promise<void> {
+    await this.change('device', await this.effectOf('unresolve', [table, id]));
+  }
+
+  async resend(transaction: string): Promise<void> {
+    await this.change('device', await this.effectOf('resend', [transaction]));
+  }
+
+  trash(request: TrashRequest = {}): Promise<readonly TrashedRow[]> {
+    return this.syncing.trash(request);
+  }
+
+  async restore(table: string, id: string): Promise<void> {
+    const definition = tableOf(this.engine.schema, table);
+    const isUnsent = await this.turn(() => {
+      const last = this.engine.outbox.changesOf(table, id).at(-1);
+      return last?.change.kind === 'delete' && (last.state === 'pending' || last.state === 'rejected');
+    });
+    if (isUnsent) return this.revert(table, id);
+    const [found] = await this.trash({ table, id, limit: 1 });
+    await this.change('device', (engine) => {
+      // Whoever asked twice has it already.
+      if (engine.rows.get(table, id) !== null) return;
+      if (found === undefined)
+        throw new KoinonError('no-such-row', `Nothing is kept of a deleted ${table} ${shown(id)}.`, { table, id });
+      const held = Object.entries(columnsFromWire(definition, found.columns));
+      const own = held.filter(([name]) => definition.columns[name]?.assigned === false);
+      effect(engine, 'insert', [table, { ...Object.fromEntries(own), id }]);
+    });
   }
 
   sync({ direction = 'both', signal }: { direction?: Direction; signal?: AbortSignal } = {}): Promise<SyncReport> {
@@ -223,6 +271,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>> {
     type Step = (...words: unknown[]) => ReturnType<Steps[K]>;
+    const loading = name === 'rows' ? this.statusLoading(given[0]) : undefined;
+    if (loading) return loading.then(() => this.perform(name, ...given));
     if (reads(name)) {
       return this.turn(() => {
         const steps = new ReadSteps({ ...this.engine, commit: new Commit(() => false) });
@@ -233,7 +283,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     }
     const reading = this.hasBytes ? withBytes(given) : undefined;
     if (reading) return reading.then((bytes) => this.perform(name, ...(bytes as Parameters<Steps[K]>)));
-    return this.change('device', (engine) => effect(engine, name as Exclude<EffectName, 'resolve'>, given)) as Promise<
+    return this.change('device', (engine) => effect(engine, name as Exclude<EffectName, Settling>, given)) as Promise<
       ReturnType<Steps[K]>
     >;
   }
@@ -255,11 +305,14 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.transaction(work);
   }
 
-  /** An effect by its name; what resolves conflicts is loaded when there is one to resolve. */
+  /** An effect by its name; what settles conflicts and refusals is loaded when there is one. */
   private async effectOf(name: EffectName, given: readonly unknown[]): Promise<(engine: Engine) => unknown> {
-    if (name !== 'resolve') return (engine) => effect(engine, name, given);
-    const { resolveRow } = await import('../overlay/resolve.ts');
-    return (engine) => resolveRow(engine, given[0] as string, given[1] as string, given[2] as Choices);
+    if (!isSettling(name)) return (engine) => effect(engine, name, given);
+    const { resolveRow, unresolveRow, resendRefused } = await import('../overlay/resolve.ts');
+    const [first, id, choices] = given as [string, string, Choices];
+    if (name === 'resend') return (engine) => resendRefused(engine, first);
+    if (name === 'unresolve') return (engine) => unresolveRow(engine, first, id);
+    return (engine) => resolveRow(engine, first, id, choices);
   }
 
   /** Runs work in a transaction of its own when its turn comes, and tells the watchers what it changed. */
@@ -267,10 +320,30 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.turn(() => {
       const commit = new Commit(this.watchers.watches);
       const result = this.engine.database.transact(() => work({ ...this.engine, commit }));
-      this.watchers.publish(commit.changes(), origin);
-      if (origin === 'device') this.syncing.noticeWrite();
-      else this.syncing.tell();
+      this.publish(commit, origin);
       return result;
+    });
+  }
+
+  /** Tells everybody what a transaction that was committed has changed. */
+  private publish(commit: Commit, origin: Origin): void {
+    const { outbox, conflicts } = this.engine;
+    const revision = outbox.revision + conflicts.revision;
+    const id = statusTable;
+    if (revision !== this.toldRevision) commit.note(statusTable, id, { id }, { id, revision });
+    this.toldRevision = revision;
+    this.watchers.publish(commit.changes(), origin);
+    if (origin === 'device') this.syncing.noticeWrite();
+    else this.syncing.tell();
+  }
+
+  /** Loads what tells the status of rows, if a query asks for it; undefined where nothing need be waited for. */
+  private statusLoading(query: unknown): Promise<void> | undefined {
+    const { engine } = this;
+    if (!readsStatus(query) || engine.rows.statuses !== undefined) return undefined;
+    return import('../overlay/status.ts').then(({ statusReader }) => {
+      const overlay = { ...engine, commit: new Commit(() => false) };
+      engine.rows.statuses = () => statusReader(overlay);
     });
   }
 
@@ -286,12 +359,14 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return (deliver, fail) => {
       let stop: (() => void) | undefined;
       let ended = false;
-      this.turn(() => {
+      const begin = () => {
         if (ended) return;
         const watcher = this.watcherFor(kind, request, deliver as (result: Result<unknown>) => void, fail);
         stop = this.watch(watcher);
         watcher.refresh();
-      }).catch(fail);
+      };
+      const loading = kind === 'rows' ? this.statusLoading(request) : undefined;
+      (loading ? loading.then(() => this.turn(begin)) : this.turn(begin)).catch(fail);
       return () => {
         ended = true;
         stop?.();
@@ -333,7 +408,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     if (plan.joins.length > 0) {
       const tables = [
         plan.tableName,
-        ...plan.joins.map((join) => (join.kind === 'one' ? join.target : join.plan.tableName)),
+        ...plan.joins.map((join) =>
+          join.kind === 'status' ? statusTable : join.kind === 'one' ? join.target : join.plan.tableName,
+        ),
       ];
       return new Rerun([...new Set(tables)], () => rows.selectPlan(plan), deliver, fail);
     }

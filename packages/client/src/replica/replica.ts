@@ -13,6 +13,8 @@ import type {
   Summary,
   SummaryRow,
   TableName,
+  TrashedRow,
+  TrashRequest,
   Where,
 } from '@koinon/core';
 import type { Draft } from '../drafts/draft.ts';
@@ -65,7 +67,10 @@ export interface StorageReport extends StorageRoom {
 }
 
 /** What changes the replica by name: the steps that write, and what takes changes back. */
-export type EffectName = Exclude<StepName, keyof ReadSteps> | 'undo' | 'revert' | 'revertAll' | 'resolve';
+export type EffectName = Exclude<StepName, keyof ReadSteps> | Decision;
+
+/** What takes changes back, or settles them. */
+export type Decision = 'undo' | 'revert' | 'revertAll' | 'resolve' | 'unresolve' | 'resend';
 
 /** The kinds of queries that can be live. */
 export type Followed = 'rows' | 'summary' | 'select' | 'setting' | 'sync';
@@ -145,6 +150,29 @@ export abstract class Replica<S extends Schema> extends Face<S> {
     id: string,
     choices: Choice | { readonly [C in Extract<keyof Row<S, T>, string>]?: Choice },
   ): Promise<void>;
+
+  /**
+   * Takes a decision back while it has not been sent: the conflict is there again.
+   *
+   * @throws KoinonError `nothing-to-undo` where none was made, it was sent, or the row has changed since; `already-sent`.
+   */
+  abstract unresolve<T extends TableName<S>>(table: T, id: string): Promise<void>;
+  /** Sends a refused transaction again as it is: what the server refused it for may be mended. @throws KoinonError `nothing-to-undo`. */
+  abstract resend(transaction: string): Promise<void>;
+  /**
+   * Deleted rows on the server, last deleted first, as long as it keeps them. A page ends where another begins with its
+   * last row's position as `before`.
+   *
+   * @throws KoinonError `not-linked`, `server-unreachable`.
+   */
+  abstract trash(request?: TrashRequest): Promise<readonly TrashedRow[]>;
+  /**
+   * Brings a deleted row back as it was: at once where the deletion has not been sent, else with what the server keeps of
+   * it. It is a change like any other.
+   *
+   * @throws KoinonError `no-such-row` where nothing of it is kept; `server-unreachable`.
+   */
+  abstract restore<T extends TableName<S>>(table: T, id: string): Promise<void>;
 
   /**
    * One sync step by hand. Nothing is lost when it fails; the next goes on where it stood.

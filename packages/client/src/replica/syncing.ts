@@ -1,4 +1,4 @@
-import { KoinonError } from '@koinon/core';
+import { KoinonError, type TrashedRow, type TrashRequest } from '@koinon/core';
 import type { Engine } from '../engine/steps.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, takeLease } from '../sync/lease.ts';
@@ -16,6 +16,7 @@ const tellEvery = 50;
 export class Syncing implements SyncPart {
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly doing: Doing;
+  private readonly transport: Transport;
   private readonly loop: SyncLoop;
   private readonly upload: Upload;
   /** This opening of the file, as holder of the lease. */
@@ -29,12 +30,13 @@ export class Syncing implements SyncPart {
   constructor(engine: Omit<Engine, 'commit'>, transport: Transport, options: SyncOptions | undefined, doing: Doing) {
     this.engine = engine;
     this.doing = doing;
+    this.transport = transport;
     this.holder = engine.host.newId();
     this.upload = options?.upload ?? 'every step';
     this.loop = new SyncLoop(
       {
         host: engine.host,
-        run: (...given) => this.run(transport, ...given),
+        run: (...given) => this.run(...given),
         hasPending: () => doing.turn(() => engine.outbox.count('pending', 'attempted') > 0),
         onChange: () => this.tell(),
       },
@@ -89,19 +91,21 @@ export class Syncing implements SyncPart {
     return () => this.followers.delete(deliver);
   }
 
+  async trash(request: TrashRequest): Promise<readonly TrashedRow[]> {
+    if (this.transport.trash === undefined)
+      throw new KoinonError('not-linked', 'The way to this server cannot ask for deleted rows.');
+    return (await this.transport.trash(request)).rows;
+  }
+
   /** Ends for good. */
   async stop(): Promise<void> {
     await this.loop.stop();
   }
 
   /** One run, as the loop begins it: with the lease, and written down in the journal. */
-  private async run(
-    transport: Transport,
-    direction: Direction,
-    reason: SyncReason,
-    signal: AbortSignal,
-  ): Promise<SyncReport> {
+  private async run(direction: Direction, reason: SyncReason, signal: AbortSignal): Promise<SyncReport> {
     const { database, host } = this.engine;
+    const { transport } = this;
     const traffic = new Traffic();
     const began = host.now();
     const before = { ...(transport.bytes ?? { down: 0, up: 0 }) };

@@ -17,15 +17,18 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
   private readonly steps: WriteSteps;
   private readonly stallLimit: number;
   private readonly hasBytes: boolean;
+  private readonly prepare: (query: unknown) => Promise<void> | undefined;
   private over = false;
   private cancelTimer: () => void = () => undefined;
   private stalled: (error: KoinonError) => void = () => undefined;
 
-  constructor(engine: Engine, stallLimit: number) {
+  /** @param prepare loads what a query needs beside the rows. */
+  constructor(engine: Engine, stallLimit: number, prepare: (query: unknown) => Promise<void> | undefined) {
     super();
     this.engine = engine;
     this.steps = new WriteSteps(engine);
     this.stallLimit = stallLimit;
+    this.prepare = prepare;
     this.hasBytes = hasBytes(engine.schema);
   }
 
@@ -52,6 +55,7 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
     if (this.over)
       throw new KoinonError('transaction-over', 'This transaction has ended; await every call inside its function.');
     const bytes = this.hasBytes ? await withBytes(given) : undefined;
+    if (name === 'rows') await this.prepare(given[0]);
     this.watch();
     return this.engine.database.guarded(() =>
       (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(...(bytes ?? given)),

@@ -6,8 +6,9 @@ import { nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { joinNext } from '../outbox/join.ts';
 import { forgetKept, keepFor } from '../outbox/kept.ts';
 import { type Applying, applyPage } from '../overlay/apply.ts';
-import type { RowCounts } from '../overlay/show.ts';
+import { type RowCounts, showAnew } from '../overlay/show.ts';
 import { beginSweep, endSweep, isForgetting, isSweeping, type Lost, noteSeen } from '../overlay/sweep.ts';
+import { learnClock } from './clock.ts';
 import type { Traffic } from './traffic.ts';
 import type { Transport } from './transport.ts';
 
@@ -118,11 +119,12 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       }));
       if (name === 'backfill' && cursor === undefined) return;
       let page: PulledPage;
+      let sentAt = 0;
       try {
-        const about = await parts.change(({ schema, database }) => ({
-          replica: meta(database, 'replica') as string,
-          schemaVersion: schema.version,
-        }));
+        const about = await parts.change(({ schema, database, host }) => {
+          sentAt = host.now();
+          return { replica: meta(database, 'replica') as string, schemaVersion: schema.version };
+        });
         page = await parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about }, signal);
       } catch (error) {
         if (!isUnknownCursor(error) || !cursor) throw error;
@@ -131,7 +133,10 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         if (name === 'backfill') return;
         continue;
       }
-      await parts.change((local) => takePage(local, page, name, cursor, down));
+      await parts.change((local) => {
+        learnClock(local.database, local.host, page.header.time, sentAt);
+        takePage(local, page, name, cursor, down);
+      });
       received += page.rows.length;
       for (const row of page.rows) parts.traffic.note('down', row);
       const { left } = page.header;
@@ -210,7 +215,15 @@ function attempt({ schema, outbox, conflicts, database, host }: Local, most: num
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(JSON.stringify(batch.request));
   for (const transaction of batch.transactions) outbox.attempt(transaction);
+  forgetDecisions(database, batch.request);
   return true;
+}
+
+/** What has been sent was decided for good. */
+function forgetDecisions(database: Database, { transactions }: PushRequest): void {
+  if (database.statement('SELECT 1 FROM koinon_resolved LIMIT 1').get() === undefined) return;
+  const forget = database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?');
+  for (const { changes } of transactions) for (const { table, id } of changes) forget.run(table, id);
 }
 
 /** Sends the kept bytes, and records what became of each transaction. */
@@ -263,13 +276,16 @@ const refusedWhole = new Set([
 ]);
 
 /** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
-function settleAttempt({ database, outbox }: Local, body: string, outcomes: readonly Outcome[]): void {
+function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[]): void {
+  const { database, outbox } = local;
   if (attemptedBody(database) !== body) return;
   for (const outcome of outcomes) {
     const sequence = outbox.sent(outcome.id);
     if (sequence === undefined) continue;
-    if (outcome.outcome === 'applied') outbox.setState(sequence, 'confirmed');
-    else if (outcome.outcome === 'rejected') outbox.setState(sequence, 'rejected', outcome.problems);
+    if (outcome.outcome === 'applied') {
+      outbox.setState(sequence, 'confirmed', [], outcome.values);
+      for (const { table, id } of outcome.values ?? []) showAnew(local, table, id);
+    } else if (outcome.outcome === 'rejected') outbox.setState(sequence, 'rejected', outcome.problems);
     else outbox.setState(sequence, 'pending');
     const parts = meta(database, 'parts');
     if (outcome.outcome === 'received' && parts) {
@@ -302,7 +318,8 @@ function takePage(
   const counts = applyPage(local, { ...page, header: { ...header, covers, more } }, isFirst);
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)
-    for (const [kind, count] of Object.entries(endSweep(local, header.to))) counts[kind as keyof RowCounts] += count;
+    for (const [kind, count] of Object.entries(endSweep(local, header.to, header.time)))
+      counts[kind as keyof RowCounts] += count;
   if (name === 'cursor') {
     setMeta(database, 'position', String(header.to));
     setMeta(database, 'server position', String(Math.max(header.newest ?? 0, header.to)));

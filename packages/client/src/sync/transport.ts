@@ -7,6 +7,8 @@ import {
   type PullRequest,
   readPulledPage,
   shown,
+  type TrashRequest,
+  type TrashResponse,
 } from '@koinon/core';
 
 /** How a replica reaches its server. */
@@ -15,6 +17,8 @@ export interface Transport {
   pull(request: PullRequest, signal?: AbortSignal): Promise<PulledPage>;
   /** Sends these exact bytes; returns the parsed answer. */
   push(body: string, signal?: AbortSignal): Promise<unknown>;
+  /** Deleted rows that can be brought back; a transport without it cannot. */
+  trash?(request: TrashRequest, signal?: AbortSignal): Promise<TrashResponse>;
   /** Bytes that came down and went up since this was made, where the transport counts them. */
   readonly bytes?: { readonly down: number; readonly up: number };
 }
@@ -33,13 +37,11 @@ export interface HttpOptions {
 export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {}): Transport {
   const root = url.replace(/\/+$/, '');
   const bytes = { down: 0, up: 0 };
-  async function post(path: string, body: string, signal?: AbortSignal): Promise<string> {
+  async function ask(path: string, body: string | undefined, signal?: AbortSignal): Promise<string> {
     const limit = AbortSignal.timeout(timeout);
     const send = () =>
       fetch(`${root}${path}`, {
-        method: 'POST',
-        headers: { 'content-type': 'application/json' },
-        body,
+        ...(body === undefined ? {} : { method: 'POST', headers: { 'content-type': 'application/json' }, body }),
         signal: signal ? AbortSignal.any([signal, limit]) : limit,
       });
     const hasEnded = () => limit.aborted || signal?.aborted === true;
@@ -48,7 +50,7 @@ export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {
       // may be repeated, so one more try on a new connection costs nothing and spares a false alarm.
       const response = await send().catch((error) => (hasEnded() ? Promise.reject(error) : send()));
       const text = await response.text();
-      bytes.up += body.length;
+      bytes.up += body?.length ?? 0;
       bytes.down += text.length;
       if (!response.ok) throw problemOf(response.status, text, root);
       return text;
@@ -66,19 +68,26 @@ export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {
   }
   return {
     bytes,
-    pull: async (request, signal) => readPulledPage(await post('/v1/pull', JSON.stringify(request), signal)),
-    async push(body, signal) {
-      const text = await post('/v1/push', body, signal);
-      try {
-        return JSON.parse(text) as unknown;
-      } catch {
-        throw new KoinonError(
-          'server-answer',
-          `The server's answer was cut off or is not JSON: ${shown(text)}; try again.`,
-        );
-      }
+    pull: async (request, signal) => readPulledPage(await ask('/v1/pull', JSON.stringify(request), signal)),
+    push: async (body, signal) => parsed(await ask('/v1/push', body, signal)),
+    async trash(request, signal) {
+      const query = new URLSearchParams(
+        Object.entries(request).map(([name, value]): [string, string] => [name, String(value)]),
+      );
+      return parsed(await ask(`/v1/trash?${query}`, undefined, signal)) as TrashResponse;
     },
   };
+}
+
+function parsed(text: string): unknown {
+  try {
+    return JSON.parse(text) as unknown;
+  } catch {
+    throw new KoinonError(
+      'server-answer',
+      `The server's answer was cut off or is not JSON: ${shown(text)}; try again.`,
+    );
+  }
 }
 
 /** The error a problem document tells of; an answer that is none says that no Koinon server is there. */

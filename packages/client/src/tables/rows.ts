@@ -13,6 +13,7 @@ import {
   planQuery,
   planSummary,
   quoteName,
+  type RowStatus,
   rowDecoder,
   type Schema,
   type SqlValue,
@@ -25,6 +26,18 @@ import {
   wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
+
+/** Tells the status of a row. */
+export type StatusReader = (table: string, id: string) => RowStatus;
+
+/** The name under which changes of the status of rows are told to watchers. */
+export const statusTable = 'koinon_status';
+
+/** Whether a query reads the status of its rows in. */
+export function readsStatus(query: unknown): boolean {
+  const { join } = (query ?? {}) as { readonly join?: object };
+  return join !== undefined && join !== null && Object.values(join).includes('status');
+}
 
 /** One table's SQL, made once. */
 interface TableSql {
@@ -43,6 +56,8 @@ export class Rows {
   private readonly database: Database;
   private readonly schema: Schema;
   private readonly sql = new Map<string, TableSql>();
+  /** Begins to tell the status of rows; loaded when the first query asks for it. */
+  statuses: (() => StatusReader) | undefined;
 
   constructor(database: Database, schema: Schema) {
     this.database = database;
@@ -95,6 +110,10 @@ export class Rows {
   /** Puts what a plan joins in into its rows: one query for each join, whatever the number of rows. */
   private joined(plan: Plan, rows: readonly AnyRow[]): AnyRow[] {
     const read = plan.joins.map((join): ((row: AnyRow) => unknown) => {
+      if (join.kind === 'status') {
+        const status = this.statuses?.() as StatusReader;
+        return (row) => status(plan.tableName, row.id);
+      }
       if (join.kind === 'one') {
         const wanted = [...new Set(rows.flatMap((row) => (row[join.column] === null ? [] : [row[join.column]])))];
         const found = new Map(this.among(join.target, 'id', wanted).map((row) => [row.id, row]));

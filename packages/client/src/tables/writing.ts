@@ -20,6 +20,7 @@ import {
   withDefaults,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
+import { clockOffset } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { OpenOutboxEntry, Outbox } from '../outbox/outbox.ts';
@@ -191,7 +192,7 @@ export class Writing {
       if (outbox.hasChangesOf(change.table, change.id)) outbox.keepInserted(change.table, change.id);
       else bases.set(change.table, change.id, before);
     }
-    this.entry ??= { id: host.newId(), editedAt: host.now() };
+    this.entry ??= { id: host.newId(), editedAt: host.now() + clockOffset(this.to.database) };
     outbox.append(this.entry, change);
   }
 

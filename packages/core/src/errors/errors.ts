@@ -59,6 +59,8 @@ export const errorStatus = {
   'replica-dropped': 403,
   'transaction-id-reused': 409,
   constraint: 422,
+  'rule-refused': 422,
+  'rule-failed': 422,
   'not-loopback': 403,
   'address-in-use': 409,
   'server-failure': 500,

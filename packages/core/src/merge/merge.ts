@@ -81,4 +81,9 @@ export interface Conflict {
   readonly base: JsonValue;
   readonly local: JsonValue;
   readonly remote: JsonValue;
+  /** When each side was edited, RFC 3339, as far as it is known. */
+  readonly localAt: string | null;
+  readonly remoteAt: string | null;
+  /** Why the column's rule could not decide; null where it is to ask. */
+  readonly reason: string | null;
 }

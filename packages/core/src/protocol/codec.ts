@@ -11,6 +11,8 @@ import {
   type PullRequest,
   type PushRequest,
   type PushResponse,
+  type RestoreRequest,
+  type TrashRequest,
   type UploadedTransaction,
 } from './messages.ts';
 
@@ -104,6 +106,38 @@ export function readPullRequest(body: unknown): PullRequest {
     ...(request.replica === undefined ? {} : { replica: uuid(request.replica, 'replica') }),
     own: list(request.own ?? [], 'own', limits.own).map((id, i) => uuid(id, `own[${i}]`)),
   };
+}
+
+/** Reads the parameters of a request for deleted rows. @throws KoinonError `malformed-request`. */
+export function readTrashRequest(query: unknown): TrashRequest {
+  const request = object(query ?? {}, 'the query', ['table', 'id', 'before', 'limit']);
+  const number = (name: 'before' | 'limit', most: number) => {
+    const given = request[name];
+    if (given === undefined) return {};
+    const value = typeof given === 'string' && /^\d{1,16}$/.test(given) ? Number(given) : Number.NaN;
+    if (!(value >= 1 && value <= most)) throw malformed(name, `a whole number from 1 to ${most}`, given);
+    return { [name]: value };
+  };
+  const word = (name: 'table' | 'id') => {
+    const given = request[name];
+    if (given === undefined) return {};
+    if (typeof given !== 'string') throw malformed(name, 'one text', given);
+    return { [name]: given };
+  };
+  return {
+    ...word('table'),
+    ...word('id'),
+    ...number('before', Number.MAX_SAFE_INTEGER),
+    ...number('limit', limits.trashedRows),
+  };
+}
+
+/** Reads a request to bring a row back. @throws KoinonError `malformed-request`. */
+export function readRestoreRequest(body: unknown): RestoreRequest {
+  const { table, id } = object(body, 'the request', ['table', 'id']);
+  if (typeof table !== 'string') throw malformed('table', 'a table name', table);
+  if (typeof id !== 'string') throw malformed('id', 'a row id', id);
+  return { table, id };
 }
 
 /** Reads the body of a pull's answer. @throws KoinonError `server-answer` when it was cut off or is not one. */

@@ -25,6 +25,8 @@ export const limits = {
   requestBytes: 64 * 1024 * 1024,
   /** Rows in one page of a pull; a request may ask for fewer. */
   pageRows: 5_000,
+  /** Deleted rows in one answer. */
+  trashedRows: 1_000,
   /** Own transactions one pull may ask about. */
   own: 10_000,
 } as const;
@@ -77,25 +79,40 @@ export interface PullHeader {
   readonly time: string;
 }
 
+/** When a row was edited; RFC 3339, by the server's clock. */
+export interface RowTimes {
+  /** The last edit of any of the columns sent; left out in a first download. */
+  readonly editedAt?: string;
+  /** The last edit of each column that is merged by `newest`, where it differs. */
+  readonly times?: Readonly<Record<string, string>>;
+}
+
 /** One row of a pull: what became of it between `from` and `to`. */
 export type PulledRow =
-  | {
+  | (RowTimes & {
       readonly kind: 'insert';
       readonly table: string;
       readonly id: string;
       readonly position: number;
       /** All columns. */
       readonly columns: WireColumns;
-    }
-  | {
+    })
+  | (RowTimes & {
       readonly kind: 'update';
       readonly table: string;
       readonly id: string;
       readonly position: number;
       /** Only the columns that changed. */
       readonly columns: WireColumns;
-    }
-  | { readonly kind: 'delete'; readonly table: string; readonly id: string; readonly position: number };
+    })
+  | (RowTimes & {
+      readonly kind: 'delete';
+      readonly table: string;
+      readonly id: string;
+      readonly position: number;
+      /** What the row held last, where that is known. */
+      readonly columns?: WireColumns;
+    });
 
 /** One page of a pull, read whole. */
 export interface PulledPage {
@@ -141,9 +158,22 @@ export interface StaleRow {
   readonly columns: readonly string[];
 }
 
+/** Columns of one row to which the server gave other values than were sent. */
+export interface ServerValues {
+  readonly table: string;
+  readonly id: string;
+  readonly columns: WireColumns;
+}
+
 /** What became of one uploaded transaction. */
 export type Outcome =
-  | { readonly id: string; readonly outcome: 'applied'; readonly position: number }
+  | {
+      readonly id: string;
+      readonly outcome: 'applied';
+      readonly position: number;
+      /** What the server's hooks filled in or corrected. */
+      readonly values?: readonly ServerValues[];
+    }
   | { readonly id: string; readonly outcome: 'stale'; readonly rows: readonly StaleRow[] }
   | { readonly id: string; readonly outcome: 'waits'; readonly for: string }
   | { readonly id: string; readonly outcome: 'rejected'; readonly problems: readonly Problem[] }
@@ -156,6 +186,38 @@ export type Outcome =
 export interface PushResponse {
   readonly outcomes: readonly Outcome[];
   readonly time: string;
+}
+
+/** `GET /v1/trash`: which deleted rows are asked for, as parameters of the query. */
+export interface TrashRequest {
+  readonly table?: string;
+  readonly id?: string;
+  /** Only those deleted before this position: for the next page. */
+  readonly before?: number;
+  /** At most this many; 100 by default, 1,000 at most. */
+  readonly limit?: number;
+}
+
+/** A deleted row that can be brought back. */
+export interface TrashedRow {
+  readonly table: string;
+  readonly id: string;
+  readonly position: number;
+  /** RFC 3339. */
+  readonly deletedAt: string;
+  /** What it held last. */
+  readonly columns: WireColumns;
+}
+
+/** The answer to `GET /v1/trash`: last deleted first. */
+export interface TrashResponse {
+  readonly rows: readonly TrashedRow[];
+}
+
+/** `POST /v1/restore`: brings a deleted row back as it was. */
+export interface RestoreRequest {
+  readonly table: string;
+  readonly id: string;
 }
 
 /** An error as it travels (RFC 9457). */

@@ -80,6 +80,7 @@ const idColumn: Column = {
   unique: true,
   index: true,
   assigned: false,
+  merge: undefined,
 };
 
 /** The column a query names; `id` among them. */

@@ -1,5 +1,6 @@
-import { shown } from '../errors/errors.ts';
+import { type Problem, shown } from '../errors/errors.ts';
 import {
+  type AnyRow,
   type ColumnOfType,
   columnOf,
   type Row,
@@ -31,19 +32,42 @@ export type JoinMany<S extends Schema> = {
   };
 }[TableName<S>];
 
-/** What a query reads in besides its own rows, by the name it gets. */
-export type Joins<S extends Schema, T extends TableName<S>> = Readonly<Record<string, JoinOne<S, T> | JoinMany<S>>>;
+/** Where a row stands between a device and its server, as a query with `join: { name: 'status' }` reads it in. */
+export interface RowStatus<R = AnyRow> {
+  /**
+   * `synced`: as the server has it. `pending`: changed here and not confirmed. `conflicted`: a person is to decide.
+   * `rejected`: the server refused what was done.
+   */
+  readonly status: 'synced' | 'pending' | 'conflicted' | 'rejected';
+  /** Whether the server has never had the row. */
+  readonly isNew: boolean;
+  /** The columns that differ from the base; all of them for a new row. */
+  readonly changed: readonly string[];
+  /** The row as the server last gave it; null for a new one and, since the row itself is that, for one that is synced. */
+  readonly base: R | null;
+  /** The server's reasons, by column where they have one. */
+  readonly problems: readonly Problem[];
+  /** The row of an undecided conflict or a refusal that keeps this one's change from being sent. */
+  readonly waitsFor: { readonly table: string; readonly id: string } | null;
+}
+
+/** What a query reads in besides its own rows, by the name it gets; `status` is where each row stands. */
+export type Joins<S extends Schema, T extends TableName<S>> = Readonly<
+  Record<string, JoinOne<S, T> | JoinMany<S> | 'status'>
+>;
 
 /** A row of a query's result: the chosen columns, and what was joined in. */
 export type ResultRow<S extends Schema, T extends TableName<S>, C extends string, J> = Pick<
   Row<S, T>,
   Extract<C | 'id', keyof Row<S, T>>
 > & {
-  readonly [K in keyof J]: J[K] extends { readonly from: infer X extends TableName<S> }
-    ? readonly Row<S, X>[]
-    : J[K] extends { readonly by: infer B }
-      ? Row<S, TargetOf<S, T, B>> | null
-      : never;
+  readonly [K in keyof J]: J[K] extends 'status'
+    ? RowStatus<Row<S, T>>
+    : J[K] extends { readonly from: infer X extends TableName<S> }
+      ? readonly Row<S, X>[]
+      : J[K] extends { readonly by: infer B }
+        ? Row<S, TargetOf<S, T, B>> | null
+        : never;
 };
 
 /** A query: a plain object. Rows that are equal by `order` come in the order of their ids. */
@@ -89,6 +113,7 @@ export interface Plan {
 
 /** Something a plan reads in: the row a column of its own points at, or the rows of another plan whose column points here. */
 export type Join =
+  | { readonly name: string; readonly kind: 'status' }
   | { readonly name: string; readonly kind: 'one'; readonly column: string; readonly target: string }
   | { readonly name: string; readonly kind: 'many'; readonly column: string; readonly plan: Plan };
 
@@ -129,6 +154,7 @@ function parseJoin(schema: Schema, tableName: string, columns: readonly string[]
   };
   if (name === 'id' || columns.includes(name))
     throw invalid(tableName, `join ${name} has the name of a column; give it another`);
+  if (given === 'status') return { name, kind: 'status' };
   const extra = Object.keys(join).find((part) => !['from', 'by', 'where', 'order'].includes(part));
   if (extra !== undefined)
     throw invalid(tableName, `join ${name} has no part ${shown(extra)}; there are from, by, where, order`);

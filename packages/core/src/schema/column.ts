@@ -1,3 +1,5 @@
+import type { AnyMergeRule, MergeRule } from '../merge/rules.ts';
+
 /** The column types. Each has one file of behaviour in `values/`. */
 export type ColumnType =
   | 'text'
@@ -37,6 +39,8 @@ export interface ColumnOptions<Value> {
   readonly index?: boolean;
   /** Only the server gives this column a value; on a device it is null until then, and writing it is refused. */
   readonly assigned?: boolean;
+  /** What becomes of the column when the device and the server have both changed it. Default: the table's rule. */
+  readonly merge?: MergeRule<Value>;
 }
 
 /** Options of columns that hold text: lengths in Unicode code points. */
@@ -64,6 +68,8 @@ export interface Column<Value = unknown, Need extends Presence = Presence, Type 
   readonly unique: boolean;
   readonly index: boolean;
   readonly assigned: boolean;
+  /** Its own merge rule; undefined: the table's, or that of its type. */
+  readonly merge: AnyMergeRule | undefined;
   /** The values a one-of column may hold. */
   readonly oneOf?: readonly string[];
   /** The table a reference column points at. */
@@ -82,7 +88,8 @@ type NeedOf<Options> = Options extends { assigned: true }
       : 'required';
 type Typed<Value, Options, Type extends ColumnType> = Column<Value | Nullable<Options>, NeedOf<Options>, Type>;
 
-interface Particulars extends ColumnOptions<unknown>, LengthOptions, RangeOptions {
+interface Particulars extends Omit<ColumnOptions<unknown>, 'merge'>, LengthOptions, RangeOptions {
+  readonly merge?: AnyMergeRule;
   readonly oneOf?: readonly string[];
   readonly target?: string;
 }
@@ -91,8 +98,25 @@ function column<Value, Options, Type extends ColumnType>(
   type: Type,
   options: Particulars,
 ): Typed<Value, Options, Type> {
-  const { optional = false, unique = false, index = false, assigned = false, default: initial, ...rest } = options;
-  return Object.freeze({ type, optional: optional || assigned, default: initial, unique, index, assigned, ...rest });
+  const {
+    optional = false,
+    unique = false,
+    index = false,
+    assigned = false,
+    merge,
+    default: initial,
+    ...rest
+  } = options;
+  return Object.freeze({
+    type,
+    optional: optional || assigned,
+    default: initial,
+    unique,
+    index,
+    assigned,
+    merge,
+    ...rest,
+  });
 }
 
 /** Text: any string of whole Unicode characters, without NUL. Lengths count code points. */

@@ -166,6 +166,8 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
     });
   };
   for (const [name, column] of Object.entries(definition.columns)) {
+    if (column.merge === 'by line' && column.type !== 'text') refuse(name, 'only text is merged by line');
+    if (column.merge === 'by member' && column.type !== 'json') refuse(name, 'only json is merged by member');
     if (name.toLowerCase() === 'id') refuse(name, 'every table has the text key id already');
     if (column.type === 'reference' && !Object.hasOwn(tables, column.target ?? ''))
       refuse(name, `references ${shown(column.target)}, which is not a table of this schema`);

@@ -1,4 +1,5 @@
 import type { Problem } from '../errors/errors.ts';
+import type { AnyMergeRule, DeletionRule, MergeRule } from '../merge/rules.ts';
 import type { Column } from './column.ts';
 
 /** Columns by name. */
@@ -18,6 +19,10 @@ export interface TableOptions<Names extends string = string> {
   readonly index?: readonly (readonly Names[])[];
   /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
   readonly home?: 'everywhere' | 'device';
+  /** What becomes of columns that the device and the server have both changed, where a column has no rule of its own. */
+  readonly merge?: Extract<MergeRule<never>, string>;
+  /** What becomes of a row that one side deleted while the other edited it. Default `edit survives`. */
+  readonly deletion?: DeletionRule;
   /** Looks at a whole row before it is written; says what is wrong with it, or nothing. */
   readonly check?: (
     row: Readonly<Record<Names, unknown>> & { readonly id: string },
@@ -30,6 +35,9 @@ export interface Table<C extends Columns = Columns> {
   readonly unique: readonly (readonly string[])[];
   readonly index: readonly (readonly string[])[];
   readonly home: 'everywhere' | 'device';
+  /** The rule for columns without one of their own; undefined: what their type brings. */
+  readonly merge: AnyMergeRule | undefined;
+  readonly deletion: DeletionRule;
   /** The columns as a list, in order. */
   readonly entries: readonly (readonly [string, Column])[];
   /** The columns' names, in order. */
@@ -59,6 +67,8 @@ export function table<const C extends Columns>(
     unique,
     index: [...entries.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
     home: options.home ?? 'everywhere',
+    merge: options.merge,
+    deletion: options.deletion ?? 'edit survives',
     entries,
     names: entries.map(([name]) => name),
     isPlain: entries.every(([, { type }]) => type !== 'bytes'),

@@ -1,4 +1,5 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import type { Schema } from '@koinon/core';
 import fastify from 'fastify';
 import { koinonPlugin, type PluginOptions } from './plugin.ts';
 
@@ -18,9 +19,9 @@ export interface RequestHandler {
  * const koinon = await requestHandler({ store })
  * createServer((request, response) => (request.url.startsWith('/v1/') ? koinon.handle(request, response) : mine(request, response)))
  */
-export async function requestHandler(options: PluginOptions): Promise<RequestHandler> {
+export async function requestHandler<S extends Schema = Schema>(options: PluginOptions<S>): Promise<RequestHandler> {
   const app = fastify();
-  await app.register(koinonPlugin, options);
+  await app.register(koinonPlugin<S>, options);
   await app.ready();
   return { handle: (request, response) => app.routing(request, response), close: () => app.close() };
 }

@@ -11,16 +11,21 @@ import {
   protocolVersion,
   readPullRequest,
   readPushRequest,
+  readRestoreRequest,
+  readTrashRequest,
+  type Schema,
 } from '@koinon/core';
 import type { FastifyError, FastifyInstance, FastifyReply } from 'fastify';
 import { pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
+import { type RuleOptions, ruleSet } from '../rules/rules.ts';
 import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
 import type { Store } from '../stores/store.ts';
+import { restore, trash } from '../trash/trash.ts';
 import { openApi } from './openapi.ts';
 
 /** Options of {@link koinonPlugin}. */
-export interface PluginOptions extends KeeperOptions {
+export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions, RuleOptions<S> {
   readonly store: Store;
   /** Apps whose schema is older are told to upgrade; they keep working by themselves, and keep what is unsent. */
   readonly minimumSchemaVersion?: number;
@@ -32,9 +37,9 @@ export interface PluginOptions extends KeeperOptions {
  * The routes of the protocol as a Fastify plugin, to be registered in a service of your own (under a prefix, if you
  * like) or by {@link startServer}. Every error is a problem document (RFC 9457).
  */
-export async function koinonPlugin(
+export async function koinonPlugin<S extends Schema = Schema>(
   app: FastifyInstance,
-  { store, minimumSchemaVersion = 1, requestsPerMinute = 6_000, ...keeping }: PluginOptions,
+  { store, minimumSchemaVersion = 1, requestsPerMinute = 6_000, rules, ruleTimeLimit, ...keeping }: PluginOptions<S>,
 ): Promise<void> {
   const root = `/v${protocolVersion}`;
   await app.register(compress, { global: true, threshold: 2_048, encodings: ['gzip', 'deflate'] });
@@ -50,6 +55,9 @@ export async function koinonPlugin(
   const keeper = new Keeper(store, keeping);
   keeper.start();
   app.addHook('onClose', () => keeper.stop());
+  const ruled = ruleSet({ ...(rules && { rules }), ...(ruleTimeLimit && { ruleTimeLimit }) }, (err, { table, id }) =>
+    app.log.error({ err, table, id }, 'a rule failed'),
+  );
   const dropped = new Set<string>();
   for (const { id, isDropped } of await store.read((reader) => reader.replicas())) if (isDropped) dropped.add(id);
   const meet = async (replica: string | undefined): Promise<void> => {
@@ -105,10 +113,17 @@ export async function koinonPlugin(
     return reply.type(jsonLines).send(lines.join(''));
   });
 
+  app.get(`${root}/trash`, async (request) => trash(store, readTrashRequest(request.query)));
+
+  app.post(`${root}/restore`, async (request, reply) => {
+    await restore(store, readRestoreRequest(request.body), ruled);
+    return reply.status(204).send();
+  });
+
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) => {
     const asked = admitted(readPushRequest(request.body));
     await meet(asked.replica);
-    const answer = await push(store, asked);
+    const answer = await push(store, asked, ruled);
     const { replica, schemaVersion = null, transactions } = asked;
     const rowsUp = transactions.reduce((sum, { changes }) => sum + changes.length, 0);
     keeper.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp });

@@ -1,10 +1,10 @@
-import { KoinonError } from '@koinon/core';
+import { KoinonError, type Schema } from '@koinon/core';
 import fastify from 'fastify';
 import type { Logger } from 'pino';
 import { koinonPlugin, type PluginOptions } from './plugin.ts';
 
 /** Options of {@link startServer}. */
-export interface ServerOptions extends PluginOptions {
+export interface ServerOptions<S extends Schema = Schema> extends PluginOptions<S> {
   /** The address to bind to; loopback only. Default `127.0.0.1`. */
   readonly host?: string;
   /** The port; 0 takes a free one. Default 4280. */
@@ -29,13 +29,13 @@ const loopback = /^(127(\.\d{1,3}){3}|::1|localhost)$/;
  *
  * @throws KoinonError `not-loopback`, `address-in-use`.
  */
-export async function startServer({
+export async function startServer<S extends Schema = Schema>({
   store,
   host = '127.0.0.1',
   port = 4280,
   logger,
   ...options
-}: ServerOptions): Promise<RunningServer> {
+}: ServerOptions<S>): Promise<RunningServer> {
   if (!loopback.test(host))
     throw new KoinonError(
       'not-loopback',
@@ -55,7 +55,7 @@ export async function startServer({
     // The connection of a request that was under way would otherwise stay open after its answer, and stopping wait for it.
     if (isClosing) reply.header('connection', 'close');
   });
-  await app.register(koinonPlugin, { store, ...options });
+  await app.register(koinonPlugin<S>, { store, ...options });
   const url = await app.listen({ host, port }).catch((error: { code?: string }) => {
     if (error.code !== 'EADDRINUSE') throw error;
     throw new KoinonError(

@@ -1,7 +1,6 @@
 import { createHash } from 'node:crypto';
 import { setImmediate } from 'node:timers/promises';
 import {
-  type AnyRow,
   type Change,
   type Cursor,
   changeFromWire,
@@ -14,8 +13,8 @@ import {
   type PushRequest,
   type PushResponse,
   referencesOf,
-  rowProblems,
   type Schema,
+  type ServerValues,
   type Table,
   type UploadedTransaction,
   type WireChange,
@@ -23,8 +22,9 @@ import {
 } from '@koinon/core';
 import canonicalize from 'canonicalize';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
+import { type RuleSet, ruleSet } from '../rules/rules.ts';
+import { writeByRules } from '../rules/write.ts';
 import {
-  byTable,
   type Reach,
   type Receipt,
   type RowKey,
@@ -33,6 +33,8 @@ import {
   type StoreWriter,
 } from '../stores/store.ts';
 import { Comparison } from './compare.ts';
+
+const noRules = ruleSet({}, () => undefined);
 
 /** How long one database transaction may go on taking up uploaded ones, in milliseconds: others wait for it. */
 const turn = 25;
@@ -43,15 +45,16 @@ const turn = 25;
  * references rows of one not applied `waits`. Only `applied` has written anything. Several are committed together, since
  * what a commit costs is waiting for the disk; should one fail, those are taken up again one by one.
  */
-export async function push(store: Store, request: PushRequest): Promise<PushResponse> {
+export async function push(store: Store, request: PushRequest, rules: RuleSet = noRules): Promise<PushResponse> {
   const base = request.base === null ? null : cursorOf(store, request.base);
   const { transactions } = request;
+  const taking: Taking = { store, rules };
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new Map();
   while (outcomes.length < transactions.length) {
     const left = transactions.slice(outcomes.length);
-    const group = await takeInSome(store, left, base, blocked).catch(() => undefined);
-    outcomes.push(...(group ?? (await takeInAlone(store, left[0] as UploadedTransaction, base, blocked))));
+    const group = await takeInSome(taking, left, base, blocked).catch(() => undefined);
+    outcomes.push(...(group ?? (await takeInAlone(taking, left[0] as UploadedTransaction, base, blocked))));
     for (const [i, { id, outcome }] of outcomes.entries())
       if (outcome !== 'applied' && outcome !== 'received')
         for (const { table, id: row } of (transactions[i] as UploadedTransaction).changes)
@@ -62,23 +65,29 @@ export async function push(store: Store, request: PushRequest): Promise<PushResp
   return { outcomes, time: new Date().toISOString() };
 }
 
+/** What takes transactions up. */
+interface Taking {
+  readonly store: Store;
+  readonly rules: RuleSet;
+}
+
 /** Rows that transactions of this request touch which were not applied, and by which of them. */
 type Blocked = Map<string, string>;
 
 /** Takes in transactions from the first on, until the turn is over; all in one database transaction. */
 function takeInSome(
-  store: Store,
+  taking: Taking,
   transactions: readonly UploadedTransaction[],
   base: Cursor | null,
   before: ReadonlyMap<string, string>,
 ): Promise<Outcome[]> {
-  return store.write(async (writer) => {
+  return taking.store.write(async (writer) => {
     const end = performance.now() + turn;
     const blocked: Blocked = new Map(before);
     const outcomes: Outcome[] = [];
     const from = await basedOn(writer, base);
     for (const transaction of transactions) {
-      const outcome = await takeIn(store, writer, transaction, from, blocked);
+      const outcome = await takeIn(taking, writer, transaction, from, blocked);
       outcomes.push(outcome);
       if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
         for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
@@ -89,14 +98,14 @@ function takeInSome(
 }
 
 async function takeInAlone(
-  store: Store,
+  taking: Taking,
   transaction: UploadedTransaction,
   base: Cursor | null,
   blocked: ReadonlyMap<string, string>,
 ): Promise<Outcome[]> {
   const { id } = transaction;
-  return store
-    .write(async (writer) => [await takeIn(store, writer, transaction, await basedOn(writer, base), blocked)])
+  return taking.store
+    .write(async (writer) => [await takeIn(taking, writer, transaction, await basedOn(writer, base), blocked)])
     .catch((error): Outcome[] => {
       if (!(error instanceof RowsLockedError)) throw error;
       // Nobody knows for how long: it may come again, and those that have nothing to do with it go on.
@@ -116,14 +125,14 @@ async function basedOn(writer: StoreWriter, base: Cursor | null): Promise<Based>
 
 /** A transaction as it comes: whole, or in parts, of which all but the last are only put by. */
 async function takeIn(
-  store: Pick<Store, 'schema' | 'ordinal'>,
+  taking: Taking,
   writer: StoreWriter,
   transaction: UploadedTransaction,
   base: Based,
   blocked: ReadonlyMap<string, string>,
 ): Promise<Outcome> {
   const { id, part } = transaction;
-  if (part === undefined) return takeUp(store, writer, transaction, base, blocked);
+  if (part === undefined) return takeUp(taking, writer, transaction, base, blocked);
   const known = await writer.receipt(id);
   if (known !== undefined) return outcomeOf(known);
   // Whoever begins, begins anew: what another version of the app put by may have been cut elsewhere.
@@ -140,7 +149,7 @@ async function takeIn(
         message: `A transaction takes ${limits.transactionChanges} changes at most, not ${whole.changes.length}.`,
       },
     ]);
-  return takeUp(store, writer, whole, base, blocked);
+  return takeUp(taking, writer, whole, base, blocked);
 }
 
 function outcomeOf({ id, outcome }: Receipt): Outcome {
@@ -150,13 +159,14 @@ function outcomeOf({ id, outcome }: Receipt): Outcome {
 }
 
 async function takeUp(
-  { schema, ordinal }: Pick<Store, 'schema' | 'ordinal'>,
+  { store, rules }: Taking,
   writer: StoreWriter,
   transaction: UploadedTransaction,
   base: Based,
   blocked: ReadonlyMap<string, string>,
 ): Promise<Outcome> {
   const { id } = transaction;
+  const { schema } = store;
   const digest = digestOf(transaction);
   const known = await writer.receipt(id);
   if (known !== undefined) {
@@ -187,15 +197,20 @@ async function takeUp(
   if (comparison.problems.length > 0) return refuse(comparison.problems);
   if (comparison.stale.length > 0) return { id, outcome: 'stale', rows: comparison.stale };
 
-  const problems = await writer.attempt(id, Date.parse(transaction.editedAt), async () => {
-    await writer.apply(changes);
-    return wholeProblems(schema, writer, keys);
+  let values: readonly ServerValues[] = [];
+  const problems = await writer.attempt(id, editTime(transaction), async () => {
+    const written = await writeByRules({ schema, writer, rules }, changes, keys, 'device');
+    values = written.values;
+    return written.problems;
   });
   if (problems.length > 0) return refuse(problems);
-  const position = ordinal(await writer.position());
+  const position = store.ordinal(await writer.position());
   await writer.saveReceipt({ id, digest, outcome: { kind: 'applied', position } });
-  return { id, outcome: 'applied', position };
+  return { id, outcome: 'applied', position, ...(values.length > 0 ? { values } : {}) };
 }
+
+/** When a transaction was made; a device whose clock is ahead cannot have made it later than now. */
+const editTime = ({ editedAt }: UploadedTransaction) => Math.min(Date.parse(editedAt), Date.now());
 
 function forgottenOutcome({ editedAt }: UploadedTransaction): Problem {
   return {
@@ -225,58 +240,6 @@ function unreadableProblems(schema: Schema, change: WireChange): Problem[] {
 function completed(schema: Schema, change: Change): Change {
   if (change.kind !== 'insert') return change;
   return { ...change, columns: withDefaults(schema.tables[change.table] as Table, change.columns) };
-}
-
-/** What only the written rows can answer for: row rules, and references in both directions. */
-async function wholeProblems(schema: Schema, writer: StoreWriter, keys: readonly RowKey[]): Promise<Problem[]> {
-  const problems: Problem[] = [];
-  for (const [name, written] of byTable(keys)) {
-    const rows = await writer.rows(name, written);
-    for (const row of rows.values()) problems.push(...rowProblems(name, schema.tables[name] as Table, row));
-    problems.push(...(await pointingNowhere(schema, writer, name, [...rows.values()])));
-    const gone = written.filter((id) => !rows.has(id));
-    if (gone.length > 0) problems.push(...(await stillReferenced(schema, writer, name, gone)));
-  }
-  return problems;
-}
-
-async function pointingNowhere(
-  schema: Schema,
-  writer: StoreWriter,
-  table: string,
-  rows: readonly AnyRow[],
-): Promise<Problem[]> {
-  const problems: Problem[] = [];
-  for (const [column, { target }] of (schema.tables[table] as Table).entries) {
-    if (target === undefined) continue;
-    const pointing = rows.flatMap((row) => (typeof row[column] === 'string' ? [{ id: row.id, to: row[column] }] : []));
-    if (pointing.length === 0) continue;
-    const there = await writer.rows(target, [...new Set(pointing.map(({ to }) => to))]);
-    for (const { id, to } of pointing) {
-      if (there.has(to)) continue;
-      const message = `${table}.${column} ${to}: there is no ${target} of that id on the server.`;
-      problems.push({ code: 'no-such-reference', table, id, column, rule: `references ${target}`, message });
-    }
-  }
-  return problems;
-}
-
-async function stillReferenced(
-  schema: Schema,
-  writer: StoreWriter,
-  table: string,
-  ids: readonly string[],
-): Promise<Problem[]> {
-  const problems: Problem[] = [];
-  for (const [otherName, other] of Object.entries(schema.tables))
-    for (const [column, { target }] of other.entries) {
-      if (target !== table) continue;
-      for (const [id, referrer] of await writer.referrers(otherName, column, ids)) {
-        const message = `${table} ${id} cannot be deleted: ${otherName} ${referrer} refers to it by ${column}.`;
-        problems.push({ code: 'row-referenced', table, id, rule: `referenced by ${otherName}.${column}`, message });
-      }
-    }
-  return problems;
 }
 
 /** The transaction of this batch that must be settled first, if there is one. */

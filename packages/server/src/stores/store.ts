@@ -1,4 +1,4 @@
-import type { AnyRow, Change, JsonValue, Position, Problem, Schema, WireChange } from '@koinon/core';
+import type { AnyRow, Change, JsonValue, Position, Problem, RowTimes, Schema, WireChange } from '@koinon/core';
 
 /** A row by its table and id. */
 export interface RowKey {
@@ -45,13 +45,19 @@ export interface Stamp {
 }
 
 /** What became of one row since a position. */
-export type FeedEntry =
-  | (RowKey & {
-      readonly kind: 'insert' | 'update';
-      readonly position: number;
-      readonly columns: Readonly<Record<string, JsonValue>>;
-    })
-  | (RowKey & { readonly kind: 'delete'; readonly position: number });
+export type FeedEntry = RowKey &
+  RowTimes & { readonly position: number } & (
+    | { readonly kind: 'insert' | 'update'; readonly columns: Readonly<Record<string, JsonValue>> }
+    | { readonly kind: 'delete'; readonly columns?: Readonly<Record<string, JsonValue>> }
+  );
+
+/** A deleted row, while the feed keeps what it held last. */
+export interface Tombstone extends RowKey {
+  readonly position: number;
+  /** RFC 3339. */
+  readonly deletedAt: string;
+  readonly columns: Readonly<Record<string, JsonValue>>;
+}
 
 /** A stretch of the feed. */
 export interface FeedPage {
@@ -95,6 +101,15 @@ export interface Contact {
   readonly rowsUp: number;
 }
 
+/** Which tombstones are wanted. */
+export interface WantedTombstones {
+  readonly table?: string | undefined;
+  readonly id?: string | undefined;
+  /** Only those deleted before this position. */
+  readonly before?: number | undefined;
+  readonly limit: number;
+}
+
 /** Reads in one snapshot of the database. */
 export interface StoreReader {
   /** How a position stands to this feed. */
@@ -109,6 +124,8 @@ export interface StoreReader {
   changesSince(position: Position, limit: number): Promise<FeedPage>;
   /** How many rows there are, or have changed behind a position, by table. */
   counts(since: Position | null): Promise<Readonly<Record<string, number>>>;
+  /** Rows that were deleted, last deleted first: of one table and with this id where they are given, from behind a position. */
+  tombstones(wanted: WantedTombstones): Promise<Tombstone[]>;
   /** Those of these transactions that have been applied. */
   applied(ids: readonly string[]): Promise<string[]>;
 }
@@ -125,6 +142,10 @@ export interface StoreWriter {
   stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]>;
   /** Runs writes that are taken back when they return or raise problems. Writes carry this receipt and edit time. */
   attempt(receipt: string, editedAt: number, work: () => Promise<readonly Problem[]>): Promise<readonly Problem[]>;
+  /** Writes changes that no uploaded transaction made, such as what a hook fills in. @throws ConstraintError. */
+  applyOwn(changes: readonly Change[]): Promise<void>;
+  /** Runs SQL of the store's own dialect in this transaction: rows of a query. */
+  query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]>;
   /** Writes the changes of a transaction into the app's tables; rows may swap unique values. @throws ConstraintError when a table refuses one. */
   apply(changes: readonly Change[]): Promise<void>;
   /** Rows by id; those that are not there are left out. */

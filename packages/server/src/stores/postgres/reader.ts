@@ -1,6 +1,25 @@
-import { type AnyRow, type Column, columnsToWire, frozenRow, type JsonValue, type Position } from '@koinon/core';
+import {
+  type AnyRow,
+  type Column,
+  columnsToWire,
+  frozenRow,
+  type JsonValue,
+  type Position,
+  quoteText,
+  type RowTimes,
+} from '@koinon/core';
 import type { ClientBase } from 'pg';
-import { byTable, type FeedEntry, type FeedPage, type KnownReplica, type Reach, type StoreReader } from '../store.ts';
+import {
+  byTable,
+  type FeedEntry,
+  type FeedPage,
+  type KnownReplica,
+  type Reach,
+  type StoreReader,
+  type Tombstone,
+  type WantedTombstones,
+} from '../store.ts';
+import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
 import type { AppTable } from './layout.ts';
 import { readPosition, Snapshot, writePosition } from './snapshot.ts';
@@ -15,6 +34,7 @@ export interface StampRow {
   position: string;
   born: string;
   row_position: string;
+  row_edited_at: string;
   row_receipt: string | null;
   deleted: boolean;
   columns: Record<string, ColumnStamp>;
@@ -22,7 +42,7 @@ export interface StampRow {
 
 /** What is read of a stamp. */
 export const stampFields =
-  'table_name, row_id, position::text, born::text, row_position::text, row_receipt, deleted, columns';
+  'table_name, row_id, position::text, born::text, row_position::text, row_edited_at, row_receipt, deleted, columns';
 
 interface StoredReplica {
   id: string;
@@ -81,10 +101,19 @@ export class PostgresReader implements StoreReader {
       rowMode: 'array',
     });
     const position = ordinalOf(await this.snapshot());
-    return rows.map((raw) => {
-      const row = this.decode(table, raw);
-      return { kind: 'insert', table, id: row.id, position, columns: this.wire(table, row) };
-    });
+    const decoded = rows.map((raw) => this.decode(table, raw));
+    const times = await this.newestTimes(
+      table,
+      decoded.map((row) => row.id),
+    );
+    return decoded.map((row) => ({
+      kind: 'insert',
+      table,
+      id: row.id,
+      position,
+      columns: this.wire(table, row),
+      ...times.get(row.id),
+    }));
   }
 
   async changesSince(position: Position, limit: number): Promise<FeedPage> {
@@ -192,7 +221,58 @@ export class PostgresReader implements StoreReader {
     );
     const found = new Map<string, Map<string, AnyRow>>();
     for (const [table, ids] of wanted) found.set(table, await this.rowsOf(table, ids));
-    return stamps.flatMap((stamp) => this.entry(stamp, found.get(stamp.table_name)?.get(stamp.row_id), known));
+    const images = await this.images(stamps);
+    return stamps.flatMap((stamp) =>
+      this.entry(stamp, (stamp.deleted ? images : found).get(stamp.table_name)?.get(stamp.row_id), known),
+    );
+  }
+
+  /** What deleted rows held last, where that is kept. */
+  private async images(stamps: readonly StampRow[]): Promise<Map<string, Map<string, AnyRow>>> {
+    const wanted = byTable(
+      stamps.flatMap(({ table_name: table, row_id: id, deleted }) =>
+        deleted && this.tables.has(table) ? [{ table, id }] : [],
+      ),
+    );
+    const found = new Map<string, Map<string, AnyRow>>();
+    for (const [table, ids] of wanted) {
+      const { rows } = await this.client.query<unknown[]>({
+        text: `SELECT ${this.imageFields(table)} FROM koinon.stamp r WHERE table_name = $1 AND row_id = ANY($2) AND image IS NOT NULL`,
+        values: [table, ids],
+        rowMode: 'array',
+      });
+      found.set(table, new Map(rows.map((raw) => this.decode(table, raw)).map((row) => [row.id, row])));
+    }
+    return found;
+  }
+
+  async tombstones({ table, id, before, limit }: WantedTombstones): Promise<Tombstone[]> {
+    const { rows: stamps } = await this.client.query<StampRow>(
+      `SELECT ${stampFields} FROM koinon.stamp s WHERE deleted AND image IS NOT NULL AND table_name = coalesce($1, table_name)
+         AND row_id = coalesce($2, row_id) AND ($3::text IS NULL OR position < $3::text::xid8)
+       ORDER BY s.position DESC, table_name, row_id LIMIT $4`,
+      [table ?? null, id ?? null, before === undefined ? null : String(before), limit],
+    );
+    const images = await this.images(stamps);
+    return stamps.flatMap(({ table_name, row_id, position, row_edited_at }) => {
+      const row = images.get(table_name)?.get(row_id);
+      if (row === undefined) return [];
+      const deletedAt = new Date(Number(row_edited_at)).toISOString();
+      return [
+        { table: table_name, id: row_id, position: Number(position), deletedAt, columns: this.wire(table_name, row) },
+      ];
+    });
+  }
+
+  /** The edit times of rows whose table has columns that are merged by them. */
+  private async newestTimes(name: string, ids: readonly string[]): Promise<Map<string, RowTimes>> {
+    const { table } = this.table(name);
+    if (newestColumns(table).length === 0) return new Map();
+    const { rows } = await this.client.query<StampRow>(
+      `SELECT ${stampFields} FROM koinon.stamp s WHERE table_name = $1 AND row_id = ANY($2)`,
+      [name, ids],
+    );
+    return new Map(rows.map((stamp) => [stamp.row_id, rowTimes(table, table.names, stampedTimes(stamp))]));
   }
 
   private entry(stamp: StampRow, row: AnyRow | undefined, known: Snapshot): FeedEntry[] {
@@ -200,16 +280,23 @@ export class PostgresReader implements StoreReader {
     const position = Number(stamp.position);
     if (!this.tables.has(table)) return [];
     // Inserted and deleted again since: whoever stands there never had it.
-    if (stamp.deleted) return known.sees(BigInt(stamp.born)) ? [{ kind: 'delete', table, id, position }] : [];
+    if (stamp.deleted) {
+      const editedAt = new Date(Number(stamp.row_edited_at)).toISOString();
+      const held = row && { columns: this.wire(table, row) };
+      return known.sees(BigInt(stamp.born)) ? [{ kind: 'delete', table, id, position, editedAt, ...held }] : [];
+    }
     if (row === undefined) return [];
     const columns = this.wire(table, row);
-    if (!known.sees(BigInt(stamp.row_position))) return [{ kind: 'insert', table, id, position, columns }];
+    const timesOf = (sent: readonly string[]) => rowTimes(this.table(table).table, sent, stampedTimes(stamp));
+    if (!known.sees(BigInt(stamp.row_position)))
+      return [{ kind: 'insert', table, id, position, columns, ...timesOf(Object.keys(columns)) }];
     const changed: Record<string, JsonValue> = {};
     for (const [name, value] of Object.entries(columns)) {
       const written = stamp.columns[name];
       if (written !== undefined && !known.sees(BigInt(written[0]))) changed[name] = value;
     }
-    return Object.keys(changed).length === 0 ? [] : [{ kind: 'update', table, id, position, columns: changed }];
+    const names = Object.keys(changed);
+    return names.length === 0 ? [] : [{ kind: 'update', table, id, position, columns: changed, ...timesOf(names) }];
   }
 
   private table(name: string): AppTable {
@@ -217,12 +304,21 @@ export class PostgresReader implements StoreReader {
   }
 
   private fields(table: string): string {
-    const { id, columns, table: definition } = this.table(table);
+    return this.fieldsFrom(table, `r.${this.table(table).id.sql}::text`, (_name, { sql }) => `r.${sql}`);
+  }
+
+  /** The same of the image in a tombstone. */
+  private imageFields(table: string): string {
+    return this.fieldsFrom(table, 'r.row_id', (name, { type }) => imageSql(name, type));
+  }
+
+  private fieldsFrom(table: string, id: string, from: (name: string, column: StandingColumn) => string): string {
+    const { columns, table: definition } = this.table(table);
     const fields = definition.entries.map(([name, column]) => {
-      const { sql, type } = columns.get(name) as StandingColumn;
-      return readSql(column, { sql: `r.${sql}`, type });
+      const standing = columns.get(name) as StandingColumn;
+      return readSql(column, { sql: from(name, standing), type: standing.type });
     });
-    return [`r.${id.sql}::text`, ...fields].join(', ');
+    return [id, ...fields].join(', ');
   }
 
   private decode(table: string, raw: readonly unknown[]): AnyRow {
@@ -241,6 +337,19 @@ export class PostgresReader implements StoreReader {
   private async one<Row extends object>(sql: string): Promise<Row> {
     return (await this.client.query<Row>(sql)).rows[0] as Row;
   }
+}
+
+/** A column's value in the image of a deleted row, as the type it had in its table. */
+function imageSql(name: string, type: string): string {
+  const member = `r.image -> ${quoteText(name)}`;
+  if (type.endsWith('[]'))
+    return `(CASE WHEN jsonb_typeof(${member}) = 'array' THEN ARRAY(SELECT jsonb_array_elements_text(${member})) END)::${type}`;
+  if (/^jsonb?$/.test(type)) return `nullif(${member}, 'null')::${type}`;
+  return `(r.image ->> ${quoteText(name)})::${type}`;
+}
+
+function stampedTimes({ row_edited_at, columns }: StampRow): StampedTimes {
+  return { row: Number(row_edited_at), column: (name) => columns[name]?.[1] };
 }
 
 /** A number that grows as the feed does: the first transaction that a snapshot does not see. */

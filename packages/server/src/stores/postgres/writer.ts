@@ -216,6 +216,24 @@ export class PostgresWriter implements StoreWriter {
     return problems;
   }
 
+  async applyOwn(changes: readonly Change[]): Promise<void> {
+    const { rows } = await this.client.query<{ receipt: string; edited: string }>(
+      "SELECT current_setting('koinon.receipt', true) AS receipt, current_setting('koinon.edited_at', true) AS edited",
+    );
+    const as = (receipt: string, edited: string) =>
+      this.client.query("SELECT set_config('koinon.receipt', $1, true), set_config('koinon.edited_at', $2, true)", [
+        receipt,
+        edited,
+      ]);
+    await as('', '');
+    await this.apply(changes);
+    await as(rows[0]?.receipt ?? '', rows[0]?.edited ?? '');
+  }
+
+  async query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]> {
+    return (await this.client.query<Record<string, unknown>>(sql, [...values])).rows;
+  }
+
   async apply(changes: readonly Change[]): Promise<void> {
     await this.client.query('SAVEPOINT at_once');
     try {

@@ -4,12 +4,15 @@ import {
   type JsonValue,
   type Position,
   quoteName,
+  type RowTimes,
   rowDecoder,
   type Schema,
+  type SqlValue,
   type Table,
   withOwnTimes,
 } from '@koinon/core';
-import type { FeedEntry, FeedPage, KnownReplica, Reach, StoreReader } from '../store.ts';
+import type { FeedEntry, FeedPage, KnownReplica, Reach, StoreReader, Tombstone, WantedTombstones } from '../store.ts';
+import { newestColumns, rowTimes } from '../times.ts';
 import type { Prepared } from './driver.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
@@ -26,6 +29,7 @@ export interface StampRow {
   row_receipt: string | null;
   deleted: 0 | 1;
   columns: string;
+  image: string | null;
 }
 
 interface StoredReplica {
@@ -104,7 +108,15 @@ export class SqliteReader implements StoreReader {
       limit,
     );
     const position = this.end();
-    return rows.map((raw) => ({ kind: 'insert', table, id: raw.id, position, columns: this.wire(table, raw) }));
+    const times = this.newestTimes(table);
+    return rows.map((raw) => ({
+      kind: 'insert',
+      table,
+      id: raw.id,
+      position,
+      columns: this.wire(table, raw),
+      ...times(raw.id),
+    }));
   }
 
   async changesSince(position: Position, limit: number): Promise<FeedPage> {
@@ -161,15 +173,70 @@ export class SqliteReader implements StoreReader {
     const { table_name: table, row_id: id, position } = stamp;
     if (!Object.hasOwn(this.schema.tables, table)) return [];
     // Inserted and deleted again since: whoever stands at `since` never had it.
-    if (stamp.deleted) return stamp.born > since ? [] : [{ kind: 'delete', table, id, position }];
+    const definition = this.schema.tables[table] as Table;
+    if (stamp.deleted) {
+      const editedAt = new Date(stamp.row_edited_at).toISOString();
+      const columns = this.imageOf(stamp);
+      return stamp.born > since ? [] : [{ kind: 'delete', table, id, position, editedAt, ...(columns && { columns }) }];
+    }
     const row = this.row(table, id);
     if (row === null) return [];
-    const columns = columnsToWire(this.schema.tables[table] as Table, row);
-    if (stamp.row_position > since) return [{ kind: 'insert', table, id, position, columns }];
+    const columns = columnsToWire(definition, row);
     const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
+    const timesOf = (sent: readonly string[]) =>
+      rowTimes(definition, sent, { row: stamp.row_edited_at, column: (name) => written[name]?.[1] });
+    if (stamp.row_position > since)
+      return [{ kind: 'insert', table, id, position, columns, ...timesOf(definition.names) }];
     const changed: Record<string, JsonValue> = {};
     for (const [name, value] of Object.entries(columns)) if ((written[name]?.[0] ?? 0) > since) changed[name] = value;
-    return Object.keys(changed).length === 0 ? [] : [{ kind: 'update', table, id, position, columns: changed }];
+    const names = Object.keys(changed);
+    return names.length === 0 ? [] : [{ kind: 'update', table, id, position, columns: changed, ...timesOf(names) }];
+  }
+
+  async tombstones({ table, id, before, limit }: WantedTombstones): Promise<Tombstone[]> {
+    const stamps = this.database.all<StampRow>(
+      `SELECT * FROM koinon_stamp WHERE deleted = 1 AND image IS NOT NULL AND table_name = coalesce(?1, table_name)
+         AND row_id = coalesce(?2, row_id) AND position < ?3 ORDER BY position DESC LIMIT ?4`,
+      table ?? null,
+      id ?? null,
+      before ?? Number.MAX_SAFE_INTEGER,
+      limit,
+    );
+    return stamps.flatMap((stamp) => {
+      const { table_name, row_id, position, row_edited_at } = stamp;
+      const columns = Object.hasOwn(this.schema.tables, table_name) ? this.imageOf(stamp) : undefined;
+      const deletedAt = new Date(row_edited_at).toISOString();
+      return columns ? [{ table: table_name, id: row_id, position, deletedAt, columns }] : [];
+    });
+  }
+
+  /** What a deleted row held last, as JSON carries it. */
+  private imageOf({ table_name: table, row_id: id, image }: StampRow): Record<string, JsonValue> | undefined {
+    if (image === null) return undefined;
+    const raw = JSON.parse(image) as Record<string, SqlValue>;
+    // The trigger writes bytes as hexadecimal digits.
+    for (const [name, { type }] of (this.schema.tables[table] as Table).entries)
+      if (type === 'bytes' && typeof raw[name] === 'string') raw[name] = Buffer.from(raw[name], 'hex');
+    const whole = Object.fromEntries(
+      (this.schema.tables[table] as Table).names.map((name) => [name, raw[name] ?? null]),
+    );
+    return this.wire(table, { id, ...whole });
+  }
+
+  /** The edit times of rows whose table has columns that are merged by them. */
+  private newestTimes(name: string): (id: string) => RowTimes {
+    const table = this.schema.tables[name] as Table;
+    if (newestColumns(table).length === 0) return () => ({});
+    return (id) => {
+      const stamp = this.database.get<StampRow>(
+        'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?',
+        name,
+        id,
+      );
+      if (stamp === undefined) return {};
+      const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
+      return rowTimes(table, table.names, { row: stamp.row_edited_at, column: (column) => written[column]?.[1] });
+    };
   }
 
   private columns(table: string): string {

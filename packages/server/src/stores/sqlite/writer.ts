@@ -191,6 +191,23 @@ export class SqliteWriter implements StoreWriter {
     return problems;
   }
 
+  async applyOwn(changes: readonly Change[]): Promise<void> {
+    const writer = this.database.get<{ receipt: string | null; edited_at: number | null }>(
+      'SELECT * FROM koinon_writer',
+    );
+    this.database.run('UPDATE koinon_writer SET receipt = NULL, edited_at = NULL');
+    await this.apply(changes);
+    this.database.run(
+      'UPDATE koinon_writer SET receipt = ?, edited_at = ?',
+      writer?.receipt ?? null,
+      writer?.edited_at ?? null,
+    );
+  }
+
+  async query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]> {
+    return this.database.all(sql, ...(values as SqlValue[]));
+  }
+
   async apply(changes: readonly Change[]): Promise<void> {
     await applyInWorkableOrder(changes, {
       table: (name) => this.schema.tables[name] as Table,

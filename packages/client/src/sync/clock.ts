@@ -1,0 +1,17 @@
+import type { Database } from '../database/database.ts';
+import { clockOffset, setClockOffset } from '../database/layout.ts';
+import type { Host } from '../host/host.ts';
+
+/** Differences below this many milliseconds are the network's, not the clock's. */
+const tolerated = 1_000;
+
+/**
+ * Learns by how much this device's clock is off, from the server's time in an answer. It was said at some moment between
+ * sending and receiving; the middle is assumed. Runs inside a transaction.
+ */
+export function learnClock(database: Database, host: Host, serverTime: string, sentAt: number): void {
+  const now = host.now();
+  const offset = Date.parse(serverTime) - (sentAt + now) / 2;
+  if (!Number.isFinite(offset)) return;
+  if (Math.abs(offset - clockOffset(database)) > tolerated) setClockOffset(database, Math.round(offset));
+}

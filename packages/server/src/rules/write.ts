@@ -1,0 +1,295 @@
+import {
+  type AnyRow,
+  applyChange,
+  type Change,
+  changedColumns,
+  changeProblems,
+  columnsToWire,
+  errorFromProblems,
+  type Problem,
+  type RowComplaint,
+  type Schema,
+  type ServerValues,
+  sameValue,
+  type Table,
+  tableOf,
+  type Writer,
+  withDefaults,
+} from '@koinon/core';
+import { byTable, ConstraintError, type RowKey, type Store, type StoreWriter } from '../stores/store.ts';
+import {
+  type AnyTableRules,
+  type RowWrite,
+  type RuleContext,
+  type RuleOptions,
+  type RuleSet,
+  ruleSet,
+} from './rules.ts';
+import { wholeProblems } from './shared.ts';
+
+/** What a transaction came to under the rules. */
+export interface RuledWrite {
+  readonly problems: readonly Problem[];
+  /** What the rules gave other values than were sent. */
+  readonly values: readonly ServerValues[];
+}
+
+/**
+ * Writes a transaction's changes with the server's rules around them: first what `before` fills in, then the rows, then
+ * `validate`, then `after`. A rule that throws, answers nonsense or takes too long refuses the transaction.
+ *
+ * @param by who made the changes: a device, under the receipt that the writer carries, or the server's own service.
+ */
+export async function writeByRules(
+  { schema, writer, rules }: Ruling,
+  changes: readonly Change[],
+  keys: readonly RowKey[],
+  by: Writer,
+): Promise<RuledWrite> {
+  const apply = () => (by === 'server' ? writer.applyOwn(changes) : writer.apply(changes));
+  const ruled = keys.filter(({ table }) => rules.tables[table] !== undefined);
+  if (ruled.length === 0) {
+    await apply();
+    return { problems: await wholeProblems(schema, writer, keys), values: [] };
+  }
+  const run = new Run(schema, writer, rules);
+  const before = await rowsByKey(writer, ruled);
+  const filled = await run.fill(changes, before);
+  if (run.problems.length > 0) return { problems: run.problems, values: [] };
+  await apply();
+  const fills = [...filled.values()].filter(({ columns }) => Object.keys(columns).length > 0);
+  await writer.applyOwn(fills.map((fill) => ({ kind: 'update', ...fill, operations: {} })));
+  run.problems.push(...(await wholeProblems(schema, writer, keys)));
+  const writes = netWrites(schema, ruled, before, await rowsByKey(writer, ruled));
+  for (const [key, write] of writes) await run.ask('validate', key, write);
+  if (run.problems.length === 0) for (const [key, write] of writes) await run.ask('after', key, write);
+  const values = fills.map(({ table, id, columns }) => ({
+    table,
+    id,
+    columns: columnsToWire(schema.tables[table] as Table, columns),
+  }));
+  return { problems: run.problems, values };
+}
+
+/**
+ * Writes rows for a service of the server's own, by the same rules as a device's changes: all of them or none. Replicas
+ * get them as any other change.
+ *
+ * @throws KoinonError with every problem found.
+ * @example
+ * await writeRows(store, [{ kind: 'update', table: 'hive', id, columns: { queen: 'marked' } }], { rules })
+ */
+export async function writeRows<S extends Schema>(
+  store: Store,
+  changes: readonly ServiceChange[],
+  options: RuleOptions<S> = {},
+): Promise<void> {
+  const rules = ruleSet(options, (error) => {
+    throw error;
+  });
+  await store.write((writer) => writeChanges({ schema: store.schema, writer, rules }, changes));
+}
+
+/** Writes the server's own changes by the rules, inside a transaction of the caller's. @throws KoinonError with every problem found. */
+export async function writeChanges(ruling: Ruling, changes: readonly ServiceChange[]): Promise<void> {
+  const { schema, writer } = ruling;
+  const read = changes.map((change): Change => {
+    if (change.kind === 'delete') return change;
+    const table = tableOf(schema, change.table);
+    if (change.kind === 'insert') return { ...change, kind: 'insert', columns: withDefaults(table, change.columns) };
+    return { ...change, kind: 'update', operations: {} };
+  });
+  refuseProblems(read.flatMap((change) => changeProblems(tableOf(schema, change.table), change, 'server')));
+  // Locks the rows, in the order in which everybody does.
+  const keys = [...new Map(read.map(({ table, id }) => [keyOf({ table, id }), { table, id }])).entries()]
+    .sort(([a], [b]) => (a < b ? -1 : 1))
+    .map(([, key]) => key);
+  await writer.stamps(keys, null);
+  const { problems } = await writeByRules(ruling, read, keys, 'server').catch((error): RuledWrite => {
+    if (error instanceof ConstraintError) return { problems: [error.problem], values: [] };
+    throw error;
+  });
+  refuseProblems(problems);
+}
+
+/** A change as a service makes it. */
+export type ServiceChange =
+  | (RowKey & { readonly kind: 'insert' | 'update'; readonly columns: Readonly<Record<string, unknown>> })
+  | (RowKey & { readonly kind: 'delete' });
+
+/** Where rules are run. */
+export interface Ruling {
+  readonly schema: Schema;
+  readonly writer: StoreWriter;
+  readonly rules: RuleSet;
+}
+
+interface Filled extends RowKey {
+  readonly columns: Record<string, unknown>;
+}
+
+const keyOf = ({ table, id }: RowKey) => JSON.stringify([table, id]);
+
+/** The rules of one transaction, one after the other. */
+class Run {
+  readonly problems: Problem[] = [];
+  private readonly schema: Schema;
+  private readonly writer: StoreWriter;
+  private readonly rules: RuleSet;
+
+  constructor(schema: Schema, writer: StoreWriter, rules: RuleSet) {
+    this.schema = schema;
+    this.writer = writer;
+    this.rules = rules;
+  }
+
+  /** What `before` gives to the rows of these changes. */
+  async fill(changes: readonly Change[], before: ReadonlyMap<string, AnyRow>): Promise<Map<string, Filled>> {
+    const filled = new Map<string, Filled>();
+    const present = new Map<string, AnyRow | null>(before);
+    for (const change of changes) {
+      const key = keyOf(change);
+      const table = tableOf(this.schema, change.table);
+      const was = present.get(key) ?? null;
+      const becomes = applyChange(table, was, change);
+      present.set(key, becomes);
+      if (change.kind === 'delete') filled.delete(key);
+      const rule = this.rules.tables[change.table]?.before;
+      if (rule === undefined || becomes === null) continue;
+      const write = writeOf(table, change, was, becomes);
+      const given = await this.call(rule, change, write);
+      if (given === undefined || given === null) continue;
+      if (typeof given !== 'object') this.failed(change, new Error(`before returned ${String(given)}`));
+      else {
+        const columns = given as Record<string, unknown>;
+        this.problems.push(
+          ...changeProblems(table, { ...change, kind: 'update', columns, operations: {} } as Change, 'server'),
+        );
+        const differing = Object.entries(columns).filter(([name, value]) => !sameValue(becomes[name], value));
+        filled.set(key, {
+          table: change.table,
+          id: change.id,
+          columns: { ...filled.get(key)?.columns, ...Object.fromEntries(differing) },
+        });
+      }
+    }
+    return filled;
+  }
+
+  async ask(kind: 'validate' | 'after', key: RowKey, write: RowWrite<AnyRow>): Promise<void> {
+    const rule: AnyTableRules[typeof kind] = this.rules.tables[key.table]?.[kind];
+    if (rule === undefined) return;
+    const answer = await this.call(rule, key, write);
+    if (kind === 'after' || answer === undefined || answer === null) return;
+    if (!Array.isArray(answer) || !answer.every(isComplaint)) {
+      this.failed(key, new Error(`validate returned ${JSON.stringify(answer) ?? String(answer)}`));
+      return;
+    }
+    for (const { column, message } of answer as RowComplaint[])
+      this.problems.push({ code: 'rule-refused', ...key, message, ...(column === undefined ? {} : { column }) });
+  }
+
+  /** Calls a rule within its time; what goes wrong in it is a problem of the transaction, not of the request. */
+  private async call(
+    rule: (write: RowWrite<AnyRow>, context: RuleContext<Schema>) => unknown,
+    key: RowKey,
+    write: RowWrite<AnyRow>,
+  ): Promise<unknown> {
+    const over = new AbortController();
+    const { timeLimit } = this.rules;
+    let timer: NodeJS.Timeout | undefined;
+    try {
+      return await Promise.race([
+        rule(write, this.context(over.signal)),
+        new Promise((_, reject) => {
+          timer = setTimeout(() => reject(new Error(`took longer than ${timeLimit} ms`)), timeLimit);
+        }),
+      ]);
+    } catch (error) {
+      // The transaction as a whole is tried again: that is the store's to do.
+      if (['40001', '40P01'].includes((error as { code?: string }).code ?? '')) throw error;
+      if (error instanceof ConstraintError) this.problems.push(error.problem);
+      else this.failed(key, error);
+      return undefined;
+    } finally {
+      clearTimeout(timer);
+      over.abort();
+    }
+  }
+
+  private failed(key: RowKey, error: unknown): void {
+    this.rules.report(error, key);
+    const { table, id } = key;
+    const message = `The server's rule for ${table} failed on ${id}; nothing of this was kept. Tell whoever runs the server, and send it again when that is mended.`;
+    this.problems.push({ code: 'rule-failed', table, id, message });
+  }
+
+  private context(signal: AbortSignal): RuleContext<Schema> {
+    const { schema, writer } = this;
+    const open = <T>(work: () => Promise<T>): Promise<T> =>
+      signal.aborted ? Promise.reject(new Error('the rule has been over for some time')) : work();
+    const write = (change: Change) =>
+      open(async () => {
+        const [first, ...rest] = changeProblems(tableOf(schema, change.table), change, 'server');
+        if (first) throw errorFromProblems([first, ...rest]);
+        await writer.applyOwn([change]);
+      });
+    return {
+      get: ((table: string, id: string) =>
+        open(async () => (await writer.rows(table, [id])).get(id))) as RuleContext<Schema>['get'],
+      query: ((sql: string, ...values: readonly unknown[]) =>
+        open(() => writer.query(sql, values))) as RuleContext<Schema>['query'],
+      insert: (table, row) => {
+        const { id, ...columns } = row as AnyRow;
+        return write({ kind: 'insert', table, id, columns: withDefaults(tableOf(schema, table), columns) });
+      },
+      update: (table, id, patch) => write({ kind: 'update', table, id, columns: { ...patch }, operations: {} }),
+      delete: (table, id) => write({ kind: 'delete', table, id }),
+      signal,
+    };
+  }
+}
+
+function isComplaint(given: unknown): boolean {
+  const { message, column } = (given ?? {}) as { message?: unknown; column?: unknown };
+  return typeof message === 'string' && (column === undefined || typeof column === 'string');
+}
+
+async function rowsByKey(writer: StoreWriter, keys: readonly RowKey[]): Promise<Map<string, AnyRow>> {
+  const found = new Map<string, AnyRow>();
+  for (const [table, ids] of byTable(keys))
+    for (const [id, row] of await writer.rows(table, ids)) found.set(keyOf({ table, id }), row);
+  return found;
+}
+
+function writeOf(
+  table: Table,
+  { id }: Pick<Change, 'id'>,
+  before: AnyRow | null,
+  after: AnyRow | null,
+): RowWrite<AnyRow> {
+  const kind = before === null ? 'insert' : after === null ? 'delete' : 'update';
+  const changed = before && after ? changedColumns(table, before, after) : table.names;
+  return { kind, id, before, after, changed };
+}
+
+/** What the transaction did to each row in all; rows that are as they were are left out. */
+function netWrites(
+  schema: Schema,
+  keys: readonly RowKey[],
+  before: ReadonlyMap<string, AnyRow>,
+  after: ReadonlyMap<string, AnyRow>,
+): (readonly [RowKey, RowWrite<AnyRow>])[] {
+  return keys.flatMap((key) => {
+    const [was, is] = [before.get(keyOf(key)) ?? null, after.get(keyOf(key)) ?? null];
+    if (was === null && is === null) return [];
+    const write = writeOf(schema.tables[key.table] as Table, key, was, is);
+    return write.kind === 'update' && write.changed.length === 0 ? [] : [[key, write] as const];
+  });
+}
+
+/** Refuses what a service's own write was refused for. */
+function refuseProblems(problems: readonly Problem[]): void {
+  const [first, ...rest] = problems;
+  if (first) throw errorFromProblems([first, ...rest]);
+}

@@ -85,7 +85,10 @@ test('the demo tells its story on real files and ends well only because all thre
   expect(story).toMatch(/8 members, 20 sites, 200 hives, 2000 visits, 120 harvests/);
   expect(story).toMatch(/! Runa tries to sync: The server at \S+ cannot be reached/);
   expect(story).toMatch(/Teodor: sent 2 transactions; received 1 insert, 1 update\./);
-  expect(story).toMatch(/All three hold the same 2347 rows, compared row by row\.\s*$/);
+  expect(story).toMatch(/Teodor is asked about hive-013 strength: before 7, mine 3, theirs 6\./);
+  expect(story).toMatch(/merged by the newest edit: unmarked\./);
+  expect(story).toMatch(/visit-runa-2 is refused: No hive weighs 315 kg/);
+  expect(story).toMatch(/All three hold the same 2348 rows, compared row by row\.\s*$/);
 });
 
 test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp on everything, and no trace afterwards', async () => {
@@ -109,7 +112,7 @@ test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp o
   expect(await run('release', database.address, '--yes')).toMatchObject({ code: 0 });
   expect(await shell.all("SELECT FROM pg_namespace WHERE nspname = 'koinon'")).toEqual([]);
   const demo = await run('demo', '--exit', '--folder', join(folder, 'demo-postgres'), '--database', database.address);
-  expect(demo.output).toMatch(/All three hold the same 2347 rows, compared row by row\.\s*$/);
+  expect(demo.output).toMatch(/All three hold the same 2348 rows, compared row by row\.\s*$/);
   expect(demo.output).not.toContain(new URL(database.address).password);
   await shell.close();
   await database.drop();
@@ -149,7 +152,7 @@ test('look, sync, changes and replicas show and move what is there, for people a
   await replica.update('hive', 'hive-001', { strength: 1 });
   await replica.close();
   const before = await readFile(phone);
-  expect((await run('look', phone)).output).toMatch(/Outbox: 1 pending, .*conflicts: 0[\s\S]*visit\s+│ 2000/);
+  expect((await run('look', phone)).output).toMatch(/Outbox: 1 pending, .*conflicts: 0[\s\S]*visit\s+│ 2001/);
   expect(await json('look', phone)).toMatchObject({ transactions: { pending: 1 }, tables: { site: 20 }, conflicts: 0 });
   expect(await json('look', phone, 'outbox')).toMatchObject([
     { state: 'pending', changes: [{ kind: 'update', table: 'hive', id: 'hive-001', columns: { strength: 1 } }] },

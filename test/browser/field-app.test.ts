@@ -1,6 +1,6 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
-import { cooperative, demoRows } from '@koinon/cli';
+import { cooperative, demoRows, officeRules } from '@koinon/cli';
 import { openNodeDriver } from '@koinon/client';
 import { sqliteStore, startServer } from '@koinon/server';
 import type { BrowserContext, Page } from 'playwright-core';
@@ -156,7 +156,7 @@ test('without a network the app opens, with its data, and can be used by keyboar
 
 test('two devices and the office: typed without a signal, sent when there is one, seen by the other', async () => {
   const office = await sqliteStore(cooperative, join(profile, 'office.db'));
-  const server = await startServer({ store: office, port: Number(new URL(serverUrl).port) });
+  const server = await startServer({ store: office, rules: officeRules, port: Number(new URL(serverUrl).port) });
   await office.write(async (writer) => {
     const { member, site, hive } = demoRows();
     const rows = [
@@ -224,6 +224,30 @@ test('two devices and the office: typed without a signal, sent when there is one
   await expect
     .poll(() => shell.prepare("SELECT mark, notes FROM hive WHERE id = 'hive-002'").get())
     .toEqual({ mark: 'AGREED', notes: mine === 'calm' ? 'restless' : 'calm' });
+  // The office refuses a weight; the reason stands at its field, and what is corrected goes through.
+  await one.goto(`${app.url}?server&name=one#/hive/hive-004/visit`);
+  await one.getByRole('combobox', { name: 'Who' }).click();
+  await one.getByRole('option', { name: 'Runa Vesterholt' }).click();
+  await one.getByLabel('Weight, kg').fill('315');
+  await button(one, 'Save').click();
+  await one.getByText('Refused', { exact: true }).waitFor();
+  await one.getByRole('button', { name: '1 to decide' }).click();
+  await shows(one, 'No hive weighs 315 kg; is there a digit too many?');
+  await button(one, 'Edit it').click();
+  await shows(one, 'No hive weighs 315 kg; is there a digit too many?');
+  await one.getByLabel('Weight, kg').fill('31.5');
+  await gone(one, 'No hive weighs 315 kg');
+  await button(one, 'Save').click();
+  await one.getByRole('button', { name: 'All sent' }).waitFor();
+  // Deleted and sent; brought back from the trash.
+  const hives = () => (shell.prepare("SELECT count(*) AS n FROM hive WHERE id = 'hive-005'").get() as { n: number }).n;
+  await one.goto(`${app.url}?server&name=one#/hive/hive-005`);
+  await button(one, 'Delete the hive').click();
+  await expect.poll(hives).toBe(0);
+  await one.goto(`${app.url}?server&name=one#/trash`);
+  await one.getByRole('button', { name: /^Bring Hive .* back$/ }).click();
+  await shows(one, 'Nothing was deleted.');
+  await expect.poll(hives).toBe(1);
   shell.close();
   await server.close();
   await one.goto(`${app.url}?server&name=one#/hive/hive-001`);

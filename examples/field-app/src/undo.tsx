@@ -6,11 +6,16 @@ const id = 'undo';
 
 /** Says what was done, and offers to take it back. The next thing done takes its place: only the last can be undone. */
 export function offerUndo(replica: FieldReplica, done: string): void {
+  offerBack(done, () => replica.undo());
+}
+
+/** Says what was done, and offers a way back. */
+export function offerBack(done: string, back: () => Promise<unknown>): void {
   hideNotification(id);
   const undo = async () => {
     hideNotification(id);
     try {
-      await replica.undo();
+      await back();
     } catch (error) {
       showNotification({ color: 'red', message: (error as Error).message });
     }

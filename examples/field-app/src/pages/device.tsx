@@ -69,11 +69,14 @@ function Server() {
         <Button variant="default" onClick={() => (isPaused ? replica.resumeSync() : replica.pauseSync())}>
           {isPaused ? 'Go on syncing' : 'Pause'}
         </Button>
-        {sync.conflicted + sync.rejected > 0 && (
+        {sync.conflicted + sync.rejected + sync.pending > 0 && (
           <Button variant="light" onClick={() => go('/waiting')}>
-            Decide
+            {sync.conflicted + sync.rejected > 0 ? 'Decide' : 'What waits'}
           </Button>
         )}
+        <Button variant="subtle" onClick={() => go('/trash')}>
+          Trash
+        </Button>
       </Group>
       {down?.of != null && down.of > 0 && (
         <Progress value={(down.done / down.of) * 100} aria-label="Rows fetched" size="lg" />

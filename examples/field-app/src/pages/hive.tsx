@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { usePlace } from '../leaving.tsx';
 import { Entry, List } from '../parts/list.tsx';
 import { Page } from '../parts/page.tsx';
+import { RowMark } from '../parts/row-mark.tsx';
 import { useReplica } from '../replica.ts';
 import { offerUndo, sayError } from '../undo.tsx';
 import { broods, counted, manyMites, queens, shownDay, shownMoment } from '../words.ts';
@@ -19,7 +20,7 @@ export function HivePage({ id }: { readonly id: string }) {
   const { row: site } = useRow(replica, 'site', hive?.site);
   const visits = useRows(
     replica,
-    { from: 'visit', where: { hive: id }, order: [['at', 'desc']], limit: limit + 1 },
+    { from: 'visit', where: { hive: id }, order: [['at', 'desc']], limit: limit + 1, join: { sync: 'status' } },
     { meanwhile: 'last' },
   );
   if (ready && hive === undefined) return <Gone />;
@@ -78,13 +79,16 @@ export function HivePage({ id }: { readonly id: string }) {
               .filter((part) => part !== undefined)
               .join(' · ')}
             marks={
-              <Badge
-                leftSection={visit.mites >= manyMites && <IconAlertTriangle size={12} aria-hidden />}
-                variant={visit.mites >= manyMites ? 'filled' : 'light'}
-                color={visit.mites >= manyMites ? 'red.8' : 'gray'}
-              >
-                {counted(visit.mites, 'mite')}
-              </Badge>
+              <>
+                <RowMark sync={visit.sync} />
+                <Badge
+                  leftSection={visit.mites >= manyMites && <IconAlertTriangle size={12} aria-hidden />}
+                  variant={visit.mites >= manyMites ? 'filled' : 'light'}
+                  color={visit.mites >= manyMites ? 'red.8' : 'gray'}
+                >
+                  {counted(visit.mites, 'mite')}
+                </Badge>
+              </>
             }
           />
         ))}

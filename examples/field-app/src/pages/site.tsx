@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { usePlace } from '../leaving.tsx';
 import { Entry, List } from '../parts/list.tsx';
 import { Page } from '../parts/page.tsx';
+import { RowMark } from '../parts/row-mark.tsx';
 import { useReplica } from '../replica.ts';
 import { offerUndo, sayError } from '../undo.tsx';
 import { counted, forages, queens } from '../words.ts';
@@ -27,6 +28,7 @@ export function SitePage({ id }: { readonly id: string }) {
         ...(queen === 'all' ? {} : { queen: queen as keyof typeof queens }),
       },
       order: 'mark',
+      join: { sync: 'status' },
     },
     { meanwhile: 'last' },
   );
@@ -85,13 +87,16 @@ export function SitePage({ id }: { readonly id: string }) {
             title={`Hive ${hive.mark}`}
             under={`Strength ${hive.strength} of 10${hive.notes ? ` · ${hive.notes}` : ''}`}
             marks={
-              <Badge
-                leftSection={hive.queen === 'missing' && <IconAlertTriangle size={12} aria-hidden />}
-                variant={hive.queen === 'missing' ? 'filled' : 'light'}
-                color={hive.queen === 'missing' ? 'red.8' : 'teal'}
-              >
-                {queens[hive.queen]}
-              </Badge>
+              <>
+                <RowMark sync={hive.sync} />
+                <Badge
+                  leftSection={hive.queen === 'missing' && <IconAlertTriangle size={12} aria-hidden />}
+                  variant={hive.queen === 'missing' ? 'filled' : 'light'}
+                  color={hive.queen === 'missing' ? 'red.8' : 'teal'}
+                >
+                  {queens[hive.queen]}
+                </Badge>
+              </>
             }
           />
         ))}

@@ -13,7 +13,7 @@ import {
 import { IconTrash } from '@tabler/icons-react';
 import { useState } from 'react';
 import { usePlace } from '../leaving.tsx';
-import { DraftForm, problemOf } from '../parts/form.tsx';
+import { DraftForm, problemOf, useRefusals } from '../parts/form.tsx';
 import { Page } from '../parts/page.tsx';
 import { useReplica } from '../replica.ts';
 import { offerUndo, sayError } from '../undo.tsx';
@@ -34,13 +34,14 @@ export function VisitPage({ id, hive }: { readonly id: string | undefined; reado
   const replica = useReplica();
   const { go } = usePlace();
   const [now] = useState(() => new Date().toISOString());
-  const form = useDraft(replica, 'visit', id, {
+  const draft = useDraft(replica, 'visit', id, {
     at: now,
     queenSeen: true,
     brood: 'even',
     mites: 0,
     ...(hive === undefined ? {} : { hive }),
   });
+  const form = useRefusals(draft, 'visit', id);
   const { row, set } = form;
   const { row: visited } = useRow(replica, 'hive', row.hive);
   const { rows: members } = useRows(replica, { from: 'member', order: 'name' });

@@ -1,14 +1,15 @@
 import { cooperative } from '@koinon/cli';
-import type { Choice, Rejection } from '@koinon/client';
-import type { Conflict } from '@koinon/core';
-import { useRow, useSyncState } from '@koinon/react';
+import type { Choice, QueuedTransaction, Rejection } from '@koinon/client';
+import type { Conflict, RowStatus } from '@koinon/core';
+import { useRow, useRows, useSyncState } from '@koinon/react';
 import { Alert, Badge, Button, Card, Group, Radio, Stack, Text, TextInput, Title } from '@mantine/core';
 import { IconArrowsSplit2, IconHandStop } from '@tabler/icons-react';
 import { useCallback, useEffect, useState } from 'react';
 import { usePlace } from '../leaving.tsx';
 import { Page } from '../parts/page.tsx';
+import { RowMark } from '../parts/row-mark.tsx';
 import { useReplica } from '../replica.ts';
-import { sayError } from '../undo.tsx';
+import { offerBack, sayError } from '../undo.tsx';
 import { counted, shownDay, shownMoment } from '../words.ts';
 
 type TableName = keyof typeof cooperative.tables;
@@ -24,11 +25,13 @@ export function WaitingPage() {
   const sync = useSyncState(replica);
   const [conflicts, setConflicts] = useState<readonly Conflict[]>([]);
   const [refused, setRefused] = useState<readonly Rejection[]>([]);
+  const [outbox, setOutbox] = useState<readonly QueuedTransaction[]>([]);
   const read = useCallback(async () => {
     setConflicts(await replica.conflicts());
     setRefused(await replica.rejections());
+    setOutbox(await replica.outbox());
   }, [replica]);
-  const version = sync && `${sync.conflicted} ${sync.rejected} ${sync.syncedAt}`;
+  const version = sync && `${sync.conflicted} ${sync.rejected} ${sync.pending} ${sync.syncedAt}`;
   useEffect(() => {
     if (version !== undefined) void read();
   }, [version, read]);
@@ -42,9 +45,9 @@ export function WaitingPage() {
   );
   return (
     <Page
-      title="To decide"
+      title="Waiting"
       back="/device"
-      under={`${counted(rows.length, 'row')} changed twice, ${refused.length} refused`}
+      under={`${counted(rows.length, 'row')} changed twice, ${refused.length} refused, ${counted(outbox.length, 'edit')} not sent`}
     >
       {rows.length + refused.length === 0 && <Text>Nothing waits for you.</Text>}
       {rows.map((row) => (
@@ -53,7 +56,56 @@ export function WaitingPage() {
       {refused.map((rejection) => (
         <RefusedCard key={rejection.transaction} rejection={rejection} onDone={read} />
       ))}
+      <Unsent transactions={outbox} />
     </Page>
+  );
+}
+
+/** What has not been sent, each row once, and what keeps it. */
+function Unsent({ transactions }: { readonly transactions: readonly QueuedTransaction[] }) {
+  const rows = new Map<string, { readonly table: TableName; readonly id: string }>();
+  for (const { state, changes } of transactions)
+    if (state !== 'rejected')
+      for (const { table, id } of changes) rows.set(`${table} ${id}`, { table: table as TableName, id });
+  if (rows.size === 0) return null;
+  const first = [...rows.entries()].slice(0, 50);
+  return (
+    <Stack gap="xs">
+      <Title order={2} size="h4">
+        Not sent yet
+      </Title>
+      <Stack component="ul" gap={4} m={0} p={0} aria-label="Not sent yet">
+        {first.map(([key, row]) => (
+          <UnsentRow key={key} {...row} />
+        ))}
+      </Stack>
+      {rows.size > first.length && <Text c="dimmed">and {counted(rows.size - first.length, 'more row')}</Text>}
+    </Stack>
+  );
+}
+
+function UnsentRow({ table, id }: { readonly table: TableName; readonly id: string }) {
+  const replica = useReplica();
+  const { rows } = useRows(replica, { from: table, where: { id } as never, join: { sync: 'status' } });
+  const sync = (rows as readonly { readonly sync: RowStatus }[])[0]?.sync;
+  const title = useTitle(table, id);
+  const held = useTitle((sync?.waitsFor?.table ?? table) as TableName, sync?.waitsFor?.id ?? id);
+  return (
+    <Group component="li" justify="space-between" style={{ listStyle: 'none' }}>
+      <div>
+        <Text>{title}</Text>
+        <Text size="sm" c="dimmed">
+          {sync === undefined
+            ? 'deleted here'
+            : sync.waitsFor
+              ? `waits for ${held}`
+              : sync.isNew
+                ? 'new here'
+                : `changed: ${sync.changed.join(', ')}`}
+        </Text>
+      </div>
+      {sync && <RowMark sync={sync} />}
+    </Group>
   );
 }
 
@@ -74,6 +126,8 @@ const shown = (value: unknown) =>
         : 'no'
       : String(value);
 
+const edited = (at: string | null) => (at === null ? '' : ` (${shownMoment(at)})`);
+
 type Pick = 'local' | 'remote' | 'other';
 
 /** A row in conflict: before, mine and theirs by column; each is picked, or typed anew. */
@@ -87,6 +141,10 @@ function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readon
     try {
       await replica.resolve(table, id, choices as Choice);
       await onDone();
+      offerBack(`${title} is decided.`, async () => {
+        await replica.unresolve(table, id);
+        await onDone();
+      });
     } catch (error) {
       sayError(error);
     }
@@ -125,21 +183,21 @@ function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readon
           </>
         ) : (
           <>
-            {conflicts.map(({ column, base, local, remote }) => {
+            {conflicts.map(({ column, base, local, remote, localAt, remoteAt, reason }) => {
               const name = column as string;
               const pick = picks[name] ?? 'local';
               return (
                 <Stack key={name} gap={4}>
                   <Radio.Group
                     label={name}
-                    description={`before: ${shown(base)}`}
+                    description={`before: ${shown(base)}${reason ? `; ${reason}` : ''}`}
                     size="md"
                     value={pick}
                     onChange={(value) => setPicks({ ...picks, [name]: value as Pick })}
                   >
                     <Stack gap={8} py={4}>
-                      <Radio size="md" value="local" label={`Mine: ${shown(local)}`} />
-                      <Radio size="md" value="remote" label={`Theirs: ${shown(remote)}`} />
+                      <Radio size="md" value="local" label={`Mine${edited(localAt)}: ${shown(local)}`} />
+                      <Radio size="md" value="remote" label={`Theirs${edited(remoteAt)}: ${shown(remote)}`} />
                       <Radio size="md" value="other" label="Other" />
                     </Stack>
                   </Radio.Group>
@@ -183,6 +241,14 @@ function RefusedCard({ rejection, onDone }: { readonly rejection: Rejection; rea
       sayError(error);
     }
   };
+  const sendAgain = async () => {
+    try {
+      await replica.resend(rejection.transaction);
+      await onDone();
+    } catch (error) {
+      sayError(error);
+    }
+  };
   const forms: Readonly<Record<string, string>> = {
     site: '/site/:id/edit',
     hive: '/hive/:id/edit',
@@ -205,6 +271,9 @@ function RefusedCard({ rejection, onDone }: { readonly rejection: Rejection; rea
         </Alert>
         <Group grow>
           {form !== undefined && <Button onClick={() => go(form)}>Edit it</Button>}
+          <Button variant="default" onClick={sendAgain}>
+            Send it again
+          </Button>
           <Button variant="default" onClick={takeBack}>
             Take my edit back
           </Button>

@@ -1,9 +1,23 @@
-import type { DraftedForm } from '@koinon/react';
+import type { RowStatus } from '@koinon/core';
+import { type DraftedForm, useRows } from '@koinon/react';
 import { Alert, Button, Group, Stack } from '@mantine/core';
 import type { ReactNode } from 'react';
 import { useUnsaved } from '../leaving.tsx';
+import { useReplica } from '../replica.ts';
 
 type AnyForm = Pick<DraftedForm<unknown>, 'problems' | 'changed' | 'overtaken' | 'drop' | 'save'>;
+
+/** A form whose problems are also those for which the server refused the row, until the column is edited. */
+export function useRefusals<F extends AnyForm>(form: F, table: 'site' | 'hive' | 'visit', id: string | undefined): F {
+  const replica = useReplica();
+  const { rows } = useRows(
+    replica,
+    id === undefined ? undefined : { from: table, where: { id } as never, join: { sync: 'status' } },
+  );
+  const refused = (rows as readonly { readonly sync: RowStatus }[])[0]?.sync.problems ?? [];
+  const open = refused.filter(({ column }) => column === undefined || !form.changed.includes(column));
+  return open.length === 0 ? form : { ...form, problems: [...form.problems, ...open] };
+}
 
 /** What is wrong with a column, for its field. */
 export function problemOf(form: AnyForm, column: string): string | undefined {
@@ -44,7 +58,7 @@ export function DraftForm(props: {
         )}
         {props.children}
         {others.length > 0 && (
-          <Alert color="red" title="Cannot be saved">
+          <Alert color="red" title="This is wrong">
             {others.map(({ message }) => message).join(' ')}
           </Alert>
         )}

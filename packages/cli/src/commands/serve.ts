@@ -1,6 +1,7 @@
 import { startServer } from '@koinon/server';
 import { Command, InvalidArgumentError } from 'commander';
 import { pino } from 'pino';
+import { loadModule } from '../schema-module/load.ts';
 import { databaseWords, makeStore, shownDatabase } from './database.ts';
 import { untilStopped } from './until-stopped.ts';
 
@@ -15,7 +16,7 @@ interface ServeOptions {
 export function serveCommand(): Command {
   return new Command('serve')
     .description('Start a server on a schema and a database. It answers this machine only.')
-    .argument('<schema>', 'a module that exports the schema, and perhaps a mapping (.ts, .js or .mjs)')
+    .argument('<schema>', 'a module that exports the schema, and perhaps a mapping and rules (.ts, .js or .mjs)')
     .argument('<database>', `${databaseWords}; a file is made if it is not there`)
     .option('--host <address>', 'a loopback address to bind to', '127.0.0.1')
     .option('--port <number>', 'the port; 0 takes a free one', portNumber, 4280)
@@ -28,7 +29,8 @@ export function serveCommand(): Command {
     .action(async (schemaPath: string, database: string, options: ServeOptions) => {
       const logger = pino({ level: options.log }, pino.destination(2));
       const store = await makeStore(schemaPath, database, options.prepare);
-      const server = await startServer({ store, host: options.host, port: options.port, logger }).catch(
+      const { rules } = await loadModule(schemaPath);
+      const server = await startServer({ store, rules, host: options.host, port: options.port, logger }).catch(
         async (error) => {
           await store.close();
           throw error;

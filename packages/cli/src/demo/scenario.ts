@@ -18,7 +18,8 @@ export const cooperative = schema({
     site: reference('site'),
     mark: text({ maximumLength: 12 }),
     strength: integer({ minimum: 0, maximum: 10 }),
-    queen: oneOf(['marked', 'unmarked', 'missing']),
+    // Who looked last knows best.
+    queen: oneOf(['marked', 'unmarked', 'missing'], { merge: 'newest' }),
     notes: text({ optional: true }),
   }),
   visit: table({

@@ -1,12 +1,14 @@
 import { mkdir, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { performance } from 'node:perf_hooks';
+import { setTimeout } from 'node:timers/promises';
 import { openReplica, type Replica, type SyncReport } from '@koinon/client';
 import { KoinonError, quoteName } from '@koinon/core';
 import { postgresStore, releasePostgres, sqliteStore, startServer } from '@koinon/server';
 import { shownDatabase } from '../commands/database.ts';
 import { Narrator } from './narrator.ts';
 import { openOffice, rowsOfFile, rowsOfStore } from './office.ts';
+import { rules } from './rules.ts';
 import { cooperative } from './scenario.ts';
 import { Signal } from './signal.ts';
 
@@ -49,7 +51,7 @@ export async function tellStory(folder: string, port: number, database?: string)
     await old.close();
   }
   const store = database ? await postgresStore(cooperative, database) : await sqliteStore(cooperative, serverFile);
-  const server = await startServer({ store, port }).catch(async (error) => {
+  const server = await startServer({ store, port, rules }).catch(async (error) => {
     await store.close();
     throw error;
   });
@@ -150,6 +152,8 @@ export async function tellStory(folder: string, port: number, database?: string)
   for (const phone of phones) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
   await show(5, 7);
 
+  await disagree(narrator, runa, teodor);
+
   narrator.chapter('Syncing once more moves nothing');
   for (const phone of phones) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
 
@@ -177,6 +181,36 @@ export async function tellStory(folder: string, port: number, database?: string)
   };
 }
 
+/** Both change the same hive; and one types a weight that the office refuses. */
+async function disagree(narrator: Narrator, runa: Phone, teodor: Phone): Promise<void> {
+  narrator.chapter('Out again without signal: both change the same things, and one mistypes');
+  for (const { signal } of [runa, teodor]) await signal.off();
+  await teodor.replica.update('hive', 'hive-013', {
+    queen: 'missing',
+    strength: 3,
+    notes: 'old note\nTeodor: no eggs',
+  });
+  await setTimeout(20);
+  await runa.replica.update('hive', 'hive-013', { queen: 'unmarked', strength: 6 });
+  const typo = { id: 'visit-runa-2', hive: 'hive-014', member: 'member-01', at: '2026-09-21T09:00:00.000Z' } as const;
+  await runa.replica.insert('visit', { ...typo, queenSeen: true, brood: 'even', mites: 1, weight: 315 });
+  narrator.say('Teodor: hive-013 has no queen, strength 3. Runa, a little later: an unmarked queen, strength 6.');
+  narrator.say('Runa notes a visit to hive-014 and types 315 kg instead of 31.5.');
+  for (const { signal } of [runa, teodor]) await signal.on();
+  for (const phone of [runa, teodor]) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
+  const hive = await teodor.replica.get('hive', 'hive-013');
+  narrator.say(`The queen is merged by the newest edit: ${hive?.queen}. Nobody is asked.`);
+  for (const { id, column, base, local, remote } of await teodor.replica.conflicts())
+    narrator.refusal(`Teodor is asked about ${id} ${column}: before ${base}, mine ${local}, theirs ${remote}.`);
+  await teodor.replica.resolve('hive', 'hive-013', { strength: { value: 5 } });
+  narrator.say('He was there again on the way back, and types 5.');
+  for (const { problems } of await runa.replica.rejections())
+    for (const { message } of problems) narrator.refusal(`Runa’s visit-runa-2 is refused: ${message}`);
+  await runa.replica.update('visit', typo.id, { weight: 31.5 });
+  narrator.say('She corrects it to 31.5. All else had gone through meanwhile.');
+  for (const phone of [teodor, runa, teodor]) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
+}
+
 async function openPhone(owner: string, file: string, url: string): Promise<Phone> {
   const signal = await Signal.to(url);
   return { owner, file, signal, replica: await openReplica({ schema: cooperative, file, server: signal.url }) };
@@ -185,9 +219,9 @@ async function openPhone(owner: string, file: string, url: string): Promise<Phon
 /** What a sync did, in words. */
 function told({ up, down }: SyncReport): string {
   const parts = [
-    up.applied > 0 ? `sent ${up.applied} transactions` : 'sent nothing',
-    ...(up.stale > 0 ? [`${up.stale} were overtaken and merged`] : []),
-    ...(up.rejected > 0 ? [`${up.rejected} were refused`] : []),
+    up.applied > 0 ? `sent ${up.applied} transaction${up.applied > 1 ? 's' : ''}` : 'sent nothing',
+    ...(up.stale > 0 ? [`${up.stale} ${up.stale > 1 ? 'were' : 'was'} overtaken and merged`] : []),
+    ...(up.rejected > 0 ? [`${up.rejected} ${up.rejected > 1 ? 'were' : 'was'} refused`] : []),
   ];
   const received = (['insert', 'update', 'delete'] as const).flatMap((kind) =>
     down[kind] > 0 ? [`${down[kind]} ${kind}${down[kind] > 1 ? 's' : ''}`] : [],

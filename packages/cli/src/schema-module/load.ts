@@ -2,7 +2,7 @@ import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { KoinonError, type Schema } from '@koinon/core';
-import type { Mapping } from '@koinon/server';
+import type { Mapping, Rules } from '@koinon/server';
 import { tsImport } from 'tsx/esm/api';
 
 /** What a schema module exports. */
@@ -10,11 +10,13 @@ export interface SchemaModule {
   readonly schema: Schema;
   /** How tables that were there before stand in the database. */
   readonly mapping: Mapping;
+  /** What the server checks, fills in and derives. */
+  readonly rules: Rules<Schema>;
 }
 
 /**
- * Loads a schema from a module: its default export, or the one export that is a schema; and the mapping beside it, if it
- * exports one. TypeScript modules are loaded as they are.
+ * Loads a schema from a module: its default export, or the one export that is a schema; and the mapping and the rules beside it, if it
+ * exports them. TypeScript modules are loaded as they are.
  */
 export async function loadModule(path: string): Promise<SchemaModule> {
   const file = resolve(path);
@@ -32,7 +34,8 @@ export async function loadModule(path: string): Promise<SchemaModule> {
     ...new Set(defaults.length > 0 ? defaults : [...Object.values(loaded), ...Object.values(inner)].filter(isSchema)),
   ];
   const mapping = (loaded.mapping ?? inner.mapping ?? {}) as Mapping;
-  if (found.length === 1) return { schema: found[0] as Schema, mapping };
+  const rules = (loaded.rules ?? inner.rules ?? {}) as Rules<Schema>;
+  if (found.length === 1) return { schema: found[0] as Schema, mapping, rules };
   throw new KoinonError(
     'schema-invalid',
     `${path} exports ${found.length === 0 ? 'no schema' : `${found.length} schemas`}; export one, made by schema({ … }), as its default.`,

@@ -1,0 +1,20 @@
+import type { Rules } from '@koinon/server';
+import type { cooperative } from './scenario.ts';
+
+/** What the office checks when devices write: only it can, or it alone knows why. */
+export const rules: Rules<typeof cooperative> = {
+  hive: {
+    validate: async ({ after, changed }, { get }) => {
+      if (after === null || !changed.includes('site')) return undefined;
+      const site = await get('site', after.site);
+      if (site === undefined || site.open) return undefined;
+      return [{ column: 'site', message: `${site.name} is closed; no hive is brought there.` }];
+    },
+  },
+  visit: {
+    validate: ({ after }) =>
+      after?.weight != null && after.weight > 150
+        ? [{ column: 'weight', message: `No hive weighs ${after.weight} kg; is there a digit too many?` }]
+        : undefined,
+  },
+};

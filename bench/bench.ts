@@ -1,6 +1,7 @@
 import Table from 'cli-table3';
 import { Command } from 'commander';
 import { browserRows } from './browser.ts';
+import { conflictRows } from './conflicts.ts';
 import { localRows } from './local.ts';
 import { type Measured, measure } from './measure.ts';
 import { syncRows } from './sync.ts';
@@ -14,7 +15,7 @@ const { args, json } = (() => {
   return { args: command.args, json: command.opts<{ json?: boolean }>().json === true };
 })();
 
-const rows = [...localRows, ...syncRows, ...browserRows];
+const rows = [...localRows, ...syncRows, ...conflictRows, ...browserRows];
 const chosen = rows.filter(
   ({ row }) => args.length === 0 || args.some((name) => row === name || row.startsWith(`${name}-`)),
 );

@@ -47,7 +47,7 @@ export function WaitingPage() {
     <Page
       title="Waiting"
       back="/device"
-      under={`${counted(rows.length, 'row')} changed twice, ${refused.length} refused, ${counted(outbox.length, 'edit')} not sent`}
+      under={`${counted(rows.length, 'row')} changed twice, ${refused.length} refused, ${counted(outbox.filter(({ state }) => state !== 'rejected').length, 'edit')} not sent`}
     >
       {rows.length + refused.length === 0 && <Text>Nothing waits for you.</Text>}
       {rows.map((row) => (
@@ -89,7 +89,10 @@ function UnsentRow({ table, id }: { readonly table: TableName; readonly id: stri
   const { rows } = useRows(replica, { from: table, where: { id } as never, join: { sync: 'status' } });
   const sync = (rows as readonly { readonly sync: RowStatus }[])[0]?.sync;
   const title = useTitle(table, id);
+  const isAsked = sync?.status === 'conflicted' || sync?.status === 'rejected';
   const held = useTitle((sync?.waitsFor?.table ?? table) as TableName, sync?.waitsFor?.id ?? id);
+  // It has a card of its own.
+  if (isAsked) return null;
   return (
     <Group component="li" justify="space-between" style={{ listStyle: 'none' }}>
       <div>

@@ -171,17 +171,34 @@ export class Outbox {
   /** Changes of one row in order, over all transactions; those the feed has brought back are no longer among them. */
   changesOf(table: string, id: string): QueuedChange[] {
     const read = this.database.statement(`${joined} WHERE c.place = ?`);
-    return this.places.of(table, id).map((place) => {
-      const row = read.get(place) as StoredChange;
-      return {
-        place,
-        sequence: row.sequence,
-        transaction: row.id ?? '',
-        state: row.state ?? 'pending',
-        editedAt: row.edited_at as number,
-        change: withServerValues(this.schema, this.changeOf(row), row.server_values),
-      };
-    });
+    return this.places.of(table, id).map((place) => this.queued(read.get(place) as StoredChange));
+  }
+
+  /** Changes of several rows of one table, by id, each in order; rows without any are left out. */
+  changesOfAll(table: string, ids: readonly string[]): Map<string, QueuedChange[]> {
+    const places = ids.flatMap((id) => this.places.of(table, id));
+    if (places.length === 0) return new Map();
+    const rows = this.database
+      .statement(`${joined} WHERE c.place IN (SELECT value FROM json_each(?)) ORDER BY c.place`)
+      .all(JSON.stringify(places)) as StoredChange[];
+    const changes = new Map<string, QueuedChange[]>();
+    for (const row of rows) {
+      const known = changes.get(row.row_id);
+      if (known) known.push(this.queued(row));
+      else changes.set(row.row_id, [this.queued(row)]);
+    }
+    return changes;
+  }
+
+  private queued(row: StoredChange): QueuedChange {
+    return {
+      place: row.place,
+      sequence: row.sequence,
+      transaction: row.id ?? '',
+      state: row.state ?? 'pending',
+      editedAt: row.edited_at as number,
+      change: withServerValues(this.schema, this.changeOf(row), row.server_values),
+    };
   }
 
   /** Whether more than one change of a row is in the list. */

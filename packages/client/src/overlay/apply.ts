@@ -28,17 +28,41 @@ export interface Applying extends Overlay {
  */
 export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFirst = false): RowCounts {
   const counts: RowCounts = { insert: 0, update: 0, delete: 0 };
-  const covered = new Set(header.covers);
+  const merging: Merging = {
+    covered: new Set(header.covers),
+    serverTime: Date.parse(header.time),
+    hasDecisions: overlay.database.statement('SELECT 1 FROM koinon_resolved LIMIT 1').get() !== undefined,
+    counts,
+  };
   const untouched = overlay.outbox.isEmpty();
-  for (const pulled of rows) {
-    // A server may know tables this app's version does not.
-    if (!overlay.schema.tables[pulled.table]) continue;
-    const queued = untouched ? [] : overlay.outbox.changesOf(pulled.table, pulled.id);
-    if (queued.length === 0) writeThrough(overlay, pulled, counts, isFirst);
-    else mergeInto(overlay, pulled, queued, covered, Date.parse(header.time), counts);
+  // A server may know tables this app's version does not.
+  const known = rows.filter(({ table }) => overlay.schema.tables[table]);
+  for (const { table, pulled } of stretches(known)) {
+    const ids = pulled.map(({ id }) => id);
+    const changes = untouched ? new Map<string, QueuedChange[]>() : overlay.outbox.changesOfAll(table, ids);
+    const bases = changes.size === 0 ? new Map<string, AnyRow>() : overlay.bases.of(table, [...changes.keys()]);
+    for (const row of pulled) {
+      const queued = changes.get(row.id);
+      if (queued === undefined) writeThrough(overlay, row, counts, isFirst);
+      else mergeInto(overlay, row, bases.get(row.id) ?? null, queued, merging);
+    }
   }
   if (!header.more) for (const id of header.covers) settleCovered(overlay, id);
   return counts;
+}
+
+/** Rows read together at most. */
+const stretch = 500;
+
+/** Rows in order, cut where another table begins: what is known of those of one table is read at once. */
+function* stretches(
+  rows: readonly PulledRow[],
+): Generator<{ readonly table: string; readonly pulled: readonly PulledRow[] }> {
+  for (let from = 0, to = 0; from < rows.length; from = to) {
+    const { table } = rows[from] as PulledRow;
+    while (to < rows.length && to < from + stretch && rows[to]?.table === table) to++;
+    yield { table, pulled: rows.slice(from, to) };
+  }
 }
 
 /** A row without local changes simply becomes what the server has. */
@@ -67,19 +91,27 @@ function writeThrough({ schema, rows, commit }: Overlay, pulled: PulledRow, coun
   }
 }
 
+/** What merging the rows of one page goes by. */
+interface Merging {
+  /** The transactions the page brings back. */
+  readonly covered: ReadonlySet<string>;
+  readonly serverTime: number;
+  /** Whether any decision of a person can still be taken back. */
+  readonly hasDecisions: boolean;
+  readonly counts: RowCounts;
+}
+
 /** A row with local changes: the base moves, and what the device did is merged onto it. */
 function mergeInto(
   overlay: Applying,
   pulled: PulledRow,
+  base: AnyRow | null,
   queued: readonly QueuedChange[],
-  covered: ReadonlySet<string>,
-  serverTime: number,
-  counts: RowCounts,
+  { covered, serverTime, hasDecisions, counts }: Merging,
 ): void {
-  const { schema, bases, database } = overlay;
+  const { schema, database } = overlay;
   const { table: tableName, id } = pulled;
   const table = tableOf(schema, tableName);
-  const base = bases.get(tableName, id);
   let next: AnyRow | null = null;
   if (pulled.kind !== 'delete') {
     const columns = columnsFromWire(table, pulled.columns);
@@ -97,7 +129,8 @@ function mergeInto(
   );
   const left = known.filter(({ transaction }) => !covered.has(transaction));
   // A decision that was made about another row than there is now cannot be taken back any more.
-  database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?').run(tableName, id);
+  if (hasDecisions)
+    database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?').run(tableName, id);
   const { move, shown } = settleMove(overlay, { tableName, id, base, queued: known, next, left }, pulled, serverTime);
   show(overlay, move, counts, shown);
 }

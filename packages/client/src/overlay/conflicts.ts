@@ -34,6 +34,8 @@ export interface Noted extends Disagreement {
   readonly remoteAt?: number | undefined;
 }
 
+const keyOf = (table: string, id: string) => `${table}\0${id}`;
+
 const timeOf = (at: number | null) => (at === null ? null : new Date(at).toISOString());
 
 /** The columns that wait for a person, with what they held before, hold here and hold there. */
@@ -42,6 +44,9 @@ export class Conflicts {
   private readonly schema: Schema;
   /** Counted up whenever the list may have changed. */
   revision = 0;
+  private known: Set<string> | undefined;
+  private knownAt = -1;
+  private knownBefore = 0;
 
   constructor(database: Database, schema: Schema) {
     this.database = database;
@@ -137,12 +142,26 @@ export class Conflicts {
   }
 
   private stored(tableName: string, id: string): ConflictRow[] {
+    if (!this.rows().has(keyOf(tableName, id))) return [];
     return this.database
       .statement('SELECT * FROM koinon_conflict WHERE table_name = ? AND row_id = ?')
       .all(tableName, id) as ConflictRow[];
   }
 
+  /** The rows in conflict. Kept in memory within a transaction: nearly every row that arrives is asked about, and hardly any is among them. */
+  private rows(): Set<string> {
+    const { begun, rolledBack } = this.database;
+    if (this.known === undefined || this.knownAt !== begun || this.knownBefore !== rolledBack) {
+      const rows = this.database.statement('SELECT DISTINCT table_name, row_id FROM koinon_conflict').all();
+      this.known = new Set((rows as ConflictRow[]).map(({ table_name, row_id }) => keyOf(table_name, row_id)));
+      this.knownAt = begun;
+      this.knownBefore = rolledBack;
+    }
+    return this.known;
+  }
+
   private put(row: ConflictRow): void {
+    this.rows().add(keyOf(row.table_name, row.row_id));
     this.database
       .statement(
         'INSERT OR REPLACE INTO koinon_conflict (table_name, row_id, column_name, base, local, remote, local_at, remote_at, reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',

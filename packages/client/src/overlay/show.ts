@@ -97,7 +97,7 @@ export function show(overlay: Overlay, move: Move, counts: RowCounts, shown: Sho
   const { tableName, id, next, left } = move;
   const { row, open } = shown;
   const before = rows.get(tableName, id);
-  outbox.keepInserted(tableName, id);
+  if (move.queued.some(({ change }) => change.kind === 'insert')) outbox.keepInserted(tableName, id);
   if (row === null) rows.remove(tableName, id);
   else rows.put(tableName, row);
   if (before === null && row !== null) counts.insert++;

@@ -85,10 +85,17 @@ export class Rows {
     const fetched = needed.length === 0 ? plan : { ...plan, columns: [...new Set([...plan.columns, ...needed])] };
     const { text, values } = selectSql(fetched);
     const raw = this.database.statement(text).all(...values);
-    const decode = rowDecoder(plan.table, fetched.columns);
-    for (let i = 0; i < raw.length; i++) raw[i] = decode(raw[i]);
+    // Put into the raw rows: made in one go with the columns, a status costs hardly anything.
+    const named = plan.joins.flatMap((join) => (join.kind === 'status' ? [join.name] : []));
+    const status = named.length > 0 ? this.statuses?.() : undefined;
+    const decode = rowDecoder(plan.table, [...fetched.columns, ...named]);
+    for (let i = 0; i < raw.length; i++) {
+      const row = raw[i] as Record<string, unknown>;
+      for (const name of named) row[name] = status?.(plan.tableName, row.id as string);
+      raw[i] = decode(row);
+    }
     const rows = raw as AnyRow[];
-    return plan.joins.length === 0 ? rows : this.joined(plan, rows);
+    return plan.joins.length === named.length ? rows : this.joined(plan, rows);
   }
 
   /** How many rows a query's condition has; its limit and offset do not count. */
@@ -110,10 +117,7 @@ export class Rows {
   /** Puts what a plan joins in into its rows: one query for each join, whatever the number of rows. */
   private joined(plan: Plan, rows: readonly AnyRow[]): AnyRow[] {
     const read = plan.joins.map((join): ((row: AnyRow) => unknown) => {
-      if (join.kind === 'status') {
-        const status = this.statuses?.() as StatusReader;
-        return (row) => status(plan.tableName, row.id);
-      }
+      if (join.kind === 'status') return (row) => row[join.name];
       if (join.kind === 'one') {
         const wanted = [...new Set(rows.flatMap((row) => (row[join.column] === null ? [] : [row[join.column]])))];
         const found = new Map(this.among(join.target, 'id', wanted).map((row) => [row.id, row]));

@@ -1,0 +1,68 @@
+import { KoinonError, shown } from '../errors/errors.ts';
+import type { ProblemDocument, PulledRow } from './messages.ts';
+
+/** The path of the WebSocket, behind the version. */
+export const livePath = '/live';
+
+/** Milliseconds after which a side that has heard nothing takes the connection for broken; each says something twice as often. */
+export const silence = 40_000;
+
+/** What a replica says on its WebSocket: where it stands, first of all and again after each pull of its own. */
+export interface JoinRequest {
+  /** Counts up with each; the answer names it. */
+  readonly join: number;
+  readonly cursor: string;
+  readonly replica: string;
+  readonly schemaVersion?: number;
+  /** Only changes of these tables call for a window; those of others come along with the next one. All without it. */
+  readonly tables?: readonly string[];
+}
+
+/** A stretch of the feed, with its rows. */
+export interface LiveWindow {
+  /** The cursor that the rows lead away from: a replica at any other pulls instead. */
+  readonly from: string;
+  /** The cursor that they lead to. */
+  readonly cursor: string;
+  /** Where that is, as a number for people. */
+  readonly position: number;
+  readonly rows: readonly PulledRow[];
+  /** The transactions whose effect is in these rows. */
+  readonly applied: readonly string[];
+  /** The server's clock, RFC 3339. */
+  readonly time: string;
+}
+
+/** What the server says on a WebSocket. */
+export type LiveMessage =
+  /** The answer to a join: what came since its cursor; windows follow from there on. */
+  | (LiveWindow & { readonly tell: 'joined'; readonly join: number })
+  | (LiveWindow & { readonly tell: 'window' })
+  /** Too much has come, or too fast: the replica pulls, and joins again. */
+  | { readonly tell: 'behind' }
+  /** Nothing has happened for a while. */
+  | { readonly tell: 'beat' }
+  | { readonly tell: 'refused'; readonly problem: ProblemDocument };
+
+/** `POST /v1/wait`, for those whose network lets no WebSocket through: answers when there is something behind the cursor. */
+export interface WaitRequest {
+  readonly cursor: string;
+  readonly replica?: string;
+  readonly schemaVersion?: number;
+}
+
+/** The answer: whether there is something, or the time was over. */
+export interface WaitResponse {
+  readonly moved: boolean;
+}
+
+/** Reads what a server said. @throws KoinonError `server-answer`. */
+export function readLiveMessage(text: string): LiveMessage {
+  try {
+    const message = JSON.parse(text) as LiveMessage;
+    if (['joined', 'window', 'behind', 'beat', 'refused'].includes(message.tell)) return message;
+  } catch {
+    // Not JSON at all.
+  }
+  throw new KoinonError('server-answer', `This is no message of a Koinon server: ${shown(text)}.`);
+}

@@ -8,6 +8,7 @@ export * from './merge/merge.ts';
 export * from './merge/rules.ts';
 export * from './merge/settle.ts';
 export * from './protocol/codec.ts';
+export * from './protocol/live.ts';
 export * from './protocol/messages.ts';
 export * from './query/condition.ts';
 export * from './query/predicate.ts';

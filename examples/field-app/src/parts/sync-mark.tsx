@@ -16,7 +16,7 @@ import { counted, shownTime } from '../words.ts';
 
 /** What a person needs to know of the sync, in a few words. */
 export function syncWords({ phase, pending, conflicted, rejected, nextAttempt, progress }: SyncState): string {
-  if (phase === 'idle' && conflicted + rejected > 0) return `${conflicted + rejected} to decide`;
+  if ((phase === 'idle' || phase === 'live') && conflicted + rejected > 0) return `${conflicted + rejected} to decide`;
   const unsent = pending === 0 ? '' : `${pending} unsent`;
   const { done, of } = progress?.down ?? { done: 0, of: null };
   switch (phase) {
@@ -36,6 +36,7 @@ export function syncWords({ phase, pending, conflicted, rejected, nextAttempt, p
     case 'pulling':
       return of !== null && of > 200 ? `Fetching ${Math.floor((done / of) * 100)} %` : 'Fetching';
     case 'idle':
+    case 'live':
       return unsent || 'All sent';
   }
 }
@@ -50,6 +51,7 @@ const icons = {
   pushing: IconRefresh,
   pulling: IconRefresh,
   idle: IconCheck,
+  live: IconCheck,
 } as const;
 
 /** Where the sync stands; leads to the page about it. */
@@ -58,7 +60,7 @@ export function SyncMark() {
   const { go } = usePlace();
   if (state === undefined) return null;
   const toDecide = state.conflicted + state.rejected;
-  const isIdle = state.phase === 'idle';
+  const isIdle = state.phase === 'idle' || state.phase === 'live';
   const Icon = isIdle && toDecide > 0 ? IconArrowsSplit2 : isIdle && state.pending > 0 ? IconClock : icons[state.phase];
   return (
     <Button

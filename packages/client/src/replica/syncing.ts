@@ -2,9 +2,10 @@ import { KoinonError, type TrashedRow, type TrashRequest } from '@koinon/core';
 import type { Engine } from '../engine/steps.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, takeLease } from '../sync/lease.ts';
+import { Live, type LiveParts } from '../sync/live.ts';
 import { SyncLoop } from '../sync/loop.ts';
 import type { SyncOptions, SyncReason } from '../sync/state.ts';
-import { type Direction, type SyncReport, syncStep, type Upload } from '../sync/step.ts';
+import { type Direction, type SyncReport, standingOf, syncStep, takeWindow, type Upload } from '../sync/step.ts';
 import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
 import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts';
@@ -19,6 +20,7 @@ export class Syncing implements SyncPart {
   private readonly transport: Transport;
   private readonly loop: SyncLoop;
   private readonly upload: Upload;
+  private readonly live: Live | undefined;
   /** This opening of the file, as holder of the lease. */
   private readonly holder: string;
   private readonly followers = new Set<(state: Told) => void>();
@@ -33,9 +35,12 @@ export class Syncing implements SyncPart {
     this.transport = transport;
     this.holder = engine.host.newId();
     this.upload = options?.upload ?? 'every step';
+    const isLive = options !== undefined && options.live !== false && options.direction !== 'push';
+    this.live = isLive && transport.live ? new Live(this.liveParts(options)) : undefined;
     this.loop = new SyncLoop(
       {
         host: engine.host,
+        live: this.live,
         run: (...given) => this.run(...given),
         hasPending: () => doing.turn(() => engine.outbox.count('pending', 'attempted') > 0),
         onChange: () => this.tell(),
@@ -102,6 +107,29 @@ export class Syncing implements SyncPart {
     await this.loop.stop();
   }
 
+  /** What keeps the replica up between runs. */
+  private liveParts({ live, least = 1_000, greatest = 300_000 }: SyncOptions): LiveParts {
+    const { engine, doing, transport } = this;
+    return {
+      host: engine.host,
+      transport,
+      tables: typeof live === 'object' ? live.tables : undefined,
+      least,
+      greatest,
+      standing: () => doing.turn(() => standingOf(engine)),
+      take: (window) =>
+        doing.change((local) => {
+          // Whoever syncs the file just now from another process has its cursor under way.
+          takeLease(engine.database, engine.host, this.holder);
+          const isTaken = takeWindow(local, window);
+          endLease(engine.database, this.holder);
+          return isTaken;
+        }),
+      pull: () => this.loop.callFor(),
+      onChange: () => this.tell(),
+    };
+  }
+
   /** One run, as the loop begins it: with the lease, and written down in the journal. */
   private async run(direction: Direction, reason: SyncReason, signal: AbortSignal): Promise<SyncReport> {
     const { database, host } = this.engine;
@@ -122,7 +150,8 @@ export class Syncing implements SyncPart {
     const enter = (phase: 'resending' | 'pulling' | 'pushing') => this.loop.enter(phase);
     let failed: unknown;
     try {
-      return await syncStep({ transport, upload: this.upload, change, enter, traffic }, direction, signal);
+      const isLive = () => reason === 'change' && this.live?.isJoined === true;
+      return await syncStep({ transport, upload: this.upload, isLive, change, enter, traffic }, direction, signal);
     } catch (error) {
       failed = error;
       throw error;

@@ -1,5 +1,6 @@
 import { KoinonError } from '@koinon/core';
 import type { Host } from '../host/host.ts';
+import type { Live } from './live.ts';
 import type { SyncOptions, SyncPhase, SyncReason, SyncState } from './state.ts';
 import type { Direction, SyncReport } from './step.ts';
 
@@ -8,6 +9,8 @@ export interface LoopParts {
   readonly host: Host;
   /** One run. The loop never has two at once. */
   readonly run: (direction: Direction, reason: SyncReason, signal: AbortSignal) => Promise<SyncReport>;
+  /** What keeps the replica up between runs; undefined where nothing does. */
+  readonly live: Live | undefined;
   /** Whether something waits to be sent. */
   readonly hasPending: () => Promise<boolean>;
   /** Called whenever what the loop says of itself has changed. */
@@ -49,8 +52,18 @@ export class SyncLoop {
 
   /** What the loop says of itself. */
   get state(): Pick<SyncState, 'phase' | 'error' | 'nextAttempt'> {
-    const { phase, error, nextAttempt } = this;
+    const { error, nextAttempt } = this;
+    const phase = this.phase === 'idle' && this.isLive ? 'live' : this.phase;
     return { phase, error, nextAttempt: nextAttempt === undefined ? null : new Date(nextAttempt).toISOString() };
+  }
+
+  private get isLive(): boolean {
+    return this.parts.live?.isJoined === true;
+  }
+
+  /** The server has something that did not come by itself. */
+  callFor(): void {
+    this.wake('live');
   }
 
   /** Begins to sync by itself, if it is to. */
@@ -63,7 +76,7 @@ export class SyncLoop {
   /** The replica was written: a sync follows when no more is written for a moment. */
   noticeChange(): void {
     if (this.options === undefined || !unless(this.options.when?.change) || this.isStopped) return;
-    this.cancelDebounce ??= this.parts.host.after(this.options.debounce ?? 500, () => {
+    this.cancelDebounce ??= this.parts.host.after(this.options.debounce ?? (this.isLive ? 20 : 500), () => {
       this.cancelDebounce = undefined;
       void this.parts.hasPending().then(
         (has) => has && this.wake('change'),
@@ -82,6 +95,7 @@ export class SyncLoop {
   pause(): void {
     this.isPaused = true;
     this.rest();
+    this.parts.live?.stop();
     this.running?.abort.abort();
     this.set('paused');
   }
@@ -101,8 +115,10 @@ export class SyncLoop {
     this.stopListening();
     this.cancelDebounce?.();
     this.rest();
+    this.parts.live?.stop();
     this.running?.abort.abort();
     await this.running?.ended;
+    await this.parts.live?.stopped();
     this.set('stopped');
   }
 
@@ -116,6 +132,7 @@ export class SyncLoop {
     const [cameOnline, cameInSight] = [host.isOnline() && !this.wasOnline, host.isVisible() && !this.wasVisible];
     this.wasOnline = host.isOnline();
     this.wasVisible = host.isVisible();
+    if (!this.wasOnline) this.parts.live?.stop();
     if (!this.wasOnline && !this.running && !this.isPaused) this.set('offline');
     if (cameOnline && unless(this.options?.when?.online)) this.wake('online');
     else if (cameInSight && unless(this.options?.when?.visible)) this.wake('visible');
@@ -128,7 +145,7 @@ export class SyncLoop {
       return;
     }
     // Each letter typed must not become an attempt on a server that does not answer.
-    if (this.phase === 'waiting' && reason === 'change') return;
+    if (this.phase === 'waiting' && (reason === 'change' || reason === 'live')) return;
     if (!this.parts.host.isOnline()) {
       this.rest();
       this.set('offline');
@@ -153,15 +170,21 @@ export class SyncLoop {
     const stop = () => abort.abort();
     signal?.addEventListener('abort', stop);
     if (signal?.aborted) stop();
+    const { live } = this.parts;
+    // What arrives by itself need not be fetched: a change then only goes up.
+    live?.hold(!(reason === 'change' && this.isLive));
     const running = this.parts.run(direction, reason, abort.signal);
     this.running = { abort, ended: running.catch(() => undefined) };
     try {
       const report = await running;
       this.failures = 0;
       this.ended(null);
+      live?.release();
+      if (this.options && direction !== 'push' && !this.isPaused && !this.isStopped) live?.begin();
       return report;
     } catch (error) {
       this.ended(error as Error);
+      live?.release();
       throw error;
     } finally {
       signal?.removeEventListener('abort', stop);

@@ -3,7 +3,7 @@ import type { Direction, Upload } from './step.ts';
 
 /**
  * Where the sync loop stands. `stopped`: there is no server, or the replica is closed; `paused` by the app; `offline`;
- * `resending` what has no answer yet; `pulling`; `pushing`; `idle` until something calls for a sync; `waiting` after a
+ * `resending` what has no answer yet; `pulling`; `pushing`; `live`: what changes on the server arrives by itself; `idle` until something calls for a sync; `waiting` after a
  * failure, or because the app does not allow a sync just now; `needs-upgrade`: the server refuses this app's version.
  */
 export type SyncPhase =
@@ -13,12 +13,13 @@ export type SyncPhase =
   | 'resending'
   | 'pulling'
   | 'pushing'
+  | 'live'
   | 'idle'
   | 'waiting'
   | 'needs-upgrade';
 
 /** Why a sync began. */
-export type SyncReason = 'by hand' | 'open' | 'change' | 'online' | 'visible' | 'timer' | 'retry' | 'resumed';
+export type SyncReason = 'by hand' | 'open' | 'change' | 'online' | 'visible' | 'timer' | 'retry' | 'resumed' | 'live';
 
 /** What an app shows of the sync. */
 export interface SyncState {
@@ -68,9 +69,14 @@ export interface SyncOptions {
     readonly visible?: boolean;
     readonly timer?: boolean;
   };
+  /**
+   * Whether the server's changes arrive by themselves: over a WebSocket, or long requests where there is none to be had.
+   * For some tables only: changes of the others then come along with those, or with the next sync. Default true.
+   */
+  readonly live?: boolean | { readonly tables: readonly string[] };
   /** Milliseconds between two syncs that only the timer calls for. Default 60,000. */
   readonly every?: number;
-  /** Milliseconds a change waits for more of them. Default 500. */
+  /** Milliseconds a change waits for more of them. Default 500; 20 while the connection is live. */
   readonly debounce?: number;
   /** Least and greatest milliseconds between attempts after failures. Defaults 1,000 and 300,000. */
   readonly least?: number;

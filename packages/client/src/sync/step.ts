@@ -1,4 +1,12 @@
-import { KoinonError, limits, type Outcome, type PulledPage, type PushRequest, readPushResponse } from '@koinon/core';
+import {
+  KoinonError,
+  type LiveWindow,
+  limits,
+  type Outcome,
+  type PulledPage,
+  type PushRequest,
+  readPushResponse,
+} from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
@@ -9,6 +17,7 @@ import { type Applying, applyPage } from '../overlay/apply.ts';
 import { type RowCounts, showAnew } from '../overlay/show.ts';
 import { beginSweep, endSweep, isForgetting, isSweeping, type Lost, noteSeen } from '../overlay/sweep.ts';
 import { learnClock } from './clock.ts';
+import type { Standing } from './live.ts';
 import type { Traffic } from './traffic.ts';
 import type { Transport } from './transport.ts';
 
@@ -44,6 +53,8 @@ export interface SyncReport {
 export interface SyncParts {
   readonly transport: Transport;
   readonly upload: Upload;
+  /** Whether what changes on the server arrives by itself, so that nothing need be fetched. */
+  readonly isLive: () => boolean;
   /** Runs local work in a transaction of its own, when no transaction of the app is open. */
   readonly change: <T>(work: (local: Local) => T) => Promise<T>;
   /** Says what the step does next. */
@@ -179,13 +190,13 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     if (!isUnknownCursor(error) || direction === 'push') throw error;
   }
   parts.traffic.toSend = await parts.change(({ outbox }) => outbox.count('pending', 'attempted'));
-  if (direction !== 'push') await pull();
+  if (direction !== 'push' && !parts.isLive()) await pull();
   if (direction !== 'pull') {
     for (let round = 1; round <= mostRounds; round++) {
       const sentBefore = up.applied;
       const overtaken = await push();
       if (direction === 'push') break;
-      if (overtaken || up.applied > sentBefore) await pull();
+      if (overtaken || (up.applied > sentBefore && !parts.isLive())) await pull();
       if (!overtaken) break;
     }
   }
@@ -294,6 +305,40 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
     } else if (parts) dropMeta(database, 'parts');
   }
   database.statement('DELETE FROM koinon_attempt').run();
+}
+
+/**
+ * Applies a window that the server has sent by itself, in one local transaction; false where the replica is not at the
+ * cursor that it leads away from, or cannot say what became of what it has sent.
+ */
+export function takeWindow(local: Local, window: LiveWindow): boolean {
+  const { database, outbox, host } = local;
+  if (meta(database, 'cursor') !== window.from || attemptedBody(database) !== undefined) return false;
+  const own = new Set(outbox.idsOf('confirmed'));
+  const { rows, cursor, position, time, applied } = window;
+  const header = {
+    kind: 'changes' as const,
+    from: null,
+    to: position,
+    newest: position,
+    cursor,
+    rows: rows.length,
+    more: false,
+    last: true,
+    covers: applied.filter((id) => own.has(id)),
+    time,
+  };
+  takePage(local, { header, rows }, 'cursor', window.from, { insert: 0, update: 0, delete: 0 });
+  setMeta(database, 'synced at', new Date(host.now()).toISOString());
+  return true;
+}
+
+/** Where a replica stands, if it may join the server's live windows: it has all that it could be told changes of. */
+export function standingOf({ schema, database }: Pick<Local, 'schema' | 'database'>): Standing | undefined {
+  const cursor = meta(database, 'cursor');
+  const isWhole = meta(database, 'complete') !== undefined && meta(database, 'backfill') === undefined;
+  if (cursor === undefined || !isWhole || isSweeping(database)) return undefined;
+  return { cursor, replica: meta(database, 'replica') as string, schemaVersion: schema.version };
 }
 
 /** Applies a page onto the cursor it starts from, and moves that cursor, in one local transaction. */

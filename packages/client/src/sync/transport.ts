@@ -1,15 +1,22 @@
 import {
   type ErrorCode,
   errorStatus,
+  type JoinRequest,
   KoinonError,
+  type LiveMessage,
+  livePath,
   type ProblemDocument,
   type PulledPage,
   type PullRequest,
+  readLiveMessage,
   readPulledPage,
   shown,
   type TrashRequest,
   type TrashResponse,
+  type WaitRequest,
+  type WaitResponse,
 } from '@koinon/core';
+import WebSocket from '#web-socket';
 
 /** How a replica reaches its server. */
 export interface Transport {
@@ -19,9 +26,30 @@ export interface Transport {
   push(body: string, signal?: AbortSignal): Promise<unknown>;
   /** Deleted rows that can be brought back; a transport without it cannot. */
   trash?(request: TrashRequest, signal?: AbortSignal): Promise<TrashResponse>;
+  /** Opens a connection on which the server tells what changes; a transport without it is asked now and then. */
+  live?(listener: LiveListener): LiveChannel;
+  /** Waits until there is something behind a cursor, for a while; says whether there is. */
+  wait?(request: WaitRequest, signal?: AbortSignal): Promise<boolean>;
   /** Bytes that came down and went up since this was made, where the transport counts them. */
   readonly bytes?: { readonly down: number; readonly up: number };
 }
+
+/** Who hears what comes over a live connection. */
+export interface LiveListener {
+  open(): void;
+  message(message: LiveMessage): void;
+  /** It has ended, or could not be opened. Called once, and nothing after it. */
+  closed(): void;
+}
+
+/** A live connection. */
+export interface LiveChannel {
+  say(request: JoinRequest): void;
+  close(): void;
+}
+
+/** Milliseconds a request may be held back by the server, and something on top. */
+const waitPatience = 45_000;
 
 /** Options of {@link httpTransport}. */
 export interface HttpOptions {
@@ -37,8 +65,13 @@ export interface HttpOptions {
 export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {}): Transport {
   const root = url.replace(/\/+$/, '');
   const bytes = { down: 0, up: 0 };
-  async function ask(path: string, body: string | undefined, signal?: AbortSignal): Promise<string> {
-    const limit = AbortSignal.timeout(timeout);
+  async function ask(
+    path: string,
+    body: string | undefined,
+    signal?: AbortSignal,
+    patience = timeout,
+  ): Promise<string> {
+    const limit = AbortSignal.timeout(patience);
     const send = () =>
       fetch(`${root}${path}`, {
         ...(body === undefined ? {} : { method: 'POST', headers: { 'content-type': 'application/json' }, body }),
@@ -70,6 +103,45 @@ export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {
     bytes,
     pull: async (request, signal) => readPulledPage(await ask('/v1/pull', JSON.stringify(request), signal)),
     push: async (body, signal) => parsed(await ask('/v1/push', body, signal)),
+    live(listener) {
+      const socket = new WebSocket(`${root.replace(/^http/, 'ws')}/v1${livePath}`);
+      let isOver = false;
+      const end = () => {
+        if (isOver) return;
+        isOver = true;
+        listener.closed();
+      };
+      socket.onopen = () => listener.open();
+      socket.onmessage = ({ data }: { data: unknown }) => {
+        bytes.down += String(data).length;
+        try {
+          listener.message(readLiveMessage(String(data)));
+        } catch {
+          // Something else than a Koinon server.
+          socket.close();
+          end();
+        }
+      };
+      socket.onclose = end;
+      socket.onerror = end;
+      return {
+        say(request) {
+          const text = JSON.stringify(request);
+          bytes.up += text.length;
+          socket.send(text);
+        },
+        close() {
+          isOver = true;
+          // What is still being opened is closed as soon as it is.
+          if (socket.readyState === socket.CONNECTING) socket.onopen = () => socket.close();
+          else socket.close();
+        },
+      };
+    },
+    async wait(request, signal) {
+      const answer = parsed(await ask('/v1/wait', JSON.stringify(request), signal, waitPatience)) as WaitResponse;
+      return answer.moved;
+    },
     async trash(request, signal) {
       const query = new URLSearchParams(
         Object.entries(request).map(([name, value]): [string, string] => [name, String(value)]),

@@ -1,6 +1,7 @@
 import type { WireChange } from '../change/change.ts';
 import { KoinonError, shown } from '../errors/errors.ts';
 import { isTimestamp } from '../values/check.ts';
+import type { JoinRequest, WaitRequest } from './live.ts';
 import {
   limits,
   type Outcome,
@@ -129,6 +130,44 @@ export function readTrashRequest(query: unknown): TrashRequest {
     ...word('id'),
     ...number('before', Number.MAX_SAFE_INTEGER),
     ...number('limit', limits.trashedRows),
+  };
+}
+
+/** Reads what a replica says on its WebSocket. @throws KoinonError `malformed-request`. */
+export function readJoinRequest(text: string): JoinRequest {
+  let said: unknown;
+  try {
+    said = JSON.parse(text);
+  } catch {
+    throw malformed('the message', 'JSON', text);
+  }
+  const request = object(said, 'the message', ['join', 'cursor', 'replica', 'schemaVersion', 'tables']);
+  if (!Number.isSafeInteger(request.join)) throw malformed('join', 'a whole number', request.join);
+  if (typeof request.cursor !== 'string') throw malformed('cursor', 'a cursor this server gave', request.cursor);
+  const tables =
+    request.tables === undefined
+      ? undefined
+      : list(request.tables, 'tables', 1_000).map((name, i) => {
+          if (typeof name !== 'string') throw malformed(`tables[${i}]`, 'a table name', name);
+          return name;
+        });
+  return {
+    join: request.join as number,
+    cursor: request.cursor,
+    replica: uuid(request.replica, 'replica'),
+    ...versionOf(request),
+    ...(tables && { tables }),
+  };
+}
+
+/** Reads a request to be told of changes. @throws KoinonError `malformed-request`. */
+export function readWaitRequest(body: unknown): WaitRequest {
+  const request = object(body, 'the request', ['cursor', 'replica', 'schemaVersion']);
+  if (typeof request.cursor !== 'string') throw malformed('cursor', 'a cursor this server gave', request.cursor);
+  return {
+    cursor: request.cursor,
+    ...versionOf(request),
+    ...(request.replica === undefined ? {} : { replica: uuid(request.replica, 'replica') }),
   };
 }
 

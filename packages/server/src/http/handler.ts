@@ -1,4 +1,5 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import type { Duplex } from 'node:stream';
 import type { Schema } from '@koinon/core';
 import fastify from 'fastify';
 import { koinonPlugin, type PluginOptions } from './plugin.ts';
@@ -7,6 +8,8 @@ import { koinonPlugin, type PluginOptions } from './plugin.ts';
 export interface RequestHandler {
   /** Answers one request, whose path begins with `/v1/`. */
   handle(request: IncomingMessage, response: ServerResponse): void;
+  /** Takes the upgrade of a connection to a WebSocket, for the path `/v1/live`. */
+  upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void;
   /** Writes down what is to be kept. The store stays open: it is the caller's. */
   close(): Promise<void>;
 }
@@ -23,5 +26,9 @@ export async function requestHandler<S extends Schema = Schema>(options: PluginO
   const app = fastify();
   await app.register(koinonPlugin<S>, options);
   await app.ready();
-  return { handle: (request, response) => app.routing(request, response), close: () => app.close() };
+  return {
+    handle: (request, response) => app.routing(request, response),
+    upgrade: (request, socket, head) => void app.server.emit('upgrade', request, socket, head),
+    close: () => app.close(),
+  };
 }

@@ -1,3 +1,5 @@
+import type { IncomingMessage } from 'node:http';
+import type { Duplex } from 'node:stream';
 import compress from '@fastify/compress';
 import rateLimit from '@fastify/rate-limit';
 import {
@@ -6,6 +8,7 @@ import {
   jsonLines,
   KoinonError,
   limits,
+  livePath,
   type ProblemDocument,
   problemJson,
   protocolVersion,
@@ -13,11 +16,16 @@ import {
   readPushRequest,
   readRestoreRequest,
   readTrashRequest,
+  readWaitRequest,
   type Schema,
+  type WaitResponse,
 } from '@koinon/core';
 import type { FastifyError, FastifyInstance, FastifyReply } from 'fastify';
-import { pull } from '../pull/pull.ts';
+import { cursorOf, pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
+import { Hub } from '../realtime/hub.ts';
+import { acceptSockets } from '../realtime/upgrade.ts';
+import { waitForChange } from '../realtime/wait.ts';
 import { type RuleOptions, ruleSet } from '../rules/rules.ts';
 import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
 import type { Store } from '../stores/store.ts';
@@ -29,6 +37,13 @@ export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions,
   readonly store: Store;
   /** Apps whose schema is older are told to upgrade; they keep working by themselves, and keep what is unsent. */
   readonly minimumSchemaVersion?: number;
+  /**
+   * Whether a host name that a request was sent to is this server's. A page of another origin may point a name of its own
+   * at a server that only this machine or network should reach. Default: any name.
+   */
+  readonly isOwnHost?: (hostname: string) => boolean;
+  /** Replicas that may be connected at once. Default 10,000. */
+  readonly connections?: number;
   /** Requests a minute from one address, over which it is told to wait. Default 6,000. */
   readonly requestsPerMinute?: number;
 }
@@ -39,7 +54,16 @@ export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions,
  */
 export async function koinonPlugin<S extends Schema = Schema>(
   app: FastifyInstance,
-  { store, minimumSchemaVersion = 1, requestsPerMinute = 6_000, rules, ruleTimeLimit, ...keeping }: PluginOptions<S>,
+  {
+    store,
+    minimumSchemaVersion = 1,
+    requestsPerMinute = 6_000,
+    connections = 10_000,
+    isOwnHost = () => true,
+    rules,
+    ruleTimeLimit,
+    ...keeping
+  }: PluginOptions<S>,
 ): Promise<void> {
   const root = `/v${protocolVersion}`;
   await app.register(compress, { global: true, threshold: 2_048, encodings: ['gzip', 'deflate'] });
@@ -74,6 +98,44 @@ export async function koinonPlugin<S extends Schema = Schema>(
       `This app has schema version ${schemaVersion}; the server takes ${minimumSchemaVersion} and newer. Update the app; what is unsent is kept.`,
       { value: schemaVersion },
     );
+  };
+  app.addHook('onRequest', async (request) => {
+    if (!isOwnHost(request.hostname.replace(/^\[|\]$/g, '')))
+      throw new KoinonError(
+        'not-loopback',
+        `This server answers requests to this machine only, not to ${request.hostname}.`,
+      );
+  });
+  const hub = new Hub(store);
+  const sockets = acceptSockets(
+    {
+      store,
+      hub,
+      problem: (error) => problemOf(asKoinonError(error as Error as FastifyError)),
+      async admit(request) {
+        await meet(admitted(request).replica);
+      },
+    },
+    { most: connections, isOwnHost },
+  );
+  const path = `${app.prefix}${root}${livePath}`;
+  const upgrade = (request: IncomingMessage, socket: Duplex, head: Buffer) => {
+    if (request.url?.split('?')[0] === path) sockets.upgrade(request, socket, head);
+    // Another plugin of the same server may know the path; where none does, nobody would answer.
+    else if (app.server.listenerCount('upgrade') === 1) socket.destroy();
+  };
+  app.server.on('upgrade', upgrade);
+  app.addHook('preClose', async () => {
+    app.server.off('upgrade', upgrade);
+    await sockets.close();
+    for (const release of [...held]) release();
+    await hub.close();
+  });
+  /** Ends the long requests that are held open. */
+  const held = new Set<() => void>();
+  const moved = () => {
+    hub.wake();
+    store.announce();
   };
   app.setErrorHandler((error: FastifyError | KoinonError, request, reply) => {
     const known = asKoinonError(error);
@@ -117,13 +179,21 @@ export async function koinonPlugin<S extends Schema = Schema>(
 
   app.post(`${root}/restore`, async (request, reply) => {
     await restore(store, readRestoreRequest(request.body), ruled);
+    moved();
     return reply.status(204).send();
+  });
+
+  app.post(`${root}/wait`, async (request): Promise<WaitResponse> => {
+    const asked = admitted(readWaitRequest(request.body));
+    await meet(asked.replica);
+    return { moved: await waitForChange(hub, cursorOf(store, asked.cursor), asked.cursor, held) };
   });
 
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) => {
     const asked = admitted(readPushRequest(request.body));
     await meet(asked.replica);
     const answer = await push(store, asked, ruled);
+    moved();
     const { replica, schemaVersion = null, transactions } = asked;
     const rowsUp = transactions.reduce((sum, { changes }) => sum + changes.length, 0);
     keeper.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp });
@@ -131,8 +201,8 @@ export async function koinonPlugin<S extends Schema = Schema>(
   });
 }
 
-function sendProblem(reply: FastifyReply, error: KoinonError): FastifyReply {
-  const problem: ProblemDocument = {
+function problemOf(error: KoinonError): ProblemDocument {
+  return {
     type: `urn:koinon:problem:${error.code}`,
     title: error.code.replaceAll('-', ' '),
     status: error.status,
@@ -141,7 +211,10 @@ function sendProblem(reply: FastifyReply, error: KoinonError): FastifyReply {
     ...(error.table === undefined ? {} : { table: error.table }),
     ...(error.column === undefined ? {} : { column: error.column }),
   };
-  return reply.status(error.status).type(problemJson).send(problem);
+}
+
+function sendProblem(reply: FastifyReply, error: KoinonError): FastifyReply {
+  return reply.status(error.status).type(problemJson).send(problemOf(error));
 }
 
 /** Whatever went wrong, under a code of ours. What a request cannot be blamed for says nothing of the server's inside. */

@@ -43,19 +43,12 @@ export async function startServer<S extends Schema = Schema>({
     );
   // An idle connection must not keep the server from stopping; one with a request under way gets its answer first.
   const app = fastify({ forceCloseConnections: 'idle', ...(logger ? { loggerInstance: logger } : { logger: false }) });
-  app.addHook('onRequest', async (request) => {
-    if (!loopback.test(request.hostname.replace(/^\[|\]$/g, '')))
-      throw new KoinonError(
-        'not-loopback',
-        `This server answers requests to this machine only, not to ${request.hostname}.`,
-      );
-  });
   let isClosing = false;
   app.addHook('onSend', async (_request, reply) => {
     // The connection of a request that was under way would otherwise stay open after its answer, and stopping wait for it.
     if (isClosing) reply.header('connection', 'close');
   });
-  await app.register(koinonPlugin<S>, { store, ...options });
+  await app.register(koinonPlugin<S>, { store, isOwnHost: (name) => loopback.test(name), ...options });
   const url = await app.listen({ host, port }).catch((error: { code?: string }) => {
     if (error.code !== 'EADDRINUSE') throw error;
     throw new KoinonError(

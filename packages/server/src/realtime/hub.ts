@@ -8,14 +8,13 @@ export interface Window {
   readonly cursor: string;
   readonly position: number;
   readonly entries: readonly FeedEntry[];
-  readonly applied: readonly string[];
-  /** As JSON without the braces, for those who send it as it is. */
+  /** Its members as the protocol's JSON has them, without the braces. */
   readonly json: string;
 }
 
 /** Somebody who follows the feed. */
 export interface Follower {
-  /** Takes the first stretch, from the position it came with; it may be empty. */
+  /** Takes the stretch from where it stood to where all who follow stand; it may be empty. */
   joined(window: Window): void;
   /** Takes the next one, which begins where the one before ended. */
   window(window: Window): void;
@@ -31,6 +30,13 @@ const windowRows = 2_000;
 /** Milliseconds after which a feed without changes moves its followers on: positions must not grow old. */
 const renewEvery = 3_600_000;
 
+/** Where a follower stands that is not where the others are. */
+interface Apart {
+  readonly known: Position;
+  /** The cursor as it was given. */
+  readonly token: string;
+}
+
 /**
  * Reads the feed once per wake-up for everybody who follows it in this process. All who follow stand at one position; who
  * joins is brought there by a read of its own, in the same snapshot.
@@ -39,7 +45,9 @@ export class Hub {
   private readonly store: Store;
   private readonly followers = new Set<Follower>();
   /** Those who are yet to be brought to where the others are. */
-  private readonly joining = new Map<Follower, Position>();
+  private readonly joining = new Map<Follower, Apart>();
+  /** Those who wait for tables that have not changed. */
+  private readonly waiting = new Map<Follower, Apart>();
   private known: Position | undefined;
   private movedAt = 0;
   private running: Promise<void> | undefined;
@@ -53,13 +61,13 @@ export class Hub {
 
   /** How many follow. */
   get size(): number {
-    return this.followers.size + this.joining.size;
+    return this.followers.size + this.joining.size + this.waiting.size;
   }
 
-  /** Follows from a position on, until the returned function is called. */
-  follow(follower: Follower, from: Position): () => void {
-    this.followers.delete(follower);
-    this.joining.set(follower, from);
+  /** Follows from a cursor on, until the returned function is called. */
+  follow(follower: Follower, cursor: Cursor, token: string): () => void {
+    this.forget(follower);
+    this.joining.set(follower, { known: cursor.known, token });
     this.stopWatching ??= this.store.watch(() => this.wake());
     this.wake();
     return () => this.leave(follower);
@@ -67,17 +75,14 @@ export class Hub {
 
   /** Something may have changed. */
   wake(): void {
-    if (this.isClosed) return;
+    if (this.isClosed || this.size === 0) return;
     if (this.running) {
       this.isDue = true;
       return;
     }
-    if (this.size === 0) return;
     this.running = this.read()
-      .catch(() => {
-        // The database is away for a moment: they are asked to pull, which tells them what is the matter.
-        this.dismissAll();
-      })
+      // The database is away for a moment: they are asked to pull, which tells them what is the matter.
+      .catch(() => this.dismissAll())
       .finally(() => {
         this.running = undefined;
         if (!this.isDue) return;
@@ -91,13 +96,10 @@ export class Hub {
     this.isClosed = true;
     this.stopWatching?.();
     await this.running;
-    this.followers.clear();
-    this.joining.clear();
   }
 
   private leave(follower: Follower): void {
-    this.followers.delete(follower);
-    this.joining.delete(follower);
+    this.forget(follower);
     if (this.size > 0) return;
     // Nobody listens: the feed is not read until somebody does, and then from where it is by then.
     this.stopWatching?.();
@@ -105,8 +107,14 @@ export class Hub {
     this.known = undefined;
   }
 
+  private forget(follower: Follower): void {
+    this.followers.delete(follower);
+    this.joining.delete(follower);
+    this.waiting.delete(follower);
+  }
+
   private dismissAll(): void {
-    for (const follower of [...this.followers, ...this.joining.keys()]) {
+    for (const follower of [...this.followers, ...this.joining.keys(), ...this.waiting.keys()]) {
       this.leave(follower);
       follower.behind();
     }
@@ -114,7 +122,7 @@ export class Hub {
 
   /** Reads the feed up to its end, window by window, each in a snapshot of its own. */
   private async read(): Promise<void> {
-    for (let more = true; more; ) {
+    for (let more = true; more && !this.isClosed; ) {
       const tell: (() => void)[] = [];
       more = await this.store.read((reader) => this.readWindow(reader, tell));
       for (const each of tell) each();
@@ -129,38 +137,34 @@ export class Hub {
     if (page.entries.length > 0 || isOld) {
       this.known = page.to;
       this.movedAt = Date.now();
-      const window = this.made(from, page.to, page.entries, await reader.receiptsBetween(from, page.to));
+      const token = this.sealed(from);
+      const window = await this.made(reader, { known: from, token }, page.to, page.to, page.entries);
       for (const follower of [...this.followers]) {
-        if (page.entries.length === 0 || isConcerned(follower, page.entries)) tell.push(() => follower.window(window));
+        if (isOld || isConcerned(follower, page.entries)) tell.push(() => follower.window(window));
         else {
           // What it does not wait for comes along with what it does.
           this.followers.delete(follower);
-          this.lagging.set(follower, from);
+          this.waiting.set(follower, { known: from, token });
         }
       }
-      for (const [follower, since] of this.lagging)
-        if (isConcerned(follower, page.entries)) {
-          this.lagging.delete(follower);
-          this.joining.set(follower, since);
+      for (const [follower, apart] of this.waiting)
+        if (isOld || isConcerned(follower, page.entries)) {
+          this.waiting.delete(follower);
+          this.joining.set(follower, apart);
         }
     }
     if (page.more) return true;
-    for (const [follower, since] of [...this.joining]) await this.bringUp(reader, follower, since, tell);
+    for (const [follower, apart] of [...this.joining]) await this.bringUp(reader, follower, apart, tell);
     return false;
   }
 
-  /** Brings one who joins to where the others are. In the snapshot in which they got there. */
-  private async bringUp(
-    reader: StoreReader,
-    follower: Follower,
-    since: Position,
-    tell: (() => void)[],
-  ): Promise<void> {
-    const known = this.known as Position;
-    if (this.joining.get(follower) !== since) return;
+  /** Brings one who joins to where the others are; in the snapshot in which they got there. */
+  private async bringUp(reader: StoreReader, follower: Follower, apart: Apart, tell: (() => void)[]): Promise<void> {
+    const page =
+      (await reader.reach(apart.known)) === 'known' ? await reader.changesSince(apart.known, windowRows) : undefined;
+    // It may have gone, or joined anew, while this was read.
+    if (this.joining.get(follower) !== apart) return;
     this.joining.delete(follower);
-    const reach = await reader.reach(since);
-    const page = reach === 'known' ? await reader.changesSince(since, windowRows) : undefined;
     if (page === undefined || page.more) {
       tell.push(() => {
         this.leave(follower);
@@ -168,26 +172,29 @@ export class Hub {
       });
       return;
     }
+    // What lies between the others' position and the present is nothing: both come to the same.
+    const window = await this.made(reader, apart, this.known as Position, page.to, page.entries);
     this.followers.add(follower);
-    // What lies between this position and the present is nothing: both come to the same.
-    const window = this.made(since, known, page.entries, await reader.receiptsBetween(since, page.to));
     tell.push(() => follower.joined(window));
   }
 
-  private made(from: Position, to: Position, entries: readonly FeedEntry[], applied: readonly string[]): Window {
-    const { store } = this;
-    const cursor = (known: Position): string => {
-      const content: Cursor = { feed: store.feed, known, schemaVersion: store.schema.version };
-      return sealCursor(content, store.secret);
-    };
-    const window = { from: cursor(from), cursor: cursor(to), position: store.ordinal(to), entries, applied };
-    const time = new Date().toISOString();
+  private async made(
+    reader: StoreReader,
+    from: Apart,
+    to: Position,
+    present: Position,
+    entries: readonly FeedEntry[],
+  ): Promise<Window> {
+    const applied = await reader.receiptsBetween(from.known, present);
+    const window = { from: from.token, cursor: this.sealed(to), position: this.store.ordinal(to), entries };
     const { entries: rows, ...rest } = window;
-    return { ...window, json: JSON.stringify({ ...rest, rows, time }).slice(1, -1) };
+    return { ...window, json: JSON.stringify({ ...rest, rows, applied, time: new Date().toISOString() }).slice(1, -1) };
   }
 
-  /** Those who wait for tables that have not changed, with where they stand. */
-  private readonly lagging = new Map<Follower, Position>();
+  private sealed(known: Position): string {
+    const { feed, schema, secret } = this.store;
+    return sealCursor({ feed, known, schemaVersion: schema.version }, secret);
+  }
 }
 
 function isConcerned({ tables }: Follower, entries: readonly FeedEntry[]): boolean {

@@ -126,6 +126,8 @@ export interface StoreReader {
   counts(since: Position | null): Promise<Readonly<Record<string, number>>>;
   /** Rows that were deleted, last deleted first: of one table and with this id where they are given, from behind a position. */
   tombstones(wanted: WantedTombstones): Promise<Tombstone[]>;
+  /** The transactions that were applied behind one position and up to another, which is no later than this snapshot. */
+  receiptsBetween(from: Position, to: Position): Promise<string[]>;
   /** Those of these transactions that have been applied. */
   applied(ids: readonly string[]): Promise<string[]>;
 }
@@ -184,6 +186,10 @@ export interface Store {
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T>;
   /** One writer at a time; a throw rolls everything back. */
   write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T>;
+  /** Calls whenever the feed may have gone on, by this process or any other program. Returns a function that ends that. */
+  watch(wake: () => void): () => void;
+  /** Tells other processes on the same database that the feed has gone on. */
+  announce(): void;
   close(): Promise<void>;
 }
 

@@ -48,8 +48,11 @@ const koinonTables = [
   digest text NOT NULL,
   outcome text NOT NULL,
   position bigint,
-  received_at timestamp with time zone NOT NULL
+  received_at timestamp with time zone NOT NULL,
+  written xid8 NOT NULL DEFAULT pg_current_xact_id()
 )`,
+  'ALTER TABLE koinon.receipt ADD COLUMN IF NOT EXISTS written xid8 NOT NULL DEFAULT pg_current_xact_id()',
+  'CREATE INDEX IF NOT EXISTS receipt_by_position ON koinon.receipt (written)',
   `CREATE TABLE IF NOT EXISTS koinon.part (
   id text NOT NULL,
   number integer NOT NULL,
@@ -131,7 +134,9 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
 export const releaseSql = ['DROP SCHEMA IF EXISTS koinon CASCADE'];
 
 async function notedDigests(client: ClientBase): Promise<Map<string, string> | undefined> {
-  const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.part') AS there");
+  const { rows } = await client.query<{ there: string | null }>(
+    "SELECT to_regclass('koinon.receipt_by_position') AS there",
+  );
   if (rows[0]?.there === null) return undefined;
   const meta = await client.query<{ name: string; value: string }>('SELECT name, value FROM koinon.meta');
   return new Map(meta.rows.map(({ name, value }) => [name, value]));

@@ -163,6 +163,16 @@ export class PostgresReader implements StoreReader {
     return counts;
   }
 
+  async receiptsBetween(from: Position, to: Position): Promise<string[]> {
+    const [known, reached] = [from, to].map((position) => readPosition(position)?.known ?? Snapshot.none);
+    const { rows } = await this.client.query<{ id: string }>(
+      `SELECT id FROM koinon.receipt WHERE outcome = 'applied' AND written >= $1::xid8
+       AND NOT pg_visible_in_snapshot(written, $2::pg_snapshot) AND pg_visible_in_snapshot(written, $3::pg_snapshot)`,
+      [String(known?.xmin), String(known), String(reached)],
+    );
+    return rows.map(({ id }) => id);
+  }
+
   async applied(ids: readonly string[]): Promise<string[]> {
     if (ids.length === 0) return [];
     const { rows } = await this.client.query<{ id: string }>(

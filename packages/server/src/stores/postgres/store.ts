@@ -8,6 +8,7 @@ import type { Mapping } from './mapping.ts';
 import { ordinalOf, PostgresReader } from './reader.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 import { restampAll } from './triggers.ts';
+import { announceAfter, channel, Watcher } from './watcher.ts';
 import { InsertedMeanwhileError, PostgresWriter } from './writer.ts';
 
 /** Options of {@link postgresStore}. */
@@ -93,6 +94,8 @@ class PostgresStore implements Store {
   readonly secret: string;
   private readonly pool: pg.Pool;
   private readonly tables: ReadonlyMap<string, AppTable>;
+  private watcher: Watcher | undefined;
+  private announcing: NodeJS.Timeout | undefined;
 
   constructor(schema: Schema, feed: string, secret: string, pool: pg.Pool, tables: ReadonlyMap<string, AppTable>) {
     this.schema = schema;
@@ -131,8 +134,23 @@ class PostgresStore implements Store {
     }
   }
 
-  close(): Promise<void> {
-    return this.pool.end();
+  watch(wake: () => void): () => void {
+    this.watcher ??= new Watcher(this.pool);
+    return this.watcher.add(wake);
+  }
+
+  announce(): void {
+    // Several pushes at once need one notice.
+    this.announcing ??= setTimeout(() => {
+      this.announcing = undefined;
+      this.pool.query(`NOTIFY ${channel}`).catch(() => undefined);
+    }, announceAfter).unref();
+  }
+
+  async close(): Promise<void> {
+    clearTimeout(this.announcing);
+    await this.watcher?.close();
+    await this.pool.end();
   }
 }
 

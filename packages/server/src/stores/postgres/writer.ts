@@ -65,12 +65,10 @@ export class PostgresWriter implements StoreWriter {
 
   async saveReceipt({ id, digest, outcome }: Receipt): Promise<void> {
     const applied = outcome.kind === 'applied';
-    await this.client.query('INSERT INTO koinon.receipt VALUES ($1, $2, $3, $4, clock_timestamp())', [
-      id,
-      digest,
-      applied ? 'applied' : JSON.stringify(outcome.problems),
-      applied ? outcome.position : null,
-    ]);
+    await this.client.query(
+      'INSERT INTO koinon.receipt (id, digest, outcome, position, received_at) VALUES ($1, $2, $3, $4, clock_timestamp())',
+      [id, digest, applied ? 'applied' : JSON.stringify(outcome.problems), applied ? outcome.position : null],
+    );
   }
 
   async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<void> {

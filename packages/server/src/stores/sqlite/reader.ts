@@ -153,6 +153,15 @@ export class SqliteReader implements StoreReader {
     return Object.fromEntries(rows.map(({ name, n }) => [name, n]));
   }
 
+  async receiptsBetween(from: Position, to: Position): Promise<string[]> {
+    const rows = this.database.all<{ id: string }>(
+      'SELECT id FROM koinon_receipt WHERE position > ? AND position <= ?',
+      readPosition(from).at,
+      readPosition(to).at,
+    );
+    return rows.map(({ id }) => id);
+  }
+
   async applied(ids: readonly string[]): Promise<string[]> {
     return ids.filter(
       (id) => this.database.get("SELECT 1 FROM koinon_receipt WHERE id = ? AND outcome = 'applied'", id) !== undefined,

@@ -29,7 +29,7 @@ export async function sqliteStore(schema: Schema, file: string): Promise<Store> 
       ...schema,
       tables: Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]])),
     } as Schema;
-    return new SqliteStore(kept, identity, writing, open());
+    return new SqliteStore(kept, identity, writing, open(), open());
   } catch (error) {
     throw new KoinonError(
       'storage-refused',
@@ -98,6 +98,9 @@ export function restampSqlite(schema: Schema, file: string): Promise<void> {
   });
 }
 
+/** Milliseconds between two looks at whether any program has written the file; one costs some microseconds. */
+const lookEvery = 20;
+
 class SqliteStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
@@ -109,7 +112,11 @@ class SqliteStore implements Store {
   private turn: Promise<unknown> = Promise.resolve();
   private readTurn: Promise<unknown> = Promise.resolve();
 
-  constructor(schema: Schema, identity: Identity, writing: Prepared, reading: Prepared) {
+  /** Outside of any transaction, so that it sees what is new. */
+  private readonly watching: Prepared;
+
+  constructor(schema: Schema, identity: Identity, writing: Prepared, reading: Prepared, watching: Prepared) {
+    this.watching = watching;
     this.schema = schema;
     this.feed = identity.feed;
     this.secret = identity.secret;
@@ -142,9 +149,25 @@ class SqliteStore implements Store {
     return turn;
   }
 
+  watch(wake: () => void): () => void {
+    const version = () => this.watching.get<{ data_version: number }>('PRAGMA data_version')?.data_version;
+    let seen = version();
+    const timer = setInterval(() => {
+      const now = version();
+      if (now === seen) return;
+      seen = now;
+      wake();
+    }, lookEvery).unref();
+    return () => clearInterval(timer);
+  }
+
+  /** Others look at the file by themselves. */
+  announce(): void {}
+
   async close(): Promise<void> {
     await Promise.all([this.turn, this.readTurn]);
     this.reading.connection.close();
+    this.watching.connection.close();
     this.writing.connection.exec('PRAGMA wal_checkpoint(truncate)');
     this.writing.connection.close();
   }

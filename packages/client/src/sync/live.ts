@@ -1,0 +1,238 @@
+import { type JoinRequest, type LiveMessage, type LiveWindow, silence } from '@koinon/core';
+import type { Host } from '../host/host.ts';
+import type { LiveChannel, Transport } from './transport.ts';
+
+/** Where a replica stands, for joining. */
+export type Standing = Omit<JoinRequest, 'join' | 'tables'>;
+
+/** What the live side of a sync works with. */
+export interface LiveParts {
+  readonly host: Host;
+  readonly transport: Transport;
+  /** Only changes of these tables need come at once; all without it. */
+  readonly tables: readonly string[] | undefined;
+  /** Least and greatest milliseconds between attempts to connect. */
+  readonly least: number;
+  readonly greatest: number;
+  /** Where the replica stands; undefined while it cannot join, its first download not being complete, say. */
+  readonly standing: () => Promise<Standing | undefined>;
+  /** Applies a window in one local transaction; false where the replica is not at the cursor it leads away from. */
+  readonly take: (window: LiveWindow) => Promise<boolean>;
+  /** A pull is needed: it is followed by {@link Live.begin}. */
+  readonly pull: () => void;
+  /** Whether changes arrive by themselves has changed. */
+  readonly onChange: () => void;
+}
+
+/** Windows that wait for a run to end, in rows. */
+const mostHeld = 20_000;
+
+/** So often a WebSocket may fail before it was ever open, until the server is asked by long requests instead. */
+const mostFailures = 2;
+
+/** Long requests after which a WebSocket is tried again. */
+const waitsBetween = 10;
+
+/**
+ * Keeps a replica up with its server between runs: by a WebSocket, whose windows are applied onto the cursor that they
+ * lead away from and onto no other; or, where the network lets none through, by requests that are answered when there is
+ * something new. Windows that arrive during a run wait for its end.
+ */
+export class Live {
+  private readonly parts: LiveParts;
+  private channel: LiveChannel | undefined;
+  /** The number of the last join; answered once `joined` is the same. */
+  private join = 0;
+  private joined = -1;
+  private windows: LiveWindow[] = [];
+  private heldRows = 0;
+  private isHeld = false;
+  private pumping: Promise<void> | undefined;
+  private wasOpen = false;
+  private failures = 0;
+  private heardAt = 0;
+  private cancelTimer: (() => void) | undefined;
+  private waiting: AbortController | undefined;
+  private isStopped = true;
+
+  constructor(parts: LiveParts) {
+    this.parts = parts;
+  }
+
+  /** Whether changes arrive by themselves, so that there is no need to pull. */
+  get isJoined(): boolean {
+    return this.channel !== undefined && this.joined === this.join;
+  }
+
+  /** A run has ended well: joins from where the replica stands now, unless it stands where it stood. */
+  begin(): void {
+    this.isStopped = false;
+    const isDead = this.channel !== undefined && this.parts.host.now() - this.heardAt > silence;
+    if (isDead) this.drop();
+    if (this.channel === undefined) this.connect();
+    else if (!this.isJoined) void this.rejoin();
+  }
+
+  /** A run begins. @param pulls whether it moves the cursor itself. */
+  hold(pulls: boolean): void {
+    this.isHeld = true;
+    // What arrives from now on leads away from where the replica will not be any more.
+    if (pulls) this.unjoin();
+  }
+
+  /** The run has ended: what has arrived meanwhile is applied. */
+  release(): void {
+    this.isHeld = false;
+    this.pump();
+  }
+
+  /** Ends until {@link begin}. */
+  stop(): void {
+    this.isStopped = true;
+    this.cancelTimer?.();
+    this.waiting?.abort();
+    this.drop();
+  }
+
+  /** Waits for what is being applied. */
+  async stopped(): Promise<void> {
+    await this.pumping;
+  }
+
+  private connect(): void {
+    this.cancelTimer?.();
+    this.waiting?.abort();
+    if (this.parts.transport.live === undefined) return;
+    this.wasOpen = false;
+    const channel = this.parts.transport.live({
+      open: () => {
+        if (this.channel !== channel) return;
+        this.wasOpen = true;
+        this.heard();
+        void this.rejoin();
+      },
+      message: (message) => this.channel === channel && this.hear(message),
+      closed: () => this.channel === channel && this.lost(),
+    });
+    this.channel = channel;
+    this.heard();
+  }
+
+  private async rejoin(): Promise<void> {
+    const { channel } = this;
+    const standing = await this.parts.standing().catch(() => undefined);
+    if (standing === undefined || channel === undefined || channel !== this.channel || !this.wasOpen) return;
+    this.unjoin();
+    const { tables } = this.parts;
+    channel.say({ join: this.join, ...standing, ...(tables && { tables }) });
+  }
+
+  private hear(message: LiveMessage): void {
+    this.heard();
+    if (message.tell === 'joined' && message.join === this.join) {
+      this.failures = 0;
+      const wasJoined = this.isJoined;
+      this.joined = message.join;
+      if (!wasJoined) this.parts.onChange();
+      this.arrived(message);
+    } else if (message.tell === 'window' && this.isJoined) this.arrived(message);
+    else if (message.tell === 'behind' && this.isJoined) this.fallBehind();
+    else if (message.tell === 'behind') this.parts.pull();
+    else if (message.tell === 'refused') this.fallBehind();
+  }
+
+  private arrived(window: LiveWindow): void {
+    this.windows.push(window);
+    this.heldRows += window.rows.length;
+    if (this.heldRows > mostHeld && this.isHeld) this.fallBehind();
+    else this.pump();
+  }
+
+  /** Applies what has arrived, one window after the other. */
+  private pump(): void {
+    this.pumping ??= this.applyAll().finally(() => {
+      this.pumping = undefined;
+      if (this.windows.length > 0 && !this.isHeld) this.pump();
+    });
+  }
+
+  private async applyAll(): Promise<void> {
+    while (!this.isHeld) {
+      const window = this.windows.shift();
+      if (window === undefined) return;
+      this.heldRows -= window.rows.length;
+      const isApplied = await this.parts.take(window).catch(() => false);
+      if (!isApplied && this.isJoined) this.fallBehind();
+    }
+  }
+
+  /** What comes next would not fit: the replica pulls, and joins anew after that. */
+  private fallBehind(): void {
+    this.unjoin();
+    this.parts.pull();
+  }
+
+  private unjoin(): void {
+    const wasJoined = this.isJoined;
+    this.join++;
+    this.windows = [];
+    this.heldRows = 0;
+    if (wasJoined) this.parts.onChange();
+  }
+
+  private lost(): void {
+    const hasFailed = !this.wasOpen;
+    this.drop();
+    if (this.isStopped) return;
+    if (hasFailed && this.failures + 1 >= mostFailures && this.parts.transport.wait) void this.waitInstead();
+    else this.later(() => this.connect());
+  }
+
+  private drop(): void {
+    const { channel } = this;
+    this.unjoin();
+    this.channel = undefined;
+    channel?.close();
+  }
+
+  /** Asks by long requests, for as long as they are answered and no WebSocket is to be had. */
+  private async waitInstead(): Promise<void> {
+    const { parts } = this;
+    const waiting = new AbortController();
+    this.waiting?.abort();
+    this.waiting = waiting;
+    for (let times = 0; times < waitsBetween; times++) {
+      const standing = await parts.standing().catch(() => undefined);
+      if (standing === undefined || parts.transport.wait === undefined) return;
+      const moved = await parts.transport.wait(standing, waiting.signal).catch(() => undefined);
+      if (waiting.signal.aborted) return;
+      if (moved === undefined) {
+        this.later(() => this.connect());
+        return;
+      }
+      // The run that follows ends in begin, which comes back here by way of another attempt to connect.
+      if (moved) {
+        parts.pull();
+        return;
+      }
+    }
+    this.connect();
+  }
+
+  private later(work: () => void): void {
+    const { host, least, greatest } = this.parts;
+    const full = Math.min(greatest, least * 2 ** this.failures++);
+    this.cancelTimer?.();
+    this.cancelTimer = host.after(Math.round(full * (0.5 + host.random() / 2)), () => {
+      if (!this.isStopped && this.channel === undefined) work();
+    });
+  }
+
+  /** A connection on which nothing is heard for long is broken, whatever it says of itself. */
+  private heard(): void {
+    const { host } = this.parts;
+    this.heardAt = host.now();
+    this.cancelTimer?.();
+    this.cancelTimer = host.after(silence, () => this.channel && this.lost());
+  }
+}

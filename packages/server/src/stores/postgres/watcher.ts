@@ -1,0 +1,98 @@
+import type pg from 'pg';
+
+/** The name under which processes on one database tell each other that the feed has gone on. */
+export const channel = 'koinon_feed';
+
+/** Milliseconds in which several notices become one. */
+export const announceAfter = 5;
+
+/** Milliseconds between two looks for what other programs have written; one is a query without any table. */
+const lookEvery = 150;
+
+/** Milliseconds until a connection that broke is made anew. */
+const reconnectAfter = 1_000;
+
+/**
+ * Wakes those who follow the feed: at once when another process of ours says so, and soon after any program has written,
+ * which shows in the newest transaction id. No trigger notifies: that would cost every writer its commit.
+ */
+export class Watcher {
+  private readonly pool: pg.Pool;
+  private readonly listeners = new Set<() => void>();
+  private client: pg.PoolClient | undefined;
+  private timer: NodeJS.Timeout | undefined;
+  private seen = '';
+  private isClosed = false;
+  private connecting: Promise<void> | undefined;
+
+  constructor(pool: pg.Pool) {
+    this.pool = pool;
+  }
+
+  /** Wakes this one too, until the returned function is called. */
+  add(wake: () => void): () => void {
+    this.listeners.add(wake);
+    this.connecting ??= this.connect();
+    return () => {
+      this.listeners.delete(wake);
+      if (this.listeners.size === 0) this.rest();
+    };
+  }
+
+  async close(): Promise<void> {
+    this.isClosed = true;
+    await this.connecting;
+    this.rest();
+  }
+
+  private async connect(): Promise<void> {
+    try {
+      const client = await this.pool.connect();
+      client.on('notification', () => this.wake());
+      client.on('error', () => this.lost());
+      this.client = client;
+      await client.query(`LISTEN ${channel}`);
+      this.look();
+      // Whatever happened while nobody listened.
+      this.wake();
+    } catch {
+      this.lost();
+    }
+  }
+
+  private look(): void {
+    this.timer = setTimeout(() => {
+      this.client
+        ?.query<{ next: string }>(
+          'SELECT pg_snapshot_xmax(pg_current_snapshot())::text || pg_current_snapshot()::text AS next',
+        )
+        .then(({ rows }) => {
+          const next = rows[0]?.next ?? '';
+          if (next !== this.seen) this.wake();
+          this.seen = next;
+          if (this.client) this.look();
+        })
+        .catch(() => this.lost());
+    }, lookEvery).unref();
+  }
+
+  private wake(): void {
+    for (const listener of [...this.listeners]) listener();
+  }
+
+  private lost(): void {
+    this.rest();
+    if (this.isClosed || this.listeners.size === 0) return;
+    setTimeout(() => {
+      if (this.listeners.size > 0) this.connecting ??= this.connect();
+    }, reconnectAfter).unref();
+  }
+
+  private rest(): void {
+    clearTimeout(this.timer);
+    // A connection that listens is of no use to others.
+    this.client?.release(true);
+    this.client = undefined;
+    this.connecting = undefined;
+  }
+}

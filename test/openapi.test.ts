@@ -61,6 +61,8 @@ test('what replicas send and servers answer fits it, and what the server refuses
   const again = await world.request('/v1/push', first);
   expect(fits('PushResponse', again.lines[0])).toBeNull();
 
+  expect(fits('TrashResponse', await (await fetch(`${world.server.url}/v1/trash`)).json())).toBeNull();
+
   const good = JSON.parse(first as string) as { transactions: { changes: object[] }[] };
   const [transaction] = good.transactions;
   for (const [path, name, wrong] of [
@@ -68,6 +70,8 @@ test('what replicas send and servers answer fits it, and what the server refuses
     ['/v1/pull', 'PullRequest', { cursor: 7 }],
     ['/v1/pull', 'PullRequest', { own: ['not a uuid'] }],
     ['/v1/pull', 'PullRequest', { extra: true }],
+    ['/v1/wait', 'WaitRequest', { cursor: 7 }],
+    ['/v1/restore', 'RestoreRequest', { table: 'plant' }],
     ['/v1/push', 'PushRequest', { ...good, replica: 'me' }],
     ['/v1/push', 'PushRequest', { ...good, schemaVersion: 0 }],
     ['/v1/push', 'PushRequest', { ...good, transactions: [{ ...transaction, changes: [] }] }],

@@ -281,6 +281,70 @@ describe.each(storeKinds)('on %s', (kind) => {
     await expect.poll(async () => (await one.get('bed', 'b'))?.name, soon).toBe('west');
   });
 
+  test('programs without a replica read the feed as JSON Lines, and follow it as events from wherever they were cut off', async () => {
+    const url = `${world.server.url}/v1/feed`;
+    const read = async (query: string) =>
+      (await (await fetch(`${url}${query}`)).text())
+        .trimEnd()
+        .split('\n')
+        .map(
+          (line) =>
+            JSON.parse(line) as { kind?: string; table?: string; id?: string; cursor?: string; position: number },
+        );
+    const all = await read('');
+    expect(
+      all
+        .map(({ table, id }) => `${table} ${id}`)
+        .slice(0, -1)
+        .sort(),
+    ).toEqual(['bed b', 'plant p', 'plant q']);
+    const { cursor = '' } = all.at(-1) ?? {};
+    const shell = await world.shell();
+    await shell.exec("UPDATE plant SET height = 5 WHERE id = 'p'; DELETE FROM plant WHERE id = 'q'");
+    const next = (await read(`?after=${cursor}`)).slice(0, -1);
+    expect(next).toMatchObject([
+      { kind: 'update', id: 'p', columns: { height: 5 } },
+      { kind: 'delete', id: 'q', columns: { kind: 'herb' } },
+    ]);
+    expect((await read(`?after=${cursor}&kind=delete&table=plant`)).slice(0, -1)).toHaveLength(1);
+    expect((await fetch(`${url}?after=nonsense`)).status).toBe(409);
+    expect((await fetch(`${url}?kind=move`)).status).toBe(400);
+
+    const follow = async (
+      headers: Record<string, string>,
+      query: string,
+      count: number,
+      meanwhile: () => Promise<void>,
+    ) => {
+      const over = new AbortController();
+      const response = await fetch(`${url}?follow=true${query}`, { headers, signal: over.signal });
+      expect(response.headers.get('content-type')).toBe('text/event-stream');
+      const reader = (response.body as ReadableStream<Uint8Array>).getReader();
+      const decoder = new TextDecoder();
+      let text = '';
+      let hasBegun = false;
+      while (text.split('\n\n').filter((event) => event.startsWith('event')).length < count) {
+        const chunk = await reader.read();
+        if (chunk.done) throw new Error(`the events ended: ${text}`);
+        text += decoder.decode(chunk.value, { stream: true });
+        if (!hasBegun) await meanwhile();
+        hasBegun = true;
+      }
+      over.abort();
+      return text;
+    };
+    const text = await follow({}, `&after=${cursor}`, 3, () =>
+      shell.exec("UPDATE bed SET name = 'south' WHERE id = 'b'"),
+    );
+    expect(text).toMatch(
+      /event: update\n.*"id":"p"[\s\S]*event: delete\nid: .*\n.*"id":"q"[\s\S]*event: update\nid: .*\n.*"name":"south"/,
+    );
+    const last = /id: (.*)/.exec(text.split('\n\n')[1] ?? '')?.[1] as string;
+    const again = await follow({ 'last-event-id': last }, '', 1, async () => undefined);
+    expect(again, 'only what came after the last event').toContain('south');
+    expect(again).not.toContain('"id":"p"');
+  });
+
   test('whatever is said on the socket, it is answered with a problem and changes nothing; pages of other origins are not let in', async () => {
     const url = `${world.server.url.replace('http', 'ws')}/v1/live`;
     const answer = (said: string, origin?: string) =>

@@ -6,7 +6,12 @@ import { fill } from './seed.ts';
 const asked = new URLSearchParams(self.name);
 const name = asked.get('name') ?? 'field book';
 if (asked.has('server'))
-  hostTabs({ schema: cooperative, name: `${name}, shared`, server: self.location.origin, sync: 'automatic' });
+  hostTabs({
+    schema: cooperative,
+    name: `${name}, shared`,
+    server: `${self.location.origin}${asked.get('server')}`,
+    sync: 'automatic',
+  });
 else
   hostTabs({
     schema: cooperative,

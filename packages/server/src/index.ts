@@ -1,7 +1,7 @@
 /** The server: ordinary SQL tables, the change feed over them, and the protocol over HTTP. */
 export { type RequestHandler, requestHandler } from './http/handler.ts';
 export { openApi } from './http/openapi.ts';
-export { koinonPlugin, type PluginOptions } from './http/plugin.ts';
+export { koinonPlugin, type Moved, type PluginOptions } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';
 export type { RowWrite, RuleContext, RuleOptions, Rules, TableRules } from './rules/rules.ts';
 export { type ServiceChange, writeRows } from './rules/write.ts';
@@ -14,7 +14,7 @@ export {
   releasePostgres,
   restampPostgres,
 } from './stores/postgres/store.ts';
-export { releaseSqlite, restampSqlite, sqliteDdl, sqliteStore } from './stores/sqlite/store.ts';
+export { releaseSqlite, restampSqlite, type SqliteOptions, sqliteDdl, sqliteStore } from './stores/sqlite/store.ts';
 export type {
   Contact,
   FeedEntry,

@@ -8,6 +8,8 @@ interface DemoOptions {
   readonly folder: string;
   readonly port: number;
   readonly database?: string;
+  readonly pages?: string;
+  readonly pagePort: number;
 }
 
 /** `koinon demo`: the bee-keepers' story, told step by step on real files. */
@@ -20,11 +22,21 @@ export function demoCommand(): Command {
       '--database <url>',
       'a PostgreSQL database for the server instead of a file; the demo’s tables in it are replaced',
     )
+    .option('--pages <folder>', 'the folder of the built examples; the workbench is served from them after the story')
+    .option('--page-port <number>', 'the port of the workbench; 0 takes a free one', portNumber, 4300)
     .option('--port <number>', 'the server’s port; 0 takes a free one', portNumber, 0)
     .action(async (options: DemoOptions) => {
-      const { agreed, url, close } = await tellStory(options.folder, options.port, options.database);
-      if (!options.exit) {
+      const { folder, port, database, pages, pagePort, exit } = options;
+      const { agreed, url, workbench, close } = await tellStory(folder, port, {
+        ...(database && { database }),
+        ...(pages && !exit && { pages, pagePort }),
+      });
+      if (!exit) {
         console.log(`\nThe server stays up at ${url}. Ctrl-C stops it.`);
+        if (workbench)
+          console.log(
+            `Open ${workbench.url} for two devices and the server side by side, and ${workbench.url}/board/ for the office’s board.`,
+          );
         await untilStopped();
       }
       await close();

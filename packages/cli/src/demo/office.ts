@@ -6,11 +6,19 @@ import { isPostgres } from '../commands/database.ts';
 import { cooperative } from './scenario.ts';
 import { demoRows } from './seed.ts';
 
+/** What a statement came to. */
+export interface Asked {
+  readonly rows: readonly Readonly<Record<string, unknown>>[];
+  readonly written: number;
+}
+
 /** The office: another program that works on the server's tables in plain SQL. It knows nothing of Koinon. */
 export interface Office {
   /** Fills the register with the demo's rows; says how many each table has. */
   seed(): Promise<Record<string, number>>;
   run(sql: string): Promise<void>;
+  /** Runs one statement a person typed: the rows it gives, or how many it wrote. */
+  ask(sql: string): Promise<Asked>;
   /** A row as the database holds it. */
   row(table: string, id: string): Promise<Readonly<Record<string, unknown>> | undefined>;
   close(): Promise<void>;
@@ -37,6 +45,11 @@ function officeInFile(database: SqlDriver): Office {
       return counts;
     },
     run: async (sql) => database.exec(sql),
+    async ask(sql) {
+      const rows = database.prepare(sql).all() as Record<string, unknown>[];
+      const { n } = database.prepare('SELECT changes() AS n').get() as { n: number };
+      return { rows, written: /^\s*(select|values|pragma|explain)\b/i.test(sql) ? 0 : n };
+    },
     row: async (table, id) =>
       database.prepare(`SELECT * FROM ${quoteName(table)} WHERE id = ?`).get(id) as
         | Record<string, SqlValue>
@@ -63,6 +76,10 @@ async function officeInPostgres(url: string): Promise<Office> {
       return counts;
     },
     run: async (sql) => void (await client.query(sql)),
+    async ask(sql) {
+      const { rows, rowCount, command } = await client.query<Record<string, unknown>>(sql);
+      return { rows: rows ?? [], written: command === 'SELECT' ? 0 : (rowCount ?? 0) };
+    },
     row: async (table, id) => (await client.query(`SELECT * FROM ${quoteName(table)} WHERE id = $1`, [id])).rows[0],
     close: () => client.end(),
   };

@@ -11,14 +11,26 @@ import { openOffice, rowsOfFile, rowsOfStore } from './office.ts';
 import { rules } from './rules.ts';
 import { cooperative } from './scenario.ts';
 import { Signal } from './signal.ts';
+import { openWorkbench, type Workbench } from './workbench.ts';
 
 /** How the story ended. */
 export interface Ending {
   /** Whether both phones and the server hold the same rows. */
   readonly agreed: boolean;
   readonly url: string;
+  /** The workbench, where its pages are there. */
+  readonly workbench: Workbench | undefined;
   /** Closes the replicas and stops the server. */
   close(): Promise<void>;
+}
+
+/** What can be chosen about the story. */
+export interface StoryOptions {
+  /** A PostgreSQL database for the server instead of a file; the demo's tables in it are replaced. */
+  readonly database?: string;
+  /** The folder of the built examples: the workbench is served at the end. */
+  readonly pages?: string;
+  readonly pagePort?: number;
 }
 
 /** A phone with a signal that comes and goes. */
@@ -32,9 +44,13 @@ interface Phone {
 /**
  * Tells the story on fresh files in a folder.
  *
- * @param database a PostgreSQL database for the server instead of a file; the demo's tables in it are replaced.
+ * @throws KoinonError what opening a server or a replica threw.
  */
-export async function tellStory(folder: string, port: number, database?: string): Promise<Ending> {
+export async function tellStory(
+  folder: string,
+  port: number,
+  { database, pages, pagePort = 0 }: StoryOptions = {},
+): Promise<Ending> {
   const narrator = new Narrator();
   const files = { runa: join(folder, 'runa.db'), teodor: join(folder, 'teodor.db') };
   const serverFile = join(folder, 'server.db');
@@ -50,7 +66,11 @@ export async function tellStory(folder: string, port: number, database?: string)
     await old.run(`DROP TABLE IF EXISTS ${Object.keys(cooperative.tables).map(quoteName).join(', ')} CASCADE`);
     await old.close();
   }
-  const store = database ? await postgresStore(cooperative, database) : await sqliteStore(cooperative, serverFile);
+  let workbench: Workbench | undefined;
+  const trace = (sql: string, values: readonly unknown[]) => workbench?.ran({ sql, values });
+  const store = database
+    ? await postgresStore(cooperative, database, { trace })
+    : await sqliteStore(cooperative, serverFile, { trace });
   const server = await startServer({ store, port, rules }).catch(async (error) => {
     await store.close();
     throw error;
@@ -167,10 +187,13 @@ export async function tellStory(folder: string, port: number, database?: string)
       ? `All three hold the same ${onServer.size} rows, compared row by row.`
       : `They differ: ${phones.map(({ owner }, i) => `${owner}’s phone in ${differing[i]} rows`).join(', ')}.`,
   );
+  if (pages !== undefined) workbench = await openWorkbench({ store, office, pages, port: pagePort });
   return {
     agreed,
     url: server.url,
+    workbench,
     async close() {
+      await workbench?.close();
       await office.close();
       for (const { replica, signal } of phones) {
         await replica.close();

@@ -3,6 +3,7 @@ import { KoinonError, shown } from '../errors/errors.ts';
 import { isTimestamp } from '../values/check.ts';
 import type { JoinRequest, WaitRequest } from './live.ts';
 import {
+  type FeedRequest,
   limits,
   type Outcome,
   type Part,
@@ -168,6 +169,23 @@ export function readWaitRequest(body: unknown): WaitRequest {
     cursor: request.cursor,
     ...versionOf(request),
     ...(request.replica === undefined ? {} : { replica: uuid(request.replica, 'replica') }),
+  };
+}
+
+/** Reads the parameters of a request for the feed. @throws KoinonError `malformed-request`. */
+export function readFeedRequest(query: unknown): FeedRequest {
+  const { after, follow, table, kind } = object(query ?? {}, 'the query', ['after', 'follow', 'table', 'kind']);
+  if (after !== undefined && typeof after !== 'string') throw malformed('after', 'a position or a cursor', after);
+  if (follow !== undefined && follow !== 'true' && follow !== 'false')
+    throw malformed('follow', 'true or false', follow);
+  if (table !== undefined && typeof table !== 'string') throw malformed('table', 'one table name', table);
+  if (kind !== undefined && kind !== 'insert' && kind !== 'update' && kind !== 'delete')
+    throw malformed('kind', 'insert, update or delete', kind);
+  return {
+    ...(after === undefined ? {} : { after: /^\d{1,15}$/.test(after) ? Number(after) : after }),
+    ...(follow === undefined ? {} : { follow: follow === 'true' }),
+    ...(table === undefined ? {} : { table }),
+    ...(kind === undefined ? {} : { kind }),
   };
 }
 

@@ -8,6 +8,9 @@ export const protocolVersion = 1;
 /** The media type of JSON Lines answers: one JSON value per line. */
 export const jsonLines = 'application/jsonl';
 
+/** The media type of server-sent events. */
+export const eventStream = 'text/event-stream';
+
 /** The media type of an error (RFC 9457). */
 export const problemJson = 'application/problem+json';
 
@@ -218,6 +221,17 @@ export interface TrashResponse {
 export interface RestoreRequest {
   readonly table: string;
   readonly id: string;
+}
+
+/** `GET /v1/feed`: the changes behind a position, for programs without a replica; parameters of the query. */
+export interface FeedRequest {
+  /** A position, or a cursor that an earlier answer gave. Without it: from the beginning. */
+  readonly after?: number | string;
+  /** Goes on with what changes later, as server-sent events. */
+  readonly follow?: boolean;
+  /** Only changes of this table. */
+  readonly table?: string;
+  readonly kind?: 'insert' | 'update' | 'delete';
 }
 
 /** An error as it travels (RFC 9457). */

@@ -1,8 +1,9 @@
-import { errorStatus, jsonLines, limits, problemJson, protocolVersion } from '@koinon/core';
+import { errorStatus, eventStream, jsonLines, limits, problemJson, protocolVersion } from '@koinon/core';
 
 const uuid = { type: 'string', format: 'uuid' } as const;
 const cursor = { type: 'string', description: 'Sealed by the server; kept, and never looked into.' } as const;
 const schemaVersion = { type: 'integer', minimum: 1, description: 'The version of the schema the app has.' } as const;
+const time = { type: 'string', format: 'date-time' } as const;
 const position = { type: 'integer', minimum: 0 } as const;
 const columns = {
   type: 'object',
@@ -80,7 +81,14 @@ const schemas = {
   PulledRow: {
     type: 'object',
     required: ['kind', 'table', 'id', 'position'],
-    properties: { kind: { enum: ['insert', 'update', 'delete'] }, ...row, position, columns },
+    properties: {
+      kind: { enum: ['insert', 'update', 'delete'] },
+      ...row,
+      position,
+      columns,
+      editedAt: time,
+      times: { type: 'object', additionalProperties: time, description: 'Edit times by column, where they matter.' },
+    },
   },
   PushRequest: {
     type: 'object',
@@ -130,6 +138,11 @@ const schemas = {
             id: uuid,
             outcome: { enum: ['applied', 'stale', 'waits', 'rejected', 'received', 'incomplete'] },
             position,
+            values: {
+              type: 'array',
+              description: 'What the server filled in or corrected.',
+              items: { type: 'object', required: ['table', 'id', 'columns'], properties: { ...row, columns } },
+            },
             rows: { type: 'array', items: { type: 'object', properties: row } },
             for: uuid,
             problems: { type: 'array', items: { $ref: '#/components/schemas/Problem' } },
@@ -139,6 +152,28 @@ const schemas = {
       time: { type: 'string', format: 'date-time' },
     },
   },
+  TrashResponse: {
+    type: 'object',
+    required: ['rows'],
+    properties: {
+      rows: {
+        type: 'array',
+        items: {
+          type: 'object',
+          required: ['table', 'id', 'position', 'deletedAt', 'columns'],
+          properties: { ...row, position, deletedAt: time, columns },
+        },
+      },
+    },
+  },
+  RestoreRequest: { type: 'object', required: ['table', 'id'], additionalProperties: false, properties: row },
+  WaitRequest: {
+    type: 'object',
+    required: ['cursor'],
+    additionalProperties: false,
+    properties: { cursor, replica: uuid, schemaVersion },
+  },
+  WaitResponse: { type: 'object', required: ['moved'], properties: { moved: { type: 'boolean' } } },
   Problem: {
     type: 'object',
     description: 'A problem document (RFC 9457), or one problem of a refused transaction.',
@@ -171,10 +206,16 @@ const answer = (description: string, type: string, name: keyof typeof schemas) =
   '5XX': refused,
 });
 
+const parameter = (name: string, schema: object, description: string) => ({ name, in: 'query', schema, description });
+
 /** The protocol as an OpenAPI 3.1 document; the server gives it at `/v1/openapi.json`. */
 export const openApi = {
   openapi: '3.1.0',
-  info: { title: 'Koinon', version: `${protocolVersion}`, description: 'What docs/protocol.md tells in words.' },
+  info: {
+    title: 'Koinon',
+    version: `${protocolVersion}`,
+    description: 'What docs/protocol.md tells in words. Besides these there is a WebSocket at /v1/live.',
+  },
   paths: {
     [`/v${protocolVersion}/about`]: {
       get: {
@@ -194,6 +235,53 @@ export const openApi = {
         summary: 'Upload transactions; each is applied once, however often it arrives',
         requestBody: body('PushRequest'),
         responses: answer('One outcome per transaction, in order.', 'application/json', 'PushResponse'),
+      },
+    },
+    [`/v${protocolVersion}/wait`]: {
+      post: {
+        summary: 'Answers when there is something behind a cursor, or after a while',
+        requestBody: body('WaitRequest'),
+        responses: answer('Whether there is something.', 'application/json', 'WaitResponse'),
+      },
+    },
+    [`/v${protocolVersion}/feed`]: {
+      get: {
+        summary: 'What changed, for programs without a replica',
+        parameters: [
+          parameter('after', { type: 'string' }, 'A position, or the cursor of the last line; without it, everything.'),
+          parameter('follow', { enum: ['true', 'false'] }, 'Goes on with what changes later, as server-sent events.'),
+          parameter('table', { type: 'string' }, 'Only changes of this table.'),
+          parameter('kind', { enum: ['insert', 'update', 'delete'] }, 'Only changes of this kind.'),
+        ],
+        responses: {
+          '200': {
+            description: 'A line, or an event, per change; of lines the last is the cursor.',
+            content: {
+              [jsonLines]: { schema: reference('PulledRow') },
+              [eventStream]: { schema: { type: 'string' } },
+            },
+          },
+          '4XX': refused,
+        },
+      },
+    },
+    [`/v${protocolVersion}/trash`]: {
+      get: {
+        summary: 'Deleted rows that can be brought back, last deleted first',
+        parameters: [
+          parameter('table', { type: 'string' }, 'Only rows of this table.'),
+          parameter('id', { type: 'string' }, 'Only rows of this id.'),
+          parameter('before', { type: 'integer', minimum: 1 }, 'Only those deleted before this position.'),
+          parameter('limit', { type: 'integer', minimum: 1, maximum: limits.trashedRows }, 'At most this many.'),
+        ],
+        responses: answer('The rows, with what they held last.', 'application/json', 'TrashResponse'),
+      },
+    },
+    [`/v${protocolVersion}/restore`]: {
+      post: {
+        summary: 'Brings a deleted row back as it was',
+        requestBody: body('RestoreRequest'),
+        responses: { '204': { description: 'It is there again.' }, '4XX': refused, '5XX': refused },
       },
     },
     [`/v${protocolVersion}/openapi.json`]: {

@@ -1,17 +1,20 @@
 import type { IncomingMessage } from 'node:http';
-import type { Duplex } from 'node:stream';
+import { type Duplex, Readable } from 'node:stream';
 import compress from '@fastify/compress';
 import rateLimit from '@fastify/rate-limit';
 import {
   type About,
   errorStatus,
+  eventStream,
   jsonLines,
   KoinonError,
   limits,
   livePath,
+  type Outcome,
   type ProblemDocument,
   problemJson,
   protocolVersion,
+  readFeedRequest,
   readPullRequest,
   readPushRequest,
   readRestoreRequest,
@@ -21,6 +24,7 @@ import {
   type WaitResponse,
 } from '@koinon/core';
 import type { FastifyError, FastifyInstance, FastifyReply } from 'fastify';
+import { FeedReader } from '../feed/feed.ts';
 import { cursorOf, pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
 import { Hub } from '../realtime/hub.ts';
@@ -31,6 +35,17 @@ import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
 import type { Store } from '../stores/store.ts';
 import { restore, trash } from '../trash/trash.ts';
 import { openApi } from './openapi.ts';
+
+/** What a request, or a live window, has moved. `took` is in milliseconds. */
+export type Moved =
+  | { readonly what: 'pull'; readonly rows: number; readonly bytes: number; readonly took: number }
+  | {
+      readonly what: 'push';
+      readonly changes: number;
+      readonly outcomes: readonly Outcome['outcome'][];
+      readonly took: number;
+    }
+  | { readonly what: 'window'; readonly rows: number; readonly replicas: number };
 
 /** Options of {@link koinonPlugin}. */
 export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions, RuleOptions<S> {
@@ -44,6 +59,8 @@ export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions,
   readonly isOwnHost?: (hostname: string) => boolean;
   /** Replicas that may be connected at once. Default 10,000. */
   readonly connections?: number;
+  /** Told of what each request and each live window has moved: for logs and measurements. */
+  readonly observe?: (moved: Moved) => void;
   /** Requests a minute from one address, over which it is told to wait. Default 6,000. */
   readonly requestsPerMinute?: number;
 }
@@ -60,6 +77,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     requestsPerMinute = 6_000,
     connections = 10_000,
     isOwnHost = () => true,
+    observe = () => undefined,
     rules,
     ruleTimeLimit,
     ...keeping
@@ -106,7 +124,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
         `This server answers requests to this machine only, not to ${request.hostname}.`,
       );
   });
-  const hub = new Hub(store);
+  const hub = new Hub(store, (rows, replicas) => observe({ what: 'window', rows, replicas }));
   const sockets = acceptSockets(
     {
       store,
@@ -167,12 +185,14 @@ export async function koinonPlugin<S extends Schema = Schema>(
   app.post(`${root}/pull`, { bodyLimit: limits.requestBytes }, async (request, reply) => {
     const asked = admitted(readPullRequest(request.body));
     await meet(asked.replica);
+    const began = performance.now();
     const { header, rows } = await pull(store, asked);
     const { replica, schemaVersion = null } = asked;
     if (replica !== undefined)
       keeper.met({ replica, schemaVersion, position: header.to, rowsDown: rows.length, rowsUp: 0 });
-    const lines = [header, ...rows].map((line) => `${JSON.stringify(line)}\n`);
-    return reply.type(jsonLines).send(lines.join(''));
+    const lines = [header, ...rows].map((line) => `${JSON.stringify(line)}\n`).join('');
+    observe({ what: 'pull', rows: rows.length, bytes: lines.length, took: performance.now() - began });
+    return reply.type(jsonLines).send(lines);
   });
 
   app.get(`${root}/trash`, async (request) => trash(store, readTrashRequest(request.query)));
@@ -181,6 +201,28 @@ export async function koinonPlugin<S extends Schema = Schema>(
     await restore(store, readRestoreRequest(request.body), ruled);
     moved();
     return reply.status(204).send();
+  });
+
+  app.get(`${root}/feed`, { compress: false }, async (request, reply) => {
+    const { 'last-event-id': last } = request.headers;
+    const asked = readFeedRequest(request.query);
+    const reader = new FeedReader(store, typeof last === 'string' ? { ...asked, after: last } : asked);
+    await reader.check();
+    if (asked.follow !== true) return reply.type(jsonLines).send(Readable.from(reader.lines()));
+    reply.hijack();
+    reply.raw.writeHead(200, {
+      'content-type': eventStream,
+      'cache-control': 'no-cache',
+      'x-accel-buffering': 'no',
+      connection: 'close',
+    });
+    const over = new AbortController();
+    const release = () => over.abort();
+    held.add(release);
+    reply.raw.on('close', release);
+    await reader.follow(hub, reply.raw, over.signal).catch((err) => request.log.error({ err }, 'the feed ended'));
+    held.delete(release);
+    return reply;
   });
 
   app.post(`${root}/wait`, async (request): Promise<WaitResponse> => {
@@ -192,8 +234,17 @@ export async function koinonPlugin<S extends Schema = Schema>(
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) => {
     const asked = admitted(readPushRequest(request.body));
     await meet(asked.replica);
+    const began = performance.now();
     const answer = await push(store, asked, ruled);
     moved();
+    const { outcomes } = answer;
+    const changes = asked.transactions.reduce((sum, each) => sum + each.changes.length, 0);
+    observe({
+      what: 'push',
+      changes,
+      outcomes: outcomes.map(({ outcome }) => outcome),
+      took: performance.now() - began,
+    });
     const { replica, schemaVersion = null, transactions } = asked;
     const rowsUp = transactions.reduce((sum, { changes }) => sum + changes.length, 0);
     keeper.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp });

@@ -1,3 +1,4 @@
+import type { ServerResponse } from 'node:http';
 import { KoinonError, type Schema } from '@koinon/core';
 import fastify from 'fastify';
 import type { Logger } from 'pino';
@@ -44,6 +45,18 @@ export async function startServer<S extends Schema = Schema>({
   // An idle connection must not keep the server from stopping; one with a request under way gets its answer first.
   const app = fastify({ forceCloseConnections: 'idle', ...(logger ? { loggerInstance: logger } : { logger: false }) });
   let isClosing = false;
+  const underWay = new Set<ServerResponse>();
+  /** A connection on which nothing was ever asked counts as neither idle nor active, and would keep the server for a minute. */
+  const cutUnused = () => {
+    if (isClosing && underWay.size === 0) app.server.closeAllConnections();
+  };
+  app.server.on('request', (_request, response) => {
+    underWay.add(response);
+    response.on('close', () => {
+      underWay.delete(response);
+      cutUnused();
+    });
+  });
   app.addHook('onSend', async (_request, reply) => {
     // The connection of a request that was under way would otherwise stay open after its answer, and stopping wait for it.
     if (isClosing) reply.header('connection', 'close');
@@ -61,7 +74,9 @@ export async function startServer<S extends Schema = Schema>({
     url,
     async close() {
       isClosing = true;
-      await app.close();
+      const closing = app.close();
+      setImmediate(cutUnused);
+      await closing;
       await store.close();
     },
   };

@@ -43,6 +43,7 @@ interface Apart {
  */
 export class Hub {
   private readonly store: Store;
+  private readonly told: (rows: number, followers: number) => void;
   private readonly followers = new Set<Follower>();
   /** Those who are yet to be brought to where the others are. */
   private readonly joining = new Map<Follower, Apart>();
@@ -55,8 +56,10 @@ export class Hub {
   private isClosed = false;
   private stopWatching: (() => void) | undefined;
 
-  constructor(store: Store) {
+  /** @param told of each window: its rows, and how many follow. */
+  constructor(store: Store, told: (rows: number, followers: number) => void = () => undefined) {
     this.store = store;
+    this.told = told;
   }
 
   /** How many follow. */
@@ -139,6 +142,7 @@ export class Hub {
       this.movedAt = Date.now();
       const token = this.sealed(from);
       const window = await this.made(reader, { known: from, token }, page.to, page.to, page.entries);
+      tell.push(() => this.told(page.entries.length, this.followers.size));
       for (const follower of [...this.followers]) {
         if (isOld || isConcerned(follower, page.entries)) tell.push(() => follower.window(window));
         else {

@@ -17,6 +17,8 @@ export interface PostgresOptions {
   readonly mapping?: Mapping;
   /** Whether what the database lacks is made when the store is opened. Without it, {@link postgresDdl} has to be run first. Default true. */
   readonly prepare?: boolean;
+  /** Told of each statement that a transaction runs on the app's tables, with its values. */
+  readonly trace?: (sql: string, values: readonly unknown[]) => void;
   /** Connections at most. Default 10. */
   readonly connections?: number;
 }
@@ -39,7 +41,7 @@ const layoutLock = 'SELECT pg_advisory_xact_lock(5127301)';
  *   that is there does not fit the schema.
  */
 export async function postgresStore(schema: Schema, url: string, options: PostgresOptions = {}): Promise<Store> {
-  const { mapping = {}, prepare = true, connections = 10 } = options;
+  const { mapping = {}, prepare = true, connections = 10, trace } = options;
   const pool = openPool(url, connections);
   try {
     const { tables, feed, secret } = await inTransaction(pool, 'BEGIN', async (client) => {
@@ -54,7 +56,7 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
       return { tables: layout.tables, ...(await identityOf(client)) };
     });
     const kept = Object.fromEntries([...tables.keys()].map((name) => [name, schema.tables[name]]));
-    return new PostgresStore({ ...schema, tables: kept } as Schema, feed, secret, pool, tables);
+    return new PostgresStore({ ...schema, tables: kept } as Schema, feed, secret, pool, tables, trace);
   } catch (error) {
     await pool.end();
     throw asRefused(error, url);
@@ -94,10 +96,19 @@ class PostgresStore implements Store {
   readonly secret: string;
   private readonly pool: pg.Pool;
   private readonly tables: ReadonlyMap<string, AppTable>;
+  private readonly trace: PostgresOptions['trace'];
   private watcher: Watcher | undefined;
   private announcing: NodeJS.Timeout | undefined;
 
-  constructor(schema: Schema, feed: string, secret: string, pool: pg.Pool, tables: ReadonlyMap<string, AppTable>) {
+  constructor(
+    schema: Schema,
+    feed: string,
+    secret: string,
+    pool: pg.Pool,
+    tables: ReadonlyMap<string, AppTable>,
+    trace: PostgresOptions['trace'],
+  ) {
+    this.trace = trace;
     this.schema = schema;
     this.feed = feed;
     this.secret = secret;
@@ -124,7 +135,7 @@ class PostgresStore implements Store {
     for (let tries = 1; ; tries++) {
       try {
         return await inTransaction(this.pool, `BEGIN; SET LOCAL lock_timeout = ${lockWait}`, (client) =>
-          work(new PostgresWriter(client, this.tables)),
+          work(new PostgresWriter(client, this.tables, this.trace)),
         );
       } catch (error) {
         if ((error as { code?: string }).code === '55P03') throw new RowsLockedError((error as Error).message);

@@ -40,8 +40,14 @@ export class PostgresWriter implements StoreWriter {
   private readonly client: ClientBase;
   private readonly tables: ReadonlyMap<string, AppTable>;
   private readonly reader: PostgresReader;
+  private readonly trace: (sql: string, values: readonly unknown[]) => void;
 
-  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>) {
+  constructor(
+    client: ClientBase,
+    tables: ReadonlyMap<string, AppTable>,
+    trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
+  ) {
+    this.trace = trace;
     this.client = client;
     this.tables = tables;
     this.reader = new PostgresReader(client, tables);
@@ -299,6 +305,12 @@ export class PostgresWriter implements StoreWriter {
     else await this.translated(change, () => (change.kind === 'update' ? this.update(change) : this.delete(change)));
   }
 
+  private async run<Row extends object>(sql: string, values: unknown[]): Promise<{ readonly rows: readonly Row[] }> {
+    const result = await this.client.query<Row>(sql, values);
+    this.trace(sql, values);
+    return result;
+  }
+
   private async insert(changes: readonly Insert[]): Promise<void> {
     const [first] = changes as [Insert, ...Insert[]];
     const { sql, id, columns, table, softDelete } = this.table(first.table);
@@ -317,7 +329,7 @@ export class PostgresWriter implements StoreWriter {
       ? ` ON CONFLICT (${id.sql}) DO UPDATE SET ${[...names.map((name) => `${name} = excluded.${name}`), `${softDelete.sql} = ${softDelete.type === 'boolean' ? 'false' : 'NULL'}`].join(', ')}`
       : '';
     await this.translated(first, async () => {
-      const written = await this.client.query<{ id: string }>(
+      const written = await this.run<{ id: string }>(
         `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')}) VALUES ${rows.join(', ')}${revived}${id.type === 'text' ? '' : ` RETURNING ${id.sql}::text AS id`}`,
         values,
       );
@@ -352,16 +364,13 @@ export class PostgresWriter implements StoreWriter {
       return `${column.sql} = ${writeSql(columnOf(table, name), column, i + 2)}`;
     });
     const values = names.map((name) => parameter(columnOf(table, name), columns[name]));
-    await this.client.query(`UPDATE ${sql} SET ${set.join(', ')} WHERE ${id.sql} = $1::${id.type}`, [
-      change.id,
-      ...values,
-    ]);
+    await this.run(`UPDATE ${sql} SET ${set.join(', ')} WHERE ${id.sql} = $1::${id.type}`, [change.id, ...values]);
   }
 
   private async delete(change: Change): Promise<void> {
     const { sql, id, softDelete } = this.table(change.table);
     const mark = softDelete?.type === 'boolean' ? 'true' : 'now()';
-    await this.client.query(
+    await this.run(
       `${softDelete ? `UPDATE ${sql} SET ${softDelete.sql} = ${mark}` : `DELETE FROM ${sql}`} WHERE ${id.sql} = $1::${id.type}`,
       [change.id],
     );

@@ -6,6 +6,14 @@ import { type Identity, keptTables, makeLayout, prepareLayout, release, restamp 
 import { readPosition, SqliteReader } from './reader.ts';
 import { SqliteWriter } from './writer.ts';
 
+/** Told of each statement that a transaction runs on the app's tables, with its values. */
+export type Trace = (sql: string, values: readonly unknown[]) => void;
+
+/** Options of {@link sqliteStore}. */
+export interface SqliteOptions {
+  readonly trace?: Trace;
+}
+
 /**
  * Keeps the app's tables in an SQLite file, with the feed and the receipts beside them. Other programs may read and
  * write the same file meanwhile.
@@ -13,7 +21,7 @@ import { SqliteWriter } from './writer.ts';
  * @param file a path; it is created if it is not there.
  * @throws KoinonError `storage-refused` when the file cannot be opened as an SQLite database.
  */
-export async function sqliteStore(schema: Schema, file: string): Promise<Store> {
+export async function sqliteStore(schema: Schema, file: string, { trace }: SqliteOptions = {}): Promise<Store> {
   const { DatabaseSync } = await loadSqlite();
   const open = () => {
     const connection = new DatabaseSync(file, { timeout: 5_000 });
@@ -29,7 +37,7 @@ export async function sqliteStore(schema: Schema, file: string): Promise<Store> 
       ...schema,
       tables: Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]])),
     } as Schema;
-    return new SqliteStore(kept, identity, writing, open(), open());
+    return new SqliteStore(kept, identity, writing, open(), open(), trace);
   } catch (error) {
     throw new KoinonError(
       'storage-refused',
@@ -115,7 +123,14 @@ class SqliteStore implements Store {
   /** Outside of any transaction, so that it sees what is new. */
   private readonly watching: Prepared;
 
-  constructor(schema: Schema, identity: Identity, writing: Prepared, reading: Prepared, watching: Prepared) {
+  constructor(
+    schema: Schema,
+    identity: Identity,
+    writing: Prepared,
+    reading: Prepared,
+    watching: Prepared,
+    trace: Trace | undefined,
+  ) {
     this.watching = watching;
     this.schema = schema;
     this.feed = identity.feed;
@@ -123,7 +138,7 @@ class SqliteStore implements Store {
     this.writing = writing;
     this.reading = reading;
     this.reader = new SqliteReader(reading, schema);
-    this.writer = new SqliteWriter(writing, schema);
+    this.writer = new SqliteWriter(writing, schema, trace);
   }
 
   ordinal(position: Position): number {

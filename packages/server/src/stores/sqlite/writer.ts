@@ -32,8 +32,14 @@ export class SqliteWriter implements StoreWriter {
   private readonly database: Prepared;
   private readonly schema: Schema;
   private readonly reader: SqliteReader;
+  private readonly trace: (sql: string, values: readonly unknown[]) => void;
 
-  constructor(database: Prepared, schema: Schema) {
+  constructor(
+    database: Prepared,
+    schema: Schema,
+    trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
+  ) {
+    this.trace = trace;
     this.database = database;
     this.schema = schema;
     this.reader = new SqliteReader(database, schema);
@@ -243,16 +249,21 @@ export class SqliteWriter implements StoreWriter {
     try {
       if (change.kind === 'insert') this.insert(table, change);
       else if (change.kind === 'update') this.update(table, change);
-      else this.database.run(`DELETE FROM ${quoteName(change.table)} WHERE id = ?`, change.id);
+      else this.run(`DELETE FROM ${quoteName(change.table)} WHERE id = ?`, change.id);
     } catch (error) {
       const problem = constraintProblem(error, change);
       throw problem ? new ConstraintError(problem) : error;
     }
   }
 
+  private run(sql: string, ...values: SqlValue[]): void {
+    this.database.run(sql, ...values);
+    this.trace(sql, values);
+  }
+
   private insert(table: Table, change: Extract<Change, { kind: 'insert' }>): void {
     const names = Object.keys(table.columns);
-    this.database.run(
+    this.run(
       `INSERT INTO ${quoteName(change.table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`,
       change.id,
       ...names.map((name) => toSql(table.columns[name] as Column, change.columns[name])),
@@ -269,7 +280,7 @@ export class SqliteWriter implements StoreWriter {
     const names = Object.keys(columns);
     if (names.length === 0) return;
     const values: SqlValue[] = names.map((name) => toSql(table.columns[name] as Column, columns[name]));
-    this.database.run(
+    this.run(
       `UPDATE ${quoteName(change.table)} SET ${names.map((name) => `${quoteName(name)} = ?`).join(', ')} WHERE id = ?`,
       ...values,
       change.id,

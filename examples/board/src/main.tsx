@@ -1,0 +1,33 @@
+import '@mantine/core/styles.css';
+import '@mantine/charts/styles.css';
+import { cooperative } from '@koinon/cli';
+import { connectTab } from '@koinon/client/browser';
+import { Alert, createTheme, MantineProvider } from '@mantine/core';
+import { createRoot } from 'react-dom/client';
+import { Board } from './board.tsx';
+
+const theme = createTheme({
+  primaryColor: 'yellow',
+  primaryShade: 9,
+  fontFamily: 'system-ui, sans-serif',
+  autoContrast: true,
+});
+const root = createRoot(document.getElementById('root') as HTMLElement);
+const worker = new Worker(new URL('./worker.ts', import.meta.url), { type: 'module' });
+
+connectTab(worker, cooperative).then(
+  (replica) =>
+    root.render(
+      <MantineProvider theme={theme} defaultColorScheme="light">
+        <Board replica={replica} />
+      </MantineProvider>,
+    ),
+  (error: Error) =>
+    root.render(
+      <MantineProvider theme={theme}>
+        <Alert color="red" title="The board cannot be opened">
+          {error.message}
+        </Alert>
+      </MantineProvider>,
+    ),
+);

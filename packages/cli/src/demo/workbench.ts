@@ -1,0 +1,122 @@
+import { existsSync } from 'node:fs';
+import { join, resolve } from 'node:path';
+import type { Duplex } from 'node:stream';
+import staticFiles from '@fastify/static';
+import { KoinonError } from '@koinon/core';
+import { koinonPlugin, type Moved, type Store } from '@koinon/server';
+import fastify, { type FastifyReply } from 'fastify';
+import type { Office } from './office.ts';
+import { rules } from './rules.ts';
+
+/** The devices on the page, each with a way to the server of its own that can be closed. */
+export const devices = ['runa', 'teodor'] as const;
+type Device = (typeof devices)[number];
+
+/** A statement that an upload ran on the server. */
+export interface Ran {
+  readonly sql: string;
+  readonly values: readonly unknown[];
+}
+
+/** The page with two devices and the server between them, while it is served. */
+export interface Workbench {
+  readonly url: string;
+  /** Takes note of what an upload ran. */
+  ran(statement: Ran): void;
+  close(): Promise<void>;
+}
+
+/** What the page is made of. */
+export interface WorkbenchParts {
+  readonly store: Store;
+  readonly office: Office;
+  /** The folder of the built examples: `workbench`, `field-app`, `board`. */
+  readonly pages: string;
+  readonly port: number;
+}
+
+const loopback = /^(127(\.\d{1,3}){3}|\[::1\]|localhost)$/;
+
+/**
+ * Serves the workbench, to this machine only: whoever reaches it can run any SQL on the server's database.
+ *
+ * @throws KoinonError `storage-refused` where the pages have not been built.
+ */
+export async function openWorkbench({ store, office, pages, port }: WorkbenchParts): Promise<Workbench> {
+  const root = (name: string) => resolve(pages, name, 'dist');
+  const missing = ['workbench', 'field-app', 'board'].find((name) => !existsSync(join(root(name), 'index.html')));
+  if (missing) throw new KoinonError('storage-refused', `${root(missing)} is not there; build the examples first.`);
+  const app = fastify({ forceCloseConnections: true });
+  const watching = new Set<FastifyReply>();
+  const tell = (event: object) => {
+    const text = `data: ${JSON.stringify({ ...event, at: Date.now() })}\n\n`;
+    for (const reply of watching) reply.raw.write(text);
+  };
+  app.addHook('onRequest', async ({ headers: { host, origin } }, reply) => {
+    const isOwn = loopback.test(new URL(`http://${host}`).hostname) && (!origin || new URL(origin).host === host);
+    if (!isOwn) await reply.status(403).send('This page is for this machine only.');
+  });
+
+  const signals = new Map(devices.map((device) => [device, { isOn: true, sockets: new Set<Duplex>() }]));
+  app.server.on('upgrade', (request, socket) => {
+    const signal = signals.get(request.url?.split('/')[2] as Device);
+    if (signal === undefined) return;
+    if (!signal.isOn) socket.destroy();
+    signal.sockets.add(socket);
+    socket.on('close', () => signal.sockets.delete(socket));
+  });
+  for (const device of devices)
+    await app.register(
+      async (scope) => {
+        // Without a signal nothing is answered, not even with an error.
+        scope.addHook('onRequest', async (request) => {
+          if (signals.get(device)?.isOn === false) request.raw.socket.destroy();
+        });
+        await scope.register(koinonPlugin, { store, rules, observe: (moved: Moved) => tell({ device, ...moved }) });
+      },
+      { prefix: `/signal/${device}` },
+    );
+  await app.register(koinonPlugin, { store, rules, prefix: '/office' });
+
+  app.post('/workbench/signal', async (request) => {
+    const { device, isOn } = request.body as { device: Device; isOn: boolean };
+    const signal = signals.get(device);
+    if (signal === undefined) throw new KoinonError('not-found', `There is no device ${device}.`);
+    signal.isOn = isOn;
+    if (!isOn) for (const socket of signal.sockets) socket.destroy();
+    tell({ what: 'signal', device, isOn });
+    return { isOn };
+  });
+  app.post('/workbench/sql', async (request, reply) => {
+    const { sql } = request.body as { sql: string };
+    try {
+      const asked = await office.ask(sql);
+      tell({ what: 'office', sql, written: asked.written });
+      return asked;
+    } catch (error) {
+      return reply.status(422).send({ message: (error as Error).message });
+    }
+  });
+  app.get('/workbench/events', (_request, reply) => {
+    reply.hijack();
+    reply.raw.writeHead(200, { 'content-type': 'text/event-stream', 'cache-control': 'no-cache' });
+    reply.raw.write(': open\n\n');
+    watching.add(reply);
+    reply.raw.on('close', () => watching.delete(reply));
+  });
+  for (const [name, prefix] of [
+    ['workbench', '/'],
+    ['field-app', '/field/'],
+    ['board', '/board/'],
+  ] as const)
+    await app.register(staticFiles, { root: root(name), prefix, decorateReply: false });
+  const url = await app.listen({ host: '127.0.0.1', port });
+  return {
+    url,
+    ran: (statement) => tell({ what: 'sql', ...statement }),
+    async close() {
+      for (const reply of watching) reply.raw.end();
+      await app.close();
+    },
+  };
+}

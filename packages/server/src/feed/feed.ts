@@ -1,0 +1,116 @@
+import { once } from 'node:events';
+import type { Writable } from 'node:stream';
+import { type Cursor, type FeedRequest, limits, tableOf } from '@koinon/core';
+import { sealCursor } from '../cursor/seal.ts';
+import { cursorOf, refuseUnreached } from '../pull/pull.ts';
+import type { Hub, Window } from '../realtime/hub.ts';
+import type { FeedEntry, Store } from '../stores/store.ts';
+
+/** Bytes that may wait for one reader. */
+const mostWaiting = 1024 * 1024;
+
+/** Milliseconds between two signs of life to a reader who follows. */
+const beatEvery = 20_000;
+
+/** What changed behind a position, for programs without a replica. */
+export class FeedReader {
+  private readonly store: Store;
+  private readonly request: FeedRequest;
+  private cursor: Cursor;
+  private token: string;
+
+  /** @throws KoinonError `unknown-cursor`, `unknown-table`. */
+  constructor(store: Store, request: FeedRequest) {
+    this.store = store;
+    this.request = request;
+    const { after = 0 } = request;
+    const start = (known: string): Cursor => ({ feed: store.feed, known, schemaVersion: store.schema.version });
+    if (request.table !== undefined) tableOf(store.schema, request.table);
+    this.cursor = typeof after === 'number' ? start(store.positionAt(after)) : cursorOf(store, after);
+    this.token = sealCursor(this.cursor, store.secret);
+  }
+
+  /** Refuses a position that the feed no longer reaches back to. @throws KoinonError `forgotten-cursor`, `feed-restored`. */
+  async check(): Promise<void> {
+    const { after } = this.request;
+    if (after === undefined || after === 0) return;
+    refuseUnreached(await this.store.read((reader) => reader.reach(this.cursor.known)), String(after));
+  }
+
+  /** Every change up to the present as JSON Lines; the last line says where that is. */
+  async *lines(): AsyncGenerator<string> {
+    for await (const entries of this.pages()) for (const entry of entries) yield `${JSON.stringify(entry)}\n`;
+    yield `${JSON.stringify({ cursor: this.token, position: this.store.ordinal(this.cursor.known) })}\n`;
+  }
+
+  /** Every change up to the present, and from then on, as server-sent events, until the reader goes. */
+  async follow(hub: Hub, to: Writable, signal: AbortSignal): Promise<void> {
+    const beat = setInterval(() => to.write(': beat\n\n'), beatEvery);
+    try {
+      while (!signal.aborted) {
+        for await (const entries of this.pages()) {
+          to.write(this.events(entries));
+          if (to.writableLength > mostWaiting) await once(to, 'drain', { signal });
+        }
+        if (!signal.aborted) await this.followHub(hub, to, signal);
+      }
+    } catch (error) {
+      if (!signal.aborted) throw error;
+    } finally {
+      clearInterval(beat);
+      to.end();
+    }
+  }
+
+  /** The pages up to the present. */
+  private async *pages(): AsyncGenerator<readonly FeedEntry[]> {
+    for (let more = true; more; ) {
+      const page = await this.store.read((reader) => reader.changesSince(this.cursor.known, limits.pageRows));
+      this.moveTo({ ...this.cursor, known: page.to });
+      more = page.more;
+      yield this.wanted(page.entries);
+    }
+  }
+
+  /** Follows until the reader is slow, or behind for another reason; then the pages come first again. */
+  private followHub(hub: Hub, to: Writable, signal: AbortSignal): Promise<void> {
+    return new Promise((done) => {
+      const end = () => {
+        leave();
+        signal.removeEventListener('abort', end);
+        if (to.writableLength <= mostWaiting || signal.aborted) done();
+        else to.once('drain', done).once('close', done);
+      };
+      const take = ({ entries, cursor }: Window) => {
+        this.token = cursor;
+        this.cursor = cursorOf(this.store, cursor);
+        to.write(this.events(this.wanted(entries)));
+        if (to.writableLength > mostWaiting) end();
+      };
+      signal.addEventListener('abort', end);
+      const leave = hub.follow({ joined: take, window: take, behind: end }, this.cursor, this.token);
+    });
+  }
+
+  /** The id stands at the last change of a stretch: whoever was cut off in the middle gets the whole again. */
+  private events(entries: readonly FeedEntry[]): string {
+    return entries
+      .map((entry, i) => {
+        const id = i === entries.length - 1 ? `id: ${this.token}\n` : '';
+        return `event: ${entry.kind}\n${id}data: ${JSON.stringify(entry)}\n\n`;
+      })
+      .join('');
+  }
+
+  private wanted(entries: readonly FeedEntry[]): readonly FeedEntry[] {
+    const { table, kind } = this.request;
+    return entries.filter(
+      (entry) => (table === undefined || entry.table === table) && (kind === undefined || entry.kind === kind),
+    );
+  }
+
+  private moveTo(cursor: Cursor): void {
+    this.cursor = cursor;
+    this.token = sealCursor(cursor, this.store.secret);
+  }
+}

@@ -60,7 +60,7 @@ export const steps: readonly Step[] = [
         do: 'insert',
         table: 'visit',
         row: {
-          hive,
+          hive: 'hive-002',
           member: 'member-01',
           at: new Date().toISOString(),
           queenSeen: true,
@@ -69,7 +69,7 @@ export const steps: readonly Step[] = [
           weight: 315,
         },
       });
-      look();
+      ask('runa', { do: 'go', path: '#/hive/hive-002' });
     },
   },
   {

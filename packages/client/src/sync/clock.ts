@@ -13,5 +13,7 @@ export function learnClock(database: Database, host: Host, serverTime: string, s
   const now = host.now();
   const offset = Date.parse(serverTime) - (sentAt + now) / 2;
   if (!Number.isFinite(offset)) return;
-  if (Math.abs(offset - clockOffset(database)) > tolerated) setClockOffset(database, Math.round(offset));
+  // The slower the answer, the less it tells.
+  const doubt = tolerated + (now - sentAt) / 2;
+  if (Math.abs(offset - clockOffset(database)) > doubt) setClockOffset(database, Math.round(offset));
 }

@@ -1,0 +1,359 @@
+import { spawn } from 'node:child_process';
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { openNodeDriver, openReplica } from '@koinon/client';
+import type { LiveMessage } from '@koinon/core';
+import { sqliteStore, startServer } from '@koinon/server';
+import { WebSocket, WebSocketServer } from 'ws';
+import type { BenchRow } from './measure.ts';
+import { bareWriter, columns, fill, insertSql, prepareBare, visit, visits } from './visits.ts';
+
+// How soon a change is elsewhere, and to how many at once.
+
+const folderOf = () => mkdtempSync(join(tmpdir(), 'koinon-bench-'));
+const replicaId = '01920000-0000-7000-8000-000000000000';
+
+async function served(size: number) {
+  const folder = folderOf();
+  const file = join(folder, 'server.db');
+  const store = await sqliteStore(visits, file);
+  const office = await openNodeDriver({ file });
+  fill(office, size);
+  const server = await startServer({ store, port: 0, requestsPerMinute: 1_000_000 });
+  return {
+    folder,
+    office,
+    url: server.url,
+    async close() {
+      office.close();
+      await server.close();
+      rmSync(folder, { recursive: true, force: true });
+    },
+  };
+}
+
+const opened = (socket: WebSocket) => new Promise<void>((done) => socket.once('open', done));
+
+/** The least server of WebSockets. */
+async function bareSockets(): Promise<WebSocketServer> {
+  const server = new WebSocketServer({ port: 0, host: '127.0.0.1', perMessageDeflate: false });
+  await new Promise<void>((done) => server.once('listening', done));
+  return server;
+}
+
+/** The least that brings a change from one device to another: each commits it, and so does the server between them, durably. */
+async function bareHop() {
+  const folder = folderOf();
+  const sides = await Promise.all(
+    ['one.db', 'two.db', 'server.db'].map(async (name) => {
+      const driver = await openNodeDriver({ file: join(folder, name) });
+      if (name === 'server.db') driver.exec('PRAGMA synchronous = full');
+      prepareBare(driver);
+      return { driver, write: bareWriter(driver) };
+    }),
+  );
+  const server = await bareSockets();
+  server.on('connection', (from) => {
+    from.on('message', (data) => {
+      sides[2]?.write.all([JSON.parse(String(data)) as ReturnType<typeof visit>]);
+      for (const to of server.clients) if (to !== from) to.send(String(data));
+    });
+  });
+  const { port } = server.address() as { port: number };
+  const [one, two] = [new WebSocket(`ws://127.0.0.1:${port}`), new WebSocket(`ws://127.0.0.1:${port}`)];
+  await Promise.all([opened(one), opened(two)]);
+  return {
+    async time(row: ReturnType<typeof visit>) {
+      const arrived = new Promise<void>((done) => {
+        two.once('message', (data) => {
+          sides[1]?.write.all([JSON.parse(String(data)) as ReturnType<typeof visit>]);
+          done();
+        });
+      });
+      const began = performance.now();
+      sides[0]?.write.all([row]);
+      one.send(JSON.stringify(row));
+      await arrived;
+      return performance.now() - began;
+    },
+    async close() {
+      one.terminate();
+      two.terminate();
+      server.close();
+      for (const { driver } of sides) driver.close();
+      rmSync(folder, { recursive: true, force: true });
+    },
+  };
+}
+
+const edits = 40;
+
+const hop: BenchRow = {
+  row: 'live-hop',
+  unit: 'ms',
+  reach: { most: 3 },
+  async prepare() {
+    const source = await served(1_000);
+    const bare = await bareHop();
+    const devices = await Promise.all(
+      ['one', 'two'].map((name) =>
+        openReplica({
+          schema: visits,
+          file: join(source.folder, `${name}.db`),
+          server: source.url,
+          sync: { debounce: 0 },
+        }),
+      ),
+    );
+    const [one, two] = devices as [(typeof devices)[0], (typeof devices)[0]];
+    for (const device of devices) for await (const { rows } of device.syncState()) if (rows[0]?.phase === 'live') break;
+    let next = 0;
+    const median = async (time: (row: ReturnType<typeof visit>) => Promise<number>) => {
+      const times: number[] = [];
+      for (let n = 0; n < edits; n++) times.push(await time(visit(next++, 'hop')));
+      return times.sort((a, b) => a - b)[edits >> 1] as number;
+    };
+    return {
+      floor: () => median(bare.time),
+      koinon: () =>
+        median(async (row) => {
+          let stop = () => {};
+          const arrived = new Promise<void>((done) => {
+            stop = two.listen('visit', () => done(), { where: { id: row.id } });
+          });
+          const began = performance.now();
+          await one.insert('visit', row);
+          await arrived;
+          stop();
+          return performance.now() - began;
+        }),
+      async close() {
+        for (const device of devices) await device.close();
+        await bare.close();
+        await source.close();
+      },
+    };
+  },
+};
+
+/** Sockets that have joined a server, and what they count. */
+async function followers(url: string, count: number) {
+  const pulled = await fetch(`${url}/v1/pull`, {
+    method: 'POST',
+    headers: { 'content-type': 'application/json' },
+    body: '{}',
+  });
+  const { cursor } = JSON.parse((await pulled.text()).split('\n')[0] as string) as { cursor: string };
+  let rows = 0;
+  let broken = 0;
+  const sockets: WebSocket[] = [];
+  for (let n = 0; n < count; n += 200) {
+    const some = Array.from(
+      { length: Math.min(200, count - n) },
+      () => new WebSocket(`${url.replace('http', 'ws')}/v1/live`),
+    );
+    await Promise.all(some.map(opened));
+    await Promise.all(
+      some.map(
+        (socket) =>
+          new Promise<void>((joined) => {
+            let at = cursor;
+            socket.on('message', (data) => {
+              const message = JSON.parse(String(data)) as LiveMessage;
+              if (message.tell === 'joined') joined();
+              if (message.tell !== 'joined' && message.tell !== 'window') return;
+              if (message.from !== at) broken++;
+              at = message.cursor;
+              rows += message.rows.length;
+            });
+            socket.send(JSON.stringify({ join: 1, cursor, replica: replicaId }));
+          }),
+      ),
+    );
+    sockets.push(...some);
+  }
+  return {
+    rows: () => rows,
+    broken: () => broken,
+    close() {
+      for (const socket of sockets) socket.terminate();
+    },
+  };
+}
+
+async function until(holds: () => boolean): Promise<void> {
+  while (!holds()) await new Promise((done) => setTimeout(done, 1));
+}
+
+const windows = 40;
+
+/** How fast a server's writes reach so many, each write waiting for the one before to be everywhere. */
+async function broadcast(count: number) {
+  const source = await served(0);
+  const following = await followers(source.url, count);
+  const insert = source.office.prepare(insertSql);
+  let next = 0;
+  const write = () => {
+    const row = visit(next++, 'f');
+    insert.run(...columns.map((name) => row[name]));
+  };
+  return {
+    rate: () => rateOf(count, write, following.rows),
+    async close() {
+      if (following.broken() > 0)
+        throw new Error(`${following.broken()} windows did not begin where the one before ended`);
+      following.close();
+      await source.close();
+    },
+  };
+}
+
+async function rateOf(count: number, send: () => void, arrived: () => number): Promise<number> {
+  const before = arrived();
+  const began = performance.now();
+  for (let n = 1; n <= windows; n++) {
+    send();
+    await until(() => arrived() - before >= n * count);
+  }
+  return ((windows * count) / (performance.now() - began)) * 1000;
+}
+
+const fanOut: BenchRow = {
+  row: 'fan-out-1000',
+  unit: 'deliveries/s',
+  reach: { least: 0.5 },
+  rounds: 3,
+  async prepare() {
+    const count = 1_000;
+    const koinon = await broadcast(count);
+    const bare = await bareSockets();
+    const { port } = bare.address() as { port: number };
+    let received = 0;
+    const sockets: WebSocket[] = [];
+    for (let n = 0; n < count; n += 200) {
+      const some = Array.from({ length: 200 }, () => new WebSocket(`ws://127.0.0.1:${port}`));
+      await Promise.all(some.map(opened));
+      for (const socket of some)
+        socket.on('message', (data) => {
+          received += (JSON.parse(String(data)) as { rows: unknown[] }).rows.length;
+        });
+      sockets.push(...some);
+    }
+    // As large as a window with one row.
+    const send = () => {
+      const text = JSON.stringify({ tell: 'window', from: 'x'.repeat(130), cursor: 'x'.repeat(130), rows: [visit(0)] });
+      for (const client of bare.clients) client.send(text);
+    };
+    return {
+      floor: () => rateOf(count, send, () => received),
+      koinon: koinon.rate,
+      async close() {
+        for (const socket of sockets) socket.terminate();
+        bare.close();
+        await koinon.close();
+      },
+    };
+  },
+};
+
+/** To 5,000, without loss, against the same to 1,000. */
+const fanOutWide: BenchRow = {
+  row: 'fan-out-5000',
+  unit: 'deliveries/s',
+  rounds: 3,
+  async prepare() {
+    const [few, many] = [await broadcast(1_000), await broadcast(5_000)];
+    return {
+      floor: few.rate,
+      koinon: many.rate,
+      async close() {
+        await few.close();
+        await many.close();
+      },
+    };
+  },
+};
+
+/** 10,000 rows written as fast as they can be, until 100 replicas have them all; against the writing alone. */
+const burst: BenchRow = {
+  row: 'burst-10000',
+  unit: 's',
+  rounds: 3,
+  async prepare() {
+    const source = await served(0);
+    const following = await followers(source.url, 100);
+    const size = 10_000;
+    let next = 0;
+    const write = (kind: string) => {
+      const began = performance.now();
+      const insert = source.office.prepare(insertSql);
+      for (let n = 0; n < size; n += 100) {
+        source.office.exec('BEGIN');
+        for (let i = 0; i < 100; i++) {
+          const row = visit(next++, kind);
+          insert.run(...columns.map((name) => row[name]));
+        }
+        source.office.exec('COMMIT');
+      }
+      return (performance.now() - began) / 1000;
+    };
+    return {
+      floor: () => {
+        const took = write('b');
+        return until(() => following.rows() >= next * 100).then(() => took);
+      },
+      koinon: async () => {
+        const began = performance.now();
+        write('b');
+        await until(() => following.rows() >= next * 100);
+        return (performance.now() - began) / 1000;
+      },
+      async close() {
+        if (following.broken() > 0)
+          throw new Error(`${following.broken()} windows did not begin where the one before ended`);
+        following.close();
+        await source.close();
+      },
+    };
+  },
+};
+
+/** What a connection that rests costs the server's process, in kB: against a WebSocket that does nothing. */
+const idle: BenchRow = {
+  row: 'idle-connection',
+  unit: 'kB',
+  rounds: 3,
+  async prepare() {
+    const count = 1_000;
+    const cost = async (url: string, joins: boolean) => {
+      globalThis.gc?.();
+      const before = process.memoryUsage().rss;
+      const child = spawn(
+        process.execPath,
+        ['--import', 'tsx', join(import.meta.dirname, 'followers-child.ts'), url, String(count), joins ? 'joins' : ''],
+        { stdio: ['pipe', 'pipe', 'inherit'] },
+      );
+      await new Promise<void>((ready) => child.stdout.once('data', () => ready()));
+      globalThis.gc?.();
+      const after = process.memoryUsage().rss;
+      child.kill();
+      await new Promise((done) => child.once('exit', done));
+      return Math.max(0.1, (after - before) / count / 1000);
+    };
+    const source = await served(10);
+    const bare = await bareSockets();
+    const { port } = bare.address() as { port: number };
+    return {
+      floor: () => cost(`ws://127.0.0.1:${port}`, false),
+      koinon: () => cost(source.url, true),
+      async close() {
+        bare.close();
+        await source.close();
+      },
+    };
+  },
+};
+
+/** The rows about realtime. */
+export const realtimeRows: readonly BenchRow[] = [hop, fanOut, fanOutWide, burst, idle];

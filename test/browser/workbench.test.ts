@@ -1,0 +1,141 @@
+import { spawn } from 'node:child_process';
+import { rmSync } from 'node:fs';
+import { cp, mkdir } from 'node:fs/promises';
+import { join } from 'node:path';
+import type { BrowserContext, Page } from 'playwright-core';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+import { launch } from '../support/chromium.ts';
+import { buildApp, scratch } from '../support/serve.ts';
+
+// Two devices and the server's tables side by side, and the office's board: what the demo leaves up, in a real browser.
+
+const folder = scratch();
+const examples = join(import.meta.dirname, '../../examples');
+const main = join(import.meta.dirname, '../../packages/cli/src/koinon.ts');
+let context: BrowserContext;
+let url: string;
+let stop: () => Promise<void>;
+beforeAll(async () => {
+  for (const name of ['workbench', 'field-app', 'board']) {
+    const built = await buildApp(join(examples, name));
+    await mkdir(join(folder, 'pages', name), { recursive: true });
+    await cp(built, join(folder, 'pages', name, 'dist'), { recursive: true });
+    rmSync(built, { recursive: true, force: true });
+  }
+  const demo = spawn(
+    process.execPath,
+    [
+      '--import',
+      'tsx',
+      '--conditions=koinon-source',
+      main,
+      'demo',
+      '--folder',
+      join(folder, 'demo'),
+      '--pages',
+      join(folder, 'pages'),
+      '--page-port',
+      '0',
+    ],
+    { stdio: ['ignore', 'pipe', 'inherit'] },
+  );
+  url = await new Promise((told) => {
+    let said = '';
+    demo.stdout.on('data', (text) => {
+      said += text;
+      const [, address] = /Open (http:\S+) for two devices/.exec(said) ?? [];
+      if (address) told(address);
+    });
+  });
+  stop = () =>
+    new Promise((done) => {
+      demo.once('exit', () => done());
+      demo.kill('SIGINT');
+    });
+  context = await launch(join(folder, 'profile'));
+}, 180_000);
+afterAll(async () => {
+  await context.close();
+  await stop();
+  rmSync(folder, { recursive: true, force: true });
+});
+
+const device = (page: Page, name: 'runa' | 'teodor') => page.frameLocator(`#frame-${name}`);
+const state = (page: Page, name: string) => page.getByTestId(`state-${name}`).textContent();
+const isLive = (page: Page, name: string) =>
+  expect.poll(() => state(page, name), { timeout: 30_000 }).toMatch(/^live$/);
+const shows = (page: Page, name: 'runa' | 'teodor', text: string | RegExp) =>
+  device(page, name).getByText(text).first().waitFor({ timeout: 20_000 });
+const log = (page: Page) => page.getByRole('log');
+
+test('both online, one apart, both apart, refused, and direct SQL: every screen has it, and the log tells what travelled', async () => {
+  const page = await context.newPage();
+  page.setDefaultTimeout(20_000);
+  page.on('pageerror', (error) => expect.unreachable(error.message));
+  await page.setViewportSize({ width: 1280, height: 800 });
+  await page.goto(url);
+  await isLive(page, 'runa');
+  await isLive(page, 'teodor');
+  await page.getByRole('button', { name: '1 Both see it' }).click();
+  await shows(page, 'teodor', /queen laying well/);
+  await page
+    .locator('[data-row="hive-001"]')
+    .getByText(/queen laying/)
+    .waitFor();
+  await log(page)
+    .getByText(/shows hive hive-001 \d+ ms after the edit/)
+    .first()
+    .waitFor();
+  await log(page)
+    .getByText(/UPDATE "hive" SET "notes" = 'queen laying/)
+    .waitFor();
+
+  await page.getByRole('button', { name: '2 One apart' }).click();
+  await expect.poll(() => state(page, 'teodor'), { timeout: 20_000 }).not.toMatch(/^live$/);
+  await isLive(page, 'teodor');
+  for (const name of ['runa', 'teodor'] as const) await shows(page, name, /syrup given/);
+  for (const name of ['runa', 'teodor'] as const) await shows(page, name, /strength 3 of 10/);
+
+  await page.getByRole('button', { name: '3 Both apart' }).click();
+  const asked = page.getByRole('img', { name: '1 to decide' }).or(page.locator('[aria-label="1 to decide"]'));
+  await asked.first().waitFor({ timeout: 30_000 });
+  await log(page).getByText('is asked to decide').first().waitFor();
+
+  await page.getByRole('button', { name: '4 Refused' }).click();
+  await page.locator('[aria-label="1 refused"]').waitFor({ timeout: 30_000 });
+  await device(page, 'runa').getByText('Refused', { exact: true }).waitFor();
+
+  await page.getByLabel('SQL on the server’s database').fill("UPDATE hive SET notes = 'by hand' WHERE id = 'hive-001'");
+  await page.getByRole('button', { name: 'Run SQL' }).click();
+  await expect.poll(() => page.getByTestId('sql-answer').textContent()).toBe('1 rows written');
+  await shows(page, 'teodor', 'by hand');
+  await page.getByLabel('SQL on the server’s database').fill('UPDATE nothing');
+  await page.getByRole('button', { name: 'Run SQL' }).click();
+  await expect.poll(() => page.getByTestId('sql-answer').textContent()).toMatch(/syntax|incomplete/);
+
+  const board = await context.newPage();
+  await board.goto(`${url}/board/`);
+  await board.getByText('Live', { exact: true }).waitFor({ timeout: 30_000 });
+  const today = () => board.getByTestId('Visits today').textContent();
+  await expect.poll(today).toBe('0');
+  const now = new Date().toISOString();
+  await board.evaluate(
+    async ([sql]) => {
+      await fetch('/workbench/sql', {
+        method: 'POST',
+        headers: { 'content-type': 'application/json' },
+        body: JSON.stringify({ sql }),
+      });
+    },
+    [
+      `INSERT INTO visit (id, hive, member, at, queenSeen, brood, mites) VALUES ('today', 'hive-003', 'member-01', '${now}', 1, 'even', 21)`,
+    ],
+  );
+  await expect.poll(today, { timeout: 20_000 }).toBe('1');
+  await board.locator('[data-visit="today"]').waitFor();
+  const refused = await context.request.post(`${url}/workbench/sql`, {
+    data: { sql: 'SELECT 1' },
+    headers: { origin: 'http://elsewhere.example' },
+  });
+  expect(refused.status()).toBe(403);
+});

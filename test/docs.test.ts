@@ -112,7 +112,9 @@ test('the protocol’s curl examples run as they stand', async () => {
       ).output,
     );
   await server.close();
-  expect(answers).toHaveLength(3);
+  expect(answers).toHaveLength(5);
+  expect(answers[3]).toMatch(/"id":"site-1"[\s\S]*"cursor"/);
+  expect(answers[4]).toBe('{"rows":[]}');
   expect(answers[0]).toContain('"server":"koinon"');
   expect(answers[1]).toContain('"kind":"snapshot"');
   expect(answers[2]).toContain('"outcome":"applied"');

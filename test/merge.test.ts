@@ -6,6 +6,7 @@ import {
   integer,
   joinChanges,
   json,
+  mergeByRules,
   mergeRow,
   setOfText,
   table,
@@ -150,5 +151,65 @@ test('edits joined are the edits one after the other', () =>
       const insert: Change = { kind: 'insert', table: 'hive', id, columns };
       expect(plain(applyChange(hive, null, joined(insert, ...edits)))).toEqual(plain(after(base, ...edits)));
       expect(joined(insert, ...edits, { kind: 'delete', table: 'hive', id })).toMatchObject({ kind: 'delete' });
+    }),
+  ));
+
+// The laws of the rules: what they decide is settled, is the same whoever merges, and leaves what they may not decide.
+
+const ruled = table({
+  mark: text({ optional: true, merge: 'newest' }),
+  strength: integer({ optional: true, merge: ({ local, remote }) => Math.max(local ?? -1, remote ?? -1) }),
+  label: json({ optional: true }),
+  notes: text({ default: '' }),
+  kept: text({ default: '', merge: 'keep local' }),
+  left: text({ default: '', merge: 'keep remote' }),
+  asked: integer({ default: 0, merge: 'ask' }),
+  frames: counter(),
+  tags: setOfText(),
+});
+const line = fc.array(fc.constantFrom('a', 'b', 'c', ''), { maxLength: 5 }).map((lines) => lines.join('\n'));
+const ruledValues = {
+  mark: fc.constantFrom(null, 'A', 'B'),
+  strength: fc.constantFrom(null, 0, 1, 2),
+  label: fc.dictionary(fc.constantFrom('x', 'y', '__proto__'), fc.constantFrom(1, 2, null, { in: 1 }), { maxKeys: 2 }),
+  notes: line,
+  kept: fc.constantFrom('', 'k', 'l'),
+  left: fc.constantFrom('', 'k', 'l'),
+  asked: fc.constantFrom(0, 1, 2),
+};
+const ruledRow = fc
+  .record({ ...ruledValues, frames: fc.nat(9), tags: members })
+  .map((columns) => wholeRow(ruled, 'h1', { ...columns, tags: [...columns.tags].sort() }));
+const ruledEdit = fc
+  .record({ columns: fc.record(ruledValues, { requiredKeys: [] }), operations })
+  .map(({ columns, operations }): Change => ({ kind: 'update', table: 'hive', id: 'h1', columns, operations }));
+const at = (time: number) => () => time;
+const over = (row: AnyRow, change: Change | undefined) => (change ? applyChange(ruled, row, change) : row) as AnyRow;
+
+test('by rules: the row is what the device is left to do to the server’s row, and merging that again changes nothing', () =>
+  fc.assert(
+    fc.property(ruledRow, ruledEdit, ruledRow, fc.nat(3), fc.nat(3), (base, local, remote, mine, theirs) => {
+      const times = { local: at(mine), remote: at(theirs) };
+      const { row: merged, open, local: left, settled } = mergeByRules(ruled, base, local, remote, times);
+      expect(plain(over(remote, left))).toEqual(plain(merged));
+      // On the server's row, by now the base, there is nothing left to settle but what a person is asked.
+      const again = mergeByRules(ruled, remote, left, remote, times);
+      expect([plain(again.row), again.open]).toEqual([plain(merged), []]);
+      for (const { column } of open) expect(settled.has(column)).toBe(false);
+      if (local.kind === 'update')
+        for (const { column } of open) expect(merged?.[column as string]).toEqual(local.columns[column as string]);
+    }),
+  ));
+
+test('by rules that know no sides, two devices end alike whichever syncs first', () =>
+  fc.assert(
+    fc.property(ruledRow, ruledEdit, ruledEdit, fc.nat(3), fc.nat(3), (base, one, two, first, second) => {
+      const order = (early: Change, late: Change, earlyAt: number, lateAt: number) =>
+        mergeByRules(ruled, base, late, over(base, early), { local: at(lateAt), remote: at(earlyAt) });
+      const [a, b] = [order(one, two, first, second), order(two, one, second, first)];
+      for (const name of ['mark', 'strength', 'frames']) expect(a.row?.[name]).toEqual(b.row?.[name]);
+      const asked = (settlement: typeof a) => settlement.open.map(({ column }) => column).sort();
+      expect(asked(a)).toEqual(asked(b));
+      for (const name of ['notes']) if (!asked(a).includes(name)) expect(a.row?.[name]).toEqual(b.row?.[name]);
     }),
   ));

@@ -47,7 +47,7 @@ export const steps: readonly Step[] = [
       const strength = 1 + (++count % 8);
       update('teodor', { strength, queen: 'missing' });
       await pause(300);
-      update('runa', { strength: strength + 1, queen: count % 2 ? 'marked' : 'unmarked' });
+      update('runa', { strength: strength + 1, queen: count % 2 ? 'unmarked' : 'marked' });
       await pause(900);
       for (const device of devices) await setSignal(device, true);
     },

@@ -70,7 +70,11 @@ export function mergeByRules(
   const open: OpenDisagreement[] = [];
   for (const disagreement of disagreements) {
     const name = disagreement.column as string;
-    const decided = decide(table, name, disagreement as Sides<unknown> & Disagreement, times);
+    // Changed and changed back is no change: the other side stands.
+    const isBack = base !== null && sameValue(base[name] ?? null, local.columns[name]);
+    const decided = isBack
+      ? { value: disagreement.remote }
+      : decide(table, name, disagreement as Sides<unknown> & Disagreement, times);
     if ('reason' in decided) open.push({ ...disagreement, reason: decided.reason });
     else {
       settled.add(name);

@@ -7,6 +7,7 @@ import { boolean, integer, real, type Schema, schema, table, text } from '@koino
 import fc from 'fast-check';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
+import { storeKinds } from './support/stores.ts';
 import { garden, World } from './support/world.ts';
 
 // Opening: new files, old files, other people's files, broken files, and files that another process has open.
@@ -311,53 +312,56 @@ test('two replicas on one file write side by side; one syncs, the other is told 
   await world.end();
 });
 
-test('history 17: an app that gains a column and a table gets their old values, and overwrites none', async () => {
-  const note = table({ words: text() });
-  const old = schema({ note, unrelated: table({ a: text() }) });
-  const gained = schema({
-    note: table({ words: text(), colour: text({ optional: true }), stars: integer({ default: 1 }) }),
-    label: table({ name: text() }),
-    unrelated: old.tables.unrelated,
-  });
-  const world = await World.of(old as Schema);
-  const behind = (await world.replica({ file: 'behind.db' })) as Replica<typeof old>;
-  await behind.insertAll('note', [
-    { id: 'n1', words: 'one' },
-    { id: 'n2', words: 'two' },
-    { id: 'n3', words: 'three' },
-  ]);
-  await behind.sync();
-  // The server and another device move on; this one stays on the old app for a while, and goes on syncing.
-  await world.restart(gained);
-  const ahead = await openReplica({ schema: gained, server: world.server.url });
-  await ahead.sync();
-  expect(await ahead.get('note', 'n1')).toMatchObject({ colour: null, stars: 1 });
-  await ahead.update('note', 'n1', { colour: 'red', stars: 5 });
-  await ahead.insert('label', { id: 'l1', name: 'urgent' });
-  await ahead.sync();
-  await behind.insert('note', { id: 'n4', words: 'four' });
-  await behind.sync();
-  expect(await behind.status()).toMatchObject({ pending: 0, rejected: 0 });
-  await behind.update('note', 'n2', { words: 'two, offline' });
-  await behind.close();
-  const upgraded = await openReplica({ schema: gained, file: world.path('behind.db'), server: world.server.url });
-  await upgraded.update('note', 'n3', { colour: 'blue' });
-  await ahead.sync();
-  await ahead.delete('note', 'n4');
-  await ahead.sync();
-  await upgraded.sync();
-  await ahead.sync();
-  expect(await upgraded.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
-  expect(
-    (await upgraded.rows({ from: 'note' })).map(({ id, words, colour, stars }) => [id, words, colour, stars]),
-  ).toEqual([
-    ['n1', 'one', 'red', 5],
-    ['n2', 'two, offline', null, 1],
-    ['n3', 'three', 'blue', 1],
-  ]);
-  expect(await upgraded.rows({ from: 'label' })).toEqual([{ id: 'l1', name: 'urgent' }]);
-  expect(await ahead.rows({ from: 'note' })).toEqual(await upgraded.rows({ from: 'note' }));
-  expect((await upgraded.sync()).received).toBe(0);
-  await Promise.all([ahead.close(), upgraded.close()]);
-  await world.end();
-});
+test.each(storeKinds)(
+  'history 17 on %s: an app that gains a column and a table gets their old values, and overwrites none',
+  async (kind) => {
+    const note = table({ words: text() });
+    const old = schema({ note, unrelated: table({ a: text() }) });
+    const gained = schema({
+      note: table({ words: text(), colour: text({ optional: true }), stars: integer({ default: 1 }) }),
+      label: table({ name: text() }),
+      unrelated: old.tables.unrelated,
+    });
+    const world = await World.of(old as Schema, kind);
+    const behind = (await world.replica({ file: 'behind.db' })) as Replica<typeof old>;
+    await behind.insertAll('note', [
+      { id: 'n1', words: 'one' },
+      { id: 'n2', words: 'two' },
+      { id: 'n3', words: 'three' },
+    ]);
+    await behind.sync();
+    // The server and another device move on; this one stays on the old app for a while, and goes on syncing.
+    await world.restart(gained);
+    const ahead = await openReplica({ schema: gained, server: world.server.url });
+    await ahead.sync();
+    expect(await ahead.get('note', 'n1')).toMatchObject({ colour: null, stars: 1 });
+    await ahead.update('note', 'n1', { colour: 'red', stars: 5 });
+    await ahead.insert('label', { id: 'l1', name: 'urgent' });
+    await ahead.sync();
+    await behind.insert('note', { id: 'n4', words: 'four' });
+    await behind.sync();
+    expect(await behind.status()).toMatchObject({ pending: 0, rejected: 0 });
+    await behind.update('note', 'n2', { words: 'two, offline' });
+    await behind.close();
+    const upgraded = await openReplica({ schema: gained, file: world.path('behind.db'), server: world.server.url });
+    await upgraded.update('note', 'n3', { colour: 'blue' });
+    await ahead.sync();
+    await ahead.delete('note', 'n4');
+    await ahead.sync();
+    await upgraded.sync();
+    await ahead.sync();
+    expect(await upgraded.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
+    expect(
+      (await upgraded.rows({ from: 'note' })).map(({ id, words, colour, stars }) => [id, words, colour, stars]),
+    ).toEqual([
+      ['n1', 'one', 'red', 5],
+      ['n2', 'two, offline', null, 1],
+      ['n3', 'three', 'blue', 1],
+    ]);
+    expect(await upgraded.rows({ from: 'label' })).toEqual([{ id: 'l1', name: 'urgent' }]);
+    expect(await ahead.rows({ from: 'note' })).toEqual(await upgraded.rows({ from: 'note' }));
+    expect((await upgraded.sync()).received).toBe(0);
+    await Promise.all([ahead.close(), upgraded.close()]);
+    await world.end();
+  },
+);

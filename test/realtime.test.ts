@@ -141,6 +141,30 @@ describe.each(storeKinds)('on %s', (kind) => {
     await expect.poll(() => shown.at(-1), soon).toBe(50);
   });
 
+  test('the window that brings an own change whose answer was lost waits for that answer: nothing is counted twice', async () => {
+    const good = httpTransport(world.server.url);
+    let lost = 1;
+    const one = await live({
+      server: {
+        ...good,
+        push: async (body, signal) => {
+          const answer = await good.push(body, signal);
+          if (lost-- > 0) throw new Error('the reply was lost');
+          return answer;
+        },
+      },
+      sync: { least: 500 },
+    });
+    await joined(one);
+    const shown: number[] = [];
+    one.live({ from: 'plant', where: { id: 'p' } }).subscribe(({ rows: [row] }) => row && shown.push(row.watered));
+    await one.add('plant', 'p', 'watered', 3);
+    await expect.poll(async () => (await one.outbox()).length, soon).toBe(0);
+    await joined(one);
+    expect([...new Set(shown)]).toEqual([0, 3]);
+    expect((await one.get('plant', 'p'))?.watered).toBe(3);
+  });
+
   test('over connections that are cut again and again nothing is missed, doubled or told twice', async () => {
     const sockets = new Set<{ destroy(): void }>();
     const port = Number(new URL(world.server.url).port);

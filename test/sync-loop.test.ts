@@ -24,7 +24,9 @@ afterEach(async () => {
 });
 
 async function open(sync: SyncOptions | 'automatic' | undefined, server: string | Transport = world.server.url) {
-  replica = await openReplica({ schema: garden, server, host, ...(sync === undefined ? {} : { sync }) });
+  // What calls for a sync, without a server that tells of itself.
+  const options = sync && { sync: { live: false, ...(sync === 'automatic' ? {} : sync) } };
+  replica = await openReplica({ schema: garden, server, host, ...options });
   phases = [];
   replica.syncState().subscribe(({ rows: [row] }) => {
     if (row === undefined) return;
@@ -163,6 +165,8 @@ test('progress tells rows done and to come, and the journal what moved, table by
     bed: (await replica.insert('bed', { id: 'mine', name: 'mine' })).id,
     kind: 'herb',
   });
+  const toCome = await replica.toCome();
+  seen.length = 0;
   await replica.sync();
   const down = seen.map((progress) => progress?.down);
   expect(down.slice(0, 3)).toEqual([
@@ -170,6 +174,11 @@ test('progress tells rows done and to come, and the journal what moved, table by
     { done: 5000, of: 11002 },
     { done: 10000, of: 11002 },
   ]);
+  // Known beforehand, by table, without fetching anything.
+  expect(toCome).toMatchObject({ bed: { rows: 11_000 }, plant: { rows: 0, bytes: 0 } });
+  const actual = Buffer.byteLength(JSON.stringify(await replica.rows({ from: 'bed' })));
+  expect((toCome.bed?.bytes ?? 0) / actual).toBeGreaterThan(1);
+  expect((toCome.bed?.bytes ?? 0) / actual).toBeLessThan(4);
   await shell.exec("UPDATE bed SET name = 'renamed' WHERE id = 'b7'; DELETE FROM bed WHERE id = 'b8'");
   await replica.sync();
   const [second, first] = await replica.journal();

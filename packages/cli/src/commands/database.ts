@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs';
 import { KoinonError } from '@koinon/core';
 import { postgresStore, type Store, sqliteStore } from '@koinon/server';
-import { loadModule } from '../schema-module/load.ts';
+import { loadModule, type SchemaModule } from '../schema-module/load.ts';
 
 /** How the help names a server's database. */
 export const databaseWords = 'the server’s database: an SQLite file, or postgres://user@host/name';
@@ -19,8 +19,7 @@ export function shownDatabase(database: string): string {
 }
 
 /** Opens a server's database, and makes in it what it lacks unless told not to. */
-export async function makeStore(schemaPath: string, database: string, prepare = true): Promise<Store> {
-  const { schema, mapping } = await loadModule(schemaPath);
+export async function makeStore({ schema, mapping }: SchemaModule, database: string, prepare = true): Promise<Store> {
   if (isPostgres(database)) return postgresStore(schema, database, { mapping, prepare });
   refuseMapping(mapping);
   return sqliteStore(schema, database);
@@ -29,7 +28,7 @@ export async function makeStore(schemaPath: string, database: string, prepare = 
 /** Opens a server's database that has to be there already. */
 export async function openStore(schemaPath: string, database: string): Promise<Store> {
   refuseMissing(database);
-  return makeStore(schemaPath, database, false);
+  return makeStore(await loadModule(schemaPath), database, false);
 }
 
 /** @throws KoinonError `storage-refused` where there is no such file. */

@@ -28,14 +28,18 @@ export function serveCommand(): Command {
     )
     .action(async (schemaPath: string, database: string, options: ServeOptions) => {
       const logger = pino({ level: options.log }, pino.destination(2));
-      const store = await makeStore(schemaPath, database, options.prepare);
-      const { rules } = await loadModule(schemaPath);
-      const server = await startServer({ store, rules, host: options.host, port: options.port, logger }).catch(
-        async (error) => {
-          await store.close();
-          throw error;
-        },
-      );
+      const module = await loadModule(schemaPath);
+      const store = await makeStore(module, database, options.prepare);
+      const server = await startServer({
+        store,
+        rules: module.rules,
+        host: options.host,
+        port: options.port,
+        logger,
+      }).catch(async (error) => {
+        await store.close();
+        throw error;
+      });
       console.log(`Serving ${shownDatabase(database)} at ${server.url}  (Ctrl-C stops)`);
       await untilStopped();
       await server.close();

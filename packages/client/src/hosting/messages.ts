@@ -14,6 +14,7 @@ export type HostedCall =
   | 'trash'
   | 'restore'
   | 'sync'
+  | 'toCome'
   | 'pauseSync'
   | 'resumeSync'
   | 'journal'

@@ -8,6 +8,7 @@ import {
   type Schema,
   type Sql,
   shown,
+  type ToCome,
   type TrashedRow,
   type TrashRequest,
   tableOf,
@@ -185,6 +186,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   sync({ direction = 'both', signal }: { direction?: Direction; signal?: AbortSignal } = {}): Promise<SyncReport> {
     return this.syncing.byHand(direction, signal);
+  }
+
+  toCome(): Promise<ToCome> {
+    return this.syncing.toCome();
   }
 
   async pauseSync(): Promise<void> {

@@ -13,6 +13,7 @@ import type {
   Summary,
   SummaryRow,
   TableName,
+  ToCome,
   TrashedRow,
   TrashRequest,
   Where,
@@ -180,6 +181,13 @@ export abstract class Replica<S extends Schema> extends Face<S> {
    * @throws KoinonError `server-unreachable` without a network, `not-linked` without a server, `sync-busy`, `cancelled`.
    */
   abstract sync(options?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport>;
+  /**
+   * What a pull would bring now, by table: rows, and about how many bytes before compression. Nothing is fetched. Empty while
+   * a first download is unfinished.
+   *
+   * @throws KoinonError `not-linked`, `server-unreachable`.
+   */
+  abstract toCome(): Promise<ToCome>;
   /** Stops the sync under way, if any, and lets none begin by itself until {@link resumeSync}. @throws KoinonError `not-linked`. */
   abstract pauseSync(): Promise<void>;
   /** Lets syncs begin by themselves again, at once with one. @throws KoinonError `not-linked`. */

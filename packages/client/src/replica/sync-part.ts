@@ -1,4 +1,4 @@
-import { KoinonError, type TrashedRow, type TrashRequest } from '@koinon/core';
+import { KoinonError, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
 import { meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { Result } from '../live/result.ts';
@@ -27,6 +27,8 @@ export interface SyncPart {
   /** Tells whoever shows the state, a little later: many things change it at once. */
   tell(): void;
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void;
+  /** What a pull would bring. */
+  toCome(): Promise<ToCome>;
   /** Deleted rows on the server. */
   trash(request: TrashRequest): Promise<readonly TrashedRow[]>;
   /** Ends for good. */
@@ -72,6 +74,10 @@ export class Unlinked implements SyncPart {
   async stop(): Promise<void> {}
 
   async byHand(): Promise<never> {
+    throw notLinked();
+  }
+
+  async toCome(): Promise<never> {
     throw notLinked();
   }
 

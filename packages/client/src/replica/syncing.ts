@@ -1,4 +1,5 @@
-import { KoinonError, type TrashedRow, type TrashRequest } from '@koinon/core';
+import { KoinonError, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
+import { meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, takeLease } from '../sync/lease.ts';
@@ -102,6 +103,15 @@ export class Syncing implements SyncPart {
     return (await this.transport.trash(request)).rows;
   }
 
+  async toCome(): Promise<ToCome> {
+    const cursor = await this.doing.turn(() => meta(this.engine.database, 'cursor'));
+    const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1 });
+    const { left = {}, leftBytes = {} } = header;
+    return Object.fromEntries(
+      Object.entries(left).map(([table, rows]) => [table, { rows, bytes: leftBytes[table] ?? 0 }]),
+    );
+  }
+
   /** Ends for good. */
   async stop(): Promise<void> {
     await this.loop.stop();
@@ -183,7 +193,7 @@ export class Syncing implements SyncPart {
       ? {
           down: { done: underWay.traffic.received, of: underWay.traffic.expected },
           up: { done: underWay.traffic.sent, of: underWay.traffic.toSend },
-          bytes: underWay.bytes(),
+          bytes: { ...underWay.bytes(), of: underWay.traffic.expectedBytes },
         }
       : null;
     return toldState(this.engine, { ...this.loop.state, progress });

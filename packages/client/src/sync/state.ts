@@ -51,8 +51,8 @@ export interface SyncProgress {
   readonly down: { readonly done: number; readonly of: number | null };
   /** Transactions that went up, of those that were to. */
   readonly up: { readonly done: number; readonly of: number };
-  /** Bytes that came down and went up. */
-  readonly bytes: { readonly down: number; readonly up: number };
+  /** Bytes that came down and went up, and about how many are to come down; null where that is not known. */
+  readonly bytes: { readonly down: number; readonly up: number; readonly of: number | null };
 }
 
 /** When and how a replica syncs by itself. */

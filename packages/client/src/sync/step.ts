@@ -152,6 +152,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       for (const row of page.rows) parts.traffic.note('down', row);
       const { left } = page.header;
       if (left) parts.traffic.expected = received - page.rows.length + total(left);
+      if (page.header.leftBytes && parts.traffic.expectedBytes === null)
+        parts.traffic.expectedBytes = total(page.header.leftBytes);
       parts.traffic.received = received;
       // More were confirmed than one pull may ask about: the next one asks about the rest.
       const isCutShort = own.length === limits.own && page.header.covers.length > 0;

@@ -16,6 +16,8 @@ export class Traffic {
   /** Rows that came down, of those that the server said would; transactions that went up, of those that were to. */
   received = 0;
   expected: number | null = null;
+  /** About how many bytes are to come down in all; null where that is not known. */
+  expectedBytes: number | null = null;
   sent = 0;
   toSend = 0;
 

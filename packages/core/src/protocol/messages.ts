@@ -70,6 +70,8 @@ export interface PullHeader {
   readonly newest: number;
   /** Rows to come by this and later pages, by table: of a snapshot on its first page, of changes on every page. */
   readonly left?: Readonly<Record<string, number>>;
+  /** About how many bytes those rows are, as they travel before compression. */
+  readonly leftBytes?: Readonly<Record<string, number>>;
   /** How many lines follow. Fewer arriving means the answer was cut off. */
   readonly rows: number;
   /** Whether another pull would bring more at once. */
@@ -233,6 +235,9 @@ export interface FeedRequest {
   readonly table?: string;
   readonly kind?: 'insert' | 'update' | 'delete';
 }
+
+/** What a pull would bring, by table. */
+export type ToCome = Readonly<Record<string, { readonly rows: number; readonly bytes: number }>>;
 
 /** An error as it travels (RFC 9457). */
 export interface ProblemDocument {

@@ -70,6 +70,7 @@ const schemas = {
       to: position,
       newest: position,
       left: { type: 'object', additionalProperties: { type: 'integer' } },
+      leftBytes: { type: 'object', additionalProperties: { type: 'integer' } },
       cursor,
       rows: { type: 'integer', minimum: 0 },
       more: { type: 'boolean' },

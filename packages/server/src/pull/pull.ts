@@ -1,4 +1,12 @@
-import { type Cursor, KoinonError, limits, type PulledPage, type PullRequest, shown } from '@koinon/core';
+import {
+  type Cursor,
+  KoinonError,
+  limits,
+  type Position,
+  type PulledPage,
+  type PullRequest,
+  shown,
+} from '@koinon/core';
 import { openCursor, sealCursor } from '../cursor/seal.ts';
 import type { FeedEntry, Reach, Store, StoreReader } from '../stores/store.ts';
 
@@ -48,7 +56,7 @@ export async function pull(store: Store, request: PullRequest): Promise<PulledPa
         from: store.ordinal(cursor.known),
         to: store.ordinal(page.to),
         newest: store.ordinal(await reader.position()),
-        left: await reader.counts(cursor.known),
+        ...(await toCome(reader, cursor.known, page.entries)),
         cursor: sealCursor(next, store.secret),
         rows: page.entries.length,
         more: page.more,
@@ -74,7 +82,7 @@ export async function pull(store: Store, request: PullRequest): Promise<PulledPa
       to: store.ordinal(known),
       newest: store.ordinal(await reader.position()),
       // Counted once: the later pages of a snapshot need not go through the tables again.
-      ...(cursor === undefined ? { left: await reader.counts(null) } : {}),
+      ...(cursor === undefined ? await toCome(reader, null, entries) : {}),
       cursor: sealCursor(next, store.secret),
       rows: entries.length,
       more: resume !== undefined || (await reader.position()) !== known,
@@ -84,6 +92,22 @@ export async function pull(store: Store, request: PullRequest): Promise<PulledPa
     };
     return { header, rows: entries };
   });
+}
+
+/** Rows that tell the size of those like them. */
+const sampled = 20;
+
+/** How many rows are to come by table, and about how many bytes, by the size of some of them. */
+async function toCome(reader: StoreReader, since: Position | null, page: readonly FeedEntry[]) {
+  const left = await reader.counts(since);
+  const leftBytes: Record<string, number> = {};
+  for (const [table, count] of Object.entries(left)) {
+    let some: readonly FeedEntry[] = page.filter((entry) => entry.table === table).slice(0, sampled);
+    if (some.length === 0 && count > 0) some = await reader.rowsAfter(table, null, sampled);
+    const bytes = some.reduce((sum, entry) => sum + Buffer.byteLength(JSON.stringify(entry)) + 1, 0);
+    leftBytes[table] = Math.round((bytes / Math.max(1, some.length)) * count);
+  }
+  return { left, leftBytes };
 }
 
 async function snapshotPage(

@@ -1,9 +1,11 @@
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
+import { openReplica } from '@koinon/client';
 import type { KoinonError } from '@koinon/core';
 import { requestHandler } from '@koinon/server';
 import fc from 'fast-check';
 import { afterAll, beforeAll, expect, test } from 'vitest';
+import WebSocket from 'ws';
 import { runs } from './support/runs.ts';
 import { garden, rowsOf, World } from './support/world.ts';
 
@@ -159,6 +161,102 @@ test('in a service of somebody else’s the protocol is answered, and an address
   const answer = await fetch(`${url}/v1/about`);
   expect([answer.status, answer.headers.get('content-type')]).toEqual([429, 'application/problem+json; charset=utf-8']);
   expect(Number(answer.headers.get('retry-after'))).toBeGreaterThan(0);
+  await koinon.close();
+  await new Promise((done) => server.close(done).closeAllConnections());
+  await store.close();
+});
+
+test('spoilt questions about the feed, the trash and changes to come get a problem document; nothing changes', async () => {
+  const untouched = await rowsOf(await world.shell());
+  const statuses = new Set<number>();
+  const word = fc.oneof(
+    fc.constantFrom(
+      '',
+      '0',
+      '7',
+      '-1',
+      '1e3',
+      'true',
+      'false',
+      'delete',
+      'plant',
+      'bed',
+      "' OR 1=1 --",
+      '\0',
+      '__proto__',
+      cursor,
+    ),
+    fc.string({ maxLength: 12 }),
+  );
+  const query = fc.dictionary(
+    fc.constantFrom('after', 'table', 'kind', 'id', 'before', 'limit', 'else', 'constructor'),
+    word,
+    { maxKeys: 4 },
+  );
+  const check = async (response: Response) => {
+    statuses.add(response.status);
+    const text = await response.text();
+    if (response.status < 300) return;
+    expect(response.status).toBeGreaterThanOrEqual(400);
+    expect(response.status).toBeLessThan(500);
+    expect(response.headers.get('content-type')).toContain('application/problem+json');
+    expect(JSON.parse(text)).toMatchObject({ status: response.status, detail: expect.any(String) });
+  };
+  await fc.assert(
+    fc.asyncProperty(fc.constantFrom('feed', 'trash'), query, async (path, asked) =>
+      check(await fetch(`${world.server.url}/v1/${path}?${new URLSearchParams(asked)}`)),
+    ),
+    runs(200),
+  );
+  await fc.assert(
+    fc.asyncProperty(spoilt({ table: 'plant', id: 'nobody' }), async (body) =>
+      check(
+        await fetch(`${world.server.url}/v1/restore`, {
+          method: 'POST',
+          headers: { 'content-type': 'application/json' },
+          body: JSON.stringify(body),
+        }),
+      ),
+    ),
+    runs(150),
+  );
+  for (const body of [{}, { cursor: 7 }, { cursor }, { cursor: `${cursor}=` }, { cursor, replica: 'me' }, [], null]) {
+    // An honest one is held back until something changes: the asking ends before that.
+    const response = await fetch(`${world.server.url}/v1/wait`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify(body),
+      signal: AbortSignal.timeout(300),
+    }).catch(() => undefined);
+    if (response) await check(response);
+  }
+  expect([...statuses].sort()).toEqual([200, 400, 404, 409]);
+  expect(await rowsOf(await world.shell())).toEqual(untouched);
+});
+
+test('in a service of somebody else’s the socket is served too, and only so many are let in', async () => {
+  const store = await world.database.open(garden);
+  const koinon = await requestHandler({ store, connections: 2 });
+  const server = createServer((request, response) => koinon.handle(request, response));
+  server.on('upgrade', (request, socket, head) => koinon.upgrade(request, socket, head));
+  await new Promise<void>((done) => server.listen(0, '127.0.0.1', done));
+  const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
+  const replicas = await Promise.all(
+    [1, 2].map(() => openReplica({ schema: garden, server: url, sync: { least: 50, greatest: 200 } })),
+  );
+  const phase = async (replica: (typeof replicas)[0]) => {
+    for await (const { rows } of replica.syncState()) return rows[0]?.phase;
+  };
+  for (const replica of replicas) await expect.poll(() => phase(replica), { timeout: 8_000 }).toBe('live');
+  const status = await new Promise((told) => {
+    const third = new WebSocket(`${url.replace('http', 'ws')}/v1/live`);
+    third.on('unexpected-response', (_request, response) => told(response.statusCode));
+    third.on('error', () => undefined);
+  });
+  expect(status).toBe(429);
+  const elsewhere = new WebSocket(`${url.replace('http', 'ws')}/elsewhere`);
+  await new Promise((told) => elsewhere.on('error', told));
+  for (const replica of replicas) await replica.close();
   await koinon.close();
   await new Promise((done) => server.close(done).closeAllConnections());
   await store.close();

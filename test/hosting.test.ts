@@ -87,3 +87,66 @@ test('a host that has long been ready is found all the same, and asked again it 
   await remote.close();
   port1.close();
 });
+
+test('behind a port a person decides, takes back, sends again, and brings back, as in this thread', async () => {
+  const world = await World.of(garden, 'SQLite', {
+    rules: {
+      plant: {
+        validate: ({ after }) =>
+          (after?.height ?? 0) > 100 ? [{ column: 'height', message: 'No plant here grows that high.' }] : undefined,
+      },
+    },
+  });
+  const { port1, port2 } = new MessageChannel();
+  void hostReplica(port1, () => openReplica({ schema: garden, server: world.server.url }));
+  const here = await connectReplica(port2, garden);
+  const there = await world.replica();
+  await there.insert('bed', { id: 'b', name: 'north' });
+  await there.insertAll(
+    'plant',
+    ['p', 'q'].map((id) => ({ id, bed: 'b', kind: 'herb' }) as const),
+  );
+  await there.sync();
+  expect(await here.toCome()).toMatchObject({ bed: { rows: 1 }, plant: { rows: 2 } });
+  await here.sync();
+  const results: (readonly [string, string])[][] = [];
+  const query = { from: 'plant', join: { sync: 'status' }, order: 'id' } as const;
+  const stop = here
+    .live(query)
+    .subscribe(({ rows, ready }) => ready && results.push(rows.map(({ id, sync }) => [id, sync.status])));
+  await there.update('plant', 'p', { label: 'theirs' });
+  await there.sync();
+  await here.update('plant', 'p', { label: 'mine' });
+  await here.update('plant', 'q', { height: 101 });
+  await here.sync();
+  await expect
+    .poll(() => results.at(-1))
+    .toEqual([
+      ['p', 'conflicted'],
+      ['q', 'rejected'],
+    ]);
+  await here.resolve('plant', 'p', 'remote');
+  await here.unresolve('plant', 'p');
+  expect(await here.conflicts()).toMatchObject([{ column: 'label', local: 'mine', remote: 'theirs' }]);
+  await here.resolve('plant', 'p', 'local');
+  const [refused] = await here.rejections();
+  expect(refused?.problems).toMatchObject([{ column: 'height', message: 'No plant here grows that high.' }]);
+  await here.resend(refused?.transaction as string);
+  await here.sync();
+  expect(await here.rejections()).toHaveLength(1);
+  await here.update('plant', 'q', { height: 99 });
+  await here.delete('plant', 'p');
+  await here.sync();
+  await expect.poll(() => results.at(-1)).toEqual([['q', 'synced']]);
+  expect(await here.trash({ table: 'plant' })).toMatchObject([{ id: 'p', columns: { label: 'mine' } }]);
+  await here.restore('plant', 'p');
+  await here.sync();
+  await there.sync();
+  expect(await there.get('plant', 'p')).toMatchObject({ label: 'mine' });
+  await expect(here.unresolve('plant', 'p')).rejects.toMatchObject({ code: 'nothing-to-undo' });
+  await expect(here.resend('none')).rejects.toMatchObject({ code: 'nothing-to-undo' });
+  stop();
+  await here.close();
+  port1.close();
+  await world.end();
+});

@@ -137,3 +137,38 @@ test.each(storeKinds)(
       runs(20),
     ),
 );
+
+test.each(storeKinds)(
+  '%s: what a deleted row held comes back exactly, from the trash to every device',
+  async (kind) => {
+    const [, here, there] = worlds.get(kind) as [unknown, Replica<typeof given>, Replica<typeof given>];
+    await fc.assert(
+      fc.asyncProperty(
+        row,
+        fc.record({ data: fc.uint8Array({ maxLength: 40 }), note: fc.jsonValue({ maxDepth: 3 }) }),
+        async (thing, blob) => {
+          fc.pre(blob.note !== null && isPlainText(blob.note));
+          const written = [await here.insert('thing', thing as never), await here.insert('blob', blob as never)];
+          await here.sync();
+          await there.sync();
+          await here.delete('thing', written[0]?.id as string);
+          await here.delete('blob', written[1]?.id as string);
+          await here.sync();
+          await there.sync();
+          for (const [i, table] of (['thing', 'blob'] as const).entries()) {
+            const { id } = written[i] as { id: string };
+            expect(await there.get(table, id)).toBeUndefined();
+            expect(await there.trash({ table, id })).toHaveLength(1);
+            await there.restore(table, id);
+            expect(await there.get(table, id)).toEqual(written[i]);
+          }
+          expect((await there.sync()).up).toMatchObject({ applied: 2, rejected: 0, stale: 0 });
+          await here.sync();
+          for (const [i, table] of (['thing', 'blob'] as const).entries())
+            expect(await here.get(table, written[i]?.id as string)).toEqual(written[i]);
+        },
+      ),
+      runs(25),
+    );
+  },
+);

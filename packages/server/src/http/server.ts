@@ -75,8 +75,9 @@ export async function startServer<S extends Schema = Schema>({
     async close() {
       isClosing = true;
       const closing = app.close();
-      setImmediate(cutUnused);
-      await closing;
+      // Again and again: such a connection may come at any time before the port is closed.
+      const cutting = setInterval(cutUnused, 50);
+      await closing.finally(() => clearInterval(cutting));
       await store.close();
     },
   };

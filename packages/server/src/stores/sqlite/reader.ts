@@ -223,9 +223,12 @@ export class SqliteReader implements StoreReader {
   private imageOf({ table_name: table, row_id: id, image }: StampRow): Record<string, JsonValue> | undefined {
     if (image === null) return undefined;
     const raw = JSON.parse(image) as Record<string, SqlValue>;
-    // The trigger writes bytes as hexadecimal digits.
-    for (const [name, { type }] of (this.schema.tables[table] as Table).entries)
-      if (type === 'bytes' && typeof raw[name] === 'string') raw[name] = Buffer.from(raw[name], 'hex');
+    // The trigger writes bytes as hexadecimal digits, and reals as text with all of theirs.
+    for (const [name, { type }] of (this.schema.tables[table] as Table).entries) {
+      const value = raw[name];
+      if (type === 'bytes' && typeof value === 'string') raw[name] = Buffer.from(value, 'hex');
+      else if (type === 'real' && typeof value === 'string') raw[name] = Number(value);
+    }
     const whole = Object.fromEntries(
       (this.schema.tables[table] as Table).names.map((name) => [name, raw[name] ?? null]),
     );

@@ -207,5 +207,5 @@ export function restampAll(table: TrackedTable): string[] {
 
 /** A column as JSON can hold it: blobs as hexadecimal text. */
 function asJson(column: string): string {
-  return `CASE typeof(${column}) WHEN 'blob' THEN hex(${column}) ELSE ${column} END`;
+  return `CASE typeof(${column}) WHEN 'blob' THEN hex(${column}) WHEN 'real' THEN printf('%!.17g', ${column}) ELSE ${column} END`;
 }

@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { cooperative } from '@koinon/cli';
 import { openNodeDriver, openReplica } from '@koinon/client';
+import type { Schema } from '@koinon/core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { newDatabase } from './support/stores.ts';
 
@@ -26,6 +27,12 @@ function koinon(...words: string[]): ChildProcess & { readonly output: () => str
 }
 
 const ended = (child: ChildProcess) => new Promise<number | null>((done) => child.on('close', done));
+
+/** Runs a command to its end. */
+async function run(...words: string[]): Promise<{ readonly code: number | null; readonly output: string }> {
+  const child = koinon(...words);
+  return { code: await ended(child), output: child.output() };
+}
 
 async function said(child: ReturnType<typeof koinon>, pattern: RegExp): Promise<RegExpExecArray> {
   for (;;) {
@@ -94,10 +101,6 @@ test('the demo tells its story on real files and ends well only because all thre
 test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp on everything, and no trace afterwards', async () => {
   const database = await newDatabase('PostgreSQL', folder);
   const schemaFile = join(root, 'packages/cli/src/demo/scenario.ts');
-  const run = async (...words: string[]) => {
-    const child = koinon(...words);
-    return { code: await ended(child), output: child.output() };
-  };
   const ddl = await run('ddl', schemaFile, database.address);
   expect(ddl.output).toMatch(/^BEGIN;[\s\S]*CREATE TABLE "public"\."visit"[\s\S]*COMMIT;\s*$/);
   const unready = await run('changes', schemaFile, database.address);
@@ -142,11 +145,6 @@ test('an SQLite file is prepared by what ddl prints, and is as it was after rele
 test('look, sync, changes and replicas show and move what is there, for people and for programs', async () => {
   const schemaFile = join(root, 'packages/cli/src/demo/scenario.ts');
   const [server, phone] = [join(folder, 'demo/server.db'), join(folder, 'demo/runa.db')];
-  const run = async (...words: string[]) => {
-    const child = koinon(...words);
-    const code = await ended(child);
-    return { code, output: child.output() };
-  };
   const json = async (...words: string[]) => JSON.parse((await run(...words, '--json')).output) as never;
   const replica = await openReplica({ schema: cooperative, file: phone });
   await replica.update('hive', 'hive-001', { strength: 1 });
@@ -193,3 +191,48 @@ test('look, sync, changes and replicas show and move what is there, for people a
   ] as const)
     expect(await run(...words)).toMatchObject({ code, output: expect.stringMatching(says) });
 }, 120_000);
+
+test('serve with a secret takes the tokens that token makes, by the rules that the module exports, and nothing else', async () => {
+  const module = join(folder, 'ruled.ts');
+  await writeFile(
+    module,
+    `import { schema, table, text } from '@koinon/core';
+    export default schema({ note: table({ words: text() }) });
+    const complain = (user) => [{ column: 'words', message: 'Not that, ' + user.id + '.' }];
+    export const rules = { note: { validate: ({ after }, { user }) => (after?.words === 'no' ? complain(user) : undefined) } };`,
+  );
+  process.env.KOINON_TOKEN_SECRET = 'a secret that is long enough for this';
+  try {
+    const child = koinon('serve', module, join(folder, 'ruled.db'), '--port', '0');
+    const ending = ended(child);
+    const [, url] = await said(child, /at (http:\S+)/);
+    expect((await fetch(`${url}/v1/trash`)).status).toBe(401);
+    const runa = (await run('token', 'runa')).output.trim();
+    const { default: notes } = (await import(module)) as { default: Schema };
+    const phone = await openReplica({ schema: notes, file: join(folder, 'ruled-phone.db') });
+    await phone.insert('note', { id: 'a', words: 'no' } as never);
+    await phone.insert('note', { id: 'b', words: 'yes' } as never);
+    await phone.close();
+    const file = join(folder, 'ruled-phone.db');
+    const server = ['--server', url as string] as const;
+    expect(await run('sync', module, file, ...server)).toMatchObject({
+      code: 1,
+      output: expect.stringContaining('(not-authenticated)'),
+    });
+    expect((await run('sync', module, file, ...server, '--token', runa)).output).toMatch(
+      /1 transaction applied, 1 refused/,
+    );
+    const teodor = (await run('token', 'teodor', '--hours', '1')).output.trim();
+    expect(await run('sync', module, file, ...server, '--token', teodor)).toMatchObject({
+      code: 1,
+      output: expect.stringContaining('(other-user)'),
+    });
+    expect((await run('look', file, 'outbox')).output).toContain('Not that, runa.');
+    child.kill('SIGTERM');
+    expect(await ending).toBe(0);
+    expect((await run('replicas', module, join(folder, 'ruled.db'))).output).toContain('runa');
+  } finally {
+    delete process.env.KOINON_TOKEN_SECRET;
+  }
+  expect(await run('token', 'runa')).toMatchObject({ code: 1, output: expect.stringContaining('KOINON_TOKEN_SECRET') });
+});

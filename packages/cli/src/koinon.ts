@@ -11,6 +11,7 @@ import { replicasCommand } from './commands/replicas.ts';
 import { restampCommand } from './commands/restamp.ts';
 import { serveCommand } from './commands/serve.ts';
 import { syncCommand } from './commands/sync.ts';
+import { tokenCommand } from './commands/token.ts';
 
 const program = new Command('koinon')
   .description('Koinon: app data in a local database, synchronized with an ordinary SQL backend.')
@@ -24,6 +25,7 @@ const program = new Command('koinon')
   .addCommand(ddlCommand())
   .addCommand(restampCommand())
   .addCommand(releaseCommand())
+  .addCommand(tokenCommand())
   .exitOverride();
 for (const command of program.commands) command.exitOverride();
 

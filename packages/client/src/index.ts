@@ -28,4 +28,11 @@ export type { SyncRun } from './sync/journal.ts';
 export type { SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState } from './sync/state.ts';
 export type { Direction, SyncReport, Upload } from './sync/step.ts';
 export type { TableTraffic } from './sync/traffic.ts';
-export { type HttpOptions, httpTransport, type Transport } from './sync/transport.ts';
+export {
+  type HttpOptions,
+  httpTransport,
+  type LiveChannel,
+  type LiveListener,
+  type TokenSource,
+  type Transport,
+} from './sync/transport.ts';

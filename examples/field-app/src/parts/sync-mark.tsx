@@ -28,6 +28,8 @@ export function syncWords({ phase, pending, conflicted, rejected, nextAttempt, p
       return ['No signal', unsent].filter(Boolean).join(', ');
     case 'waiting':
       return [`Trying again ${nextAttempt ? shownTime(nextAttempt) : 'later'}`, unsent].filter(Boolean).join(', ');
+    case 'needs-auth':
+      return ['Sign in to sync', unsent].filter(Boolean).join(', ');
     case 'needs-upgrade':
       return 'Update the app';
     case 'resending':
@@ -46,6 +48,7 @@ const icons = {
   paused: IconPlayerPause,
   offline: IconAntennaBarsOff,
   waiting: IconClock,
+  'needs-auth': IconClock,
   'needs-upgrade': IconRefresh,
   resending: IconRefresh,
   pushing: IconRefresh,

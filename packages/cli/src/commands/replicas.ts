@@ -24,6 +24,7 @@ export function replicasCommand(): Command {
         if (options.json) return printJson(replicas);
         const rows = replicas.map((replica) => [
           replica.id,
+          replica.user ?? '-',
           replica.isDropped ? 'shut out' : 'welcome',
           replica.lastSeen,
           replica.position ?? '-',
@@ -32,7 +33,7 @@ export function replicasCommand(): Command {
           replica.rowsUp,
         ]);
         printTable(
-          ['replica', 'is', 'last seen', 'position', 'schema', 'rows down', 'rows up'],
+          ['replica', 'user', 'is', 'last seen', 'position', 'schema', 'rows down', 'rows up'],
           rows,
           'No replica has asked yet.',
         );

@@ -3,6 +3,7 @@ import { Command, InvalidArgumentError } from 'commander';
 import { pino } from 'pino';
 import { loadModule } from '../schema-module/load.ts';
 import { databaseWords, makeStore, shownDatabase } from './database.ts';
+import { authenticateBySecret, secretName } from './token.ts';
 import { untilStopped } from './until-stopped.ts';
 
 interface ServeOptions {
@@ -15,10 +16,12 @@ interface ServeOptions {
 /** `koinon serve`: a server on a schema module and a database file, until Ctrl-C. */
 export function serveCommand(): Command {
   return new Command('serve')
-    .description('Start a server on a schema and a database. It answers this machine only.')
+    .description(
+      `Start a server on a schema and a database. With a secret in ${secretName} it takes tokens (koinon token); without, it answers this machine only.`,
+    )
     .argument('<schema>', 'a module that exports the schema, and perhaps a mapping and rules (.ts, .js or .mjs)')
     .argument('<database>', `${databaseWords}; a file is made if it is not there`)
-    .option('--host <address>', 'a loopback address to bind to', '127.0.0.1')
+    .option('--host <address>', 'the address to bind to; without tokens a loopback address', '127.0.0.1')
     .option('--port <number>', 'the port; 0 takes a free one', portNumber, 4280)
     .option('--no-prepare', 'make nothing in the database, and end where it lacks something; see koinon ddl')
     .option('--log <level>', 'what to log to standard error: silent, error, info, debug', 'error')
@@ -29,10 +32,12 @@ export function serveCommand(): Command {
     .action(async (schemaPath: string, database: string, options: ServeOptions) => {
       const logger = pino({ level: options.log }, pino.destination(2));
       const module = await loadModule(schemaPath);
+      const authenticate = authenticateBySecret();
       const store = await makeStore(module, database, options.prepare);
       const server = await startServer({
         store,
         rules: module.rules,
+        ...(authenticate && { authenticate }),
         host: options.host,
         port: options.port,
         logger,

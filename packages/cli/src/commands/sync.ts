@@ -14,14 +14,25 @@ export function syncCommand(): Command {
     .argument('<file>', 'the replica’s SQLite file; it has to be there')
     .requiredOption('--server <url>', 'where the server answers, such as http://127.0.0.1:4280')
     .addOption(new Option('--direction <way>', 'which way').choices(['both', 'push', 'pull']).default('both'))
+    .option('--token <token>', 'who asks, where the server knows users')
     .option('--json', 'print the report as JSON')
     .action(
-      async (schemaPath: string, file: string, options: { server: string; direction: Direction; json?: boolean }) => {
+      async (
+        schemaPath: string,
+        file: string,
+        options: { server: string; direction: Direction; token?: string; json?: boolean },
+      ) => {
         if (!existsSync(file))
           throw new KoinonError('storage-refused', `There is no file ${file}; give the path of a replica.`, {
             value: file,
           });
-        const replica = await openReplica({ schema: await loadSchema(schemaPath), file, server: options.server });
+        const { server, token } = options;
+        const replica = await openReplica({
+          schema: await loadSchema(schemaPath),
+          file,
+          server,
+          ...(token && { token: () => token }),
+        });
         const cancel = new AbortController();
         const interrupted = () => cancel.abort();
         process.once('SIGINT', interrupted);

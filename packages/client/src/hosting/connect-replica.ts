@@ -118,6 +118,10 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.call('restore', table, id) as Promise<never>;
   }
 
+  signedIn() {
+    return this.call('signedIn') as Promise<never>;
+  }
+
   toCome() {
     return this.call('toCome') as Promise<never>;
   }

@@ -14,6 +14,7 @@ export type HostedCall =
   | 'trash'
   | 'restore'
   | 'sync'
+  | 'signedIn'
   | 'toCome'
   | 'pauseSync'
   | 'resumeSync'

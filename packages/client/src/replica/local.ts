@@ -188,6 +188,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.syncing.byHand(direction, signal);
   }
 
+  async signedIn(): Promise<void> {
+    this.syncing.signedIn();
+  }
+
   toCome(): Promise<ToCome> {
     return this.syncing.toCome();
   }

@@ -45,10 +45,13 @@ export async function openLocal<S extends Schema>(
 }
 
 /** The part that syncs, where there is a server to sync with. */
-async function syncingOf<S extends Schema>({ server, sync }: ReplicaOptions<S>): Promise<Parts<S>['syncing']> {
+async function syncingOf<S extends Schema>({ server, sync, token }: ReplicaOptions<S>): Promise<Parts<S>['syncing']> {
   if (server === undefined) return (engine, doing) => new Unlinked(engine, doing);
   const { Syncing } = await import('./syncing.ts');
-  const transport = typeof server === 'string' ? (await import('../sync/transport.ts')).httpTransport(server) : server;
+  const transport =
+    typeof server === 'string'
+      ? (await import('../sync/transport.ts')).httpTransport(server, token && { token })
+      : server;
   return (engine, doing) => new Syncing(engine, transport, sync === 'automatic' ? {} : sync, doing);
 }
 

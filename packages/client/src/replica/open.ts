@@ -4,7 +4,7 @@ import { Draft } from '../drafts/draft.ts';
 import type { Host } from '../host/host.ts';
 import type { SqlDriver } from '../storage/driver.ts';
 import type { SyncOptions } from '../sync/state.ts';
-import type { Transport } from '../sync/transport.ts';
+import type { TokenSource, Transport } from '../sync/transport.ts';
 import { openLocal } from './open-local.ts';
 import type { Replica } from './replica.ts';
 import type { Transaction } from './transaction.ts';
@@ -22,6 +22,8 @@ export interface ReplicaOptions<S extends Schema> {
   readonly migrations?: Migrations;
   /** Where the server answers, such as `http://127.0.0.1:4280`, or a transport of your own. */
   readonly server?: string | Transport;
+  /** The token that says who asks, for a `server` that is an address; see {@link HttpOptions.token}. */
+  readonly token?: TokenSource;
   /** When syncs begin by themselves, and how; `automatic` takes every default. Without it: only by hand. */
   readonly sync?: SyncOptions | 'automatic';
   /** An SQLite of your own instead of Node's; then `file` is not used. */

@@ -181,6 +181,8 @@ export abstract class Replica<S extends Schema> extends Face<S> {
    * @throws KoinonError `server-unreachable` without a network, `not-linked` without a server, `sync-busy`, `cancelled`.
    */
   abstract sync(options?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport>;
+  /** Somebody has signed in: `token` is asked anew, and a sync begins if they begin by themselves. @throws KoinonError `not-linked`. */
+  abstract signedIn(): Promise<void>;
   /**
    * What a pull would bring now, by table: rows, and about how many bytes before compression. Nothing is fetched. Empty while
    * a first download is unfinished.

@@ -27,6 +27,8 @@ export interface SyncPart {
   /** Tells whoever shows the state, a little later: many things change it at once. */
   tell(): void;
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void;
+  /** Somebody has signed in. */
+  signedIn(): void;
   /** What a pull would bring. */
   toCome(): Promise<ToCome>;
   /** Deleted rows on the server. */
@@ -74,6 +76,10 @@ export class Unlinked implements SyncPart {
   async stop(): Promise<void> {}
 
   async byHand(): Promise<never> {
+    throw notLinked();
+  }
+
+  signedIn(): never {
     throw notLinked();
   }
 

@@ -103,6 +103,11 @@ export class Syncing implements SyncPart {
     return (await this.transport.trash(request)).rows;
   }
 
+  signedIn(): void {
+    this.transport.forgetToken?.();
+    this.loop.signedIn();
+  }
+
   async toCome(): Promise<ToCome> {
     const cursor = await this.doing.turn(() => meta(this.engine.database, 'cursor'));
     const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1 });

@@ -66,6 +66,13 @@ export class SyncLoop {
     this.wake('live');
   }
 
+  /** Somebody has signed in. */
+  signedIn(): void {
+    this.failures = 0;
+    if (this.options) this.wake('sign-in');
+    else if (this.phase === 'needs-auth') this.set('idle');
+  }
+
   /** Begins to sync by itself, if it is to. */
   start(): void {
     if (this.options === undefined) return;
@@ -146,6 +153,8 @@ export class SyncLoop {
     }
     // Each letter typed must not become an attempt on a server that does not answer.
     if (this.phase === 'waiting' && (reason === 'change' || reason === 'live')) return;
+    // A token does not come from typing; it may have come when the app is opened, looked at, or back online.
+    if (this.phase === 'needs-auth' && (reason === 'change' || reason === 'live' || reason === 'timer')) return;
     if (!this.parts.host.isOnline()) {
       this.rest();
       this.set('offline');
@@ -202,6 +211,7 @@ export class SyncLoop {
     if (this.isStopped) this.set('stopped');
     else if (this.isPaused) this.set('paused');
     else if (code === 'upgrade-needed') this.set('needs-upgrade');
+    else if (code === 'not-authenticated' || code === 'other-user') this.needsAuth();
     else if (error === null || options === undefined) {
       if (options && unless(options.when?.timer)) this.later(options.every ?? 60_000, 'timer', 'idle');
       else this.set('idle');
@@ -211,6 +221,11 @@ export class SyncLoop {
       // Jittered, so that devices that lost the same server do not all come back at once.
       this.later(Math.round(Math.max(least, full * (0.5 + this.parts.host.random() / 2))), 'retry', 'waiting');
     }
+  }
+
+  private needsAuth(): void {
+    this.parts.live?.stop();
+    this.set('needs-auth');
   }
 
   private later(milliseconds: number, reason: SyncReason, phase: SyncPhase): void {

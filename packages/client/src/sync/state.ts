@@ -4,7 +4,8 @@ import type { Direction, Upload } from './step.ts';
 /**
  * Where the sync loop stands. `stopped`: there is no server, or the replica is closed; `paused` by the app; `offline`;
  * `resending` what has no answer yet; `pulling`; `pushing`; `live`: what changes on the server arrives by itself; `idle` until something calls for a sync; `waiting` after a
- * failure, or because the app does not allow a sync just now; `needs-upgrade`: the server refuses this app's version.
+ * failure, or because the app does not allow a sync just now; `needs-auth`: the server does not know who asks, or the replica is
+ * another user's; `needs-upgrade`: the server refuses this app's version.
  */
 export type SyncPhase =
   | 'stopped'
@@ -16,10 +17,21 @@ export type SyncPhase =
   | 'live'
   | 'idle'
   | 'waiting'
+  | 'needs-auth'
   | 'needs-upgrade';
 
 /** Why a sync began. */
-export type SyncReason = 'by hand' | 'open' | 'change' | 'online' | 'visible' | 'timer' | 'retry' | 'resumed' | 'live';
+export type SyncReason =
+  | 'by hand'
+  | 'open'
+  | 'change'
+  | 'online'
+  | 'visible'
+  | 'timer'
+  | 'retry'
+  | 'resumed'
+  | 'live'
+  | 'sign-in';
 
 /** What an app shows of the sync. */
 export interface SyncState {

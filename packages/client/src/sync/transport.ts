@@ -30,6 +30,8 @@ export interface Transport {
   live?(listener: LiveListener): LiveChannel;
   /** Waits until there is something behind a cursor, for a while; says whether there is. */
   wait?(request: WaitRequest, signal?: AbortSignal): Promise<boolean>;
+  /** Somebody else may have signed in: the next request asks for a token anew. */
+  forgetToken?(): void;
   /** Bytes that came down and went up since this was made, where the transport counts them. */
   readonly bytes?: { readonly down: number; readonly up: number };
 }
@@ -51,8 +53,16 @@ export interface LiveChannel {
 /** Milliseconds a request may be held back by the server, and something on top. */
 const waitPatience = 45_000;
 
+/** Where tokens come from; undefined: nobody is signed in. */
+export type TokenSource = () => string | undefined | Promise<string | undefined>;
+
 /** Options of {@link httpTransport}. */
 export interface HttpOptions {
+  /**
+   * The token that says who asks, called when one is needed and again when the server refuses it. Without one, or when
+   * a new one is refused as well, the sync waits (`needs-auth`); the app does not.
+   */
+  readonly token?: TokenSource;
   /** Milliseconds until an unanswered request counts as lost. Default 30,000. */
   readonly timeout?: number;
 }
@@ -62,9 +72,17 @@ export interface HttpOptions {
  *
  * @param url where the server answers, such as `http://127.0.0.1:4280`.
  */
-export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {}): Transport {
+export function httpTransport(url: string, { timeout = 30_000, token: source }: HttpOptions = {}): Transport {
   const root = url.replace(/\/+$/, '');
   const bytes = { down: 0, up: 0 };
+  let known: string | undefined;
+  const tokenOf = async (): Promise<string | undefined> => {
+    if (source === undefined) return undefined;
+    known ??= await Promise.resolve(source()).catch(() => undefined);
+    if (known === undefined)
+      throw new KoinonError('not-authenticated', 'Nobody is signed in; the sync waits, and what is unsent is kept.');
+    return known;
+  };
   async function ask(
     path: string,
     body: string | undefined,
@@ -72,16 +90,28 @@ export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {
     patience = timeout,
   ): Promise<string> {
     const limit = AbortSignal.timeout(patience);
+    let token = await tokenOf();
     const send = () =>
       fetch(`${root}${path}`, {
-        ...(body === undefined ? {} : { method: 'POST', headers: { 'content-type': 'application/json' }, body }),
+        ...(body === undefined ? {} : { method: 'POST', body }),
+        headers: {
+          ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+          ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
+        },
         signal: signal ? AbortSignal.any([signal, limit]) : limit,
       });
     const hasEnded = () => limit.aborted || signal?.aborted === true;
     try {
       // A connection kept open since an earlier request may be dead by now, and only using it tells. Pulls and pushes
       // may be repeated, so one more try on a new connection costs nothing and spares a false alarm.
-      const response = await send().catch((error) => (hasEnded() ? Promise.reject(error) : send()));
+      let response = await send().catch((error) => (hasEnded() ? Promise.reject(error) : send()));
+      if (response.status === 401 && source !== undefined) {
+        // It may just have expired.
+        known = undefined;
+        const before = token;
+        token = await tokenOf();
+        if (token !== before) response = await send();
+      }
       const text = await response.text();
       bytes.up += body?.length ?? 0;
       bytes.down += text.length;
@@ -101,6 +131,9 @@ export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {
   }
   return {
     bytes,
+    forgetToken() {
+      known = undefined;
+    },
     pull: async (request, signal) => readPulledPage(await ask('/v1/pull', JSON.stringify(request), signal)),
     push: async (body, signal) => parsed(await ask('/v1/push', body, signal)),
     live(listener) {
@@ -126,9 +159,14 @@ export function httpTransport(url: string, { timeout = 30_000 }: HttpOptions = {
       socket.onerror = end;
       return {
         say(request) {
-          const text = JSON.stringify(request);
-          bytes.up += text.length;
-          socket.send(text);
+          void tokenOf().then(
+            (token) => {
+              const text = JSON.stringify({ ...request, ...(token === undefined ? {} : { token }) });
+              bytes.up += text.length;
+              if (socket.readyState === socket.OPEN) socket.send(text);
+            },
+            () => socket.close(),
+          );
         },
         close() {
           isOver = true;

@@ -57,6 +57,8 @@ export const errorStatus = {
   'feed-restored': 409,
   'outcome-unknown': 409,
   'replica-dropped': 403,
+  'not-authenticated': 401,
+  'other-user': 403,
   'transaction-id-reused': 409,
   constraint: 422,
   'rule-refused': 422,

@@ -142,9 +142,11 @@ export function readJoinRequest(text: string): JoinRequest {
   } catch {
     throw malformed('the message', 'JSON', text);
   }
-  const request = object(said, 'the message', ['join', 'cursor', 'replica', 'schemaVersion', 'tables']);
+  const request = object(said, 'the message', ['join', 'cursor', 'replica', 'token', 'schemaVersion', 'tables']);
   if (!Number.isSafeInteger(request.join)) throw malformed('join', 'a whole number', request.join);
   if (typeof request.cursor !== 'string') throw malformed('cursor', 'a cursor this server gave', request.cursor);
+  if (request.token !== undefined && typeof request.token !== 'string')
+    throw malformed('token', 'a token', request.token);
   const tables =
     request.tables === undefined
       ? undefined
@@ -157,6 +159,7 @@ export function readJoinRequest(text: string): JoinRequest {
     cursor: request.cursor,
     replica: uuid(request.replica, 'replica'),
     ...versionOf(request),
+    ...(request.token === undefined ? {} : { token: request.token as string }),
     ...(tables && { tables }),
   };
 }

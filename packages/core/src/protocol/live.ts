@@ -13,6 +13,8 @@ export interface JoinRequest {
   readonly join: number;
   readonly cursor: string;
   readonly replica: string;
+  /** Whose replica it is, where the server asks. */
+  readonly token?: string;
   readonly schemaVersion?: number;
   /** Only changes of these tables call for a window; those of others come along with the next one. All without it. */
   readonly tables?: readonly string[];

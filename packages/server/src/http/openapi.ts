@@ -292,5 +292,6 @@ export const openApi = {
       },
     },
   },
-  components: { schemas },
+  security: [{}, { token: [] }],
+  components: { schemas, securitySchemes: { token: { type: 'http', scheme: 'bearer' } } },
 } as const;

@@ -24,6 +24,8 @@ import {
   type WaitResponse,
 } from '@koinon/core';
 import type { FastifyError, FastifyInstance, FastifyReply } from 'fastify';
+import { type Authenticate, notAuthenticated, type User } from '../auth/authenticate.ts';
+import { Owners } from '../auth/owners.ts';
 import { FeedReader } from '../feed/feed.ts';
 import { cursorOf, pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
@@ -59,6 +61,11 @@ export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions,
   readonly isOwnHost?: (hostname: string) => boolean;
   /** Replicas that may be connected at once. Default 10,000. */
   readonly connections?: number;
+  /**
+   * Whose token a request carries (`Authorization: Bearer …`); {@link jwtAuthentication} makes one. Without it whoever
+   * reaches the server may do everything.
+   */
+  readonly authenticate?: Authenticate;
   /** Told of what each request and each live window has moved: for logs and measurements. */
   readonly observe?: (moved: Moved) => void;
   /** Requests a minute from one address, over which it is told to wait. Default 6,000. */
@@ -78,6 +85,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     connections = 10_000,
     isOwnHost = () => true,
     observe = () => undefined,
+    authenticate,
     rules,
     ruleTimeLimit,
     ...keeping
@@ -102,7 +110,16 @@ export async function koinonPlugin<S extends Schema = Schema>(
   );
   const dropped = new Set<string>();
   for (const { id, isDropped } of await store.read((reader) => reader.replicas())) if (isDropped) dropped.add(id);
-  const meet = async (replica: string | undefined): Promise<void> => {
+  const owners = new Owners(store);
+  const users = new WeakMap<object, User>();
+  const known = async (token: string | undefined): Promise<User | undefined> => {
+    if (authenticate === undefined) return undefined;
+    const user = token ? await Promise.resolve(authenticate(token)).catch(() => undefined) : undefined;
+    if (user === undefined || (user.expires ?? Number.POSITIVE_INFINITY) <= Date.now()) throw notAuthenticated();
+    return user;
+  };
+  const meet = async (replica: string | undefined, user: User | undefined): Promise<void> => {
+    if (replica !== undefined && user !== undefined) await owners.check(replica, user);
     if (replica === undefined || !dropped.has(replica)) return;
     throw new KoinonError('replica-dropped', `The replica ${replica} was shut out by the server's operator.`, {
       value: replica,
@@ -124,6 +141,13 @@ export async function koinonPlugin<S extends Schema = Schema>(
         `This server answers requests to this machine only, not to ${request.hostname}.`,
       );
   });
+  // Who answers, and how it is asked, anybody may know.
+  const open = new Set([`${app.prefix}${root}/about`, `${app.prefix}${root}/openapi.json`]);
+  app.addHook('onRequest', async (request) => {
+    if (open.has(request.routeOptions.url ?? '') || authenticate === undefined) return;
+    const [, token] = /^Bearer +(\S+)$/i.exec(request.headers.authorization ?? '') ?? [];
+    users.set(request, (await known(token)) as User);
+  });
   const hub = new Hub(store, (rows, replicas) => observe({ what: 'window', rows, replicas }));
   const sockets = acceptSockets(
     {
@@ -131,7 +155,9 @@ export async function koinonPlugin<S extends Schema = Schema>(
       hub,
       problem: (error) => problemOf(asKoinonError(error as Error as FastifyError)),
       async admit(request) {
-        await meet(admitted(request).replica);
+        const user = await known(request.token);
+        await meet(admitted(request).replica, user);
+        return user?.expires;
       },
     },
     { most: connections, isOwnHost },
@@ -184,7 +210,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
 
   app.post(`${root}/pull`, { bodyLimit: limits.requestBytes }, async (request, reply) => {
     const asked = admitted(readPullRequest(request.body));
-    await meet(asked.replica);
+    await meet(asked.replica, users.get(request));
     const began = performance.now();
     const { header, rows } = await pull(store, asked);
     const { replica, schemaVersion = null } = asked;
@@ -198,7 +224,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   app.get(`${root}/trash`, async (request) => trash(store, readTrashRequest(request.query)));
 
   app.post(`${root}/restore`, async (request, reply) => {
-    await restore(store, readRestoreRequest(request.body), ruled);
+    await restore(store, readRestoreRequest(request.body), { ...ruled, user: users.get(request) });
     moved();
     return reply.status(204).send();
   });
@@ -227,15 +253,15 @@ export async function koinonPlugin<S extends Schema = Schema>(
 
   app.post(`${root}/wait`, async (request): Promise<WaitResponse> => {
     const asked = admitted(readWaitRequest(request.body));
-    await meet(asked.replica);
+    await meet(asked.replica, users.get(request));
     return { moved: await waitForChange(hub, cursorOf(store, asked.cursor), asked.cursor, held) };
   });
 
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) => {
     const asked = admitted(readPushRequest(request.body));
-    await meet(asked.replica);
+    await meet(asked.replica, users.get(request));
     const began = performance.now();
-    const answer = await push(store, asked, ruled);
+    const answer = await push(store, asked, { ...ruled, user: users.get(request) });
     moved();
     const { outcomes } = answer;
     const changes = asked.transactions.reduce((sum, each) => sum + each.changes.length, 0);
@@ -265,6 +291,7 @@ function problemOf(error: KoinonError): ProblemDocument {
 }
 
 function sendProblem(reply: FastifyReply, error: KoinonError): FastifyReply {
+  if (error.code === 'not-authenticated') reply.header('www-authenticate', 'Bearer');
   return reply.status(error.status).type(problemJson).send(problemOf(error));
 }
 

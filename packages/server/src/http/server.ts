@@ -6,7 +6,7 @@ import { koinonPlugin, type PluginOptions } from './plugin.ts';
 
 /** Options of {@link startServer}. */
 export interface ServerOptions<S extends Schema = Schema> extends PluginOptions<S> {
-  /** The address to bind to; loopback only. Default `127.0.0.1`. */
+  /** The address to bind to; without `authenticate` loopback only. Default `127.0.0.1`. */
   readonly host?: string;
   /** The port; 0 takes a free one. Default 4280. */
   readonly port?: number;
@@ -25,8 +25,8 @@ export interface RunningServer {
 const loopback = /^(127(\.\d{1,3}){3}|::1|localhost)$/;
 
 /**
- * Serves a store over HTTP. There are no users yet, so it answers this machine only: another address is refused, and so
- * is a request whose Host header names another (a page of another origin that points a name of its own here).
+ * Serves a store over HTTP. Without `authenticate` it answers this machine only: another address is refused, and so is a
+ * request whose Host header names another (a page of another origin that points a name of its own here).
  *
  * @throws KoinonError `not-loopback`, `address-in-use`.
  */
@@ -37,10 +37,10 @@ export async function startServer<S extends Schema = Schema>({
   logger,
   ...options
 }: ServerOptions<S>): Promise<RunningServer> {
-  if (!loopback.test(host))
+  if (!loopback.test(host) && options.authenticate === undefined)
     throw new KoinonError(
       'not-loopback',
-      `The server has no users and tokens yet and answers this machine only; bind it to 127.0.0.1, not ${host}.`,
+      `Without \`authenticate\` anybody who reaches the server may do everything, so it answers this machine only; bind it to 127.0.0.1, not ${host}.`,
     );
   // An idle connection must not keep the server from stopping; one with a request under way gets its answer first.
   const app = fastify({ forceCloseConnections: 'idle', ...(logger ? { loggerInstance: logger } : { logger: false }) });
@@ -61,7 +61,11 @@ export async function startServer<S extends Schema = Schema>({
     // The connection of a request that was under way would otherwise stay open after its answer, and stopping wait for it.
     if (isClosing) reply.header('connection', 'close');
   });
-  await app.register(koinonPlugin<S>, { store, isOwnHost: (name) => loopback.test(name), ...options });
+  await app.register(koinonPlugin<S>, {
+    store,
+    ...(options.authenticate === undefined && { isOwnHost: (name: string) => loopback.test(name) }),
+    ...options,
+  });
   const url = await app.listen({ host, port }).catch((error: { code?: string }) => {
     if (error.code !== 'EADDRINUSE') throw error;
     throw new KoinonError(

@@ -7,6 +7,7 @@ import {
   silence,
 } from '@koinon/core';
 import type { WebSocket } from 'ws';
+import { notAuthenticated } from '../auth/authenticate.ts';
 import { cursorOf } from '../pull/pull.ts';
 import type { Store } from '../stores/store.ts';
 import type { Follower, Hub, Window } from './hub.ts';
@@ -24,8 +25,8 @@ const refusedCode = 4_000;
 export interface Admission {
   readonly store: Store;
   readonly hub: Hub;
-  /** Refuses a replica that may not be served. @throws KoinonError. */
-  admit(request: JoinRequest): Promise<void>;
+  /** Refuses a replica that may not be served; says until when it may, in milliseconds since 1970. @throws KoinonError. */
+  admit(request: JoinRequest): Promise<number | undefined>;
   /** The problem document of an error. */
   problem(error: unknown): ProblemDocument;
 }
@@ -34,6 +35,7 @@ export interface Admission {
 export function serveConnection(socket: WebSocket, { store, hub, admit, problem }: Admission): void {
   let leave: (() => void) | undefined;
   let isSlow = false;
+  let expiry: NodeJS.Timeout | undefined;
   let heardAt = Date.now();
 
   const say = (message: LiveMessage) => socket.send(JSON.stringify(message));
@@ -57,7 +59,11 @@ export function serveConnection(socket: WebSocket, { store, hub, admit, problem 
   };
   const join = async (text: string) => {
     const request = readJoinRequest(text);
-    await admit(request);
+    const until = await admit(request);
+    clearTimeout(expiry);
+    // Longer than a timer can count is longer than any connection lasts.
+    if (until !== undefined)
+      expiry = setTimeout(() => refuse(notAuthenticated()), Math.min(until - Date.now(), 2 ** 31 - 1));
     const cursor = cursorOf(store, request.cursor);
     if (cursor.resume !== undefined)
       throw new KoinonError(
@@ -97,6 +103,7 @@ export function serveConnection(socket: WebSocket, { store, hub, admit, problem 
   socket.on('close', () => {
     clearTimeout(silent);
     clearInterval(beat);
+    clearTimeout(expiry);
     leave?.();
   });
   socket.on('error', () => socket.terminate());

@@ -1,5 +1,7 @@
 import type { AnyRow, Change, NewRow, Patch, Row, RowComplaint, Schema, TableName } from '@koinon/core';
 
+import type { User } from '../auth/authenticate.ts';
+
 /** What a transaction does to one row, in all. Rows are as they stand in the database. */
 export interface RowWrite<R> {
   readonly kind: 'insert' | 'update' | 'delete';
@@ -14,6 +16,8 @@ export interface RowWrite<R> {
 
 /** The database as a rule sees it: inside the transaction it is asked about, until it has answered. */
 export interface RuleContext<S extends Schema> {
+  /** Who writes; undefined for a service of the server's own, or where the server knows no users. */
+  readonly user: User | undefined;
   get<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T> | undefined>;
   /** Rows of a query in the store's own SQL: parameters are `?` on SQLite, `$1` on PostgreSQL. */
   query<R = Readonly<Record<string, unknown>>>(sql: string, ...values: readonly unknown[]): Promise<readonly R[]>;
@@ -55,6 +59,8 @@ export interface AnyTableRules {
 
 /** Rules with the way they are run. */
 export interface RuleSet {
+  /** Who writes. */
+  readonly user?: User | undefined;
   readonly tables: Readonly<Record<string, AnyTableRules | undefined>>;
   /** Milliseconds a rule may take. */
   readonly timeLimit: number;

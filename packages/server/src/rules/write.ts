@@ -235,6 +235,7 @@ class Run {
         await writer.applyOwn([change]);
       });
     return {
+      user: this.rules.user,
       get: ((table: string, id: string) =>
         open(async () => (await writer.rows(table, [id])).get(id))) as RuleContext<Schema>['get'],
       query: ((sql: string, ...values: readonly unknown[]) =>

@@ -77,6 +77,8 @@ export type Reach = 'known' | 'forgotten' | 'lost';
 /** A replica as the server has met it. */
 export interface KnownReplica {
   readonly id: string;
+  /** Whose it is; null where the server knows no users. */
+  readonly user: string | null;
   /** When it first and last asked, RFC 3339. */
   readonly firstSeen: string;
   readonly lastSeen: string;
@@ -159,6 +161,8 @@ export interface StoreWriter {
   reach(position: Position): Promise<Reach>;
   /** Notes what requests told of their replicas. */
   noteContacts(contacts: readonly Contact[]): Promise<void>;
+  /** Gives a replica to a user, unless it is somebody's already; returns whose it is. */
+  claimReplica(replica: string, user: string): Promise<string>;
   /** Shuts a replica out, or lets it in again; false if there is none of that id. */
   dropReplica(id: string, isDropped: boolean): Promise<boolean>;
   /** Notes where the feed ends now, so that it is known later how old a position is. */

@@ -71,6 +71,10 @@ const koinonTables = [
   at bigint NOT NULL
 )`,
   "INSERT INTO koinon.horizon VALUES (true, '0', 0) ON CONFLICT DO NOTHING",
+  `CREATE TABLE IF NOT EXISTS koinon.owner (
+  replica text PRIMARY KEY,
+  user_id text NOT NULL
+)`,
   `CREATE TABLE IF NOT EXISTS koinon.replica (
   id text PRIMARY KEY,
   first_seen bigint NOT NULL,
@@ -134,9 +138,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
 export const releaseSql = ['DROP SCHEMA IF EXISTS koinon CASCADE'];
 
 async function notedDigests(client: ClientBase): Promise<Map<string, string> | undefined> {
-  const { rows } = await client.query<{ there: string | null }>(
-    "SELECT to_regclass('koinon.receipt_by_position') AS there",
-  );
+  const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.owner') AS there");
   if (rows[0]?.there === null) return undefined;
   const meta = await client.query<{ name: string; value: string }>('SELECT name, value FROM koinon.meta');
   return new Map(meta.rows.map(({ name, value }) => [name, value]));

@@ -46,6 +46,7 @@ export const stampFields =
 
 interface StoredReplica {
   id: string;
+  user_id: string | null;
   first_seen: string;
   last_seen: string;
   position: string | null;
@@ -78,9 +79,12 @@ export class PostgresReader implements StoreReader {
   }
 
   async replicas(): Promise<KnownReplica[]> {
-    const { rows } = await this.client.query<StoredReplica>('SELECT * FROM koinon.replica ORDER BY last_seen DESC, id');
+    const { rows } = await this.client.query<StoredReplica>(
+      'SELECT r.*, o.user_id FROM koinon.replica r LEFT JOIN koinon.owner o ON o.replica = r.id ORDER BY last_seen DESC, id',
+    );
     return rows.map((row) => ({
       id: row.id,
+      user: row.user_id,
       firstSeen: new Date(Number(row.first_seen)).toISOString(),
       lastSeen: new Date(Number(row.last_seen)).toISOString(),
       position: row.position === null ? null : Number(row.position),

@@ -109,6 +109,15 @@ export class PostgresWriter implements StoreWriter {
       );
   }
 
+  async claimReplica(replica: string, user: string): Promise<string> {
+    // The update that changes nothing locks the row, and so waits for whoever claims it just now.
+    const { rows } = await this.client.query<{ user_id: string }>(
+      `INSERT INTO koinon.owner AS o VALUES ($1, $2) ON CONFLICT (replica) DO UPDATE SET user_id = o.user_id RETURNING user_id`,
+      [replica, user],
+    );
+    return rows[0]?.user_id as string;
+  }
+
   async dropReplica(id: string, isDropped: boolean): Promise<boolean> {
     const { rowCount } = await this.client.query('UPDATE koinon.replica SET dropped = $2 WHERE id = $1', [
       id,

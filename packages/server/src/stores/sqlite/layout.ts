@@ -47,7 +47,7 @@ export function prepareLayout(database: Prepared, schema: Schema): Identity {
 /** Makes what the database lacks, inside a transaction of the caller's. */
 export function makeLayout(database: Prepared, schema: Schema): void {
   const { connection } = database;
-  const isNew = database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_receipt_by_position'") === undefined;
+  const isNew = database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_owner'") === undefined;
   if (isNew) connection.exec(koinonTables);
   for (const name of keptTables(schema)) makeTable(database, name, schema.tables[name] as Table);
   for (const name of keptTables(schema)) track(database, trackedTable(database, name));

@@ -34,6 +34,7 @@ export interface StampRow {
 
 interface StoredReplica {
   id: string;
+  user_id: string | null;
   first_seen: number;
   last_seen: number;
   position: number | null;
@@ -88,9 +89,12 @@ export class SqliteReader implements StoreReader {
   }
 
   async replicas(): Promise<KnownReplica[]> {
-    const rows = this.database.all<StoredReplica>('SELECT * FROM koinon_replica ORDER BY last_seen DESC, id');
+    const rows = this.database.all<StoredReplica>(
+      'SELECT r.*, o.user_id FROM koinon_replica r LEFT JOIN koinon_owner o ON o.replica = r.id ORDER BY last_seen DESC, id',
+    );
     return rows.map((row) => ({
       id: row.id,
+      user: row.user_id,
       firstSeen: new Date(row.first_seen).toISOString(),
       lastSeen: new Date(row.last_seen).toISOString(),
       position: row.position,

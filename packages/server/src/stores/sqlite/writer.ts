@@ -109,6 +109,12 @@ export class SqliteWriter implements StoreWriter {
       );
   }
 
+  async claimReplica(replica: string, user: string): Promise<string> {
+    this.database.run('INSERT INTO koinon_owner VALUES (?, ?) ON CONFLICT DO NOTHING', replica, user);
+    return (this.database.get('SELECT user_id FROM koinon_owner WHERE replica = ?', replica) as { user_id: string })
+      .user_id;
+  }
+
   async dropReplica(id: string, isDropped: boolean): Promise<boolean> {
     const known = this.database.get('SELECT 1 FROM koinon_replica WHERE id = ?', id) !== undefined;
     this.database.run('UPDATE koinon_replica SET dropped = ? WHERE id = ?', isDropped ? 1 : 0, id);

@@ -1,0 +1,48 @@
+import { KoinonError } from '@koinon/core';
+import { type Authenticate, jwtAuthentication } from '@koinon/server';
+import { Command, InvalidArgumentError } from 'commander';
+import { SignJWT } from 'jose';
+
+/** The environment's variable that holds the secret under which `serve` takes tokens, and `token` makes them. */
+export const secretName = 'KOINON_TOKEN_SECRET';
+
+const issuer = 'koinon';
+const audience = 'koinon';
+
+/** How `serve` knows users, where the environment holds a secret. */
+export function authenticateBySecret(): Authenticate | undefined {
+  const secret = process.env[secretName];
+  return secret ? jwtAuthentication({ key: { secret }, issuer, audience }) : undefined;
+}
+
+/** `koinon token`: a token for development. */
+export function tokenCommand(): Command {
+  return new Command('token')
+    .description(`Make a token for a user, signed with the secret in ${secretName}. For development only.`)
+    .argument('<user>', 'the user’s id')
+    .option('--hours <number>', 'how long it is good for', hours, 12)
+    .action(async (user: string, options: { hours: number }) => {
+      const secret = process.env[secretName];
+      // Refuses a secret that no server would take.
+      if (!secret || authenticateBySecret() === undefined)
+        throw new KoinonError(
+          'schema-invalid',
+          `Set ${secretName} to the secret that the server has, of 32 bytes at least.`,
+        );
+      const now = Math.floor(Date.now() / 1000);
+      const token = new SignJWT({})
+        .setProtectedHeader({ alg: 'HS256' })
+        .setSubject(user)
+        .setIssuer(issuer)
+        .setAudience(audience)
+        .setIssuedAt(now)
+        .setExpirationTime(now + Math.round(options.hours * 3600));
+      console.log(await token.sign(new TextEncoder().encode(secret)));
+    });
+}
+
+function hours(text: string): number {
+  const value = Number(text);
+  if (!(value > 0 && value <= 24 * 365)) throw new InvalidArgumentError('Hours are a number above 0, a year at most.');
+  return value;
+}

@@ -1,0 +1,254 @@
+import { copyFile } from 'node:fs/promises';
+import { openReplica, type Replica, type SyncOptions } from '@koinon/client';
+import { jwtAuthentication } from '@koinon/server';
+import { exportJWK, generateKeyPair, SignJWT, UnsecuredJWT } from 'jose';
+import { afterEach, beforeEach, describe, expect, test } from 'vitest';
+import WebSocket from 'ws';
+import { storeKinds } from './support/stores.ts';
+import { type Garden, garden, World } from './support/world.ts';
+
+// Who may ask: tokens of every kind on every route and the socket, and replicas that belong to one user each.
+
+const secret = 'a secret of the tests that is long enough';
+const bytes = (text: string) => new TextEncoder().encode(text);
+const [issuer, audience] = ['the tests', 'the garden'];
+interface Given {
+  readonly sub?: string;
+  readonly issuer?: string;
+  readonly audience?: string;
+  readonly seconds?: number;
+  readonly secret?: string;
+  readonly algorithm?: string;
+}
+const token = (given: Given = {}) => {
+  const now = Math.floor(Date.now() / 1000);
+  const made = new SignJWT({ village: 'Ellerbank' })
+    .setProtectedHeader({ alg: given.algorithm ?? 'HS256' })
+    .setIssuer(given.issuer ?? issuer)
+    .setAudience(given.audience ?? audience)
+    .setExpirationTime(now + (given.seconds ?? 600));
+  return (given.sub === '' ? made : made.setSubject(given.sub ?? 'runa')).sign(bytes(given.secret ?? secret));
+};
+
+let world: World;
+let closing: Replica<Garden>[];
+const seenUsers: unknown[] = [];
+const open = async (options: {
+  readonly token: () => string | undefined | Promise<string | undefined>;
+  readonly file?: string;
+  readonly sync?: SyncOptions;
+}) => {
+  const { file, ...rest } = options;
+  const replica = await openReplica({
+    schema: garden,
+    server: world.server.url,
+    ...(file && { file: world.path(file) }),
+    ...rest,
+  });
+  closing.push(replica);
+  return replica;
+};
+const phaseOf = async (replica: Replica<Garden>) => {
+  for await (const { rows } of replica.syncState()) return rows[0]?.phase;
+};
+
+describe.each(storeKinds)('on %s', (kind) => {
+  beforeEach(async () => {
+    closing = [];
+    world = await World.of(garden, kind, {
+      authenticate: jwtAuthentication({ key: { secret }, issuer, audience }),
+      rules: {
+        bed: {
+          validate: ({ after }, { user }) => {
+            seenUsers.push([user?.id, user?.claims.village]);
+            return after?.name === user?.id ? [{ column: 'name', message: 'Not your own name.' }] : undefined;
+          },
+        },
+      },
+    });
+  });
+  afterEach(async () => {
+    for (const replica of closing) await replica.close();
+    await world.end();
+  });
+
+  test('no, expired, foreign, tampered and unsigned tokens open nothing, on every route and the socket, and all are told the same', async () => {
+    const good = await token();
+    const [head, body, seal] = good.split('.') as [string, string, string];
+    const forged = Buffer.from(
+      JSON.stringify({ ...JSON.parse(Buffer.from(body, 'base64url').toString()), sub: 'teodor' }),
+    ).toString('base64url');
+    const bad: Record<string, string | undefined> = {
+      none: undefined,
+      empty: '',
+      junk: 'junk',
+      expired: await token({ seconds: -1 }),
+      'of another issuer': await token({ issuer: 'others' }),
+      'for another audience': await token({ audience: 'others' }),
+      'of another secret': await token({ secret: 'another secret that is long enough too' }),
+      'of another algorithm': await token({ algorithm: 'HS512' }),
+      'without a user': await token({ sub: '' }),
+      tampered: `${head}.${forged}.${seal}`,
+      'cut off': good.slice(0, -2),
+      unsigned: new UnsecuredJWT({})
+        .setSubject('runa')
+        .setIssuer(issuer)
+        .setAudience(audience)
+        .setExpirationTime('1h')
+        .encode(),
+    };
+    const routes = [
+      ['POST', 'pull'],
+      ['POST', 'push'],
+      ['POST', 'wait'],
+      ['POST', 'restore'],
+      ['GET', 'feed'],
+      ['GET', 'feed?follow=true'],
+      ['GET', 'trash'],
+    ] as const;
+    const ask = (method: string, path: string, given: string | undefined) =>
+      fetch(`${world.server.url}/v1/${path}`, {
+        method,
+        headers: {
+          ...(method === 'POST' && { 'content-type': 'application/json' }),
+          ...(given !== undefined && { authorization: `Bearer ${given}` }),
+        },
+        ...(method === 'POST' && { body: '{}' }),
+      });
+    const answers = new Set<string>();
+    for (const [name, given] of Object.entries(bad)) {
+      for (const [method, path] of routes) {
+        const response = await ask(method, path, given);
+        expect(response.status, `${name}: ${path}`).toBe(401);
+        expect(response.headers.get('www-authenticate')).toBe('Bearer');
+        answers.add(await response.text());
+      }
+      const socket = new WebSocket(`${world.server.url.replace('http', 'ws')}/v1/live`);
+      const said = await new Promise((told) => {
+        socket.on('open', () =>
+          socket.send(
+            JSON.stringify({
+              join: 1,
+              cursor: 'x',
+              replica: '01920000-0000-7000-8000-000000000000',
+              ...(given === undefined ? {} : { token: given }),
+            }),
+          ),
+        );
+        socket.on('message', (data) => told(JSON.parse(String(data))));
+      });
+      expect(said, name).toMatchObject({ tell: 'refused', problem: { code: 'not-authenticated' } });
+      socket.terminate();
+    }
+    expect(answers.size).toBe(1);
+    expect((await ask('GET', 'trash', good)).status).toBe(200);
+    expect((await ask('GET', 'about', undefined)).status).toBe(200);
+    expect(() => jwtAuthentication({ key: { secret: 'short' }, issuer, audience })).toThrow('32 bytes');
+    expect(() => jwtAuthentication({ key: { secret }, algorithms: ['none'], issuer, audience })).toThrow('none');
+    expect(() =>
+      jwtAuthentication({ key: { keySet: { keys: [] } }, algorithms: ['HS256'], issuer, audience }),
+    ).toThrow();
+  });
+
+  test('an expired token is asked for anew; where there is none the sync waits, and only the sync', async () => {
+    let given: string | undefined = await token({ seconds: -5 });
+    let asked = 0;
+    const replica = await open({
+      token: async () => {
+        asked++;
+        const now = given;
+        given = await token();
+        return now;
+      },
+    });
+    await replica.insert('bed', { id: 'b', name: 'north' });
+    expect((await replica.sync()).up).toMatchObject({ applied: 1 });
+    expect(asked).toBe(2);
+    expect(seenUsers.at(-1), 'rules know who writes').toEqual(['runa', 'Ellerbank']);
+    await replica.update('bed', 'b', { name: 'runa' });
+    await replica.sync();
+    expect(await replica.rejections()).toMatchObject([{ problems: [{ message: 'Not your own name.' }] }]);
+
+    let signedIn: string | undefined;
+    const away = await open({ token: () => signedIn, sync: { debounce: 0, least: 20, greatest: 50 } });
+    await expect.poll(() => phaseOf(away), { timeout: 5_000 }).toBe('needs-auth');
+    await away.insert('bed', { id: 'c', name: 'typed meanwhile' });
+    expect(await away.count({ from: 'bed' })).toBe(1);
+    await new Promise((resolve) => setTimeout(resolve, 200));
+    expect(await away.status()).toMatchObject({ pending: 1 });
+    expect(await phaseOf(away)).toBe('needs-auth');
+    signedIn = await token({ seconds: 3 });
+    await away.signedIn();
+    await expect.poll(() => phaseOf(away), { timeout: 5_000 }).toBe('live');
+    expect(await away.status()).toMatchObject({ pending: 0 });
+    expect((await away.journal(1))[0]?.error).toBeNull();
+    // The connection lasts as long as the token.
+    signedIn = undefined;
+    await expect.poll(() => phaseOf(away), { timeout: 10_000 }).toBe('needs-auth');
+  });
+
+  test('a replica belongs to the first user who came with it: another one’s token sends and fetches nothing', async () => {
+    const runa = await open({ file: 'shared.db', token: () => token() });
+    await runa.insert('bed', { id: 'b', name: 'north' });
+    await runa.sync();
+    await runa.update('bed', 'b', { name: 'runa’s edit, unsent' });
+    await runa.close();
+    const teodor = await open({ file: 'shared.db', token: () => token({ sub: 'teodor' }) });
+    await expect(teodor.sync()).rejects.toMatchObject({ code: 'other-user' });
+    expect(await phaseOf(teodor)).toBe('needs-auth');
+    expect(await teodor.status()).toMatchObject({ pending: 1 });
+    const shell = await world.shell();
+    expect(await shell.all('SELECT name FROM bed')).toEqual([{ name: 'north' }]);
+    await teodor.close();
+    // A copy of the file has the same number, and is hers as well.
+    await copyFile(world.path('shared.db'), world.path('copy.db'));
+    const copy = await open({ file: 'copy.db', token: () => token({ sub: 'teodor' }) });
+    await expect(copy.sync()).rejects.toMatchObject({ code: 'other-user' });
+    const again = await open({ file: 'shared.db', token: () => token() });
+    await again.sync();
+    expect(await shell.all('SELECT name FROM bed')).toEqual([{ name: 'runa’s edit, unsent' }]);
+    // Two users who come at once with one number: one of them has it.
+    const fresh = '01920000-0000-7000-8000-00000000aaaa';
+    const both = await Promise.all(
+      ['runa', 'teodor'].map(async (sub) => {
+        const response = await fetch(`${world.server.url}/v1/pull`, {
+          method: 'POST',
+          headers: { 'content-type': 'application/json', authorization: `Bearer ${await token({ sub })}` },
+          body: JSON.stringify({ replica: fresh }),
+        });
+        return response.status;
+      }),
+    );
+    expect(both.sort()).toEqual([200, 403]);
+  });
+});
+
+test('tokens are verified by a set of public keys as well, and by no key that is not in it', async () => {
+  const { publicKey, privateKey } = await generateKeyPair('ES256', { extractable: true });
+  const { privateKey: foreign } = await generateKeyPair('ES256');
+  const verify = jwtAuthentication({
+    key: { keySet: { keys: [{ ...(await exportJWK(publicKey)), alg: 'ES256', kid: 'k' }] } },
+    algorithms: ['ES256'],
+    issuer,
+    audience,
+  });
+  const signed = (key: typeof privateKey) =>
+    new SignJWT({})
+      .setProtectedHeader({ alg: 'ES256', kid: 'k' })
+      .setSubject('runa')
+      .setIssuer(issuer)
+      .setAudience(audience)
+      .setExpirationTime('1h')
+      .sign(key);
+  expect(await verify(await signed(privateKey))).toMatchObject({ id: 'runa' });
+  expect(await verify(await signed(foreign))).toBeUndefined();
+  // The public key is public: a token signed with it as if it were a secret is none.
+  const confused = await new SignJWT({})
+    .setProtectedHeader({ alg: 'HS256' })
+    .setSubject('runa')
+    .setIssuer(issuer)
+    .setAudience(audience)
+    .setExpirationTime('1h')
+    .sign(bytes(JSON.stringify(await exportJWK(publicKey))));
+  expect(await verify(confused)).toBeUndefined();
+});

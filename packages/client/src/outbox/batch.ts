@@ -8,8 +8,9 @@ import {
   tableOf,
   type UploadedTransaction,
 } from '@koinon/core';
-import type { Conflicts } from '../overlay/conflicts.ts';
+import type { ConflictList } from '../overlay/conflict-list.ts';
 import type { Outbox, QueuedChange, QueuedTransaction } from './outbox.ts';
+import { placeOfSent, stretchOf } from './sending.ts';
 
 /** What goes up next. */
 export interface Batch {
@@ -40,7 +41,7 @@ const keyOf = (table: string, id: string) => JSON.stringify([table, id]);
 export function nextBatch(
   schema: Schema,
   outbox: Outbox,
-  conflicts: Conflicts,
+  conflicts: ConflictList,
   replica: string,
   base: string | null,
   most: number,
@@ -81,7 +82,7 @@ export function nextBatch(
  * The pending transactions that may be sent, in order. One that waits for a person (a conflict, a rejection) is left out,
  * and so is every later one that touches or references a row of one left out; the others go on.
  */
-export function* ready(schema: Schema, outbox: Outbox, conflicts: Conflicts): Generator<QueuedTransaction> {
+export function* ready(schema: Schema, outbox: Outbox, conflicts: ConflictList): Generator<QueuedTransaction> {
   const conflicted = new Map<string, Set<string | null>>();
   for (const { table, id, column } of conflicts.list()) {
     const key = keyOf(table, id);
@@ -123,9 +124,9 @@ function partBetween(
 ): Batch | undefined {
   const { id, begins, next } = parts;
   const [from, to] = [begins[next], begins[next + 1]];
-  const sequence = outbox.sent(id);
+  const sequence = placeOfSent(outbox, id);
   if (from === undefined || to === undefined || sequence === undefined) return undefined;
-  const queued = outbox.stretch(sequence, from, to);
+  const queued = stretchOf(outbox, sequence, from, to);
   if (queued?.state !== 'pending') return undefined;
   return partOf(schema, queued, parts, [], replica, base, queued.changes);
 }

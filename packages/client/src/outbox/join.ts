@@ -1,7 +1,7 @@
 import { type Change, changeToWire, joinChanges, type Schema, tableOf } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
-import type { Conflicts } from '../overlay/conflicts.ts';
+import type { ConflictList } from '../overlay/conflict-list.ts';
 import { ready } from './batch.ts';
 import type { Outbox, QueuedTransaction } from './outbox.ts';
 
@@ -9,7 +9,7 @@ import type { Outbox, QueuedTransaction } from './outbox.ts';
 export interface Joining {
   readonly schema: Schema;
   readonly outbox: Outbox;
-  readonly conflicts: Conflicts;
+  readonly conflicts: ConflictList;
   readonly database: Database;
   readonly host: Pick<Host, 'newId'>;
 }
@@ -27,7 +27,7 @@ export function joinNext({ schema, outbox, conflicts, database, host }: Joining)
   for (const queued of ready(schema, outbox, conflicts)) {
     const before = run.at(-1);
     changes += queued.changes.length;
-    const follows = before === undefined || outbox.follows(before.sequence, queued.sequence);
+    const follows = before === undefined || outbox.endOf(before.sequence) === queued.sequence;
     if (queued.wasSent || !follows || (before && changes > mostJoined)) break;
     run.push(queued);
   }

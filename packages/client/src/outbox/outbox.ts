@@ -51,7 +51,8 @@ export interface QueuedTransaction {
   readonly wasSent: boolean;
 }
 
-interface StoredChange {
+/** A change as it stands in the file, with what is known of its transaction. */
+export interface StoredChange {
   place: number;
   sequence: number;
   table_name: string;
@@ -74,7 +75,8 @@ export interface OpenOutboxEntry {
   sequence?: number;
 }
 
-const joined = `SELECT c.place, coalesce(c.sequence, c.place) AS sequence, c.table_name, c.row_id, c.kind, c.columns, c.operations,
+/** Changes with the transactions that they belong to. */
+export const joined = `SELECT c.place, coalesce(c.sequence, c.place) AS sequence, c.table_name, c.row_id, c.kind, c.columns, c.operations,
   coalesce(s.id, c.id, (SELECT f.id FROM koinon_change f WHERE f.place = c.sequence)) AS id, coalesce(s.edited_at, c.edited_at, (SELECT f.edited_at FROM koinon_change f WHERE f.place = c.sequence)) AS edited_at, s.state, s.problems, s.server_values
   FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)`;
 
@@ -90,7 +92,7 @@ const chunk = 500;
  * page. The first change of a transaction carries its id; a row in `koinon_sent` is made when it is first sent.
  */
 export class Outbox {
-  private readonly database: Database;
+  readonly database: Database;
   private readonly schema: Schema;
   private readonly rows: Rows;
   /** Where the changes of each row stand. */
@@ -174,23 +176,8 @@ export class Outbox {
     return this.places.of(table, id).map((place) => this.queued(read.get(place) as StoredChange));
   }
 
-  /** Changes of several rows of one table, by id, each in order; rows without any are left out. */
-  changesOfAll(table: string, ids: readonly string[]): Map<string, QueuedChange[]> {
-    const places = ids.flatMap((id) => this.places.of(table, id));
-    if (places.length === 0) return new Map();
-    const rows = this.database
-      .statement(`${joined} WHERE c.place IN (SELECT value FROM json_each(?)) ORDER BY c.place`)
-      .all(JSON.stringify(places)) as StoredChange[];
-    const changes = new Map<string, QueuedChange[]>();
-    for (const row of rows) {
-      const known = changes.get(row.row_id);
-      if (known) known.push(this.queued(row));
-      else changes.set(row.row_id, [this.queued(row)]);
-    }
-    return changes;
-  }
-
-  private queued(row: StoredChange): QueuedChange {
+  /** A change as it stands in the list, as others see it. */
+  queued(row: StoredChange): QueuedChange {
     return {
       place: row.place,
       sequence: row.sequence,
@@ -246,11 +233,6 @@ export class Outbox {
     yield* finished();
   }
 
-  /** Whether a transaction comes directly behind another one. */
-  follows(sequence: number, next: number): boolean {
-    return this.endOf(sequence) === next;
-  }
-
   /** The place of the first change that is not confirmed: a long outbox is confirmed from its beginning on. */
   private firstUnconfirmed(): number {
     const found = this.database
@@ -260,24 +242,6 @@ export class Outbox {
       )
       .get() as { place: number } | undefined;
     return found?.place ?? Number.MAX_SAFE_INTEGER;
-  }
-
-  /** A transaction with some of its changes: from one up to another. */
-  stretch(sequence: number, from: number, to: number): QueuedTransaction | undefined {
-    const rows = this.database
-      .statement(`${joined} WHERE c.place >= ? AND coalesce(c.sequence, c.place) = ? ORDER BY c.place LIMIT ? OFFSET ?`)
-      .all(sequence, sequence, to - from, from) as StoredChange[];
-    const [head] = rows;
-    if (head === undefined) return undefined;
-    return {
-      sequence,
-      id: head.id as string,
-      state: head.state ?? 'pending',
-      editedAt: new Date(head.edited_at as number).toISOString(),
-      changes: rows.map((row) => this.changeOf(row)),
-      problems: [],
-      wasSent: true,
-    };
   }
 
   /** How many transactions are in one of these states. */
@@ -300,47 +264,6 @@ export class Outbox {
   idsOf(state: TransactionState): string[] {
     const rows = this.database.statement('SELECT id FROM koinon_sent WHERE state = ? ORDER BY sequence').all(state);
     return (rows as { id: string }[]).map((row) => row.id);
-  }
-
-  /** The place of a transaction that has been sent, by its id. */
-  sent(id: string): number | undefined {
-    const found = this.database.statement('SELECT sequence FROM koinon_sent WHERE id = ?').get(id);
-    return (found as { sequence: number } | undefined)?.sequence;
-  }
-
-  /** Notes that a transaction is being sent. */
-  attempt({ sequence, id, editedAt }: QueuedTransaction): void {
-    this.database
-      .statement(
-        "INSERT INTO koinon_sent VALUES (?, ?, ?, 'attempted', NULL, NULL) ON CONFLICT (sequence) DO UPDATE SET state = 'attempted', problems = NULL",
-      )
-      .run(sequence, id, Date.parse(editedAt));
-  }
-
-  /** Notes what became of a transaction that was sent. @param values what the server put in the place of what was sent. */
-  setState(
-    sequence: number,
-    state: TransactionState,
-    problems: readonly Problem[] = [],
-    values: readonly ServerValues[] = [],
-  ): void {
-    this.revision++;
-    const written = (list: readonly unknown[]) => (list.length > 0 ? JSON.stringify(list) : null);
-    this.database
-      .statement('UPDATE koinon_sent SET state = ?, problems = ?, server_values = ? WHERE sequence = ?')
-      .run(state, written(problems), written(values), sequence);
-  }
-
-  /** Notes that the feed has brought back these changes of one row, all at once however many there are, and what each of them had changed. */
-  markBack(table: string, id: string, changes: readonly QueuedChange[], before: readonly (string | null)[]): void {
-    this.revision++;
-    // Should a transaction have to be sent again as a whole, it must be what it was.
-    this.keepInserted(table, id);
-    const mark = this.database.statement('UPDATE koinon_change SET back = 1, before = ? WHERE place = ?');
-    changes.forEach(({ place }, i) => {
-      mark.run(before[i] ?? null, place);
-    });
-    this.places.remove(table, id, new Set(changes.map(({ place }) => place)));
   }
 
   /** The last transaction in the list. */
@@ -470,7 +393,8 @@ export class Outbox {
     return this.places.of(table, id).filter((place) => (read.get(place) as { sequence: number }).sequence === sequence);
   }
 
-  private changeOf({ kind, table_name: table, row_id: id, columns, operations }: StoredChange): Change {
+  /** What a stored change does. */
+  changeOf({ kind, table_name: table, row_id: id, columns, operations }: StoredChange): Change {
     if (kind === 'insert' && columns === null) {
       const { id: _, ...own } = this.rows.get(table, id) ?? wholeRow(tableOf(this.schema, table), id, {});
       return { kind, table, id, columns: own };

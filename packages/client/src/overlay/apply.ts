@@ -11,6 +11,7 @@ import {
 import type { Database } from '../database/database.ts';
 import { beforeOf, keep } from '../outbox/kept.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
+import { changesOfAll, noteBack, placeOfSent } from '../outbox/sending.ts';
 import { settleMove } from './settle.ts';
 import { type Overlay, type RowCounts, show } from './show.ts';
 
@@ -39,7 +40,7 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
   const known = rows.filter(({ table }) => overlay.schema.tables[table]);
   for (const { table, pulled } of stretches(known)) {
     const ids = pulled.map(({ id }) => id);
-    const changes = untouched ? new Map<string, QueuedChange[]>() : overlay.outbox.changesOfAll(table, ids);
+    const changes = untouched ? new Map<string, QueuedChange[]>() : changesOfAll(overlay.outbox, table, ids);
     const bases = changes.size === 0 ? new Map<string, AnyRow>() : overlay.bases.of(table, [...changes.keys()]);
     for (const row of pulled) {
       const queued = changes.get(row.id);
@@ -138,7 +139,7 @@ function mergeInto(
 /** A transaction the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */
 function settleCovered(overlay: Applying, transaction: string): void {
   const { database, outbox, bases, host } = overlay;
-  const sequence = outbox.sent(transaction);
+  const sequence = placeOfSent(outbox, transaction);
   if (sequence === undefined) return;
   for (const { table: tableName, id } of outbox.rowsOf(sequence)) {
     const base = bases.get(tableName, id);
@@ -159,7 +160,7 @@ function settleCovered(overlay: Applying, transaction: string): void {
 /** Notes that the feed has brought back these changes of one row; `base` lay under them. */
 function markBack({ schema, outbox }: Applying, base: AnyRow | null, changes: readonly QueuedChange[]): void {
   const [first] = changes;
-  if (first) outbox.markBack(first.change.table, first.change.id, changes, beforeOf(schema, base, changes));
+  if (first) noteBack(outbox, first.change.table, first.change.id, changes, beforeOf(schema, base, changes));
 }
 
 function rowMissing(table: string, id: string): KoinonError {

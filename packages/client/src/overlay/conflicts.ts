@@ -3,7 +3,6 @@ import {
   type Conflict,
   columnsFromWire,
   columnsToWire,
-  type Disagreement,
   fromWire,
   type JsonValue,
   type Schema,
@@ -12,6 +11,7 @@ import {
   wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
+import type { ConflictList, Noted } from './conflict-list.ts';
 
 interface ConflictRow {
   table_name: string;
@@ -25,21 +25,12 @@ interface ConflictRow {
   reason: string | null;
 }
 
-/** A disagreement with what is known of it besides its values. */
-export interface Noted extends Disagreement {
-  /** Why the column's rule could not decide. */
-  readonly reason?: string | null;
-  /** When each side was edited, in milliseconds since 1970. */
-  readonly localAt?: number | undefined;
-  readonly remoteAt?: number | undefined;
-}
-
 const keyOf = (table: string, id: string) => `${table}\0${id}`;
 
 const timeOf = (at: number | null) => (at === null ? null : new Date(at).toISOString());
 
 /** The columns that wait for a person, with what they held before, hold here and hold there. */
-export class Conflicts {
+export class Conflicts implements ConflictList {
   private readonly database: Database;
   private readonly schema: Schema;
   /** Counted up whenever the list may have changed. */

@@ -14,7 +14,7 @@ import type { Commit } from '../live/commit.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import type { Rows } from '../tables/rows.ts';
 import type { Bases } from './base.ts';
-import type { Conflicts, Noted } from './conflicts.ts';
+import type { ConflictList, Noted } from './conflict-list.ts';
 
 /** How many rows a page changed on this device, by what happened to them. Rows that came back unchanged do not count. */
 export interface RowCounts {
@@ -29,7 +29,7 @@ export interface Overlay {
   readonly rows: Rows;
   readonly bases: Bases;
   readonly outbox: Outbox;
-  readonly conflicts: Conflicts;
+  readonly conflicts: ConflictList;
   readonly commit: Commit;
   readonly host: Host;
 }

@@ -31,7 +31,7 @@ import { type Watcher, Watchers } from '../live/watchers.ts';
 import { Outbox } from '../outbox/outbox.ts';
 import { revertAll, revertRow, undoLast } from '../outbox/undo.ts';
 import { Bases } from '../overlay/base.ts';
-import { Conflicts } from '../overlay/conflicts.ts';
+import type { ConflictList } from '../overlay/conflict-list.ts';
 import type { Choices } from '../overlay/resolve.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
 import { syncOwner } from '../sync/lease.ts';
@@ -71,6 +71,7 @@ const lookEvery = 500;
 /** What not every replica needs, and is loaded only for one that does. */
 export interface Parts<S extends Schema> {
   readonly draft: (schema: S, replica: Replica<S>, newId: () => string) => Draft<S>;
+  readonly conflicts: ConflictList;
   readonly syncing: (engine: Omit<Engine, 'commit'>, doing: Doing) => SyncPart;
 }
 
@@ -92,7 +93,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     super();
     const rows = new Rows(database, schema);
     const outbox = new Outbox(database, schema, rows);
-    const conflicts = new Conflicts(database, schema);
+    const { conflicts } = parts;
     const referenced = new Set(
       Object.values(schema.tables).flatMap(({ entries }) => entries.flatMap(([, { target }]) => target ?? [])),
     );

@@ -2,6 +2,7 @@ import type { Schema } from '@koinon/core';
 import { Database } from '../database/database.ts';
 import { isOlder, meta, prepareLayout, setMeta } from '../database/layout.ts';
 import { systemHost } from '../host/host.ts';
+import { type ConflictList, noConflicts } from '../overlay/conflict-list.ts';
 import type { SqlDriver } from '../storage/driver.ts';
 import { LocalReplica, type Parts } from './local.ts';
 import type { ReplicaOptions } from './open.ts';
@@ -28,7 +29,7 @@ export async function openLocal<S extends Schema>(
       schema,
       database,
       host,
-      { draft, syncing: await syncingOf(options) },
+      { draft, syncing: await syncingOf(options), conflicts: await conflictsOf(options, database) },
       stallLimit,
     );
     if (seed && meta(database, 'seed') === 'due')
@@ -42,6 +43,16 @@ export async function openLocal<S extends Schema>(
     database.close();
     throw error;
   }
+}
+
+/** The list of conflicts: of a replica without a server it is loaded only where there are any from an earlier time. */
+async function conflictsOf<S extends Schema>(
+  { schema, server }: ReplicaOptions<S>,
+  database: Database,
+): Promise<ConflictList> {
+  if (server === undefined && database.once('SELECT 1 FROM koinon_conflict LIMIT 1').length === 0) return noConflicts;
+  const { Conflicts } = await import('../overlay/conflicts.ts');
+  return new Conflicts(database, schema);
 }
 
 /** The part that syncs, where there is a server to sync with. */

@@ -13,6 +13,7 @@ import type { Host } from '../host/host.ts';
 import { nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { joinNext } from '../outbox/join.ts';
 import { forgetKept, keepFor } from '../outbox/kept.ts';
+import { noteAttempt, noteState, placeOfSent } from '../outbox/sending.ts';
 import { type Applying, applyPage } from '../overlay/apply.ts';
 import { type RowCounts, showAnew } from '../overlay/show.ts';
 import { beginSweep, endSweep, isForgetting, isSweeping, type Lost, noteSeen } from '../overlay/sweep.ts';
@@ -227,7 +228,7 @@ function attempt({ schema, outbox, conflicts, database, host }: Local, most: num
   if (batch === undefined) return false;
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(JSON.stringify(batch.request));
-  for (const transaction of batch.transactions) outbox.attempt(transaction);
+  for (const transaction of batch.transactions) noteAttempt(outbox, transaction);
   forgetDecisions(database, batch.request);
   return true;
 }
@@ -293,13 +294,13 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
   const { database, outbox } = local;
   if (attemptedBody(database) !== body) return;
   for (const outcome of outcomes) {
-    const sequence = outbox.sent(outcome.id);
+    const sequence = placeOfSent(outbox, outcome.id);
     if (sequence === undefined) continue;
     if (outcome.outcome === 'applied') {
-      outbox.setState(sequence, 'confirmed', [], outcome.values);
+      noteState(outbox, sequence, 'confirmed', [], outcome.values);
       for (const { table, id } of outcome.values ?? []) showAnew(local, table, id);
-    } else if (outcome.outcome === 'rejected') outbox.setState(sequence, 'rejected', outcome.problems);
-    else outbox.setState(sequence, 'pending');
+    } else if (outcome.outcome === 'rejected') noteState(outbox, sequence, 'rejected', outcome.problems);
+    else noteState(outbox, sequence, 'pending');
     const parts = meta(database, 'parts');
     if (outcome.outcome === 'received' && parts) {
       const sent = JSON.parse(parts) as PartsSent;

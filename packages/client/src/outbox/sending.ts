@@ -1,0 +1,93 @@
+import type { Problem, ServerValues } from '@koinon/core';
+import {
+  joined,
+  type Outbox,
+  type QueuedChange,
+  type QueuedTransaction,
+  type StoredChange,
+  type TransactionState,
+} from './outbox.ts';
+
+// What only a sync does with the outbox: loaded with it. Everything runs inside a transaction.
+
+/** Changes of several rows of one table, by id, each in order; rows without any are left out. */
+export function changesOfAll(outbox: Outbox, table: string, ids: readonly string[]): Map<string, QueuedChange[]> {
+  const places = ids.flatMap((id) => outbox.places.of(table, id));
+  if (places.length === 0) return new Map();
+  const rows = outbox.database
+    .statement(`${joined} WHERE c.place IN (SELECT value FROM json_each(?)) ORDER BY c.place`)
+    .all(JSON.stringify(places)) as StoredChange[];
+  const changes = new Map<string, QueuedChange[]>();
+  for (const row of rows) {
+    const known = changes.get(row.row_id);
+    if (known) known.push(outbox.queued(row));
+    else changes.set(row.row_id, [outbox.queued(row)]);
+  }
+  return changes;
+}
+
+/** The place of a transaction that has been sent, by its id. */
+export function placeOfSent({ database }: Outbox, id: string): number | undefined {
+  const found = database.statement('SELECT sequence FROM koinon_sent WHERE id = ?').get(id);
+  return (found as { sequence: number } | undefined)?.sequence;
+}
+
+/** Notes that a transaction is being sent. */
+export function noteAttempt({ database }: Outbox, { sequence, id, editedAt }: QueuedTransaction): void {
+  database
+    .statement(
+      "INSERT INTO koinon_sent VALUES (?, ?, ?, 'attempted', NULL, NULL) ON CONFLICT (sequence) DO UPDATE SET state = 'attempted', problems = NULL",
+    )
+    .run(sequence, id, Date.parse(editedAt));
+}
+
+/** Notes what became of a transaction that was sent. @param values what the server put in the place of what was sent. */
+export function noteState(
+  outbox: Outbox,
+  sequence: number,
+  state: TransactionState,
+  problems: readonly Problem[] = [],
+  values: readonly ServerValues[] = [],
+): void {
+  outbox.revision++;
+  const written = (list: readonly unknown[]) => (list.length > 0 ? JSON.stringify(list) : null);
+  outbox.database
+    .statement('UPDATE koinon_sent SET state = ?, problems = ?, server_values = ? WHERE sequence = ?')
+    .run(state, written(problems), written(values), sequence);
+}
+
+/** Notes that the feed has brought back these changes of one row, all at once however many there are, and what each of them had changed. */
+export function noteBack(
+  outbox: Outbox,
+  table: string,
+  id: string,
+  changes: readonly QueuedChange[],
+  before: readonly (string | null)[],
+): void {
+  outbox.revision++;
+  // Should a transaction have to be sent again as a whole, it must be what it was.
+  outbox.keepInserted(table, id);
+  const mark = outbox.database.statement('UPDATE koinon_change SET back = 1, before = ? WHERE place = ?');
+  changes.forEach(({ place }, i) => {
+    mark.run(before[i] ?? null, place);
+  });
+  outbox.places.remove(table, id, new Set(changes.map(({ place }) => place)));
+}
+
+/** A transaction with some of its changes: from one up to another. */
+export function stretchOf(outbox: Outbox, sequence: number, from: number, to: number): QueuedTransaction | undefined {
+  const rows = outbox.database
+    .statement(`${joined} WHERE c.place >= ? AND coalesce(c.sequence, c.place) = ? ORDER BY c.place LIMIT ? OFFSET ?`)
+    .all(sequence, sequence, to - from, from) as StoredChange[];
+  const [head] = rows;
+  if (head === undefined) return undefined;
+  return {
+    sequence,
+    id: head.id as string,
+    state: head.state ?? 'pending',
+    editedAt: new Date(head.edited_at as number).toISOString(),
+    changes: rows.map((row) => outbox.changeOf(row)),
+    problems: [],
+    wasSent: true,
+  };
+}

@@ -1,0 +1,41 @@
+import type { Conflict, Disagreement } from '@koinon/core';
+
+/** A disagreement with what is known of it besides its values. */
+export interface Noted extends Disagreement {
+  /** Why the column's rule could not decide. */
+  readonly reason?: string | null;
+  /** When each side was edited, in milliseconds since 1970. */
+  readonly localAt?: number | undefined;
+  readonly remoteAt?: number | undefined;
+}
+
+/** The columns that wait for a person, with what they held before, hold here and hold there. */
+export interface ConflictList {
+  /** Counted up whenever the list may have changed. */
+  readonly revision: number;
+  list(): Conflict[];
+  /** How many rows have a conflict. */
+  count(): number;
+  /** The conflicted columns of a row, null standing for the whole row, with the base each began from. */
+  basesOf(tableName: string, id: string): ReadonlyMap<string | null, unknown>;
+  /** Forgets a row's conflicts but for these columns. */
+  keepOnly(tableName: string, id: string, columns: readonly string[]): void;
+  /** Replaces what is known of a row's conflicts. What is not said anew of one that stays is kept. */
+  set(tableName: string, id: string, disagreements: readonly Noted[]): void;
+  /** A row's conflicts as they stand in the file, to be put back as they were. */
+  take(tableName: string, id: string): string;
+  /** Puts back what {@link take} returned. */
+  putBack(taken: string): void;
+}
+
+/** The list of a replica that has never had a conflict and has no server to have one with: most code need not be loaded for it. */
+export const noConflicts: ConflictList = {
+  revision: 0,
+  list: () => [],
+  count: () => 0,
+  basesOf: () => new Map(),
+  keepOnly: () => undefined,
+  set: () => undefined,
+  take: () => '[]',
+  putBack: () => undefined,
+};

@@ -7,7 +7,7 @@ import { shapeOf } from './shape.ts';
 export const applicationId = 0x4b4f494e;
 
 /** Confirmed and brought back, kept for some days. The first change of each transaction has its id. */
-const keptTable = `CREATE TABLE koinon_kept (
+export const keptTable = `CREATE TABLE koinon_kept (
   place INTEGER PRIMARY KEY,
   kept_at INTEGER NOT NULL,
   id TEXT,
@@ -21,7 +21,7 @@ const keptTable = `CREATE TABLE koinon_kept (
 )`;
 
 /** Decisions of a person that can still be taken back: what stood there before. */
-const resolvedTable = `CREATE TABLE koinon_resolved (
+export const resolvedTable = `CREATE TABLE koinon_resolved (
   table_name TEXT NOT NULL,
   row_id TEXT NOT NULL,
   change TEXT NOT NULL,
@@ -119,6 +119,16 @@ export function isOlder(database: Database, schema: Schema): boolean {
   return isReplicaFile(database) && meta(database, 'schema') !== describeSchema(schema);
 }
 
+/** Whether Koinon's own tables in a file are those of an earlier version of it. */
+export function isOldFile(database: Database): boolean {
+  return isReplicaFile(database) && lacks(database, 'koinon_resolved');
+}
+
+/** Whether a file has no table of that name. */
+export function lacks(database: Database, table: string): boolean {
+  return database.once('SELECT 1 FROM sqlite_schema WHERE name = ?', table).length === 0;
+}
+
 function isReplicaFile(database: Database): boolean {
   const [row] = database.guarded(() => database.once('PRAGMA application_id')) as [{ application_id: number }];
   return row.application_id === applicationId;
@@ -135,14 +145,6 @@ export function prepareLayout(
   bringUp: BringUp | undefined,
 ): boolean {
   const isReplica = isReplicaFile(database);
-  if (isReplica && database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_kept'").length === 0)
-    database.transact(() => database.driver.exec(`ALTER TABLE koinon_change ADD COLUMN before TEXT; ${keptTable}`));
-  if (isReplica && database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_resolved'").length === 0)
-    database.transact(() => {
-      for (const column of ['local_at INTEGER', 'remote_at INTEGER', 'reason TEXT'])
-        database.driver.exec(`ALTER TABLE koinon_conflict ADD COLUMN ${column}`);
-      database.driver.exec(`ALTER TABLE koinon_sent ADD COLUMN server_values TEXT; ${resolvedTable}`);
-    });
   const description = describeSchema(schema);
   if (isReplica && meta(database, 'schema') === description) return false;
   database.transact(() => {

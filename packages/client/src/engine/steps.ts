@@ -16,8 +16,7 @@ import {
   toWire,
 } from '@koinon/core';
 import { readOnly, runReading } from '../database/read-only.ts';
-import type { RowState } from '../outbox/undo.ts';
-import { rowState } from '../outbox/undo.ts';
+import { type RowState, rowState } from '../overlay/row-state.ts';
 import type { Overlay } from '../overlay/show.ts';
 import { type WriteTarget, Writing } from '../tables/writing.ts';
 import type { Calls } from './calls.ts';

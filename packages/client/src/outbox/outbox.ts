@@ -1,7 +1,6 @@
 import {
   type Change,
   changeFromWire,
-  changeToWire,
   columnsFromWire,
   columnsToWire,
   type JsonValue,
@@ -15,8 +14,6 @@ import {
   wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
-import { clockOffset } from '../database/layout.ts';
-import type { Host } from '../host/host.ts';
 import type { Rows } from '../tables/rows.ts';
 import { Places } from './places.ts';
 
@@ -93,7 +90,7 @@ const chunk = 500;
  */
 export class Outbox {
   readonly database: Database;
-  private readonly schema: Schema;
+  readonly schema: Schema;
   private readonly rows: Rows;
   /** Where the changes of each row stand. */
   readonly places: Places;
@@ -272,93 +269,6 @@ export class Outbox {
     return found && { sequence: found.sequence, state: found.state ?? 'pending' };
   }
 
-  /**
-   * Takes what an unconfirmed transaction did to one row out of it. What is left of it is another transaction and gets
-   * another id; when nothing is left it is gone.
-   */
-  removeChanges(sequence: number, table: string, id: string, newId: string): void {
-    this.rewrite(
-      table,
-      id,
-      new Map(this.placesIn(sequence, table, id).map((place) => [place, undefined])),
-      () => newId,
-    );
-  }
-
-  /**
-   * Puts one change in the place of all unconfirmed ones of a row; undefined for none. The transactions this alters are
-   * pending, and have new ids; one that has nothing left is gone.
-   */
-  replaceChanges(
-    table: string,
-    id: string,
-    change: Change | undefined,
-    { newId, now }: Pick<Host, 'newId' | 'now'>,
-  ): void {
-    const unconfirmed = this.changesOf(table, id).filter(({ state }) => state !== 'confirmed');
-    const last = unconfirmed.at(-1);
-    this.rewrite(
-      table,
-      id,
-      new Map(unconfirmed.map(({ place }) => [place, place === last?.place ? change : undefined])),
-      newId,
-    );
-    if (change !== undefined && last !== undefined)
-      this.renew(last.sequence, newId(), now() + clockOffset(this.database));
-  }
-
-  /**
-   * Puts other changes in the place of some of a row's; undefined takes one out. The transactions this alters are pending,
-   * keep their places, and have new ids; one that has nothing left is gone.
-   */
-  rewrite(table: string, id: string, changes: ReadonlyMap<number, Change | undefined>, newId: () => string): void {
-    this.revision++;
-    this.keepInserted(table, id);
-    const altered = new Map<number, number>();
-    for (const [place, change] of changes) {
-      const { sequence, edited_at } = this.database.statement(`${joined} WHERE c.place = ?`).get(place) as StoredChange;
-      altered.set(sequence, edited_at as number);
-      if (change === undefined) this.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
-      else this.write(place, change);
-    }
-    const gone = [...changes].flatMap(([place, change]) => (change === undefined ? [place] : []));
-    this.places.remove(table, id, new Set(gone));
-    for (const [sequence, editedAt] of altered) this.renew(sequence, newId(), editedAt);
-  }
-
-  private write(place: number, change: Change): void {
-    const { kind, columns, operations } = changeToWire(this.schema, change);
-    this.database
-      .statement('UPDATE koinon_change SET kind = ?, columns = ?, operations = ? WHERE place = ?')
-      .run(
-        kind,
-        kind === 'delete' ? null : JSON.stringify(columns ?? {}),
-        operations ? JSON.stringify(operations) : null,
-        place,
-      );
-  }
-
-  /** Lets a transaction that was refused go up again as it is, under a new id. Returns whether there was one. */
-  resend(id: string, newId: string): boolean {
-    const found = this.database
-      .statement("SELECT sequence, edited_at FROM koinon_sent WHERE id = ? AND state = 'rejected'")
-      .get(id) as { sequence: number; edited_at: number } | undefined;
-    if (found) this.renew(found.sequence, newId, found.edited_at);
-    return found !== undefined;
-  }
-
-  /** Makes a transaction one that was never sent, under a new id; its first change carries that. */
-  private renew(sequence: number, newId: string, editedAt: number): void {
-    this.revision++;
-    this.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
-    this.database
-      .statement(
-        `UPDATE koinon_change SET id = ?, edited_at = ? WHERE place =
-           (SELECT min(place) FROM koinon_change WHERE place >= ? AND coalesce(sequence, place) = ?)`,
-      )
-      .run(newId, editedAt, sequence, sequence);
-  }
-
   /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */
   rowsOf(sequence: number): { readonly table: string; readonly id: string }[] {
     const text =
@@ -386,7 +296,7 @@ export class Outbox {
   }
 
   /** The places of a transaction's changes of one row. */
-  private placesIn(sequence: number, table: string, id: string): number[] {
+  placesIn(sequence: number, table: string, id: string): number[] {
     const read = this.database.statement(
       'SELECT coalesce(sequence, place) AS sequence FROM koinon_change WHERE place = ?',
     );

@@ -1,32 +1,12 @@
-import { type AnyRow, changedColumns, errorFromProblems, KoinonError, tableOf } from '@koinon/core';
+import { errorFromProblems, KoinonError, tableOf } from '@koinon/core';
 import type { Host } from '../host/host.ts';
 import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
+import { removeChanges } from './rewriting.ts';
 
 /** What undoing works on. Runs inside a transaction. */
 export interface Undoing extends Overlay, Integrity {
   readonly host: Host;
-}
-
-/** A row beside what the server last gave. */
-export interface RowState {
-  /** The row as the server last gave it; null if it has none. For a row without own changes, the row itself. */
-  readonly base: AnyRow | null;
-  /** The row as it is here; null if it is deleted here. */
-  readonly present: AnyRow | null;
-  /** The columns in which the two differ; all of them where one is missing. */
-  readonly changed: readonly string[];
-}
-
-/** A row's base, its present value, and the columns that differ. */
-export function rowState({ schema, rows, bases, outbox }: Overlay, tableName: string, id: string): RowState {
-  const table = tableOf(schema, tableName);
-  const present = rows.get(tableName, id);
-  if (table.home === 'device' || !outbox.hasChangesOf(tableName, id)) return { base: present, present, changed: [] };
-  const base = bases.get(tableName, id);
-  if (base === null && present === null) return { base, present, changed: [] };
-  const changed = base === null || present === null ? Object.keys(table.columns) : changedColumns(table, base, present);
-  return { base, present, changed };
 }
 
 /** Takes back everything done to a row that the server has not confirmed; the row is what the server last gave. */
@@ -37,7 +17,7 @@ export function revertRow(at: Undoing, tableName: string, id: string): void {
   if (changes.length === 0) return;
   if (changes.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
   for (const sequence of new Set(changes.map((change) => change.sequence))) {
-    at.outbox.removeChanges(sequence, tableName, id, at.host.newId());
+    removeChanges(at.outbox, sequence, tableName, id, at.host.newId());
   }
   showAnew(at, tableName, id);
   checkTouched(at, [{ table: tableName, id }]);

@@ -5,20 +5,24 @@ import {
   changeFromWire,
   changeProblems,
   changeToWire,
+  columnsFromWire,
   errorFromProblems,
   joinChanges,
   KoinonError,
   kept,
   sameValue,
   shown,
+  type TrashedRow,
   tableOf,
   type WireChange,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { clockOffset } from '../database/layout.ts';
-import type { QueuedChange } from '../outbox/outbox.ts';
+import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
+import { replaceChanges, resend, rewrite } from '../outbox/rewriting.ts';
 import type { Undoing } from '../outbox/undo.ts';
-import { alreadySent, checkTouched } from '../outbox/undo.ts';
+import { alreadySent, checkTouched, revertAll, revertRow, undoLast } from '../outbox/undo.ts';
+import type { Decision } from '../replica/replica.ts';
 import { showAnew } from './show.ts';
 
 /** What a person decides about one column, or a whole row, in conflict. */
@@ -66,7 +70,7 @@ export function resolveRow(at: Deciding, tableName: string, id: string, choices:
   at.database
     .statement('INSERT INTO koinon_resolved VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING')
     .run(tableName, id, JSON.stringify(changeToWire(at.schema, local)), at.conflicts.take(tableName, id));
-  at.outbox.replaceChanges(tableName, id, chosen.change, at.host);
+  replaceChanges(at.outbox, tableName, id, chosen.change, at.host);
   at.conflicts.keepOnly(tableName, id, chosen.left);
   showAnew(at, tableName, id);
   checkTouched(at, [{ table: tableName, id }]);
@@ -89,13 +93,13 @@ export function unresolveRow(at: Deciding, tableName: string, id: string): void 
   const unconfirmed = at.outbox.changesOf(tableName, id).filter(({ state }) => state !== 'confirmed');
   if (unconfirmed.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
   const change = changeFromWire(at.schema, JSON.parse(found.change) as WireChange);
-  if (unconfirmed.length > 0) at.outbox.replaceChanges(tableName, id, change, at.host);
+  if (unconfirmed.length > 0) replaceChanges(at.outbox, tableName, id, change, at.host);
   else {
     if (!at.outbox.hasChangesOf(tableName, id)) at.bases.set(tableName, id, at.rows.get(tableName, id));
     at.outbox.append({ id: at.host.newId(), editedAt: at.host.now() + clockOffset(at.database) }, change);
     // What it inserted is not what the row shows just now.
     const appended = at.outbox.changesOf(tableName, id).at(-1) as QueuedChange;
-    at.outbox.rewrite(tableName, id, new Map([[appended.place, change]]), () => at.host.newId());
+    rewrite(at.outbox, tableName, id, new Map([[appended.place, change]]), () => at.host.newId());
   }
   at.conflicts.keepOnly(tableName, id, []);
   at.conflicts.putBack(found.conflicts);
@@ -105,7 +109,7 @@ export function unresolveRow(at: Deciding, tableName: string, id: string): void 
 
 /** Queues a transaction anew that the server refused, as it is. Runs inside a transaction. */
 export function resendRefused({ outbox, host }: Deciding, transaction: string): void {
-  if (outbox.resend(transaction, host.newId())) return;
+  if (resend(outbox, transaction, host.newId())) return;
   throw new KoinonError('nothing-to-undo', `The server has refused no transaction ${shown(transaction)}.`, {
     value: transaction,
   });
@@ -172,4 +176,39 @@ function byColumn(
   );
   if (Object.keys(wanted).length === 0 && Object.keys(operations).length === 0) return { change: undefined, left };
   return { change: { kind: 'update', table: local.table, id, columns: wanted, operations }, left };
+}
+
+/** Carries out what takes changes back or settles them, by its name. Runs inside a transaction. */
+export function decide(at: Deciding, name: Decision, given: readonly unknown[]): unknown {
+  const [first, id, choices] = given as [string, string, Choices];
+  if (name === 'undo') return undoLast(at);
+  if (name === 'revert') return revertRow(at, first, id);
+  if (name === 'revertAll') return revertAll(at);
+  if (name === 'resend') return resendRefused(at, first);
+  if (name === 'unresolve') return unresolveRow(at, first, id);
+  return resolveRow(at, first, id, choices);
+}
+
+/** Whether a row was deleted here and nobody else knows of it. */
+export function isDeletionUnsent(outbox: Outbox, table: string, id: string): boolean {
+  const last = outbox.changesOf(table, id).at(-1);
+  return last?.change.kind === 'delete' && (last.state === 'pending' || last.state === 'rejected');
+}
+
+/** The row to insert so that a deleted one is back as it was; undefined where it is there already, for whoever asked twice. */
+export function bringBack(
+  { rows, schema }: Pick<Deciding, 'rows' | 'schema'>,
+  tableName: string,
+  id: string,
+  found: TrashedRow | undefined,
+): Readonly<Record<string, unknown>> | undefined {
+  const table = tableOf(schema, tableName);
+  if (rows.get(tableName, id) !== null) return undefined;
+  if (found === undefined)
+    throw new KoinonError('no-such-row', `Nothing is kept of a deleted ${tableName} ${shown(id)}.`, {
+      table: tableName,
+      id,
+    });
+  const held = Object.entries(columnsFromWire(table, found.columns));
+  return { ...Object.fromEntries(held.filter(([name]) => table.columns[name]?.assigned === false)), id };
 }

@@ -11,6 +11,7 @@ import {
   wholeRow,
 } from '@koinon/core';
 import type { QueuedChange } from '../outbox/outbox.ts';
+import { rewrite } from '../outbox/rewriting.ts';
 import { type Move, type Overlay, type Shown, sidesOf } from './show.ts';
 
 /** A move after the rules: the changes that are left, and what the row comes to. */
@@ -50,7 +51,7 @@ export function settleMove(overlay: Overlay, move: Move, pulled: PulledRow, serv
   if (unconfirmed.some(({ state }) => state === 'attempted')) return { move, shown: { row: settlement.row, open } };
   const rewritten = rewrittenChanges(table, unconfirmed, local, settlement.local, image ?? expected);
   if (rewritten.size === 0) return { move, shown: { row: settlement.row, open } };
-  outbox.rewrite(tableName, id, rewritten, () => host.newId());
+  rewrite(outbox, tableName, id, rewritten, () => host.newId());
   const altered = new Map([...rewritten].filter(([, change]) => change !== undefined) as [number, Change][]);
   const left = move.left.flatMap((each): QueuedChange[] => {
     if (!rewritten.has(each.place)) return [each];

@@ -1,5 +1,5 @@
 import { type Problem, type RowStatus, referencesOf, tableOf } from '@koinon/core';
-import { rowState } from '../outbox/undo.ts';
+import { rowState } from './row-state.ts';
 import type { Overlay } from './show.ts';
 
 const synced: RowStatus = Object.freeze({

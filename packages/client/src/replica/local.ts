@@ -1,20 +1,17 @@
 import {
   type AnyRow,
-  columnsFromWire,
   KoinonError,
   parseWhere,
   planQuery,
   planSummary,
   type Schema,
   type Sql,
-  shown,
   type ToCome,
   type TrashedRow,
   type TrashRequest,
   tableOf,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
-import { meta } from '../database/layout.ts';
 import { dataVersion, readOnly, runReading } from '../database/read-only.ts';
 import type { Draft } from '../drafts/draft.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
@@ -29,36 +26,30 @@ import type { Result, Source } from '../live/result.ts';
 import { Rerun, View } from '../live/view.ts';
 import { type Watcher, Watchers } from '../live/watchers.ts';
 import { Outbox } from '../outbox/outbox.ts';
-import { revertAll, revertRow, undoLast } from '../outbox/undo.ts';
 import { Bases } from '../overlay/base.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
-import type { Choices } from '../overlay/resolve.ts';
-import { lastRuns, type SyncRun } from '../sync/journal.ts';
-import { syncOwner } from '../sync/lease.ts';
+import type { SyncRun } from '../sync/journal.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
 import { Rows, readsStatus, statusTable } from '../tables/rows.ts';
+import type { Mend } from '../tables/writing.ts';
 import type { Face } from './face.ts';
-import {
-  type Decision,
-  type EffectName,
-  type Followed,
-  Replica,
-  type ReplicaStatus,
-  type StorageReport,
-} from './replica.ts';
+import { type Decision, type EffectName, type Followed, Replica, type StorageReport } from './replica.ts';
 import type { Doing, SyncPart } from './sync-part.ts';
 import { OpenTransaction, type Transaction } from './transaction.ts';
 
-type Settling = Exclude<Decision, 'undo' | 'revert' | 'revertAll'>;
+const decisions: Readonly<Record<Decision, true>> = {
+  undo: true,
+  revert: true,
+  revertAll: true,
+  resolve: true,
+  unresolve: true,
+  resend: true,
+};
 
-const isSettling = (name: EffectName): name is Settling =>
-  name === 'resolve' || name === 'unresolve' || name === 'resend';
+const isDecision = (name: EffectName): name is Decision => Object.hasOwn(decisions, name);
 
 /** Carries out one effect by its name, inside a transaction of its own. */
-function effect(engine: Engine, name: Exclude<EffectName, Settling>, given: readonly unknown[]): unknown {
-  if (name === 'undo') return undoLast(engine);
-  if (name === 'revert') return revertRow(engine, given[0] as string, given[1] as string);
-  if (name === 'revertAll') return revertAll(engine);
+function effect(engine: Engine, name: Exclude<EffectName, Decision>, given: readonly unknown[]): unknown {
   const steps = new WriteSteps(engine);
   const result = (steps[name] as (...given: readonly unknown[]) => unknown)(...given);
   steps.finish();
@@ -72,6 +63,7 @@ const lookEvery = 500;
 export interface Parts<S extends Schema> {
   readonly draft: (schema: S, replica: Replica<S>, newId: () => string) => Draft<S>;
   readonly conflicts: ConflictList;
+  readonly mend: Mend | undefined;
   readonly syncing: (engine: Omit<Engine, 'commit'>, doing: Doing) => SyncPart;
 }
 
@@ -93,13 +85,13 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     super();
     const rows = new Rows(database, schema);
     const outbox = new Outbox(database, schema, rows);
-    const { conflicts } = parts;
+    const { conflicts, mend } = parts;
     const referenced = new Set(
       Object.values(schema.tables).flatMap(({ entries }) => entries.flatMap(([, { target }]) => target ?? [])),
     );
     const calls = new Calls(database, schema, rows);
     const bases = new Bases(database, rows);
-    this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host };
+    this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host, mend };
     this.parts = parts;
     this.syncing = parts.syncing(this.engine, {
       turn: (work) => this.turn(work),
@@ -138,28 +130,27 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   undo() {
-    return this.change('device', (engine) => effect(engine, 'undo', [])) as Promise<never>;
+    return this.decide('undo') as Promise<never>;
   }
 
   revert(table: string, id: string) {
-    return this.change('device', (engine) => effect(engine, 'revert', [table, id])) as Promise<never>;
+    return this.decide('revert', table, id) as Promise<never>;
   }
 
   revertAll() {
-    return this.change('device', (engine) => effect(engine, 'revertAll', [])) as Promise<never>;
+    return this.decide('revertAll') as Promise<never>;
   }
 
   async resolve(table: string, id: string, choices: unknown): Promise<void> {
-    const effectOf = await this.effectOf('resolve', [table, id, choices]);
-    await this.change('device', effectOf);
+    await this.decide('resolve', table, id, choices);
   }
 
   async unresolve(table: string, id: string): Promise<void> {
-    await this.change('device', await this.effectOf('unresolve', [table, id]));
+    await this.decide('unresolve', table, id);
   }
 
   async resend(transaction: string): Promise<void> {
-    await this.change('device', await this.effectOf('resend', [transaction]));
+    await this.decide('resend', transaction);
   }
 
   trash(request: TrashRequest = {}): Promise<readonly TrashedRow[]> {
@@ -167,21 +158,12 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   async restore(table: string, id: string): Promise<void> {
-    const definition = tableOf(this.engine.schema, table);
-    const isUnsent = await this.turn(() => {
-      const last = this.engine.outbox.changesOf(table, id).at(-1);
-      return last?.change.kind === 'delete' && (last.state === 'pending' || last.state === 'rejected');
-    });
-    if (isUnsent) return this.revert(table, id);
+    const { isDeletionUnsent, bringBack } = await import('../overlay/resolve.ts');
+    if (await this.turn(() => isDeletionUnsent(this.engine.outbox, table, id))) return this.revert(table, id);
     const [found] = await this.trash({ table, id, limit: 1 });
     await this.change('device', (engine) => {
-      // Whoever asked twice has it already.
-      if (engine.rows.get(table, id) !== null) return;
-      if (found === undefined)
-        throw new KoinonError('no-such-row', `Nothing is kept of a deleted ${table} ${shown(id)}.`, { table, id });
-      const held = Object.entries(columnsFromWire(definition, found.columns));
-      const own = held.filter(([name]) => definition.columns[name]?.assigned === false);
-      effect(engine, 'insert', [table, { ...Object.fromEntries(own), id }]);
+      const row = bringBack(engine, table, id, found);
+      if (row) effect(engine, 'insert', [table, row]);
     });
   }
 
@@ -205,7 +187,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     this.syncing.resume();
   }
 
-  journal(limit = 20): Promise<readonly SyncRun[]> {
+  async journal(limit = 20): Promise<readonly SyncRun[]> {
+    const { lastRuns } = await import('../sync/journal.ts');
     return this.turn(() => lastRuns(this.engine.database, limit));
   }
 
@@ -213,57 +196,30 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.turn(() => this.engine.conflicts.list());
   }
 
-  rejections() {
-    return this.turn(() =>
-      [...this.engine.outbox.transactions('rejected')].map(({ id, changes, problems }) => ({
-        transaction: id,
-        rows: changes.map((change) => ({ table: change.table, id: change.id })),
-        problems,
-      })),
-    );
+  async rejections() {
+    const { rejectionsOf } = await import('./report.ts');
+    return this.turn(() => rejectionsOf(this.engine));
   }
 
   outbox() {
     return this.turn(() => [...this.engine.outbox.transactions('pending', 'attempted', 'rejected')]);
   }
 
-  status() {
-    return this.turn((): ReplicaStatus => {
-      const { database, outbox, conflicts, host } = this.engine;
-      const position = meta(database, 'position');
-      return {
-        replicaId: meta(database, 'replica') as string,
-        storage: database.driver.storage,
-        pending: outbox.count('pending', 'attempted'),
-        conflicted: conflicts.count(),
-        rejected: outbox.count('rejected'),
-        position: position === undefined ? null : Number(position),
-        syncedAt: meta(database, 'synced at') ?? null,
-        syncOwner: syncOwner(database, host),
-      };
-    });
+  async status() {
+    const { statusOf } = await import('./report.ts');
+    return this.turn(() => statusOf(this.engine));
   }
 
   async storage(): Promise<StorageReport> {
-    const [{ driver }, pages] = await this.turn(() => {
-      const { database } = this.engine;
-      const pragma = (name: string) => Number(Object.values(database.once(`PRAGMA ${name}`)[0] as object)[0]);
-      return [database, pragma('page_count') * pragma('page_size')] as const;
-    });
-    const { storage: kind, storageProblem: problem = null } = driver;
-    return { kind, problem, size: pages, ...(await this.engine.host.storage()) };
+    const { sizeOf } = await import('./report.ts');
+    const { storage: kind, storageProblem: problem = null } = this.engine.database.driver;
+    const size = await this.turn(() => sizeOf(this.engine));
+    return { kind, problem, size, ...(await this.engine.host.storage()) };
   }
 
-  copyTo(file: string): Promise<void> {
-    return this.turn(() =>
-      this.engine.database.guarded(() => {
-        const { database } = this.engine;
-        database.statement('VACUUM INTO ?').run(file);
-        // A copy is a replica of its own: it gets its identity where it is first opened.
-        database.statement('ATTACH ? AS copy').run(file);
-        database.driver.exec("DELETE FROM copy.koinon_meta WHERE name IN ('replica', 'sync lease'); DETACH copy");
-      }),
-    );
+  async copyTo(file: string): Promise<void> {
+    const { copyOut } = await import('./report.ts');
+    await this.turn(() => copyOut(this.engine, file));
   }
 
   async close(): Promise<void> {
@@ -293,7 +249,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     }
     const reading = this.hasBytes ? withBytes(given) : undefined;
     if (reading) return reading.then((bytes) => this.perform(name, ...(bytes as Parameters<Steps[K]>)));
-    return this.change('device', (engine) => effect(engine, name as Exclude<EffectName, Settling>, given)) as Promise<
+    return this.change('device', (engine) => effect(engine, name as Exclude<EffectName, Decision>, given)) as Promise<
       ReturnType<Steps[K]>
     >;
   }
@@ -315,14 +271,15 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.transaction(work);
   }
 
-  /** An effect by its name; what settles conflicts and refusals is loaded when there is one. */
+  private async decide(name: Decision, ...given: readonly unknown[]): Promise<unknown> {
+    return this.change('device', await this.effectOf(name, given));
+  }
+
+  /** An effect by its name; what takes back and settles is loaded when it is first asked for. */
   private async effectOf(name: EffectName, given: readonly unknown[]): Promise<(engine: Engine) => unknown> {
-    if (!isSettling(name)) return (engine) => effect(engine, name, given);
-    const { resolveRow, unresolveRow, resendRefused } = await import('../overlay/resolve.ts');
-    const [first, id, choices] = given as [string, string, Choices];
-    if (name === 'resend') return (engine) => resendRefused(engine, first);
-    if (name === 'unresolve') return (engine) => unresolveRow(engine, first, id);
-    return (engine) => resolveRow(engine, first, id, choices);
+    if (!isDecision(name)) return (engine) => effect(engine, name, given);
+    const { decide } = await import('../overlay/resolve.ts');
+    return (engine) => decide(engine, name, given);
   }
 
   /** Runs work in a transaction of its own when its turn comes, and tells the watchers what it changed. */

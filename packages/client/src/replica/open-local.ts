@@ -1,8 +1,8 @@
 import type { Schema } from '@koinon/core';
 import { Database } from '../database/database.ts';
-import { isOlder, meta, prepareLayout, setMeta } from '../database/layout.ts';
+import { isOlder, isOldFile, meta, prepareLayout, setMeta } from '../database/layout.ts';
 import { systemHost } from '../host/host.ts';
-import { type ConflictList, noConflicts } from '../overlay/conflict-list.ts';
+import { noConflicts } from '../overlay/conflict-list.ts';
 import type { SqlDriver } from '../storage/driver.ts';
 import { LocalReplica, type Parts } from './local.ts';
 import type { ReplicaOptions } from './open.ts';
@@ -18,6 +18,7 @@ export async function openLocal<S extends Schema>(
   const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
   try {
     // What only few openings need is loaded only for them: a page should not fetch what it does not use.
+    if (isOldFile(database)) (await import('../database/renew.ts')).renewOwnTables(database);
     const bringUp = isOlder(database, schema) ? (await import('../database/bring-up.ts')).bringUp : undefined;
     const isNew = prepareLayout(database, schema, options.migrations ?? {}, bringUp);
     database.transact(() => {
@@ -29,7 +30,7 @@ export async function openLocal<S extends Schema>(
       schema,
       database,
       host,
-      { draft, syncing: await syncingOf(options), conflicts: await conflictsOf(options, database) },
+      { draft, syncing: await syncingOf(options), ...(await disputesOf(options, database)) },
       stallLimit,
     );
     if (seed && meta(database, 'seed') === 'due')
@@ -45,14 +46,19 @@ export async function openLocal<S extends Schema>(
   }
 }
 
-/** The list of conflicts: of a replica without a server it is loaded only where there are any from an earlier time. */
-async function conflictsOf<S extends Schema>(
+/** What deals with conflicts and refusals: of a replica without a server it is loaded only where there are any from an earlier time. */
+async function disputesOf<S extends Schema>(
   { schema, server }: ReplicaOptions<S>,
   database: Database,
-): Promise<ConflictList> {
-  if (server === undefined && database.once('SELECT 1 FROM koinon_conflict LIMIT 1').length === 0) return noConflicts;
-  const { Conflicts } = await import('../overlay/conflicts.ts');
-  return new Conflicts(database, schema);
+): Promise<Pick<Parts<S>, 'conflicts' | 'mend'>> {
+  const isThere = (table: string) => database.once(`SELECT 1 FROM ${table} LIMIT 1`).length > 0;
+  if (server === undefined && !isThere('koinon_conflict') && !isThere('koinon_sent'))
+    return { conflicts: noConflicts, mend: undefined };
+  const [{ Conflicts }, { replaceChanges }] = await Promise.all([
+    import('../overlay/conflicts.ts'),
+    import('../outbox/rewriting.ts'),
+  ]);
+  return { conflicts: new Conflicts(database, schema), mend: replaceChanges };
 }
 
 /** The part that syncs, where there is a server to sync with. */

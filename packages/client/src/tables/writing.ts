@@ -29,6 +29,15 @@ import { storageError } from '../storage/errors.ts';
 import { integrityProblems } from './integrity.ts';
 import type { Rows } from './rows.ts';
 
+/** Puts one change in the place of all unconfirmed ones of a row: see `replaceChanges`. */
+export type Mend = (
+  outbox: Outbox,
+  table: string,
+  id: string,
+  change: Change | undefined,
+  host: Pick<Host, 'newId' | 'now'>,
+) => void;
+
 /** What a local transaction writes to. */
 export interface WriteTarget {
   readonly schema: Schema;
@@ -37,6 +46,8 @@ export interface WriteTarget {
   readonly bases: Bases;
   readonly outbox: Outbox;
   readonly host: Host;
+  /** Mends what the server has refused; undefined where it has never refused anything. */
+  readonly mend: Mend | undefined;
   /** The tables that others refer to. */
   readonly referenced: ReadonlySet<string>;
 }
@@ -174,18 +185,22 @@ export class Writing {
   /** Puts a change into the outbox, after the base of a row that had no changes so far. */
   private record(table: Table, change: Change, before: AnyRow | null): void {
     if (table.home === 'device') return;
-    const { outbox, bases, host } = this.to;
+    const { outbox, bases, host, mend } = this.to;
     // A row the server refused: the edit mends what was refused, which goes up again as one.
     const refused =
-      before !== null && outbox.hasRejected()
+      before !== null && mend && outbox.hasRejected()
         ? outbox.changesOf(change.table, change.id).filter(({ state }) => state !== 'confirmed')
         : [];
-    if (refused.some(({ state }) => state === 'rejected') && refused.every(({ state }) => state !== 'attempted')) {
+    if (
+      mend &&
+      refused.some(({ state }) => state === 'rejected') &&
+      refused.every(({ state }) => state !== 'attempted')
+    ) {
       const mended = [...refused.map((each) => each.change), change].reduce<Change | undefined>(
         (joined, each) => joinChanges(table, joined, each),
         undefined,
       );
-      outbox.replaceChanges(change.table, change.id, mended, host);
+      mend(outbox, change.table, change.id, mended, host);
       return;
     }
     if (before !== null) {

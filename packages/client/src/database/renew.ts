@@ -1,0 +1,13 @@
+import type { Database } from './database.ts';
+import { keptTable, lacks, resolvedTable } from './layout.ts';
+
+/** Gives the file of an earlier Koinon the tables and columns of its own that have come since. */
+export function renewOwnTables(database: Database): void {
+  database.transact(() => {
+    if (lacks(database, 'koinon_kept'))
+      database.driver.exec(`ALTER TABLE koinon_change ADD COLUMN before TEXT; ${keptTable}`);
+    for (const column of ['local_at INTEGER', 'remote_at INTEGER', 'reason TEXT'])
+      database.driver.exec(`ALTER TABLE koinon_conflict ADD COLUMN ${column}`);
+    database.driver.exec(`ALTER TABLE koinon_sent ADD COLUMN server_values TEXT; ${resolvedTable}`);
+  });
+}

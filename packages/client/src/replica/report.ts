@@ -1,0 +1,46 @@
+import { meta } from '../database/layout.ts';
+import type { Engine } from '../engine/steps.ts';
+import { syncOwner } from '../sync/lease.ts';
+import type { Rejection, ReplicaStatus } from './replica.ts';
+
+// What a replica tells of itself when it is asked: loaded then.
+
+/** Where it stands. */
+export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'commit'>): ReplicaStatus {
+  const position = meta(database, 'position');
+  return {
+    replicaId: meta(database, 'replica') as string,
+    storage: database.driver.storage,
+    pending: outbox.count('pending', 'attempted'),
+    conflicted: conflicts.count(),
+    rejected: outbox.count('rejected'),
+    position: position === undefined ? null : Number(position),
+    syncedAt: meta(database, 'synced at') ?? null,
+    syncOwner: syncOwner(database, host),
+  };
+}
+
+/** What the server refused. */
+export function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
+  return [...outbox.transactions('rejected')].map(({ id, changes, problems }) => ({
+    transaction: id,
+    rows: changes.map((change) => ({ table: change.table, id: change.id })),
+    problems,
+  }));
+}
+
+/** What the file takes, in bytes. */
+export function sizeOf({ database }: Omit<Engine, 'commit'>): number {
+  const pragma = (name: string) => Number(Object.values(database.once(`PRAGMA ${name}`)[0] as object)[0]);
+  return pragma('page_count') * pragma('page_size');
+}
+
+/** Writes a compact copy. */
+export function copyOut({ database }: Omit<Engine, 'commit'>, file: string): void {
+  database.guarded(() => {
+    database.statement('VACUUM INTO ?').run(file);
+    // A copy is a replica of its own: it gets its identity where it is first opened.
+    database.statement('ATTACH ? AS copy').run(file);
+    database.driver.exec("DELETE FROM copy.koinon_meta WHERE name IN ('replica', 'sync lease'); DETACH copy");
+  });
+}

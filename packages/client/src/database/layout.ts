@@ -126,7 +126,7 @@ export function isOldFile(database: Database): boolean {
 
 /** Whether a file has no table of that name. */
 export function lacks(database: Database, table: string): boolean {
-  return database.once('SELECT 1 FROM sqlite_schema WHERE name = ?', table).length === 0;
+  return database.guarded(() => database.once('SELECT 1 FROM sqlite_schema WHERE name = ?', table)).length === 0;
 }
 
 function isReplicaFile(database: Database): boolean {

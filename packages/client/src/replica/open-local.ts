@@ -51,7 +51,7 @@ async function disputesOf<S extends Schema>(
   { schema, server }: ReplicaOptions<S>,
   database: Database,
 ): Promise<Pick<Parts<S>, 'conflicts' | 'mend'>> {
-  const isThere = (table: string) => database.once(`SELECT 1 FROM ${table} LIMIT 1`).length > 0;
+  const isThere = (table: string) => database.guarded(() => database.once(`SELECT 1 FROM ${table} LIMIT 1`)).length > 0;
   if (server === undefined && !isThere('koinon_conflict') && !isThere('koinon_sent'))
     return { conflicts: noConflicts, mend: undefined };
   const [{ Conflicts }, { replaceChanges }] = await Promise.all([

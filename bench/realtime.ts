@@ -4,9 +4,11 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openNodeDriver, openReplica } from '@koinon/client';
 import type { LiveMessage } from '@koinon/core';
-import { sqliteStore, startServer } from '@koinon/server';
+import { postgresStore, sqliteStore, startServer } from '@koinon/server';
+import pg from 'pg';
 import { WebSocket, WebSocketServer } from 'ws';
 import type { BenchRow } from './measure.ts';
+import { startPostgres } from './sync.ts';
 import { bareWriter, columns, fill, insertSql, prepareBare, visit, visits } from './visits.ts';
 
 // How soon a change is elsewhere, and to how many at once.
@@ -319,6 +321,12 @@ const burst: BenchRow = {
   },
 };
 
+/** Bytes that are in use, inside the heap and out. */
+function held(): number {
+  const { heapUsed, external } = process.memoryUsage();
+  return heapUsed + external;
+}
+
 /** What a connection that rests costs the server's process, in kB: against a WebSocket that does nothing. */
 const idle: BenchRow = {
   row: 'idle-connection',
@@ -328,7 +336,7 @@ const idle: BenchRow = {
     const count = 1_000;
     const cost = async (url: string, joins: boolean) => {
       globalThis.gc?.();
-      const before = process.memoryUsage().rss;
+      const before = held();
       const child = spawn(
         process.execPath,
         ['--import', 'tsx', join(import.meta.dirname, 'followers-child.ts'), url, String(count), joins ? 'joins' : ''],
@@ -336,7 +344,7 @@ const idle: BenchRow = {
       );
       await new Promise<void>((ready) => child.stdout.once('data', () => ready()));
       globalThis.gc?.();
-      const after = process.memoryUsage().rss;
+      const after = held();
       child.kill();
       await new Promise((done) => child.once('exit', done));
       return Math.max(0.1, (after - before) / count / 1000);
@@ -355,5 +363,66 @@ const idle: BenchRow = {
   },
 };
 
+/** From another program's commit on the server's database until a replica's connection has the row. */
+function directWrite(kind: 'sqlite' | 'postgres'): BenchRow {
+  return {
+    row: `direct-write-${kind}`,
+    unit: 'ms',
+    rounds: 3,
+    async prepare() {
+      const folder = folderOf();
+      const postgres = kind === 'postgres' ? await startPostgres() : undefined;
+      const file = join(folder, 'server.db');
+      const store = postgres ? await postgresStore(visits, postgres.url) : await sqliteStore(visits, file);
+      const server = await startServer({ store, port: 0 });
+      const office = postgres ? new pg.Client({ connectionString: postgres.url }) : await openNodeDriver({ file });
+      if (office instanceof pg.Client) await office.connect();
+      let next = 0;
+      const write = async () => {
+        const sql = `INSERT INTO visit (id, hive, at, brood, mites) VALUES ('direct-${process.pid}-${next++}', 'h', '2026-06-01T10:00:00.000Z', 'even', 1)`;
+        if (office instanceof pg.Client) await office.query(sql);
+        else office.exec(sql);
+      };
+      const following = await followers(server.url, 1);
+      const median = async (work: () => Promise<void>) => {
+        const times: number[] = [];
+        for (let n = 0; n < edits; n++) {
+          // At any moment between two looks of the server.
+          await new Promise((done) => setTimeout(done, (n * 37) % 160));
+          const began = performance.now();
+          await work();
+          times.push(performance.now() - began);
+        }
+        return times.sort((a, b) => a - b)[edits >> 1] as number;
+      };
+      return {
+        floor: () => median(write),
+        koinon: () =>
+          median(async () => {
+            const before = following.rows();
+            await write();
+            await until(() => following.rows() > before);
+          }),
+        async close() {
+          following.close();
+          if (office instanceof pg.Client) await office.end();
+          else office.close();
+          await server.close();
+          await postgres?.stop();
+          rmSync(folder, { recursive: true, force: true });
+        },
+      };
+    },
+  };
+}
+
 /** The rows about realtime. */
-export const realtimeRows: readonly BenchRow[] = [hop, fanOut, fanOutWide, burst, idle];
+export const realtimeRows: readonly BenchRow[] = [
+  hop,
+  directWrite('sqlite'),
+  directWrite('postgres'),
+  fanOut,
+  fanOutWide,
+  burst,
+  idle,
+];

@@ -257,7 +257,7 @@ const upload = (row: string, unit: string, mode: Upload): BenchRow => ({
 let postgres: { readonly url: string; stop(): Promise<void> } | undefined;
 
 /** A PostgreSQL server with its usual durability, for as long as the bench runs. */
-async function startPostgres() {
+export async function startPostgres() {
   if (postgres) return postgres;
   const folder = folderOf();
   chmodSync(folder, 0o755);

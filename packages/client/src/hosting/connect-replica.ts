@@ -5,8 +5,9 @@ import type { StepName, Steps } from '../engine/steps.ts';
 import { timeId } from '../host/time-id.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
+import { isDecision } from '../replica/decision.ts';
 import type { Face } from '../replica/face.ts';
-import { type Decision, type EffectName, type Followed, Replica } from '../replica/replica.ts';
+import { type EffectName, type Followed, Replica } from '../replica/replica.ts';
 import { Transaction } from '../replica/transaction.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
 import { Receiver } from './carried.ts';
@@ -209,7 +210,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   }
 
   protected override async once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown> {
-    const request = isHosted(name)
+    const request = isDecision(name)
       ? ({ ask: 'call', name, given, call } as const)
       : ({ ask: 'step', name, given, call } as const);
     return refrozen(await this.wire.ask(request));
@@ -250,17 +251,6 @@ class ConnectedTransaction<S extends Schema> extends Transaction<S> {
     return work(this);
   }
 }
-
-const hosted: Readonly<Record<Decision, true>> = {
-  undo: true,
-  revert: true,
-  revertAll: true,
-  resolve: true,
-  unresolve: true,
-  resend: true,
-};
-
-const isHosted = (name: EffectName): name is Decision => Object.hasOwn(hosted, name);
 
 function refrozenEvent(event: unknown): ChangeEvent<AnyRow> {
   const { before, after, ...rest } = event as ChangeEvent<AnyRow>;

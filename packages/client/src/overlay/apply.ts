@@ -35,12 +35,19 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
     hasDecisions: overlay.database.statement('SELECT 1 FROM koinon_resolved LIMIT 1').get() !== undefined,
     counts,
   };
-  const untouched = overlay.outbox.isEmpty();
   // A server may know tables this app's version does not.
-  const known = rows.filter(({ table }) => overlay.schema.tables[table]);
-  for (const { table, pulled } of stretches(known)) {
-    const ids = pulled.map(({ id }) => id);
-    const changes = untouched ? new Map<string, QueuedChange[]>() : changesOfAll(overlay.outbox, table, ids);
+  const { tables } = overlay.schema;
+  if (overlay.outbox.isEmpty()) {
+    for (const row of rows) if (tables[row.table]) writeThrough(overlay, row, counts, isFirst);
+    return counts;
+  }
+  for (const { table, pulled } of stretches(rows)) {
+    if (!tables[table]) continue;
+    const changes = changesOfAll(
+      overlay.outbox,
+      table,
+      pulled.map(({ id }) => id),
+    );
     const bases = changes.size === 0 ? new Map<string, AnyRow>() : overlay.bases.of(table, [...changes.keys()]);
     for (const row of pulled) {
       const queued = changes.get(row.id);

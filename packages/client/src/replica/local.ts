@@ -32,21 +32,11 @@ import type { SyncRun } from '../sync/journal.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
 import { Rows, readsStatus, statusTable } from '../tables/rows.ts';
 import type { Mend } from '../tables/writing.ts';
+import { isDecision } from './decision.ts';
 import type { Face } from './face.ts';
 import { type Decision, type EffectName, type Followed, Replica, type StorageReport } from './replica.ts';
 import type { Doing, SyncPart } from './sync-part.ts';
 import { OpenTransaction, type Transaction } from './transaction.ts';
-
-const decisions: Readonly<Record<Decision, true>> = {
-  undo: true,
-  revert: true,
-  revertAll: true,
-  resolve: true,
-  unresolve: true,
-  resend: true,
-};
-
-const isDecision = (name: EffectName): name is Decision => Object.hasOwn(decisions, name);
 
 /** Carries out one effect by its name, inside a transaction of its own. */
 function effect(engine: Engine, name: Exclude<EffectName, Decision>, given: readonly unknown[]): unknown {

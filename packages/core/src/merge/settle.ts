@@ -85,13 +85,13 @@ export function mergeByRules(
   return {
     row: wholeRow(table, local.id, shown),
     open,
-    local: leftToDo(local, columns, base, remote, settled),
+    local: whatIsLeft(local, columns, base, remote, settled),
     settled,
   };
 }
 
 /** What the device still has to do to the server's row: what a rule took from there it leaves. */
-function leftToDo(
+function whatIsLeft(
   local: Exclude<Change, { kind: 'delete' }>,
   columns: Readonly<Record<string, unknown>>,
   base: AnyRow | null,

@@ -112,6 +112,8 @@ export class SqliteReader implements StoreReader {
       limit,
     );
     const position = this.end();
+    if (newestColumns(this.schema.tables[table] as Table).length === 0)
+      return rows.map((raw) => ({ kind: 'insert', table, id: raw.id, position, columns: this.wire(table, raw) }));
     const times = this.newestTimes(table);
     return rows.map((raw) => ({
       kind: 'insert',
@@ -242,7 +244,6 @@ export class SqliteReader implements StoreReader {
   /** The edit times of rows whose table has columns that are merged by them. */
   private newestTimes(name: string): (id: string) => RowTimes {
     const table = this.schema.tables[name] as Table;
-    if (newestColumns(table).length === 0) return () => ({});
     return (id) => {
       const stamp = this.database.get<StampRow>(
         'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?',

@@ -187,21 +187,21 @@ export async function tellStory(
       ? `All three hold the same ${onServer.size} rows, compared row by row.`
       : `They differ: ${phones.map(({ owner }, i) => `${owner}’s phone in ${differing[i]} rows`).join(', ')}.`,
   );
-  if (pages !== undefined) workbench = await openWorkbench({ store, office, pages, port: pagePort });
-  return {
-    agreed,
-    url: server.url,
-    workbench,
-    async close() {
-      await workbench?.close();
-      await office.close();
-      for (const { replica, signal } of phones) {
-        await replica.close();
-        await signal.off();
-      }
-      await server.close();
-    },
+  const close = async () => {
+    await workbench?.close();
+    await office.close();
+    for (const { replica, signal } of phones) {
+      await replica.close();
+      await signal.off();
+    }
+    await server.close();
   };
+  if (pages !== undefined)
+    workbench = await openWorkbench({ store, office, pages, port: pagePort }).catch(async (error) => {
+      await close();
+      throw error;
+    });
+  return { agreed, url: server.url, workbench, close };
 }
 
 /** Both change the same hive; and one types a weight that the office refuses. */

@@ -40,7 +40,7 @@ const loopback = /^(127(\.\d{1,3}){3}|\[::1\]|localhost)$/;
 /**
  * Serves the workbench, to this machine only: whoever reaches it can run any SQL on the server's database.
  *
- * @throws KoinonError `storage-refused` where the pages have not been built.
+ * @throws KoinonError `storage-refused` where the pages have not been built; `address-in-use`.
  */
 export async function openWorkbench({ store, office, pages, port }: WorkbenchParts): Promise<Workbench> {
   const root = (name: string) => resolve(pages, name, 'dist');
@@ -110,7 +110,16 @@ export async function openWorkbench({ store, office, pages, port }: WorkbenchPar
     ['board', '/board/'],
   ] as const)
     await app.register(staticFiles, { root: root(name), prefix, decorateReply: false });
-  const url = await app.listen({ host: '127.0.0.1', port });
+  const url = await app.listen({ host: '127.0.0.1', port }).catch((error: { code?: string }) => {
+    if (error.code !== 'EADDRINUSE') throw error;
+    throw new KoinonError(
+      'address-in-use',
+      `Port ${port} is taken by another program; choose another with --page-port.`,
+      {
+        value: port,
+      },
+    );
+  });
   return {
     url,
     ran: (statement) => tell({ what: 'sql', ...statement }),

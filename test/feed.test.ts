@@ -88,12 +88,12 @@ test('cascades reach the replicas, and a row replaced by an equal one is not sen
     const replica = await world.replica();
     await replica.sync();
     await shell.exec("DELETE FROM bed WHERE id = 'b1'");
-    expect((await replica.sync()).down).toEqual({ insert: 0, update: 0, delete: 2 });
+    expect((await replica.sync()).down).toMatchObject({ insert: 0, update: 0, delete: 2 });
     await shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')");
     expect((await replica.sync()).received).toBe(0);
     await shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 4, 0, '[]')");
     const { lines } = await world.request('/v1/pull', {});
-    expect((await replica.sync()).down).toEqual({ insert: 0, update: 1, delete: 0 });
+    expect((await replica.sync()).down).toMatchObject({ insert: 0, update: 1, delete: 0 });
     expect(lines).toHaveLength(3);
   } finally {
     await world.end();

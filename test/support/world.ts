@@ -81,6 +81,13 @@ export class World<S extends Schema = Garden> {
     return replica;
   }
 
+  /** A replica that is closed when this ends. */
+  async closed(opening: Promise<Replica<S>>): Promise<Replica<S>> {
+    const replica = await opening;
+    this.closing.push(() => replica.close());
+    return replica;
+  }
+
   /** Another program with the server's database open. */
   async shell(): Promise<Shell> {
     const shell = await this.database.shell();

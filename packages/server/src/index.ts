@@ -1,11 +1,13 @@
 /** The server: ordinary SQL tables, the change feed over them, and the protocol over HTTP. */
 export { type Authenticate, type JwtOptions, jwtAuthentication, type User } from './auth/authenticate.ts';
+export { feedPage } from './feed/page.ts';
 export { type RequestHandler, requestHandler } from './http/handler.ts';
 export { openApi } from './http/openapi.ts';
 export { koinonPlugin, type Moved, type PluginOptions } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';
 export type { RowWrite, RuleContext, RuleOptions, Rules, TableRules } from './rules/rules.ts';
 export { type ServiceChange, writeRows } from './rules/write.ts';
+export type { ScopeContext, Scopes, TableScope } from './scope/scopes.ts';
 export { Keeper, type KeeperOptions } from './stores/keeper.ts';
 export type { Mapping, TableMapping } from './stores/postgres/mapping.ts';
 export {
@@ -17,8 +19,8 @@ export {
 } from './stores/postgres/store.ts';
 export { releaseSqlite, restampSqlite, type SqliteOptions, sqliteDdl, sqliteStore } from './stores/sqlite/store.ts';
 export type {
+  Changed,
   Contact,
-  FeedEntry,
   FeedPage,
   KnownReplica,
   Reach,

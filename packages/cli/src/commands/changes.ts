@@ -1,4 +1,5 @@
 import { KoinonError } from '@koinon/core';
+import { feedPage } from '@koinon/server';
 import { Command, InvalidArgumentError } from 'commander';
 import { databaseWords, openStore } from './database.ts';
 import { printJson, printTable, short } from './output.ts';
@@ -23,14 +24,14 @@ export function changesCommand(): Command {
             throw new KoinonError('unknown-cursor', `This feed has no position ${after}.`, { value: after });
           if (reach === 'forgotten' && after !== '0')
             throw new KoinonError('forgotten-cursor', `Deletions behind position ${after} are no longer kept.`);
-          return reader.changesSince(position, Math.max(1, options.limit));
+          return feedPage(store, reader, position, Math.max(1, options.limit));
         });
         if (options.json) return printJson(page);
         const rows = page.entries.map((entry) => [
           entry.position,
           entry.kind,
           `${entry.table} ${entry.id}`,
-          entry.kind === 'delete' ? '' : short(entry.columns),
+          entry.kind === 'delete' || entry.kind === 'leave' ? '' : short(entry.columns),
         ]);
         printTable(['position', 'what', 'row', 'columns'], rows, `Nothing changed after position ${options.after}.`);
         if (page.more) console.log(`There is more; go on with --after '${page.to}'`);

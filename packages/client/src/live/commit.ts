@@ -9,6 +9,8 @@ export interface RowChange {
   readonly id: string;
   readonly before: AnyRow | null;
   readonly after: AnyRow | null;
+  /** Whether a row that is gone was not deleted, but is no longer this user's. */
+  readonly hasLeft?: boolean;
 }
 
 /** Collects what one transaction does to rows that somebody watches; a row changed often counts once. */
@@ -25,6 +27,14 @@ export class Commit {
     const key = `${table}\0${id}`;
     const known = this.rows.get(key);
     this.rows.set(key, { table, id, before: known ? known.before : before, after });
+  }
+
+  /** A row is no longer this user's. */
+  leave(table: string, id: string, before: AnyRow | null): void {
+    this.note(table, id, before, null);
+    const key = `${table}\0${id}`;
+    const known = this.rows.get(key);
+    if (known) this.rows.set(key, { ...known, hasLeft: true });
   }
 
   /** The net changes: a row that ended as it began has none. In the order in which the rows were first touched. */

@@ -5,11 +5,12 @@ import { throwLater } from './result.ts';
 
 /** One row's change, as a listener gets it. */
 export interface ChangeEvent<R> {
-  readonly kind: 'insert' | 'update' | 'delete';
+  /** `leave`: the row is no longer one of this user's; it is not deleted for that. */
+  readonly kind: 'insert' | 'update' | 'delete' | 'leave';
   readonly id: string;
   /** The row before; null for an insert. */
   readonly before: R | null;
-  /** The row now; null for a delete. */
+  /** The row now; null for a delete, and for one that has left. */
   readonly after: R | null;
   readonly origin: Origin;
 }
@@ -27,8 +28,9 @@ export class Listener extends Matching {
   override refresh(): void {}
 
   protected override take(changes: readonly RowChange[], origin: Origin): void {
-    const events = changes.map(({ id, before, after }): ChangeEvent<AnyRow> => {
-      const kind = before === null ? 'insert' : after === null ? 'delete' : 'update';
+    const events = changes.map(({ id, before, after, hasLeft }): ChangeEvent<AnyRow> => {
+      const gone = hasLeft ? 'leave' : 'delete';
+      const kind = before === null ? 'insert' : after === null ? gone : 'update';
       return { kind, id, before, after, origin };
     });
     try {

@@ -56,6 +56,20 @@ export function noteState(
     .run(state, written(problems), written(values), sequence);
 }
 
+/** Refuses a transaction on this device: it could not be applied any more. What else was known of it is forgotten. */
+export function refuseHere(
+  outbox: Outbox,
+  { sequence, id, editedAt }: { readonly sequence: number; readonly id: string; readonly editedAt: number },
+  problem: Problem,
+): void {
+  outbox.revision++;
+  outbox.database
+    .statement(
+      "INSERT INTO koinon_sent VALUES (?, ?, ?, 'rejected', ?, NULL) ON CONFLICT (sequence) DO UPDATE SET state = 'rejected', problems = excluded.problems",
+    )
+    .run(sequence, id, editedAt, JSON.stringify([problem]));
+}
+
 /** Notes that the feed has brought back these changes of one row, all at once however many there are, and what each of them had changed. */
 export function noteBack(
   outbox: Outbox,

@@ -12,8 +12,9 @@ import type { Database } from '../database/database.ts';
 import { beforeOf, keep } from '../outbox/kept.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { changesOfAll, noteBack, placeOfSent } from '../outbox/sending.ts';
+import { erase, leave } from './leave.ts';
 import { settleMove } from './settle.ts';
-import { type Overlay, type RowCounts, show } from './show.ts';
+import { noRows, type Overlay, type RowCounts, show } from './show.ts';
 
 /** What applying a page works on. */
 export interface Applying extends Overlay {
@@ -28,7 +29,7 @@ export interface Applying extends Overlay {
  * @param isFirst whether rows without own changes are all new here: the first download, which names each row once.
  */
 export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFirst = false): RowCounts {
-  const counts: RowCounts = { insert: 0, update: 0, delete: 0 };
+  const counts = noRows();
   const merging: Merging = {
     covered: new Set(header.covers),
     serverTime: Date.parse(header.time),
@@ -39,6 +40,7 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
   const { tables } = overlay.schema;
   if (overlay.outbox.isEmpty()) {
     for (const row of rows) if (tables[row.table]) writeThrough(overlay, row, counts, isFirst);
+    eraseLeft(overlay, rows);
     return counts;
   }
   for (const { table, pulled } of stretches(rows)) {
@@ -56,7 +58,13 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
     }
   }
   if (!header.more) for (const id of header.covers) settleCovered(overlay, id);
+  eraseLeft(overlay, rows);
   return counts;
+}
+
+function eraseLeft(overlay: Applying, rows: readonly PulledRow[]): void {
+  const left = rows.filter(({ kind, table }) => kind === 'leave' && overlay.schema.tables[table]);
+  if (left.length > 0) erase(overlay, left);
 }
 
 /** Rows read together at most. */
@@ -74,8 +82,13 @@ function* stretches(
 }
 
 /** A row without local changes simply becomes what the server has. */
-function writeThrough({ schema, rows, commit }: Overlay, pulled: PulledRow, counts: RowCounts, isFirst: boolean): void {
+function writeThrough(overlay: Applying, pulled: PulledRow, counts: RowCounts, isFirst: boolean): void {
+  const { schema, rows, commit } = overlay;
   const { table: tableName, id } = pulled;
+  if (pulled.kind === 'leave') {
+    if (leave(overlay, tableName, id, []) !== null) counts.leave++;
+    return;
+  }
   const before = isFirst ? null : rows.get(tableName, id);
   if (pulled.kind === 'delete') {
     if (before !== null) counts.delete++;
@@ -119,6 +132,13 @@ function mergeInto(
 ): void {
   const { schema, database } = overlay;
   const { table: tableName, id } = pulled;
+  if (pulled.kind === 'leave') {
+    const back = queued.filter(({ transaction }) => covered.has(transaction));
+    markBack(overlay, base, back);
+    const left = queued.filter(({ transaction }) => !covered.has(transaction));
+    if (leave(overlay, tableName, id, left) !== null) counts.leave++;
+    return;
+  }
   const table = tableOf(schema, tableName);
   let next: AnyRow | null = null;
   if (pulled.kind !== 'delete') {
@@ -157,7 +177,7 @@ function settleCovered(overlay: Applying, transaction: string): void {
       base,
       queued.filter((change) => change.sequence === sequence),
     );
-    show(overlay, { tableName, id, base, queued, next: base, left }, { insert: 0, update: 0, delete: 0 });
+    show(overlay, { tableName, id, base, queued, next: base, left }, noRows());
   }
   // Kept for a while, should the server lose it.
   keep(database, sequence, outbox.endOf(sequence), host.now());

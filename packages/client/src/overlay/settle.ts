@@ -14,6 +14,9 @@ import type { QueuedChange } from '../outbox/outbox.ts';
 import { rewrite } from '../outbox/rewriting.ts';
 import { type Move, type Overlay, type Shown, sidesOf } from './show.ts';
 
+/** What a pull tells of a row that is still this user's. */
+export type ChangedRow = Exclude<PulledRow, { readonly kind: 'leave' }>;
+
 /** A move after the rules: the changes that are left, and what the row comes to. */
 export interface Settled {
   readonly move: Move;
@@ -27,7 +30,7 @@ export interface Settled {
  *
  * @param serverTime the server's clock when it answered, in milliseconds since 1970: no edit was made later.
  */
-export function settleMove(overlay: Overlay, move: Move, pulled: PulledRow, serverTime: number): Settled {
+export function settleMove(overlay: Overlay, move: Move, pulled: ChangedRow, serverTime: number): Settled {
   const { schema, outbox, host } = overlay;
   const { tableName, id } = move;
   const table = tableOf(schema, tableName);

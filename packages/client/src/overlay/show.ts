@@ -21,7 +21,12 @@ export interface RowCounts {
   insert: number;
   update: number;
   delete: number;
+  /** Rows that are no longer this user's. */
+  leave: number;
 }
+
+/** None at all. */
+export const noRows = (): RowCounts => ({ insert: 0, update: 0, delete: 0, leave: 0 });
 
 /** What applying a page needs: the rows on screen, and what lies under and over them. */
 export interface Overlay {
@@ -38,7 +43,7 @@ export interface Overlay {
 export function showAnew(overlay: Overlay, tableName: string, id: string): void {
   const base = overlay.bases.get(tableName, id);
   const left = overlay.outbox.changesOf(tableName, id);
-  show(overlay, { tableName, id, base, queued: left, next: base, left }, { insert: 0, update: 0, delete: 0 });
+  show(overlay, { tableName, id, base, queued: left, next: base, left }, noRows());
 }
 
 /** A row whose base or whose changes are others now. */

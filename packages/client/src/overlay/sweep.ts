@@ -1,4 +1,4 @@
-import { quoteName } from '@koinon/core';
+import { type PulledPage, type PulledRow, quoteName } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { offerAgain } from '../outbox/kept.ts';
@@ -47,20 +47,24 @@ export function isForgetting(database: Database): boolean {
 }
 
 /** Notes the rows a page of the snapshot names. */
-export function noteSeen(database: Database, rows: readonly { readonly table: string; readonly id: string }[]): void {
+export function noteSeen(database: Database, rows: readonly PulledRow[]): void {
   const insert = database.statement('INSERT INTO koinon_seen VALUES (?, ?) ON CONFLICT DO NOTHING');
-  for (const { table, id } of rows) insert.run(table, id);
+  const forget = database.statement('DELETE FROM koinon_seen WHERE table_name = ? AND row_id = ?');
+  for (const { kind, table, id } of rows) (kind === 'leave' ? forget : insert).run(table, id);
 }
 
-/** Ends: what the snapshot did not name is treated as what it is, deleted on the server. */
-export function endSweep(sweeping: Sweeping, position: number, time: string): RowCounts {
+/**
+ * Ends: what the snapshot did not name is treated as what it is, deleted on the server; or, where there may be rows that are
+ * not this user's, as one of those, since nobody can tell.
+ */
+export function endSweep(sweeping: Sweeping, { to: position, time, partial }: PulledPage['header']): RowCounts {
   const { database, schema } = sweeping;
   const unseen = Object.entries(schema.tables).flatMap(([table, { home }]) => {
     if (home === 'device') return [];
     const text = `SELECT id FROM ${quoteName(table)} WHERE id NOT IN (SELECT row_id FROM koinon_seen WHERE table_name = ?)
       UNION SELECT row_id FROM koinon_base WHERE table_name = ?1 AND row_id NOT IN (SELECT row_id FROM koinon_seen WHERE table_name = ?1)`;
     return (database.statement(text).all(table) as { id: string }[]).map(({ id }) => ({
-      kind: 'delete' as const,
+      kind: partial ? ('leave' as const) : ('delete' as const),
       table,
       id,
       position,

@@ -34,7 +34,12 @@ import type { Transaction } from './transaction.ts';
 /** A rejected transaction, with the server's reasons. */
 export interface Rejection {
   readonly transaction: string;
-  readonly rows: readonly { readonly table: string; readonly id: string }[];
+  /** What it changes; `columns` is what the person gave them, none for a delete. */
+  readonly rows: readonly {
+    readonly table: string;
+    readonly id: string;
+    readonly columns: Readonly<Record<string, unknown>>;
+  }[];
   readonly problems: readonly Problem[];
 }
 

@@ -24,7 +24,11 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
 export function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
   return [...outbox.transactions('rejected')].map(({ id, changes, problems }) => ({
     transaction: id,
-    rows: changes.map((change) => ({ table: change.table, id: change.id })),
+    rows: changes.map((change) => ({
+      table: change.table,
+      id: change.id,
+      columns: change.kind === 'delete' ? {} : change.columns,
+    })),
     problems,
   }));
 }

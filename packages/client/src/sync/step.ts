@@ -15,7 +15,7 @@ import { joinNext } from '../outbox/join.ts';
 import { forgetKept, keepFor } from '../outbox/kept.ts';
 import { noteAttempt, noteState, placeOfSent } from '../outbox/sending.ts';
 import { type Applying, applyPage } from '../overlay/apply.ts';
-import { type RowCounts, showAnew } from '../overlay/show.ts';
+import { noRows, type RowCounts, showAnew } from '../overlay/show.ts';
 import { beginSweep, endSweep, isForgetting, isSweeping, type Lost, noteSeen } from '../overlay/sweep.ts';
 import { learnClock } from './clock.ts';
 import type { Standing } from './live.ts';
@@ -81,7 +81,7 @@ const mostRounds = 5;
  * where it stood, and the next step goes on from there.
  */
 export async function syncStep(parts: SyncParts, direction: Direction, signal?: AbortSignal): Promise<SyncReport> {
-  const down: RowCounts = { insert: 0, update: 0, delete: 0 };
+  const down = noRows();
   const up = { applied: 0, stale: 0, waiting: 0, rejected: 0 };
   let received = 0;
   let startedOver = false;
@@ -331,7 +331,7 @@ export function takeWindow(local: Local, window: LiveWindow): boolean {
     covers: applied.filter((id) => own.has(id)),
     time,
   };
-  takePage(local, { header, rows }, 'cursor', window.from, { insert: 0, update: 0, delete: 0 });
+  takePage(local, { header, rows }, 'cursor', window.from, noRows());
   setMeta(database, 'synced at', new Date(host.now()).toISOString());
   return true;
 }
@@ -360,14 +360,13 @@ function takePage(
   // After a forgotten cursor the receipts may be forgotten as well; what was confirmed by this feed is in its snapshot.
   const covers = isForgetting(database) ? local.outbox.idsOf('confirmed') : header.covers;
   const more = name !== 'cursor' || header.more;
-  const sweeps = name === 'cursor' && header.kind === 'snapshot' && isSweeping(database);
+  const sweeps = name === 'cursor' && isSweeping(database);
   const isFirst =
     name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
   const counts = applyPage(local, { ...page, header: { ...header, covers, more } }, isFirst);
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)
-    for (const [kind, count] of Object.entries(endSweep(local, header.to, header.time)))
-      counts[kind as keyof RowCounts] += count;
+    for (const [kind, count] of Object.entries(endSweep(local, header))) counts[kind as keyof RowCounts] += count;
   if (name === 'cursor') {
     setMeta(database, 'position', String(header.to));
     setMeta(database, 'server position', String(Math.max(header.newest ?? 0, header.to)));
@@ -375,7 +374,7 @@ function takePage(
   }
   if (name === 'backfill' && header.last) dropMeta(database, name);
   else setMeta(database, name, header.cursor);
-  for (const kind of ['insert', 'update', 'delete'] as const) down[kind] += counts[kind];
+  for (const kind of ['insert', 'update', 'delete', 'leave'] as const) down[kind] += counts[kind];
 }
 
 const total = (counts: Readonly<Record<string, number>>) =>

@@ -1,8 +1,12 @@
+import type { PulledRow } from '@koinon/core';
+
 /** How many rows of a table went one way, by what happened to them, and the ids of the first of them. */
 export interface TableTraffic {
   insert: number;
   update: number;
   delete: number;
+  /** Rows that are no longer this user's. */
+  leave?: number;
   readonly first: string[];
 }
 
@@ -22,13 +26,11 @@ export class Traffic {
   toSend = 0;
 
   /** Counts a row that came down or went up. */
-  note(
-    way: 'down' | 'up',
-    { table, id, kind }: { table: string; id: string; kind: 'insert' | 'update' | 'delete' },
-  ): void {
+  note(way: 'down' | 'up', { table, id, kind }: { table: string; id: string; kind: PulledRow['kind'] }): void {
     this[way][table] ??= { insert: 0, update: 0, delete: 0, first: [] };
     const traffic = this[way][table] as TableTraffic;
-    traffic[kind]++;
-    if (traffic.first.length < named) traffic.first.push(id);
+    traffic[kind] = (traffic[kind] ?? 0) + 1;
+    // What has left the device is not named on it any more.
+    if (kind !== 'leave' && traffic.first.length < named) traffic.first.push(id);
   }
 }

@@ -1,8 +1,21 @@
+import type { Condition } from '../query/condition.ts';
+
 /**
  * A point in a feed, as the store that made it writes it: a decimal integer on SQLite. Only that store compares or
  * computes with it.
  */
 export type Position = string;
+
+/** Which rows and columns of one table a cursor was given for. */
+export interface TableFilter {
+  /** The rows; all of them without it. */
+  readonly where?: Condition;
+  /** Columns that are left out. */
+  readonly without?: readonly string[];
+}
+
+/** What a cursor was given for, by table; a table that is not named is given whole. */
+export type Scope = Readonly<Record<string, TableFilter>>;
 
 /** How far an unfinished first download has come: every row up to this key has been sent. */
 export interface Resume {
@@ -13,11 +26,22 @@ export interface Resume {
 
 /**
  * What a cursor says. Devices hold it sealed and never look inside: the set of positions known there, the feed they
- * belong to, the schema version they were given for, and how far a first download has come.
+ * belong to, the scope and schema version they were given for, and how far a first download has come.
  */
 export interface Cursor {
   readonly feed: string;
   readonly known: Position;
+  /**
+   * Where the pages of a long delta began: a row that has changed again since is sent with all that became of it from
+   * there on, for an earlier page may have left it out.
+   */
+  readonly since?: Position;
   readonly schemaVersion: number;
+  readonly scope?: Scope;
+  /** Rows by key come first: those of the scope that are not surely there, and those that are no longer of it. */
   readonly resume?: Resume;
+  /** While rows come by key: the scope whose rows were there before; without it none were. */
+  readonly held?: Scope;
+  /** Other scopes of which rows may be there, until the changes behind the rows by key have been sent. */
+  readonly also?: readonly Scope[];
 }

@@ -59,6 +59,8 @@ export const errorStatus = {
   'replica-dropped': 403,
   'not-authenticated': 401,
   'other-user': 403,
+  'not-permitted': 403,
+  'scope-left': 403,
   'transaction-id-reused': 409,
   constraint: 422,
   'rule-refused': 422,

@@ -95,7 +95,15 @@ function readOperation(given: unknown, at: string) {
 
 /** Reads a pull request. @throws KoinonError `malformed-request`. */
 export function readPullRequest(body: unknown): PullRequest {
-  const request = object(body ?? {}, 'the request', ['cursor', 'limit', 'own', 'replica', 'schemaVersion']);
+  const request = object(body ?? {}, 'the request', [
+    'cursor',
+    'limit',
+    'own',
+    'replica',
+    'schemaVersion',
+    'tables',
+    'where',
+  ]);
   const { cursor, limit } = request;
   if (cursor !== undefined && typeof cursor !== 'string')
     throw malformed('cursor', 'a cursor this server gave', cursor);
@@ -105,6 +113,7 @@ export function readPullRequest(body: unknown): PullRequest {
     ...(cursor === undefined ? {} : { cursor }),
     ...(limit === undefined ? {} : { limit: limit as number }),
     ...versionOf(request),
+    ...onlyOf(request, ''),
     ...(request.replica === undefined ? {} : { replica: uuid(request.replica, 'replica') }),
     own: list(request.own ?? [], 'own', limits.own).map((id, i) => uuid(id, `own[${i}]`)),
   };
@@ -142,35 +151,38 @@ export function readJoinRequest(text: string): JoinRequest {
   } catch {
     throw malformed('the message', 'JSON', text);
   }
-  const request = object(said, 'the message', ['join', 'cursor', 'replica', 'token', 'schemaVersion', 'tables']);
+  const request = object(said, 'the message', [
+    'join',
+    'cursor',
+    'replica',
+    'token',
+    'schemaVersion',
+    'only',
+    'tables',
+  ]);
   if (!Number.isSafeInteger(request.join)) throw malformed('join', 'a whole number', request.join);
   if (typeof request.cursor !== 'string') throw malformed('cursor', 'a cursor this server gave', request.cursor);
   if (request.token !== undefined && typeof request.token !== 'string')
     throw malformed('token', 'a token', request.token);
-  const tables =
-    request.tables === undefined
-      ? undefined
-      : list(request.tables, 'tables', 1_000).map((name, i) => {
-          if (typeof name !== 'string') throw malformed(`tables[${i}]`, 'a table name', name);
-          return name;
-        });
   return {
     join: request.join as number,
     cursor: request.cursor,
     replica: uuid(request.replica, 'replica'),
     ...versionOf(request),
     ...(request.token === undefined ? {} : { token: request.token as string }),
-    ...(tables && { tables }),
+    ...(request.tables === undefined ? {} : { tables: tableNames(request.tables, 'tables') }),
+    ...onlyIn(request),
   };
 }
 
 /** Reads a request to be told of changes. @throws KoinonError `malformed-request`. */
 export function readWaitRequest(body: unknown): WaitRequest {
-  const request = object(body, 'the request', ['cursor', 'replica', 'schemaVersion']);
+  const request = object(body, 'the request', ['cursor', 'replica', 'schemaVersion', 'only']);
   if (typeof request.cursor !== 'string') throw malformed('cursor', 'a cursor this server gave', request.cursor);
   return {
     cursor: request.cursor,
     ...versionOf(request),
+    ...onlyIn(request),
     ...(request.replica === undefined ? {} : { replica: uuid(request.replica, 'replica') }),
   };
 }
@@ -182,8 +194,8 @@ export function readFeedRequest(query: unknown): FeedRequest {
   if (follow !== undefined && follow !== 'true' && follow !== 'false')
     throw malformed('follow', 'true or false', follow);
   if (table !== undefined && typeof table !== 'string') throw malformed('table', 'one table name', table);
-  if (kind !== undefined && kind !== 'insert' && kind !== 'update' && kind !== 'delete')
-    throw malformed('kind', 'insert, update or delete', kind);
+  if (kind !== undefined && kind !== 'insert' && kind !== 'update' && kind !== 'delete' && kind !== 'leave')
+    throw malformed('kind', 'insert, update, delete or leave', kind);
   return {
     ...(after === undefined ? {} : { after: /^\d{1,15}$/.test(after) ? Number(after) : after }),
     ...(follow === undefined ? {} : { follow: follow === 'true' }),
@@ -245,6 +257,25 @@ export function readPushResponse(body: unknown, ids: readonly string[]): PushRes
       `This is no answer to the push: ${shown(body)}. Check the server's address.`,
     );
   return body as PushResponse;
+}
+
+function tableNames(given: unknown, at: string): string[] {
+  return list(given, at, 1_000).map((name, i) => {
+    if (typeof name !== 'string') throw malformed(`${at}[${i}]`, 'a table name', name);
+    return name;
+  });
+}
+
+/** What a replica asks for of what its user may have. Whether the tables and columns are there is for the schema to say. */
+function onlyOf({ tables, where }: Record<string, unknown>, at: string): Pick<PullRequest, 'tables' | 'where'> {
+  return {
+    ...(tables === undefined ? {} : { tables: tableNames(tables, `${at}tables`) }),
+    ...(where === undefined ? {} : { where: object(where, `${at}where`) }),
+  };
+}
+
+function onlyIn({ only }: Record<string, unknown>): Pick<JoinRequest, 'only'> {
+  return only === undefined ? {} : { only: onlyOf(object(only, 'only', ['tables', 'where']), 'only.') };
 }
 
 function versionOf({ schemaVersion }: Record<string, unknown>): { readonly schemaVersion?: number } {

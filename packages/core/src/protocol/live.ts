@@ -1,5 +1,5 @@
 import { KoinonError, shown } from '../errors/errors.ts';
-import type { ProblemDocument, PulledRow } from './messages.ts';
+import type { ProblemDocument, PulledRow, PullRequest } from './messages.ts';
 
 /** The path of the WebSocket, behind the version. */
 export const livePath = '/live';
@@ -16,6 +16,8 @@ export interface JoinRequest {
   /** Whose replica it is, where the server asks. */
   readonly token?: string;
   readonly schemaVersion?: number;
+  /** As in a pull: what the replica asks for. */
+  readonly only?: Pick<PullRequest, 'tables' | 'where'>;
   /** Only changes of these tables call for a window; those of others come along with the next one. All without it. */
   readonly tables?: readonly string[];
 }
@@ -51,6 +53,7 @@ export interface WaitRequest {
   readonly cursor: string;
   readonly replica?: string;
   readonly schemaVersion?: number;
+  readonly only?: Pick<PullRequest, 'tables' | 'where'>;
 }
 
 /** The answer: whether there is something, or the time was over. */

@@ -55,6 +55,10 @@ export interface PullRequest {
   readonly own?: readonly string[];
   /** The version of the schema the app has. */
   readonly schemaVersion?: number;
+  /** Only rows of these tables; all that the user may have without it. */
+  readonly tables?: readonly string[];
+  /** Only rows that fulfil this, by table: as in a query, over columns that are filterable. */
+  readonly where?: Readonly<Record<string, unknown>>;
 }
 
 /** The first line of a pull's answer; `rows` more lines follow. */
@@ -78,6 +82,8 @@ export interface PullHeader {
   readonly more: boolean;
   /** Of a snapshot: whether this is its last page. Always true of changes. */
   readonly last: boolean;
+  /** Whether there may be rows on the server that are not this user's, or were not asked for. */
+  readonly partial?: boolean;
   /** Those of the request's own transactions whose effect is in these rows, and in all sent before. */
   readonly covers: readonly string[];
   /** The server's clock, RFC 3339. */
@@ -117,7 +123,9 @@ export type PulledRow =
       readonly position: number;
       /** What the row held last, where that is known. */
       readonly columns?: WireColumns;
-    });
+    })
+  /** The row is no longer one of this user's: it leaves the device, and is not deleted for that. */
+  | { readonly kind: 'leave'; readonly table: string; readonly id: string; readonly position: number };
 
 /** One page of a pull, read whole. */
 export interface PulledPage {
@@ -233,7 +241,7 @@ export interface FeedRequest {
   readonly follow?: boolean;
   /** Only changes of this table. */
   readonly table?: string;
-  readonly kind?: 'insert' | 'update' | 'delete';
+  readonly kind?: PulledRow['kind'];
 }
 
 /** What a pull would bring, by table. */

@@ -80,6 +80,7 @@ const idColumn: Column = {
   unique: true,
   index: true,
   assigned: false,
+  filterable: false,
   merge: undefined,
 };
 

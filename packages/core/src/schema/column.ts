@@ -37,6 +37,8 @@ export interface ColumnOptions<Value> {
   readonly unique?: boolean;
   /** Keep an index, for queries that filter or order by this column. */
   readonly index?: boolean;
+  /** The server may tell by this column who gets a row: its earlier values are remembered, and it has an index there. */
+  readonly filterable?: boolean;
   /** Only the server gives this column a value; on a device it is null until then, and writing it is refused. */
   readonly assigned?: boolean;
   /** What becomes of the column when the device and the server have both changed it. Default: the table's rule. */
@@ -68,6 +70,7 @@ export interface Column<Value = unknown, Need extends Presence = Presence, Type 
   readonly unique: boolean;
   readonly index: boolean;
   readonly assigned: boolean;
+  readonly filterable: boolean;
   /** Its own merge rule; undefined: the table's, or that of its type. */
   readonly merge: AnyMergeRule | undefined;
   /** The values a one-of column may hold. */
@@ -103,6 +106,7 @@ function column<Value, Options, Type extends ColumnType>(
     unique = false,
     index = false,
     assigned = false,
+    filterable = false,
     merge,
     default: initial,
     ...rest
@@ -114,6 +118,7 @@ function column<Value, Options, Type extends ColumnType>(
     unique,
     index,
     assigned,
+    filterable,
     merge,
     ...rest,
   });

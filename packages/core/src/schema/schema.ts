@@ -155,6 +155,7 @@ function checkNames(kind: string, names: readonly string[]): void {
 }
 
 const ranged = new Set<ColumnType>(['integer', 'real', 'counter']);
+const filterable = new Set<ColumnType>(['text', 'one-of', 'reference', 'integer', 'boolean', 'date']);
 const measured = new Set<ColumnType>(['text', 'bytes']);
 
 function checkTable(tables: Tables, tableName: string, definition: Table): void {
@@ -177,6 +178,8 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
       tables[column.target ?? '']?.home === 'device'
     )
       refuse(name, `references ${shown(column.target)}, whose rows never leave the device`);
+    if (column.filterable && !filterable.has(column.type))
+      refuse(name, `a ${column.type} column cannot be filterable; ${[...filterable].join(', ')} can`);
     if (column.oneOf && new Set(column.oneOf).size !== column.oneOf.length) refuse(name, 'lists a value twice');
     if (!ranged.has(column.type) && (column.minimum !== undefined || column.maximum !== undefined))
       refuse(name, `a ${column.type} column has no minimum or maximum`);

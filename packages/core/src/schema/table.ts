@@ -44,6 +44,8 @@ export interface Table<C extends Columns = Columns> {
   readonly names: readonly string[];
   /** Whether every column's value is the same in JSON: there are no bytes. */
   readonly isPlain: boolean;
+  /** The columns that the server may tell by who gets a row. */
+  readonly filterable: readonly string[];
   /** The columns that a unique group or a reference depends on. */
   readonly integrity: readonly string[];
   readonly check: ((row: Readonly<Record<string, unknown>>) => readonly RowComplaint[] | undefined) | undefined;
@@ -72,6 +74,7 @@ export function table<const C extends Columns>(
     entries,
     names: entries.map(([name]) => name),
     isPlain: entries.every(([, { type }]) => type !== 'bytes'),
+    filterable: entries.flatMap(([name, column]) => (column.filterable ? [name] : [])),
     integrity: [...new Set([...unique.flat(), ...references])],
     check: options.check as Table['check'],
   });

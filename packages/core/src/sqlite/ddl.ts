@@ -82,12 +82,19 @@ export function createIndexes(name: string, table: Table, strictness: Strictness
   const unique = strictness === 'constraints' ? 'UNIQUE ' : '';
   const groups = [
     ...table.unique.map((columns) => ({ columns, unique })),
-    ...table.index.map((columns) => ({ columns, unique: '' })),
+    ...indexedGroups(table, strictness).map((columns) => ({ columns, unique: '' })),
   ];
   return groups.map(
     ({ columns, unique }) =>
       `CREATE ${unique}INDEX IF NOT EXISTS ${quoteName(indexName(name, columns))} ON ${quoteName(name)} (${columns.map(quoteName).join(', ')})`,
   );
+}
+
+/** The groups of columns to keep an index over. A server finds rows by what scopes filter by. */
+export function indexedGroups(table: Table, strictness: Strictness): readonly (readonly string[])[] {
+  if (strictness === 'storage types') return table.index;
+  const leading = new Set([...table.unique, ...table.index].map(([first]) => first));
+  return [...table.index, ...table.filterable.filter((name) => !leading.has(name)).map((name) => [name])];
 }
 
 function indexName(table: string, columns: readonly string[]): string {

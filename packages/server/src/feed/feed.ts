@@ -1,10 +1,11 @@
 import { once } from 'node:events';
 import type { Writable } from 'node:stream';
-import { type Cursor, type FeedRequest, limits, tableOf } from '@koinon/core';
+import { type Cursor, type FeedRequest, limits, type PulledRow, tableOf } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
-import { cursorOf, refuseUnreached } from '../pull/pull.ts';
+import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
 import type { Hub, Window } from '../realtime/hub.ts';
-import type { FeedEntry, Store } from '../stores/store.ts';
+import type { Store } from '../stores/store.ts';
+import { nextPage } from './page.ts';
 
 /** Bytes that may wait for one reader. */
 const mostWaiting = 1024 * 1024;
@@ -16,12 +17,15 @@ const beatEvery = 20_000;
 export class FeedReader {
   private readonly store: Store;
   private readonly request: FeedRequest;
+  private readonly access: Access;
   private cursor: Cursor;
+  private hasBegun = false;
   private token: string;
 
   /** @throws KoinonError `unknown-cursor`, `unknown-table`. */
-  constructor(store: Store, request: FeedRequest) {
+  constructor(store: Store, request: FeedRequest, access: Access) {
     this.store = store;
+    this.access = access;
     this.request = request;
     const { after = 0 } = request;
     const start = (known: string): Cursor => ({ feed: store.feed, known, schemaVersion: store.schema.version });
@@ -34,7 +38,7 @@ export class FeedReader {
   async check(): Promise<void> {
     const { after } = this.request;
     if (after === undefined || after === 0) return;
-    refuseUnreached(await this.store.read((reader) => reader.reach(this.cursor.known)), String(after));
+    await this.store.read((reader) => refuseUnknown(reader, this.cursor, String(after)));
   }
 
   /** Every change up to the present as JSON Lines; the last line says where that is. */
@@ -63,12 +67,20 @@ export class FeedReader {
   }
 
   /** The pages up to the present. */
-  private async *pages(): AsyncGenerator<readonly FeedEntry[]> {
+  private async *pages(): AsyncGenerator<readonly PulledRow[]> {
+    const { store, access, request } = this;
     for (let more = true; more; ) {
-      const page = await this.store.read((reader) => reader.changesSince(this.cursor.known, limits.pageRows));
-      this.moveTo({ ...this.cursor, known: page.to });
+      const page = await store.read(async (reader) => {
+        const { view } = await access.scopes.evaluate(access.user, reader);
+        // Whoever names a position has had what he may have now.
+        const isCursor = typeof request.after === 'string' || this.hasBegun;
+        const cursor = isCursor || view.isWhole ? this.cursor : { ...this.cursor, scope: view.scope };
+        return nextPage(store, reader, cursor, view, limits.pageRows);
+      });
+      this.hasBegun = true;
+      this.moveTo(page.next);
       more = page.more;
-      yield this.wanted(page.entries);
+      yield this.wanted(page.rows);
     }
   }
 
@@ -81,19 +93,20 @@ export class FeedReader {
         if (to.writableLength <= mostWaiting || signal.aborted) done();
         else to.once('drain', done).once('close', done);
       };
-      const take = ({ entries, cursor }: Window) => {
+      const take = ({ rows, cursor }: Window) => {
         this.token = cursor;
         this.cursor = cursorOf(this.store, cursor);
-        to.write(this.events(this.wanted(entries)));
+        to.write(this.events(this.wanted(rows)));
         if (to.writableLength > mostWaiting) end();
       };
       signal.addEventListener('abort', end);
-      const leave = hub.follow({ joined: take, window: take, behind: end }, this.cursor, this.token);
+      const { access } = this;
+      const leave = hub.follow({ joined: take, window: take, behind: end, access }, this.cursor, this.token);
     });
   }
 
   /** The id stands at the last change of a stretch: whoever was cut off in the middle gets the whole again. */
-  private events(entries: readonly FeedEntry[]): string {
+  private events(entries: readonly PulledRow[]): string {
     return entries
       .map((entry, i) => {
         const id = i === entries.length - 1 ? `id: ${this.token}\n` : '';
@@ -102,7 +115,7 @@ export class FeedReader {
       .join('');
   }
 
-  private wanted(entries: readonly FeedEntry[]): readonly FeedEntry[] {
+  private wanted(entries: readonly PulledRow[]): readonly PulledRow[] {
     const { table, kind } = this.request;
     return entries.filter(
       (entry) => (table === undefined || entry.table === table) && (kind === undefined || entry.kind === kind),

@@ -27,12 +27,14 @@ import type { FastifyError, FastifyInstance, FastifyReply } from 'fastify';
 import { type Authenticate, notAuthenticated, type User } from '../auth/authenticate.ts';
 import { Owners } from '../auth/owners.ts';
 import { FeedReader } from '../feed/feed.ts';
-import { cursorOf, pull } from '../pull/pull.ts';
+import { type Access, cursorOf, pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
 import { Hub } from '../realtime/hub.ts';
 import { acceptSockets } from '../realtime/upgrade.ts';
 import { waitForChange } from '../realtime/wait.ts';
 import { type RuleOptions, ruleSet } from '../rules/rules.ts';
+import { scopeSet } from '../scope/evaluate.ts';
+import type { Scopes } from '../scope/scopes.ts';
 import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
 import type { Store } from '../stores/store.ts';
 import { restore, trash } from '../trash/trash.ts';
@@ -66,6 +68,8 @@ export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions,
    * reaches the server may do everything.
    */
   readonly authenticate?: Authenticate;
+  /** Which rows and columns each user gets, and what he may write, by table. Without it everybody gets everything. */
+  readonly scopes?: Scopes<S>;
   /** Told of what each request and each live window has moved: for logs and measurements. */
   readonly observe?: (moved: Moved) => void;
   /** Requests a minute from one address, over which it is told to wait. Default 6,000. */
@@ -86,6 +90,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     isOwnHost = () => true,
     observe = () => undefined,
     authenticate,
+    scopes: given,
     rules,
     ruleTimeLimit,
     ...keeping
@@ -111,6 +116,8 @@ export async function koinonPlugin<S extends Schema = Schema>(
   const dropped = new Set<string>();
   for (const { id, isDropped } of await store.read((reader) => reader.replicas())) if (isDropped) dropped.add(id);
   const owners = new Owners(store);
+  const scopes = scopeSet(store.schema as S, given);
+  const accessOf = (user: User | undefined): Access => ({ scopes, user });
   const users = new WeakMap<object, User>();
   const known = async (token: string | undefined): Promise<User | undefined> => {
     if (authenticate === undefined) return undefined;
@@ -157,7 +164,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
       async admit(request) {
         const user = await known(request.token);
         await meet(admitted(request).replica, user);
-        return user?.expires;
+        return accessOf(user);
       },
     },
     { most: connections, isOwnHost },
@@ -212,7 +219,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     const asked = admitted(readPullRequest(request.body));
     await meet(asked.replica, users.get(request));
     const began = performance.now();
-    const { header, rows } = await pull(store, asked);
+    const { header, rows } = await pull(store, asked, accessOf(users.get(request)));
     const { replica, schemaVersion = null } = asked;
     if (replica !== undefined)
       keeper.met({ replica, schemaVersion, position: header.to, rowsDown: rows.length, rowsUp: 0 });
@@ -221,10 +228,13 @@ export async function koinonPlugin<S extends Schema = Schema>(
     return reply.type(jsonLines).send(lines);
   });
 
-  app.get(`${root}/trash`, async (request) => trash(store, readTrashRequest(request.query)));
+  app.get(`${root}/trash`, async (request) =>
+    trash(store, readTrashRequest(request.query), accessOf(users.get(request))),
+  );
 
   app.post(`${root}/restore`, async (request, reply) => {
-    await restore(store, readRestoreRequest(request.body), { ...ruled, user: users.get(request) });
+    const user = users.get(request);
+    await restore(store, readRestoreRequest(request.body), { ...ruled, user }, accessOf(user));
     moved();
     return reply.status(204).send();
   });
@@ -232,7 +242,11 @@ export async function koinonPlugin<S extends Schema = Schema>(
   app.get(`${root}/feed`, { compress: false }, async (request, reply) => {
     const { 'last-event-id': last } = request.headers;
     const asked = readFeedRequest(request.query);
-    const reader = new FeedReader(store, typeof last === 'string' ? { ...asked, after: last } : asked);
+    const reader = new FeedReader(
+      store,
+      typeof last === 'string' ? { ...asked, after: last } : asked,
+      accessOf(users.get(request)),
+    );
     await reader.check();
     if (asked.follow !== true) return reply.type(jsonLines).send(Readable.from(reader.lines()));
     reply.hijack();
@@ -254,14 +268,18 @@ export async function koinonPlugin<S extends Schema = Schema>(
   app.post(`${root}/wait`, async (request): Promise<WaitResponse> => {
     const asked = admitted(readWaitRequest(request.body));
     await meet(asked.replica, users.get(request));
-    return { moved: await waitForChange(hub, cursorOf(store, asked.cursor), asked.cursor, held) };
+    const { cursor: token, only, replica } = asked;
+    const access = accessOf(users.get(request));
+    return {
+      moved: await waitForChange(hub, { cursor: cursorOf(store, token), token, access, asked: only, replica }, held),
+    };
   });
 
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) => {
     const asked = admitted(readPushRequest(request.body));
     await meet(asked.replica, users.get(request));
     const began = performance.now();
-    const answer = await push(store, asked, { ...ruled, user: users.get(request) });
+    const answer = await push(store, asked, { ...ruled, user: users.get(request) }, scopes);
     moved();
     const { outcomes } = answer;
     const changes = asked.transactions.reduce((sum, each) => sum + each.changes.length, 0);

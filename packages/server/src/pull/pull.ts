@@ -2,13 +2,26 @@ import {
   type Cursor,
   KoinonError,
   limits,
-  type Position,
   type PulledPage,
+  type PulledRow,
   type PullRequest,
   shown,
 } from '@koinon/core';
+import type { User } from '../auth/authenticate.ts';
 import { openCursor, sealCursor } from '../cursor/seal.ts';
-import type { FeedEntry, Reach, Store, StoreReader } from '../stores/store.ts';
+import { firstCursor, movedRows, nextPage, type Page, pulledRow } from '../feed/page.ts';
+import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
+import { type View, viewOf } from '../scope/view.ts';
+import type { Reach, Store, StoreReader } from '../stores/store.ts';
+
+/** For whom something is read. */
+export interface Access {
+  readonly scopes: ScopeSet;
+  readonly user: User | undefined;
+}
+
+/** Everything, for whoever asks. */
+export const openAccess = (store: Store): Access => ({ scopes: scopeSet(store.schema, undefined), user: undefined });
 
 /** Opens a cursor and checks that it belongs to this feed. @throws KoinonError `unknown-cursor`, `feed-restored`. */
 export function cursorOf(store: Store, token: string): Cursor {
@@ -36,94 +49,103 @@ function restored(token: string): KoinonError {
 }
 
 /**
+ * Refuses a cursor that cannot be gone on from in this snapshot: deletions are forgotten only after the horizon has moved,
+ * and of a column that has only lately become filterable earlier values are not known.
+ *
+ * @throws KoinonError `feed-restored`, `forgotten-cursor`.
+ */
+export async function refuseUnknown(reader: StoreReader, cursor: Cursor, token: string): Promise<void> {
+  const { known, since = known, scope = {}, also = [] } = cursor;
+  refuseUnreached(await reader.reach(since), token);
+  const filtered = [scope, ...also].flatMap((one) =>
+    Object.entries(one).flatMap(([table, { where }]) => (where === undefined ? [] : [table])),
+  );
+  if (filtered.length > 0 && !(await reader.remembersSince(since, filtered))) refuseUnreached('forgotten', token);
+}
+
+/**
  * Answers a pull with one page, read in one snapshot. Without a cursor a first download begins: rows by primary key,
  * page after page, each page's cursor saying where to go on. The cursor keeps the position from before the first page,
  * so the changes made meanwhile follow as ordinary changes.
  */
-export async function pull(store: Store, request: PullRequest): Promise<PulledPage> {
+export async function pull(
+  store: Store,
+  request: PullRequest,
+  access: Access = openAccess(store),
+): Promise<PulledPage> {
   const limit = Math.min(request.limit ?? limits.pageRows, limits.pageRows);
-  const cursor = request.cursor === undefined ? undefined : cursorOf(store, request.cursor);
+  const given = request.cursor === undefined ? undefined : cursorOf(store, request.cursor);
   return store.read(async (reader) => {
-    // In the page's own snapshot: deletions are forgotten only after the horizon has moved.
-    if (cursor !== undefined) refuseUnreached(await reader.reach(cursor.known), request.cursor as string);
-    const covers = await reader.applied(request.own ?? []);
-    const time = new Date().toISOString();
-    if (cursor !== undefined && cursor.resume === undefined) {
-      const page = await reader.changesSince(cursor.known, limit);
-      const next: Cursor = { ...cursor, known: page.to };
-      const header = {
-        kind: 'changes' as const,
-        from: store.ordinal(cursor.known),
-        to: store.ordinal(page.to),
-        newest: store.ordinal(await reader.position()),
-        ...(await toCome(reader, cursor.known, page.entries)),
-        cursor: sealCursor(next, store.secret),
-        rows: page.entries.length,
-        more: page.more,
-        last: true,
-        covers,
-        time,
-      };
-      return { header, rows: page.entries };
-    }
-    const tables = Object.keys(store.schema.tables);
-    const known = cursor?.known ?? (await reader.position());
-    const start = cursor?.resume ?? { table: tables[0] as string, after: null };
-    const { entries, resume } = await snapshotPage(reader, tables, start, limit);
-    const next: Cursor = {
-      feed: store.feed,
-      known,
-      schemaVersion: store.schema.version,
-      ...(resume ? { resume } : {}),
-    };
+    if (given !== undefined) await refuseUnknown(reader, given, request.cursor as string);
+    const { view } = await access.scopes.evaluate(access.user, reader, request);
+    const cursor = given ?? (await firstCursor(store, reader, view));
+    const page = await nextPage(store, reader, cursor, view, limit);
+    const { rows, next, more } = page;
+    const isFirst = page.by === 'key' && next.held === undefined && cursor.held === undefined;
     const header = {
-      kind: 'snapshot' as const,
-      from: null,
-      to: store.ordinal(known),
+      kind: isFirst && (next.also ?? []).length === 1 ? ('snapshot' as const) : ('changes' as const),
+      from: given === undefined || isFirst ? null : store.ordinal(cursor.known),
+      to: store.ordinal(next.known),
       newest: store.ordinal(await reader.position()),
-      // Counted once: the later pages of a snapshot need not go through the tables again.
-      ...(cursor === undefined ? await toCome(reader, null, entries) : {}),
+      // Counted once for rows by key: the later pages need not go through the tables again.
+      ...(page.by === 'change' || given === undefined ? await toCome(store, reader, cursor, view, page) : {}),
       cursor: sealCursor(next, store.secret),
-      rows: entries.length,
-      more: resume !== undefined || (await reader.position()) !== known,
-      last: resume === undefined,
-      covers,
-      time,
+      rows: rows.length,
+      more,
+      last: !isFirst || next.resume === undefined,
+      ...(view.isWhole ? {} : { partial: true }),
+      covers: await reader.applied(request.own ?? [], access.user?.id),
+      time: new Date().toISOString(),
     };
-    return { header, rows: entries };
+    return { header, rows };
   });
 }
 
 /** Rows that tell the size of those like them. */
 const sampled = 20;
 
+/** Changes that are counted one by one at most, where it has to be told which of them are in the scope. */
+const mostCounted = 20_000;
+
 /** How many rows are to come by table, and about how many bytes, by the size of some of them. */
-async function toCome(reader: StoreReader, since: Position | null, page: readonly FeedEntry[]) {
-  const left = await reader.counts(since);
+async function toCome(store: Store, reader: StoreReader, cursor: Cursor, view: View, page: Page) {
+  const left =
+    page.by === 'key'
+      ? await leftByKey(store, reader, cursor, view)
+      : await leftChanges(store, reader, cursor, view, page);
+  if (left === undefined) return {};
   const leftBytes: Record<string, number> = {};
   for (const [table, count] of Object.entries(left)) {
-    let some: readonly FeedEntry[] = page.filter((entry) => entry.table === table).slice(0, sampled);
-    if (some.length === 0 && count > 0) some = await reader.rowsAfter(table, null, sampled);
-    const bytes = some.reduce((sum, entry) => sum + Buffer.byteLength(JSON.stringify(entry)) + 1, 0);
+    let some: readonly PulledRow[] = page.rows.filter((row) => row.table === table).slice(0, sampled);
+    if (some.length === 0 && count > 0) some = await reader.rowsAfter(table, null, sampled, view.where(table));
+    const bytes = some.reduce((sum, row) => sum + Buffer.byteLength(JSON.stringify(row)) + 1, 0);
     leftBytes[table] = Math.round((bytes / Math.max(1, some.length)) * count);
   }
   return { left, leftBytes };
 }
 
-async function snapshotPage(
+async function leftByKey(
+  store: Store,
   reader: StoreReader,
-  tables: readonly string[],
-  start: NonNullable<Cursor['resume']>,
-  limit: number,
-) {
-  const entries: FeedEntry[] = [];
-  let { after } = start;
-  for (const table of tables.slice(tables.indexOf(start.table))) {
-    const left = limit - entries.length;
-    const rows = await reader.rowsAfter(table, after, left);
-    entries.push(...rows);
-    if (rows.length === left) return { entries, resume: { table, after: rows.at(-1)?.id ?? after } };
-    after = null;
-  }
-  return { entries, resume: undefined };
+  cursor: Cursor,
+  view: View,
+): Promise<Record<string, number>> {
+  const left: Record<string, number> = {};
+  for (const table of Object.keys(store.schema.tables))
+    left[table] = await reader.countRows(table, movedRows(cursor, view, table));
+  return left;
+}
+
+/** Nobody is told how much has changed that is none of his. */
+async function leftChanges(store: Store, reader: StoreReader, cursor: Cursor, view: View, { rows, more }: Page) {
+  if (view.isWhole) return reader.countChanges(cursor.known);
+  const count = (some: readonly PulledRow[]) => {
+    const left: Record<string, number> = {};
+    for (const { table } of some) left[table] = (left[table] ?? 0) + 1;
+    return left;
+  };
+  if (!more) return count(rows);
+  const all = await reader.changesSince(cursor.known, mostCounted, cursor.since);
+  const also = (cursor.also ?? []).map(viewOf);
+  return all.more ? undefined : count(all.changes.flatMap((change) => pulledRow(store, change, view, also)));
 }

@@ -24,13 +24,16 @@ export class Comparison {
   private readonly rows = new Map<string, Found>();
   private readonly own: ReadonlySet<string>;
   private readonly self: Written;
+  private readonly withheld: (table: string) => ReadonlySet<string> | undefined;
 
   constructor(
     keys: readonly RowKey[],
     stamps: readonly (Stamp | undefined)[],
     own: ReadonlySet<string>,
     receipt: string,
+    withheld: (table: string) => ReadonlySet<string> | undefined = () => undefined,
   ) {
+    this.withheld = withheld;
     this.own = own;
     this.self = { covered: true, receipt };
     keys.forEach(({ table, id }, i) => {
@@ -85,7 +88,9 @@ export class Comparison {
   private delete(table: Table, change: Change, found: Found): void {
     // Deleted by others as well: both sides agree.
     if (!found.exists) return;
-    const overtaken = Object.keys(table.columns).filter((name) => !this.isFree(found.columns.get(name) ?? found.row));
+    // What the user does not get he cannot have meant to keep.
+    const seen = Object.keys(table.columns).filter((name) => !this.withheld(change.table)?.has(name));
+    const overtaken = seen.filter((name) => !this.isFree(found.columns.get(name) ?? found.row));
     if (overtaken.length > 0) this.stale.push({ table: change.table, id: change.id, columns: overtaken });
     found.exists = false;
     found.row = this.self;

@@ -18,13 +18,15 @@ import {
   type Table,
   type UploadedTransaction,
   type WireChange,
-  withDefaults,
 } from '@koinon/core';
 import canonicalize from 'canonicalize';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
 import { type RuleSet, ruleSet } from '../rules/rules.ts';
 import { writeByRules } from '../rules/write.ts';
+import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
+import { Guard } from '../scope/guard.ts';
 import {
+  keyOf,
   type Reach,
   type Receipt,
   type RowKey,
@@ -45,10 +47,15 @@ const turn = 25;
  * references rows of one not applied `waits`. Only `applied` has written anything. Several are committed together, since
  * what a commit costs is waiting for the disk; should one fail, those are taken up again one by one.
  */
-export async function push(store: Store, request: PushRequest, rules: RuleSet = noRules): Promise<PushResponse> {
+export async function push(
+  store: Store,
+  request: PushRequest,
+  rules: RuleSet = noRules,
+  scopes: ScopeSet = scopeSet(store.schema, undefined),
+): Promise<PushResponse> {
   const base = request.base === null ? null : cursorOf(store, request.base);
   const { transactions } = request;
-  const taking: Taking = { store, rules };
+  const taking: Taking = { store, rules, scopes, replica: request.replica };
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new Map();
   while (outcomes.length < transactions.length) {
@@ -69,6 +76,18 @@ export async function push(store: Store, request: PushRequest, rules: RuleSet = 
 interface Taking {
   readonly store: Store;
   readonly rules: RuleSet;
+  readonly scopes: ScopeSet;
+  readonly replica: string;
+}
+
+/** The same in one database transaction. */
+interface Guarded extends Taking {
+  readonly guard: Guard;
+}
+
+/** Whether a receipt is of this user's transaction: nobody is told what became of another's. */
+function isOwn({ user }: Receipt, { rules }: Taking): boolean {
+  return user === null || rules.user === undefined || user === rules.user.id;
 }
 
 /** Rows that transactions of this request touch which were not applied, and by which of them. */
@@ -86,8 +105,9 @@ function takeInSome(
     const blocked: Blocked = new Map(before);
     const outcomes: Outcome[] = [];
     const from = await basedOn(writer, base);
+    const guard = guardOf(taking, writer);
     for (const transaction of transactions) {
-      const outcome = await takeIn(taking, writer, transaction, from, blocked);
+      const outcome = await takeIn({ ...taking, guard }, writer, transaction, from, blocked);
       outcomes.push(outcome);
       if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
         for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
@@ -105,13 +125,19 @@ async function takeInAlone(
 ): Promise<Outcome[]> {
   const { id } = transaction;
   return taking.store
-    .write(async (writer) => [await takeIn(taking, writer, transaction, await basedOn(writer, base), blocked)])
+    .write(async (writer) => {
+      const from = await basedOn(writer, base);
+      return [await takeIn({ ...taking, guard: guardOf(taking, writer) }, writer, transaction, from, blocked)];
+    })
     .catch((error): Outcome[] => {
       if (!(error instanceof RowsLockedError)) throw error;
       // Nobody knows for how long: it may come again, and those that have nothing to do with it go on.
       return [{ id, outcome: 'waits', for: id }];
     });
 }
+
+const guardOf = ({ store, scopes, rules }: Taking, writer: StoreWriter) =>
+  new Guard(store.schema, writer, scopes, rules.user);
 
 /** What a push is based on, and whether the feed still reaches back to it. */
 interface Based {
@@ -120,12 +146,14 @@ interface Based {
 }
 
 async function basedOn(writer: StoreWriter, base: Cursor | null): Promise<Based> {
-  return { known: base?.known ?? null, reach: base === null ? 'known' : await writer.reach(base.known) };
+  // In the middle of a long delta not all is known that comes before the cursor.
+  const known = base === null ? null : (base.since ?? base.known);
+  return { known, reach: known === null ? 'known' : await writer.reach(known) };
 }
 
 /** A transaction as it comes: whole, or in parts, of which all but the last are only put by. */
 async function takeIn(
-  taking: Taking,
+  taking: Guarded,
   writer: StoreWriter,
   transaction: UploadedTransaction,
   base: Based,
@@ -134,7 +162,7 @@ async function takeIn(
   const { id, part } = transaction;
   if (part === undefined) return takeUp(taking, writer, transaction, base, blocked);
   const known = await writer.receipt(id);
-  if (known !== undefined) return outcomeOf(known);
+  if (known !== undefined && isOwn(known, taking)) return outcomeOf(known);
   // Whoever begins, begins anew: what another version of the app put by may have been cut elsewhere.
   if (part.index === 0) await writer.takeParts(id);
   await writer.savePart(id, part.index, transaction.changes);
@@ -159,18 +187,20 @@ function outcomeOf({ id, outcome }: Receipt): Outcome {
 }
 
 async function takeUp(
-  { store, rules }: Taking,
+  taking: Guarded,
   writer: StoreWriter,
   transaction: UploadedTransaction,
   base: Based,
   blocked: ReadonlyMap<string, string>,
 ): Promise<Outcome> {
   const { id } = transaction;
+  const { store, rules, guard, replica } = taking;
   const { schema } = store;
+  const sender = { user: rules.user?.id ?? null, replica };
   const digest = digestOf(transaction);
   const known = await writer.receipt(id);
   if (known !== undefined) {
-    return known.digest === digest ? outcomeOf(known) : rejected(id, [reusedId(id)]);
+    return known.digest === digest && isOwn(known, taking) ? outcomeOf(known) : rejected(id, [reusedId(id)]);
   }
   // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
   if (base.reach === 'forgotten') return rejected(id, [forgottenOutcome(transaction)]);
@@ -180,32 +210,44 @@ async function takeUp(
 
   const refuse = async (problems: readonly Problem[]): Promise<Outcome> => {
     // Remembered, so that a late copy of this request cannot be applied when the rules would let it pass by then.
-    await writer.saveReceipt({ id, digest, outcome: { kind: 'rejected', problems } });
+    await writer.saveReceipt({ id, digest, ...sender, outcome: { kind: 'rejected', problems } });
     return rejected(id, problems);
   };
   const unreadable = transaction.changes.flatMap((change) => unreadableProblems(schema, change));
   if (unreadable.length > 0) return refuse(unreadable);
 
-  const changes = transaction.changes.map((change) => completed(schema, changeFromWire(schema, change)));
+  const keys = lockOrder(transaction.changes);
+  const { stamps, hidden } = await guard.stamps(keys, await writer.stamps(keys, base.known));
+  const byKey = new Map(keys.map((key, i) => [keyOf(key), stamps[i]]));
+  const view = await guard.view();
+  const changes = transaction.changes.map((change) =>
+    guard.completed(changeFromWire(schema, change), byKey.get(keyOf(change)), view),
+  );
   const invalid = changes.flatMap((change) => changeProblems(schema.tables[change.table] as Table, change));
   if (invalid.length > 0) return refuse(invalid);
+  const forbidden = await guard.problems(changes, byKey, hidden);
+  if (forbidden.length > 0) return refuse(forbidden);
 
-  const keys = lockOrder(changes);
-  const stamps = await writer.stamps(keys, base.known);
-  const comparison = new Comparison(keys, stamps, new Set(transaction.own), id);
+  const { user } = rules;
+  // Nobody gets past what others wrote by naming their transactions as his own.
+  const own = user && transaction.own.length > 0 ? await writer.applied(transaction.own, user.id) : transaction.own;
+  const comparison = new Comparison(keys, stamps, new Set(own), id, (table) => view.without(table));
   for (const change of changes) comparison.add(schema.tables[change.table] as Table, change);
   if (comparison.problems.length > 0) return refuse(comparison.problems);
   if (comparison.stale.length > 0) return { id, outcome: 'stale', rows: comparison.stale };
 
   let values: readonly ServerValues[] = [];
   const problems = await writer.attempt(id, editTime(transaction), async () => {
-    const written = await writeByRules({ schema, writer, rules }, changes, keys, 'device');
-    values = written.values;
+    const written = await writeByRules({ schema, writer, rules, guard }, changes, keys, 'device');
+    values = written.values.map((each) => ({ ...each, columns: view.columns(each.table, each.columns) }));
     return written.problems;
   });
-  if (problems.length > 0) return refuse(problems);
+  if (problems.length > 0) {
+    guard.wrote(keys);
+    return refuse(problems);
+  }
   const position = store.ordinal(await writer.position());
-  await writer.saveReceipt({ id, digest, outcome: { kind: 'applied', position } });
+  await writer.saveReceipt({ id, digest, ...sender, outcome: { kind: 'applied', position } });
   return { id, outcome: 'applied', position, ...(values.length > 0 ? { values } : {}) };
 }
 
@@ -234,12 +276,6 @@ function unreadableProblems(schema: Schema, change: WireChange): Problem[] {
     column,
     message: `Table ${tableName} has no column ${column}.`,
   }));
-}
-
-/** An insert with the defaults of columns that its sender left out, or, being an older app, does not know. */
-function completed(schema: Schema, change: Change): Change {
-  if (change.kind !== 'insert') return change;
-  return { ...change, columns: withDefaults(schema.tables[change.table] as Table, change.columns) };
 }
 
 /** The transaction of this batch that must be settled first, if there is one. */
@@ -280,11 +316,7 @@ function reusedId(id: string): Problem {
   };
 }
 
-function lockOrder(changes: readonly Change[]): RowKey[] {
+function lockOrder(changes: readonly RowKey[]): RowKey[] {
   const keys = new Map(changes.map(({ table, id }) => [keyOf({ table, id }), { table, id }]));
   return [...keys.values()].sort((a, b) => (a.table === b.table ? (a.id < b.id ? -1 : 1) : a.table < b.table ? -1 : 1));
-}
-
-function keyOf({ table, id }: RowKey): string {
-  return JSON.stringify([table, id]);
 }

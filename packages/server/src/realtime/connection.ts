@@ -8,7 +8,7 @@ import {
 } from '@koinon/core';
 import type { WebSocket } from 'ws';
 import { notAuthenticated } from '../auth/authenticate.ts';
-import { cursorOf } from '../pull/pull.ts';
+import { type Access, cursorOf } from '../pull/pull.ts';
 import type { Store } from '../stores/store.ts';
 import type { Follower, Hub, Window } from './hub.ts';
 
@@ -25,8 +25,8 @@ const refusedCode = 4_000;
 export interface Admission {
   readonly store: Store;
   readonly hub: Hub;
-  /** Refuses a replica that may not be served; says until when it may, in milliseconds since 1970. @throws KoinonError. */
-  admit(request: JoinRequest): Promise<number | undefined>;
+  /** Refuses a replica that may not be served; says whose it is. @throws KoinonError. */
+  admit(request: JoinRequest): Promise<Access>;
   /** The problem document of an error. */
   problem(error: unknown): ProblemDocument;
 }
@@ -59,7 +59,8 @@ export function serveConnection(socket: WebSocket, { store, hub, admit, problem 
   };
   const join = async (text: string) => {
     const request = readJoinRequest(text);
-    const until = await admit(request);
+    const access = await admit(request);
+    const until = access.user?.expires;
     clearTimeout(expiry);
     // Longer than a timer can count is longer than any connection lasts.
     if (until !== undefined)
@@ -74,6 +75,9 @@ export function serveConnection(socket: WebSocket, { store, hub, admit, problem 
       joined: ({ json }: Window) => send(`{"tell":"joined","join":${request.join},${json}}`),
       window: ({ json }: Window) => send(`{"tell":"window",${json}}`),
       behind: () => say({ tell: 'behind' }),
+      access,
+      asked: request.only,
+      replica: request.replica,
       ...(request.tables && { tables: new Set(request.tables) }),
     };
     leave?.();

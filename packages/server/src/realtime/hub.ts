@@ -1,13 +1,20 @@
-import type { Cursor, Position } from '@koinon/core';
+import type { Cursor, Position, PulledRow } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
-import type { FeedEntry, Store, StoreReader } from '../stores/store.ts';
+import { nextPage, pulledRow } from '../feed/page.ts';
+import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
+import type { Asked, Consulted } from '../scope/evaluate.ts';
+import { ConditionIndex } from '../scope/index.ts';
+import { type View, viewOf } from '../scope/view.ts';
+import type { Changed, Store, StoreReader } from '../stores/store.ts';
 
-/** A stretch of the feed, made once for all who follow. */
+/** A stretch of the feed, as far as it concerns one follower. */
 export interface Window {
   readonly from: string;
   readonly cursor: string;
   readonly position: number;
-  readonly entries: readonly FeedEntry[];
+  readonly rows: readonly PulledRow[];
+  /** Those of the follower's own transactions whose effect is in it. */
+  readonly applied: readonly string[];
   /** Its members as the protocol's JSON has them, without the braces. */
   readonly json: string;
 }
@@ -18,8 +25,14 @@ export interface Follower {
   joined(window: Window): void;
   /** Takes the next one, which begins where the one before ended. */
   window(window: Window): void;
-  /** There is more than is sent this way, or the position is none of this feed's: it follows no longer. */
+  /** There is more than is sent this way, or it may have something else now than before: it follows no longer. */
   behind(): void;
+  /** For whom it follows. */
+  readonly access: Access;
+  /** What it asks for of that; all without it. */
+  readonly asked?: Asked | undefined;
+  /** The replica whose own transactions are named to it. */
+  readonly replica?: string | undefined;
   /** The tables it waits for; all without it. */
   readonly tables?: ReadonlySet<string> | undefined;
 }
@@ -30,47 +43,71 @@ const windowRows = 2_000;
 /** Milliseconds after which a feed without changes moves its followers on: positions must not grow old. */
 const renewEvery = 3_600_000;
 
-/** Where a follower stands that is not where the others are. */
+/** Where a follower stands that is yet to be brought to where the others are. */
 interface Apart {
-  readonly known: Position;
+  readonly cursor: Cursor;
   /** The cursor as it was given. */
   readonly token: string;
 }
 
+/** One who follows with others of the same scope. */
+interface Member {
+  readonly group: Group;
+  readonly consulted: readonly Consulted[];
+  /** The cursor it holds. Nothing that concerns it has come since. */
+  token: string;
+  /** Whether something has come since that it does not wait for, and has not been sent. */
+  isWaiting: boolean;
+}
+
+/** Those who may have the same rows and columns: what they are told is made once for all of them. */
+interface Group {
+  readonly view: View;
+  readonly followers: Set<Follower>;
+}
+
 /**
- * Reads the feed once per wake-up for everybody who follows it in this process. All who follow stand at one position; who
- * joins is brought there by a read of its own, in the same snapshot.
+ * Reads the feed once per wake-up for everybody who follows it in this process. A change costs what those cost whom it
+ * concerns: they are found by the values that their scopes filter by, and nobody else is looked at. Who joins is brought to
+ * where the others stand by a read of its own, in the same snapshot.
  */
 export class Hub {
   private readonly store: Store;
   private readonly told: (rows: number, followers: number) => void;
-  private readonly followers = new Set<Follower>();
+  private readonly members = new Map<Follower, Member>();
+  private readonly groups = new Map<string, Group>();
+  private readonly replicas = new Map<string, Set<Follower>>();
   /** Those who are yet to be brought to where the others are. */
   private readonly joining = new Map<Follower, Apart>();
-  /** Those who wait for tables that have not changed. */
-  private readonly waiting = new Map<Follower, Apart>();
+  private readonly concerned: ConditionIndex<Group>;
+  private readonly consulting: ConditionIndex<Follower>;
   private known: Position | undefined;
+  /** Where a long delta began, of which not all has been sent. */
+  private since: Position | undefined;
   private movedAt = 0;
   private running: Promise<void> | undefined;
   private isDue = false;
   private isClosed = false;
   private stopWatching: (() => void) | undefined;
 
-  /** @param told of each window: its rows, and how many follow. */
+  /** @param told of each window: its rows, and how many get it. */
   constructor(store: Store, told: (rows: number, followers: number) => void = () => undefined) {
     this.store = store;
     this.told = told;
+    const filterable = (table: string) => store.schema.tables[table]?.filterable ?? [];
+    this.concerned = new ConditionIndex(filterable);
+    this.consulting = new ConditionIndex(filterable);
   }
 
   /** How many follow. */
   get size(): number {
-    return this.followers.size + this.joining.size + this.waiting.size;
+    return this.members.size + this.joining.size;
   }
 
   /** Follows from a cursor on, until the returned function is called. */
   follow(follower: Follower, cursor: Cursor, token: string): () => void {
     this.forget(follower);
-    this.joining.set(follower, { known: cursor.known, token });
+    this.joining.set(follower, { cursor, token });
     this.stopWatching ??= this.store.watch(() => this.wake());
     this.wake();
     return () => this.leave(follower);
@@ -108,19 +145,54 @@ export class Hub {
     this.stopWatching?.();
     this.stopWatching = undefined;
     this.known = undefined;
+    this.since = undefined;
   }
 
   private forget(follower: Follower): void {
-    this.followers.delete(follower);
     this.joining.delete(follower);
-    this.waiting.delete(follower);
+    const member = this.members.get(follower);
+    if (member === undefined) return;
+    this.members.delete(follower);
+    for (const { table, where } of member.consulted) this.consulting.remove(table, where, follower);
+    if (follower.replica !== undefined) {
+      const same = this.replicas.get(follower.replica);
+      same?.delete(follower);
+      if (same?.size === 0) this.replicas.delete(follower.replica);
+    }
+    const { group } = member;
+    group.followers.delete(follower);
+    if (group.followers.size > 0) return;
+    this.groups.delete(group.view.digest);
+    this.eachTable((table) => this.concerned.remove(table, group.view.where(table), group));
+  }
+
+  private enter(follower: Follower, view: View, consulted: readonly Consulted[], token: string): void {
+    let group = this.groups.get(view.digest);
+    if (group === undefined) {
+      const made = { view, followers: new Set<Follower>() };
+      group = made;
+      this.groups.set(view.digest, made);
+      this.eachTable((table) => this.concerned.add(table, view.where(table), made));
+    }
+    group.followers.add(follower);
+    this.members.set(follower, { group, consulted, token, isWaiting: false });
+    for (const { table, where } of consulted) this.consulting.add(table, where, follower);
+    if (follower.replica === undefined) return;
+    const same = this.replicas.get(follower.replica) ?? new Set();
+    this.replicas.set(follower.replica, same.add(follower));
+  }
+
+  private eachTable(work: (table: string) => void): void {
+    for (const table of Object.keys(this.store.schema.tables)) work(table);
+  }
+
+  private dismiss(follower: Follower): void {
+    this.leave(follower);
+    follower.behind();
   }
 
   private dismissAll(): void {
-    for (const follower of [...this.followers, ...this.joining.keys(), ...this.waiting.keys()]) {
-      this.leave(follower);
-      follower.behind();
-    }
+    for (const follower of [...this.members.keys(), ...this.joining.keys()]) this.dismiss(follower);
   }
 
   /** Reads the feed up to its end, window by window, each in a snapshot of its own. */
@@ -135,72 +207,146 @@ export class Hub {
   private async readWindow(reader: StoreReader, tell: (() => void)[]): Promise<boolean> {
     this.known ??= await reader.position();
     const from = this.known;
-    const page = await reader.changesSince(from, windowRows);
+    const page = await reader.changesSince(from, windowRows, this.since);
     const isOld = Date.now() - this.movedAt > renewEvery;
-    if (page.entries.length > 0 || isOld) {
+    if (page.changes.length > 0 || isOld) {
+      const applied = new Map<string, string[]>();
+      for (const { id, replica } of await reader.receiptsBetween(from, page.to))
+        if (replica !== null) applied.set(replica, [...(applied.get(replica) ?? []), id]);
+      this.since = page.more ? (this.since ?? from) : undefined;
       this.known = page.to;
       this.movedAt = Date.now();
-      const token = this.sealed(from);
-      const window = await this.made(reader, { known: from, token }, page.to, page.to, page.entries);
-      tell.push(() => this.told(page.entries.length, this.followers.size));
-      for (const follower of [...this.followers]) {
-        if (isOld || isConcerned(follower, page.entries)) tell.push(() => follower.window(window));
-        else {
-          // What it does not wait for comes along with what it does.
-          this.followers.delete(follower);
-          this.waiting.set(follower, { known: from, token });
-        }
-      }
-      for (const [follower, apart] of this.waiting)
-        if (isOld || isConcerned(follower, page.entries)) {
-          this.waiting.delete(follower);
-          this.joining.set(follower, apart);
-        }
+      this.spread(page.changes, applied, isOld, tell);
     }
     if (page.more) return true;
     for (const [follower, apart] of [...this.joining]) await this.bringUp(reader, follower, apart, tell);
     return false;
   }
 
+  /** Has everybody told whom these changes concern. */
+  private spread(
+    changes: readonly Changed[],
+    applied: ReadonlyMap<string, readonly string[]>,
+    isOld: boolean,
+    tell: (() => void)[],
+  ): void {
+    const rows = new Map<Group, PulledRow[]>();
+    const unsettled = new Set<Follower>();
+    for (const change of changes) {
+      const { table, id, row, image, past } = change;
+      const last = row ?? image;
+      const states = last === undefined ? past : [last, ...past];
+      for (const follower of this.consulting.find(table, id, states)) unsettled.add(follower);
+      for (const group of this.concerned.find(table, id, states)) {
+        const pulled = pulledRow(this.store, change, group.view);
+        const known = rows.get(group);
+        if (known) known.push(...pulled);
+        else if (pulled.length > 0) rows.set(group, pulled);
+      }
+    }
+    // What they may have is another thing now, perhaps: before they are told anything else, they pull.
+    for (const follower of unsettled) {
+      this.forget(follower);
+      tell.push(() => this.dismiss(follower));
+    }
+    let count = 0;
+    for (const group of isOld ? this.groups.values() : rows.keys()) {
+      const some = rows.get(group) ?? [];
+      const shared = this.shared(group.view, some);
+      for (const follower of group.followers) {
+        const own = (follower.replica === undefined ? undefined : applied.get(follower.replica)) ?? [];
+        if (this.pass(follower, some, own, shared, isOld, tell)) count++;
+      }
+    }
+    // Who has sent something that he does not get himself is told that it is done.
+    for (const [replica, own] of applied)
+      for (const follower of this.replicas.get(replica) ?? []) {
+        const { group } = this.members.get(follower) as Member;
+        if (isOld || rows.has(group)) continue;
+        if (this.pass(follower, [], own, this.shared(group.view, []), isOld, tell)) count++;
+      }
+    if (count > 0) tell.push(() => this.told(changes.length, count));
+  }
+
+  /** Has one follower told; false for one who does not wait for this. */
+  private pass(
+    follower: Follower,
+    rows: readonly PulledRow[],
+    applied: readonly string[],
+    shared: Shared,
+    isOld: boolean,
+    tell: (() => void)[],
+  ): boolean {
+    const member = this.members.get(follower) as Member;
+    const isAwaited = isOld || applied.length > 0 || isConcerned(follower, rows);
+    if (!isAwaited) {
+      // What it does not wait for comes along with what it does.
+      member.isWaiting = true;
+      return false;
+    }
+    if (member.isWaiting) {
+      this.forget(follower);
+      this.joining.set(follower, { cursor: cursorOf(this.store, member.token), token: member.token });
+      return false;
+    }
+    const from = member.token;
+    member.token = shared.cursor;
+    tell.push(() => this.members.get(follower) === member && follower.window(windowOf(from, shared, applied)));
+    return true;
+  }
+
   /** Brings one who joins to where the others are; in the snapshot in which they got there. */
   private async bringUp(reader: StoreReader, follower: Follower, apart: Apart, tell: (() => void)[]): Promise<void> {
-    const page =
-      (await reader.reach(apart.known)) === 'known' ? await reader.changesSince(apart.known, windowRows) : undefined;
+    const { access, asked } = follower;
+    const found = await this.lacking(reader, access, asked, apart).catch(() => undefined);
     // It may have gone, or joined anew, while this was read.
     if (this.joining.get(follower) !== apart) return;
     this.joining.delete(follower);
-    if (page === undefined || page.more) {
-      tell.push(() => {
-        this.leave(follower);
-        follower.behind();
-      });
+    if (found === undefined) {
+      tell.push(() => this.dismiss(follower));
       return;
     }
-    // What lies between the others' position and the present is nothing: both come to the same.
-    const window = await this.made(reader, apart, this.known as Position, page.to, page.entries);
-    this.followers.add(follower);
-    tell.push(() => follower.joined(window));
+    const { rows, view, consulted } = found;
+    const shared = this.shared(view, rows);
+    const { replica } = follower;
+    const between = await reader.receiptsBetween(apart.cursor.known, await reader.position());
+    const applied = between.filter((receipt) => receipt.replica === replica).map(({ id }) => id);
+    this.enter(follower, view, consulted, shared.cursor);
+    tell.push(() => follower.joined(windowOf(apart.token, shared, replica === undefined ? [] : applied)));
   }
 
-  private async made(
-    reader: StoreReader,
-    from: Apart,
-    to: Position,
-    present: Position,
-    entries: readonly FeedEntry[],
-  ): Promise<Window> {
-    const applied = await reader.receiptsBetween(from.known, present);
-    const window = { from: from.token, cursor: this.sealed(to), position: this.store.ordinal(to), entries };
-    const { entries: rows, ...rest } = window;
-    return { ...window, json: JSON.stringify({ ...rest, rows, applied, time: new Date().toISOString() }).slice(1, -1) };
+  /** What one who joins lacks; undefined where that is more than a window, or not for the scope that it had. */
+  private async lacking(reader: StoreReader, access: Access, asked: Asked | undefined, { cursor, token }: Apart) {
+    await refuseUnknown(reader, cursor, token);
+    const { view, consulted } = await access.scopes.evaluate(access.user, reader, asked);
+    if (viewOf(cursor.scope).digest !== view.digest || cursor.resume !== undefined) return undefined;
+    const { rows, more } = await nextPage(this.store, reader, cursor, view, windowRows);
+    return more ? undefined : { rows, view, consulted };
   }
 
-  private sealed(known: Position): string {
+  /** What is the same for all of one scope who are told of some rows. Between the others' position and the present there is nothing. */
+  private shared({ isWhole, scope }: View, rows: readonly PulledRow[]): Shared {
     const { feed, schema, secret } = this.store;
-    return sealCursor({ feed, known, schemaVersion: schema.version }, secret);
+    const known = this.known as Position;
+    const { since } = this;
+    const cursor = sealCursor(
+      { feed, known, schemaVersion: schema.version, ...(since && { since }), ...(isWhole ? {} : { scope }) },
+      secret,
+    );
+    const position = this.store.ordinal(known);
+    const json = JSON.stringify({ cursor, position, rows, time: new Date().toISOString() }).slice(1, -1);
+    return { cursor, position, rows, json };
   }
 }
 
-function isConcerned({ tables }: Follower, entries: readonly FeedEntry[]): boolean {
-  return tables === undefined || entries.some(({ table }) => tables.has(table));
+/** A window, but for whose it is. */
+type Shared = Pick<Window, 'cursor' | 'position' | 'rows' | 'json'>;
+
+function windowOf(from: string, shared: Shared, applied: readonly string[]): Window {
+  const json = `"from":${JSON.stringify(from)},"applied":${JSON.stringify(applied)},${shared.json}`;
+  return { ...shared, from, applied, json };
+}
+
+function isConcerned({ tables }: Follower, rows: readonly PulledRow[]): boolean {
+  return tables === undefined || rows.some(({ table }) => tables.has(table));
 }

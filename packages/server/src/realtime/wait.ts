@@ -1,15 +1,28 @@
 import type { Cursor } from '@koinon/core';
+import type { Access } from '../pull/pull.ts';
+import type { Asked } from '../scope/evaluate.ts';
 import type { Follower, Hub, Window } from './hub.ts';
 
 /** Milliseconds an answer is held back at most: below what proxies allow. */
 const longest = 25_000;
+
+/** Who waits, and from where on. */
+export interface Waiting {
+  readonly cursor: Cursor;
+  readonly token: string;
+  readonly access: Access;
+  readonly asked?: Asked | undefined;
+  readonly replica?: string | undefined;
+}
+
+const isNews = ({ rows, applied }: Window) => rows.length > 0 || applied.length > 0;
 
 /**
  * Waits until there is something behind a cursor; false when the time is over.
  *
  * @param held takes the function that ends the waiting early.
  */
-export function waitForChange(hub: Hub, cursor: Cursor, token: string, held: Set<() => void>): Promise<boolean> {
+export function waitForChange(hub: Hub, { cursor, token, ...whose }: Waiting, held: Set<() => void>): Promise<boolean> {
   return new Promise((answer) => {
     const end = (moved: boolean) => {
       clearTimeout(timer);
@@ -21,9 +34,10 @@ export function waitForChange(hub: Hub, cursor: Cursor, token: string, held: Set
     const timer = setTimeout(release, longest);
     held.add(release);
     const follower: Follower = {
-      joined: ({ entries }: Window) => entries.length > 0 && end(true),
-      window: ({ entries }: Window) => entries.length > 0 && end(true),
+      joined: (window: Window) => isNews(window) && end(true),
+      window: (window: Window) => isNews(window) && end(true),
       behind: () => end(true),
+      ...whose,
     };
     const leave = hub.follow(follower, cursor, token);
   });

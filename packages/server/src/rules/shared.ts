@@ -1,15 +1,27 @@
-import { type AnyRow, type Problem, rowProblems, type Schema, type Table } from '@koinon/core';
+import { type AnyRow, type Change, type Problem, rowProblems, type Schema, type Table } from '@koinon/core';
+import type { Guard } from '../scope/guard.ts';
 import { byTable, type RowKey, type StoreWriter } from '../stores/store.ts';
 
+/** Whose changes are looked at: what he may not see must not be told apart from what is not there. */
+export interface Whose {
+  readonly guard: Guard;
+  readonly changes: readonly Change[];
+}
+
 /** What only the written rows can answer for: row rules, and references in both directions. */
-export async function wholeProblems(schema: Schema, writer: StoreWriter, keys: readonly RowKey[]): Promise<Problem[]> {
+export async function wholeProblems(
+  schema: Schema,
+  writer: StoreWriter,
+  keys: readonly RowKey[],
+  whose?: Whose,
+): Promise<Problem[]> {
   const problems: Problem[] = [];
   for (const [name, written] of byTable(keys)) {
     const rows = await writer.rows(name, written);
     for (const row of rows.values()) problems.push(...rowProblems(name, schema.tables[name] as Table, row));
-    problems.push(...(await pointingNowhere(schema, writer, name, [...rows.values()])));
+    problems.push(...(await pointingNowhere(schema, writer, name, [...rows.values()], whose)));
     const gone = written.filter((id) => !rows.has(id));
-    if (gone.length > 0) problems.push(...(await stillReferenced(schema, writer, name, gone)));
+    if (gone.length > 0) problems.push(...(await stillReferenced(schema, writer, name, gone, whose)));
   }
   return problems;
 }
@@ -19,15 +31,19 @@ async function pointingNowhere(
   writer: StoreWriter,
   table: string,
   rows: readonly AnyRow[],
+  whose: Whose | undefined,
 ): Promise<Problem[]> {
   const problems: Problem[] = [];
+  const view = await whose?.guard.view();
   for (const [column, { target }] of (schema.tables[table] as Table).entries) {
     if (target === undefined) continue;
     const pointing = rows.flatMap((row) => (typeof row[column] === 'string' ? [{ id: row.id, to: row[column] }] : []));
     if (pointing.length === 0) continue;
     const there = await writer.rows(target, [...new Set(pointing.map(({ to }) => to))]);
     for (const { id, to } of pointing) {
-      if (there.has(to)) continue;
+      const found = there.get(to);
+      const isHidden = found && view?.has(target, to, found) === false && setsColumn(whose?.changes, table, id, column);
+      if (found && !isHidden) continue;
       const message = `${table}.${column} ${to}: there is no ${target} of that id on the server.`;
       problems.push({ code: 'no-such-reference', table, id, column, rule: `references ${target}`, message });
     }
@@ -40,15 +56,29 @@ async function stillReferenced(
   writer: StoreWriter,
   table: string,
   ids: readonly string[],
+  whose: Whose | undefined,
 ): Promise<Problem[]> {
   const problems: Problem[] = [];
+  const view = await whose?.guard.view();
   for (const [otherName, other] of Object.entries(schema.tables))
     for (const [column, { target }] of other.entries) {
       if (target !== table) continue;
       for (const [id, referrer] of await writer.referrers(otherName, column, ids)) {
-        const message = `${table} ${id} cannot be deleted: ${otherName} ${referrer} refers to it by ${column}.`;
-        problems.push({ code: 'row-referenced', table, id, rule: `referenced by ${otherName}.${column}`, message });
+        const row = view && (await writer.rows(otherName, [referrer])).get(referrer);
+        const isSeen = view === undefined || (row !== undefined && view.has(otherName, referrer, row));
+        const by = isSeen ? `${otherName} ${referrer} refers to it by ${column}` : 'something else refers to it';
+        const message = `${table} ${id} cannot be deleted: ${by}.`;
+        const rule = isSeen ? { rule: `referenced by ${otherName}.${column}` } : {};
+        problems.push({ code: 'row-referenced', table, id, ...rule, message });
       }
     }
   return problems;
+}
+
+/** Whether a transaction itself gives a row's column its value. */
+function setsColumn(changes: readonly Change[] | undefined, table: string, id: string, column: string): boolean {
+  return (changes ?? []).some(
+    (change) =>
+      change.table === table && change.id === id && change.kind !== 'delete' && Object.hasOwn(change.columns, column),
+  );
 }

@@ -16,7 +16,8 @@ import {
   type Writer,
   withDefaults,
 } from '@koinon/core';
-import { byTable, ConstraintError, type RowKey, type Store, type StoreWriter } from '../stores/store.ts';
+import type { Guard } from '../scope/guard.ts';
+import { ConstraintError, keyOf, type RowKey, rowsByKey, type Store, type StoreWriter } from '../stores/store.ts';
 import {
   type AnyTableRules,
   type RowWrite,
@@ -35,34 +36,44 @@ export interface RuledWrite {
 }
 
 /**
- * Writes a transaction's changes with the server's rules around them: first what `before` fills in, then the rows, then
- * `validate`, then `after`. A rule that throws, answers nonsense or takes too long refuses the transaction.
+ * Writes a transaction's changes with the server's rules around them: first whether its user may, then what `before` fills
+ * in, then the rows, then `validate`, then `after`. A rule that throws, answers nonsense or takes too long refuses the transaction.
  *
  * @param by who made the changes: a device, under the receipt that the writer carries, or the server's own service.
  */
 export async function writeByRules(
-  { schema, writer, rules }: Ruling,
+  { schema, writer, rules, guard }: Ruling,
   changes: readonly Change[],
   keys: readonly RowKey[],
   by: Writer,
 ): Promise<RuledWrite> {
   const apply = () => (by === 'server' ? writer.applyOwn(changes) : writer.apply(changes));
-  const ruled = keys.filter(({ table }) => rules.tables[table] !== undefined);
+  const scopes = guard?.scopes.scopes ?? {};
+  const ruled = keys.filter(({ table }) => rules.tables[table] !== undefined || scopes[table] !== undefined);
   if (ruled.length === 0) {
     await apply();
-    return { problems: await wholeProblems(schema, writer, keys), values: [] };
+    guard?.wrote(keys);
+    return { problems: await wholeProblems(schema, writer, keys, guard && { guard, changes }), values: [] };
   }
   const run = new Run(schema, writer, rules);
   const before = await rowsByKey(writer, ruled);
+  const intended = guard ? intendedRows(schema, changes, scopes, before) : new Map<string, AnyRow | null>();
+  const scoped = ruled.filter((key) => intended.has(keyOf(key)));
+  for (const [key, write] of netWrites(schema, scoped, before, intended))
+    await run.ask(scopes[key.table]?.write as AnyTableRules['validate'], 'not-permitted', key, write);
+  if (run.problems.length > 0) return { problems: run.problems, values: [] };
   const filled = await run.fill(changes, before);
   if (run.problems.length > 0) return { problems: run.problems, values: [] };
   await apply();
   const fills = [...filled.values()].filter(({ columns }) => Object.keys(columns).length > 0);
   await writer.applyOwn(fills.map((fill) => ({ kind: 'update', ...fill, operations: {} })));
-  run.problems.push(...(await wholeProblems(schema, writer, keys)));
+  guard?.wrote(keys);
+  run.problems.push(...((await guard?.misplaced(intended)) ?? []));
+  run.problems.push(...(await wholeProblems(schema, writer, keys, guard && { guard, changes })));
   const writes = netWrites(schema, ruled, before, await rowsByKey(writer, ruled));
-  for (const [key, write] of writes) await run.ask('validate', key, write);
-  if (run.problems.length === 0) for (const [key, write] of writes) await run.ask('after', key, write);
+  for (const [key, write] of writes) await run.ask(rules.tables[key.table]?.validate, 'rule-refused', key, write);
+  if (run.problems.length === 0)
+    for (const [key, write] of writes) await run.ask(rules.tables[key.table]?.after, undefined, key, write);
   const values = fills.map(({ table, id, columns }) => ({
     table,
     id,
@@ -122,13 +133,13 @@ export interface Ruling {
   readonly schema: Schema;
   readonly writer: StoreWriter;
   readonly rules: RuleSet;
+  /** What the user may see and write; without it everything. */
+  readonly guard?: Guard | undefined;
 }
 
 interface Filled extends RowKey {
   readonly columns: Record<string, unknown>;
 }
-
-const keyOf = ({ table, id }: RowKey) => JSON.stringify([table, id]);
 
 /** The rules of one transaction, one after the other. */
 class Run {
@@ -176,17 +187,22 @@ class Run {
     return filled;
   }
 
-  async ask(kind: 'validate' | 'after', key: RowKey, write: RowWrite<AnyRow>): Promise<void> {
-    const rule: AnyTableRules[typeof kind] = this.rules.tables[key.table]?.[kind];
+  /** Asks a rule about one row; what it complains of is refused under a code. Without a code it only does something. */
+  async ask(
+    rule: AnyTableRules['validate'],
+    code: 'rule-refused' | 'not-permitted' | undefined,
+    key: RowKey,
+    write: RowWrite<AnyRow>,
+  ): Promise<void> {
     if (rule === undefined) return;
     const answer = await this.call(rule, key, write);
-    if (kind === 'after' || answer === undefined || answer === null) return;
+    if (code === undefined || answer === undefined || answer === null) return;
     if (!Array.isArray(answer) || !answer.every(isComplaint)) {
-      this.failed(key, new Error(`validate returned ${JSON.stringify(answer) ?? String(answer)}`));
+      this.failed(key, new Error(`a rule returned ${JSON.stringify(answer) ?? String(answer)}`));
       return;
     }
     for (const { column, message } of answer as RowComplaint[])
-      this.problems.push({ code: 'rule-refused', ...key, message, ...(column === undefined ? {} : { column }) });
+      this.problems.push({ code, ...key, message, ...(column === undefined ? {} : { column }) });
   }
 
   /** Calls a rule within its time; what goes wrong in it is a problem of the transaction, not of the request. */
@@ -256,13 +272,6 @@ function isComplaint(given: unknown): boolean {
   return typeof message === 'string' && (column === undefined || typeof column === 'string');
 }
 
-async function rowsByKey(writer: StoreWriter, keys: readonly RowKey[]): Promise<Map<string, AnyRow>> {
-  const found = new Map<string, AnyRow>();
-  for (const [table, ids] of byTable(keys))
-    for (const [id, row] of await writer.rows(table, ids)) found.set(keyOf({ table, id }), row);
-  return found;
-}
-
 function writeOf(
   table: Table,
   { id }: Pick<Change, 'id'>,
@@ -274,12 +283,29 @@ function writeOf(
   return { kind, id, before, after, changed };
 }
 
+/** The rows of scoped tables as a transaction's own changes leave them, before any rule has filled in anything. */
+function intendedRows(
+  schema: Schema,
+  changes: readonly Change[],
+  scopes: Readonly<Record<string, unknown>>,
+  before: ReadonlyMap<string, AnyRow>,
+): Map<string, AnyRow | null> {
+  const rows = new Map<string, AnyRow | null>();
+  for (const change of changes) {
+    const key = keyOf(change);
+    if (scopes[change.table] === undefined) continue;
+    const row = rows.has(key) ? (rows.get(key) ?? null) : (before.get(key) ?? null);
+    rows.set(key, applyChange(tableOf(schema, change.table), row, change));
+  }
+  return rows;
+}
+
 /** What the transaction did to each row in all; rows that are as they were are left out. */
 function netWrites(
   schema: Schema,
   keys: readonly RowKey[],
   before: ReadonlyMap<string, AnyRow>,
-  after: ReadonlyMap<string, AnyRow>,
+  after: ReadonlyMap<string, AnyRow | null>,
 ): (readonly [RowKey, RowWrite<AnyRow>])[] {
   return keys.flatMap((key) => {
     const [was, is] = [before.get(keyOf(key)) ?? null, after.get(keyOf(key)) ?? null];

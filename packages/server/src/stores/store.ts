@@ -1,10 +1,24 @@
-import type { AnyRow, Change, JsonValue, Position, Problem, RowTimes, Schema, WireChange } from '@koinon/core';
+import type {
+  AnyRow,
+  Change,
+  Condition,
+  Position,
+  Problem,
+  PulledRow,
+  Schema,
+  WireChange,
+  WireColumns,
+} from '@koinon/core';
+import type { StampedTimes } from './times.ts';
 
 /** A row by its table and id. */
 export interface RowKey {
   readonly table: string;
   readonly id: string;
 }
+
+/** A row's key as one text. */
+export const keyOf = ({ table, id }: RowKey): string => JSON.stringify([table, id]);
 
 /** The ids of rows by their table. */
 export function byTable(rows: readonly RowKey[]): ReadonlyMap<string, readonly string[]> {
@@ -22,6 +36,9 @@ export interface Receipt {
   readonly id: string;
   /** SHA-256 over the transaction's canonical JSON (RFC 8785), base and own transactions aside. */
   readonly digest: string;
+  /** Who sent it, and from which replica; null where that is not known. */
+  readonly user: string | null;
+  readonly replica: string | null;
   readonly outcome:
     | { readonly kind: 'applied'; readonly position: number }
     | { readonly kind: 'rejected'; readonly problems: readonly Problem[] };
@@ -42,27 +59,43 @@ export interface Stamp {
   readonly row: Written;
   /** Columns changed since the insert. */
   readonly columns: ReadonlyMap<string, Written>;
+  /** What a deleted row held last, where that is kept. */
+  readonly image: AnyRow | undefined;
 }
 
-/** What became of one row since a position. */
-export type FeedEntry = RowKey &
-  RowTimes & { readonly position: number } & (
-    | { readonly kind: 'insert' | 'update'; readonly columns: Readonly<Record<string, JsonValue>> }
-    | { readonly kind: 'delete'; readonly columns?: Readonly<Record<string, JsonValue>> }
-  );
+/** What became of one row since a position, whoever may see it. */
+export interface Changed extends RowKey {
+  readonly position: number;
+  /** The row as JSON carries it, its id aside; null: it is gone. */
+  readonly row: WireColumns | null;
+  /** What a row that is gone held last, where that is kept. */
+  readonly image: WireColumns | undefined;
+  /** Whether it was inserted since then: whoever stands there has to get it whole. */
+  readonly isInserted: boolean;
+  /** Whether it was never there before: whoever stands there cannot have it. */
+  readonly isNew: boolean;
+  /** The columns that have changed since. */
+  readonly changed: readonly string[];
+  /** What its filterable columns held since then and hold no more. */
+  readonly past: readonly WireColumns[];
+  readonly times: StampedTimes;
+}
+
+/** A row as JSON carries it. */
+export type WholeRow = Extract<PulledRow, { readonly kind: 'insert' }>;
 
 /** A deleted row, while the feed keeps what it held last. */
 export interface Tombstone extends RowKey {
   readonly position: number;
   /** RFC 3339. */
   readonly deletedAt: string;
-  readonly columns: Readonly<Record<string, JsonValue>>;
+  readonly columns: WireColumns;
 }
 
 /** A stretch of the feed. */
 export interface FeedPage {
-  readonly entries: readonly FeedEntry[];
-  /** The position the entries lead to. */
+  readonly changes: readonly Changed[];
+  /** The position they lead to. */
   readonly to: Position;
   /** Whether the feed goes on behind it. */
   readonly more: boolean;
@@ -120,18 +153,28 @@ export interface StoreReader {
   replicas(): Promise<KnownReplica[]>;
   /** The end of the feed. */
   position(): Promise<Position>;
-  /** Rows by id, from behind `after`. */
-  rowsAfter(table: string, after: string | null, limit: number): Promise<FeedEntry[]>;
-  /** Net changes behind a position, in feed order, at least `limit` rows while there are that many. */
-  changesSince(position: Position, limit: number): Promise<FeedPage>;
-  /** How many rows there are, or have changed behind a position, by table. */
-  counts(since: Position | null): Promise<Readonly<Record<string, number>>>;
+  /** Rows by id, from behind `after`: those that fulfil a condition. */
+  rowsAfter(table: string, after: string | null, limit: number, where?: Condition): Promise<WholeRow[]>;
+  /**
+   * Net changes behind a position, in feed order, at least `limit` rows while there are that many.
+   *
+   * @param since an earlier position, where a reader began who reads in pages: what became of each row is told from there.
+   */
+  changesSince(position: Position, limit: number, since?: Position): Promise<FeedPage>;
+  /** How many rows of a table fulfil a condition. */
+  countRows(table: string, where?: Condition): Promise<number>;
+  /** How many rows have changed behind a position, by table. */
+  countChanges(since: Position): Promise<Readonly<Record<string, number>>>;
+  /** The rows of a table that fulfil a condition. */
+  rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
+  /** Whether the earlier values of these tables' filterable columns are remembered from a position on. */
+  remembersSince(position: Position, tables: readonly string[]): Promise<boolean>;
   /** Rows that were deleted, last deleted first: of one table and with this id where they are given, from behind a position. */
   tombstones(wanted: WantedTombstones): Promise<Tombstone[]>;
   /** The transactions that were applied behind one position and up to another, which is no later than this snapshot. */
-  receiptsBetween(from: Position, to: Position): Promise<string[]>;
-  /** Those of these transactions that have been applied. */
-  applied(ids: readonly string[]): Promise<string[]>;
+  receiptsBetween(from: Position, to: Position): Promise<{ readonly id: string; readonly replica: string | null }[]>;
+  /** Those of these transactions that have been applied: of one user where he is named. */
+  applied(ids: readonly string[], user?: string): Promise<string[]>;
 }
 
 /** Writes in one database transaction. */
@@ -152,6 +195,10 @@ export interface StoreWriter {
   query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]>;
   /** Writes the changes of a transaction into the app's tables; rows may swap unique values. @throws ConstraintError when a table refuses one. */
   apply(changes: readonly Change[]): Promise<void>;
+  /** The rows of a table that fulfil a condition. */
+  rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
+  /** Those of these transactions that this user has sent and that have been applied. */
+  applied(ids: readonly string[], user?: string): Promise<string[]>;
   /** Rows by id; those that are not there are left out. */
   rows(table: string, ids: readonly string[]): Promise<ReadonlyMap<string, AnyRow>>;
   /** For each of these rows that any row of the table refers to by this column, the id of one that does. */
@@ -195,6 +242,14 @@ export interface Store {
   /** Tells other processes on the same database that the feed has gone on. */
   announce(): void;
   close(): Promise<void>;
+}
+
+/** Rows by their keys, as a transaction sees them; those that are not there are left out. */
+export async function rowsByKey(writer: StoreWriter, keys: readonly RowKey[]): Promise<Map<string, AnyRow>> {
+  const found = new Map<string, AnyRow>();
+  for (const [table, ids] of byTable(keys))
+    for (const [id, row] of await writer.rows(table, ids)) found.set(keyOf({ table, id }), row);
+  return found;
 }
 
 /** Another program holds a lock on the rows, and has for longer than is waited for. */

@@ -7,14 +7,30 @@ import {
   type TrashResponse,
   tableOf,
 } from '@koinon/core';
+import type { Access } from '../pull/pull.ts';
 import type { RuleSet } from '../rules/rules.ts';
 import { writeChanges } from '../rules/write.ts';
-import type { Store } from '../stores/store.ts';
+import { Guard } from '../scope/guard.ts';
+import type { Store, Tombstone } from '../stores/store.ts';
 
 /** Deleted rows, last deleted first, as long as the feed keeps them. @throws KoinonError `unknown-table`. */
-export async function trash(store: Store, { table, id, before, limit = 100 }: TrashRequest): Promise<TrashResponse> {
+export async function trash(store: Store, request: TrashRequest, access: Access): Promise<TrashResponse> {
+  const { table, id, before, limit = 100 } = request;
   if (table !== undefined) tableOf(store.schema, table);
-  return { rows: await store.read((reader) => reader.tombstones({ table, id, before, limit })) };
+  return store.read(async (reader) => {
+    const { view } = await access.scopes.evaluate(access.user, reader);
+    const rows: Tombstone[] = [];
+    // What was somebody else's when it was deleted is passed over.
+    for (let from = before; rows.length < limit; ) {
+      const found = await reader.tombstones({ table, id, before: from, limit });
+      for (const row of found)
+        if (view.has(row.table, row.id, row.columns))
+          rows.push({ ...row, columns: view.columns(row.table, row.columns) });
+      from = found.at(-1)?.position;
+      if (found.length < limit) break;
+    }
+    return { rows: rows.slice(0, limit) };
+  });
 }
 
 /**
@@ -22,13 +38,20 @@ export async function trash(store: Store, { table, id, before, limit = 100 }: Tr
  *
  * @throws KoinonError `no-such-row` where nothing of the row is kept, or with what the rules refuse.
  */
-export async function restore(store: Store, { table, id }: RestoreRequest, rules: RuleSet): Promise<void> {
+export async function restore(
+  store: Store,
+  { table, id }: RestoreRequest,
+  rules: RuleSet,
+  access: Access,
+): Promise<void> {
   const definition = tableOf(store.schema, table);
   await store.write(async (writer) => {
     const [found] = await store.read((reader) => reader.tombstones({ table, id, limit: 1 }));
-    if (found === undefined)
+    const { view } = await access.scopes.evaluate(access.user, writer);
+    if (found === undefined || !view.has(table, id, found.columns))
       throw new KoinonError('no-such-row', `Nothing is kept of a deleted ${table} ${shown(id)}.`, { table, id });
     const columns = columnsFromWire(definition, found.columns);
-    await writeChanges({ schema: store.schema, writer, rules }, [{ kind: 'insert', table, id, columns }]);
+    const guard = new Guard(store.schema, writer, access.scopes, access.user);
+    await writeChanges({ schema: store.schema, writer, rules, guard }, [{ kind: 'insert', table, id, columns }]);
   });
 }

@@ -1,5 +1,5 @@
 import { createHash } from 'node:crypto';
-import { type Column, KoinonError, quoteName, quoteText, type Schema } from '@koinon/core';
+import { type Column, indexedGroups, KoinonError, quoteName, quoteText, type Schema } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { columnRule, columnType, parameter, quotedColumn, type StandingColumn } from './columns.ts';
 import { type MappedTable, type Mapping, mappedTables } from './mapping.ts';
@@ -39,8 +39,10 @@ const koinonTables = [
   deleted boolean NOT NULL,
   columns jsonb NOT NULL,
   image jsonb,
+  past jsonb NOT NULL DEFAULT '{}',
   PRIMARY KEY (table_name, row_id)
 ) WITH (fillfactor = 60)`,
+  "ALTER TABLE koinon.stamp ADD COLUMN IF NOT EXISTS past jsonb NOT NULL DEFAULT '{}'",
   'CREATE INDEX IF NOT EXISTS stamp_by_position ON koinon.stamp (position)',
   'CREATE INDEX IF NOT EXISTS stamp_deleted ON koinon.stamp (position) WHERE deleted',
   `CREATE TABLE IF NOT EXISTS koinon.receipt (
@@ -49,9 +51,12 @@ const koinonTables = [
   outcome text NOT NULL,
   position bigint,
   received_at timestamp with time zone NOT NULL,
-  written xid8 NOT NULL DEFAULT pg_current_xact_id()
+  written xid8 NOT NULL DEFAULT pg_current_xact_id(),
+  user_id text,
+  replica text
 )`,
   'ALTER TABLE koinon.receipt ADD COLUMN IF NOT EXISTS written xid8 NOT NULL DEFAULT pg_current_xact_id()',
+  'ALTER TABLE koinon.receipt ADD COLUMN IF NOT EXISTS user_id text, ADD COLUMN IF NOT EXISTS replica text',
   'CREATE INDEX IF NOT EXISTS receipt_by_position ON koinon.receipt (written)',
   `CREATE TABLE IF NOT EXISTS koinon.part (
   id text NOT NULL,
@@ -74,6 +79,11 @@ const koinonTables = [
   `CREATE TABLE IF NOT EXISTS koinon.owner (
   replica text PRIMARY KEY,
   user_id text NOT NULL
+)`,
+  `CREATE TABLE IF NOT EXISTS koinon.filterable (
+  table_name text PRIMARY KEY,
+  columns jsonb NOT NULL,
+  position xid8 NOT NULL
 )`,
   `CREATE TABLE IF NOT EXISTS koinon.replica (
   id text PRIMARY KEY,
@@ -138,7 +148,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
 export const releaseSql = ['DROP SCHEMA IF EXISTS koinon CASCADE'];
 
 async function notedDigests(client: ClientBase): Promise<Map<string, string> | undefined> {
-  const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.owner') AS there");
+  const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.filterable') AS there");
   if (rows[0]?.there === null) return undefined;
   const meta = await client.query<{ name: string; value: string }>('SELECT name, value FROM koinon.meta');
   return new Map(meta.rows.map(({ name, value }) => [name, value]));
@@ -202,6 +212,7 @@ function appTable(mapped: MappedTable, standing: Standing | undefined): AppTable
         standingColumn(columnNames[column] as string, columnType(definition)),
       ]),
     ),
+    filterable: table.filterable,
     softDelete: softDelete === undefined ? undefined : standingColumn(softDelete, 'boolean'),
   };
 }
@@ -237,7 +248,7 @@ interface Index {
 function createIndexes({ sql, relation, namespace, table, columnNames }: MappedTable): Index[] {
   const groups = [
     ...table.unique.map((columns) => ({ columns, unique: 'UNIQUE ' })),
-    ...table.index.map((columns) => ({ columns, unique: '' })),
+    ...indexedGroups(table, 'constraints').map((columns) => ({ columns, unique: '' })),
   ];
   return groups.map(({ columns, unique }) => {
     const name = shortName(`${relation}_by_${columns.join('_')}`);
@@ -289,8 +300,20 @@ function track(
     ...(isAsNoted ? [] : functions),
     ...untracked.flatMap(({ sql }) => feedTriggers(table, sql)),
     ...(isAsNoted && untracked.length === 0 ? [] : [stampUnstamped(table)]),
+    ...rememberFilterable(table, noted),
     ...(isAsNoted ? [] : [note(`layout ${table.name}`, functions)]),
     ...(followed ? [] : [...leaves, note(`partitions ${table.name}`, leaves)]),
+  ];
+}
+
+/** Notes from when on the earlier values of filterable columns are remembered: from now, where one is new. */
+function rememberFilterable({ name, filterable }: AppTable, noted: ReadonlyMap<string, string> | undefined): string[] {
+  const known = new Set(JSON.parse(noted?.get(`filterable ${name}`) ?? '[]') as string[]);
+  if (filterable.every((column) => known.has(column))) return [];
+  const columns = quoteText(JSON.stringify(filterable));
+  return [
+    `INSERT INTO koinon.filterable VALUES (${quoteText(name)}, ${columns}, pg_current_xact_id()) ON CONFLICT (table_name) DO UPDATE SET columns = excluded.columns, position = excluded.position`,
+    `INSERT INTO koinon.meta VALUES (${quoteText(`filterable ${name}`)}, ${columns}) ON CONFLICT (name) DO UPDATE SET value = excluded.value`,
   ];
 }
 

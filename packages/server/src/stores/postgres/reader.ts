@@ -1,26 +1,31 @@
 import {
   type AnyRow,
   type Column,
+  type Condition,
   columnsToWire,
+  everything,
   frozenRow,
   type JsonValue,
   type Position,
   quoteText,
   type RowTimes,
+  type Table,
 } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import {
   byTable,
-  type FeedEntry,
+  type Changed,
   type FeedPage,
   type KnownReplica,
   type Reach,
   type StoreReader,
   type Tombstone,
   type WantedTombstones,
+  type WholeRow,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
+import { conditionSql } from './condition.ts';
 import type { AppTable } from './layout.ts';
 import { readPosition, Snapshot, writePosition } from './snapshot.ts';
 
@@ -38,11 +43,12 @@ export interface StampRow {
   row_receipt: string | null;
   deleted: boolean;
   columns: Record<string, ColumnStamp>;
+  past: Record<string, number>;
 }
 
 /** What is read of a stamp. */
 export const stampFields =
-  'table_name, row_id, position::text, born::text, row_position::text, row_edited_at, row_receipt, deleted, columns';
+  'table_name, row_id, position::text, born::text, row_position::text, row_edited_at, row_receipt, deleted, columns, past';
 
 interface StoredReplica {
   id: string;
@@ -95,13 +101,13 @@ export class PostgresReader implements StoreReader {
     }));
   }
 
-  async rowsAfter(table: string, after: string | null, limit: number): Promise<FeedEntry[]> {
-    const { id, sql, softDelete } = this.table(table);
+  async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
+    const { id, sql } = this.table(table);
+    const values: unknown[] = after === null ? [limit] : [limit, after];
     const behind = after === null ? 'true' : `r.${id.sql} > $2::${id.type}`;
-    const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
     const { rows } = await this.client.query<unknown[]>({
-      text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${behind} AND ${alive} ORDER BY r.${id.sql} LIMIT $1`,
-      values: after === null ? [limit] : [limit, after],
+      text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${behind} AND ${this.fulfils(table, where, values)} ORDER BY r.${id.sql} LIMIT $1`,
+      values,
       rowMode: 'array',
     });
     const position = ordinalOf(await this.snapshot());
@@ -120,8 +126,9 @@ export class PostgresReader implements StoreReader {
     }));
   }
 
-  async changesSince(position: Position, limit: number): Promise<FeedPage> {
+  async changesSince(position: Position, limit: number, from = position): Promise<FeedPage> {
     const { known, within } = readPosition(position) ?? { known: Snapshot.none };
+    const since = readPosition(from)?.known ?? Snapshot.none;
     const now = await this.snapshot();
     const values: unknown[] = [limit + 1, String(known.xmin), String(known)];
     if (within) values.push(String(within.position), within.table, within.id);
@@ -134,9 +141,9 @@ export class PostgresReader implements StoreReader {
       values,
     );
     const stamps = rows.slice(0, limit);
-    const entries = await this.entries(stamps, known);
+    const changes = await this.changes(stamps, known, since);
     const last = stamps.at(-1);
-    if (rows.length <= limit || last === undefined) return { entries, to: String(now), more: false };
+    if (rows.length <= limit || last === undefined) return { changes, to: String(now), more: false };
     const at = BigInt(last.position);
     const isCut = rows[limit]?.position === last.position;
     const to = isCut
@@ -145,18 +152,36 @@ export class PostgresReader implements StoreReader {
           within: { position: at, table: last.table_name, id: last.row_id },
         })
       : String(known.with(now, at));
-    return { entries, to, more: true };
+    return { changes, to, more: true };
   }
 
-  async counts(since: Position | null): Promise<Record<string, number>> {
+  async countRows(table: string, where = everything): Promise<number> {
+    const values: unknown[] = [];
+    const fulfils = this.fulfils(table, where, values);
+    const text = `SELECT count(*) AS n FROM ${this.table(table).sql} r WHERE ${fulfils}`;
+    return Number((await this.client.query<{ n: string }>(text, values)).rows[0]?.n);
+  }
+
+  async rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
+    const values: unknown[] = [];
+    const fulfils = this.fulfils(table, where, values);
+    const { id, sql } = this.table(table);
+    const text = `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${fulfils} ORDER BY r.${id.sql}`;
+    const { rows } = await this.client.query<unknown[]>({ text, values, rowMode: 'array' });
+    return rows.map((raw) => this.decode(table, raw));
+  }
+
+  async remembersSince(position: Position, tables: readonly string[]): Promise<boolean> {
+    const known = readPosition(position)?.known ?? Snapshot.none;
+    const { rows } = await this.client.query<{ position: string }>(
+      'SELECT position::text FROM koinon.filterable WHERE table_name = ANY($1)',
+      [tables],
+    );
+    return rows.every(({ position }) => known.sees(BigInt(position)));
+  }
+
+  async countChanges(since: Position): Promise<Record<string, number>> {
     const counts: Record<string, number> = {};
-    if (since === null) {
-      for (const { name, sql, softDelete } of this.tables.values()) {
-        const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
-        counts[name] = Number((await this.one<{ n: string }>(`SELECT count(*) AS n FROM ${sql} r WHERE ${alive}`)).n);
-      }
-      return counts;
-    }
     const { known } = readPosition(since) ?? { known: Snapshot.none };
     const { rows } = await this.client.query<{ name: string; n: string }>(
       `SELECT table_name AS name, count(*) AS n FROM koinon.stamp
@@ -167,21 +192,21 @@ export class PostgresReader implements StoreReader {
     return counts;
   }
 
-  async receiptsBetween(from: Position, to: Position): Promise<string[]> {
+  async receiptsBetween(from: Position, to: Position): Promise<{ id: string; replica: string | null }[]> {
     const [known, reached] = [from, to].map((position) => readPosition(position)?.known ?? Snapshot.none);
-    const { rows } = await this.client.query<{ id: string }>(
-      `SELECT id FROM koinon.receipt WHERE outcome = 'applied' AND written >= $1::xid8
+    const { rows } = await this.client.query<{ id: string; replica: string | null }>(
+      `SELECT id, replica FROM koinon.receipt WHERE outcome = 'applied' AND written >= $1::xid8
        AND NOT pg_visible_in_snapshot(written, $2::pg_snapshot) AND pg_visible_in_snapshot(written, $3::pg_snapshot)`,
       [String(known?.xmin), String(known), String(reached)],
     );
-    return rows.map(({ id }) => id);
+    return rows;
   }
 
-  async applied(ids: readonly string[]): Promise<string[]> {
+  async applied(ids: readonly string[], user?: string): Promise<string[]> {
     if (ids.length === 0) return [];
     const { rows } = await this.client.query<{ id: string }>(
-      "SELECT id FROM koinon.receipt WHERE id = ANY($1) AND outcome = 'applied'",
-      [ids],
+      "SELECT id FROM koinon.receipt WHERE id = ANY($1) AND outcome = 'applied' AND ($2::text IS NULL OR coalesce(user_id, $2) = $2)",
+      [ids, user ?? null],
     );
     return rows.map(({ id }) => id);
   }
@@ -227,7 +252,7 @@ export class PostgresReader implements StoreReader {
     return Snapshot.parse(now) as Snapshot;
   }
 
-  private async entries(stamps: readonly StampRow[], known: Snapshot): Promise<FeedEntry[]> {
+  private async changes(stamps: readonly StampRow[], known: Snapshot, since: Snapshot): Promise<Changed[]> {
     const wanted = byTable(
       stamps.flatMap(({ table_name: table, row_id: id, deleted }) =>
         !deleted && this.tables.has(table) ? [{ table, id }] : [],
@@ -237,12 +262,12 @@ export class PostgresReader implements StoreReader {
     for (const [table, ids] of wanted) found.set(table, await this.rowsOf(table, ids));
     const images = await this.images(stamps);
     return stamps.flatMap((stamp) =>
-      this.entry(stamp, (stamp.deleted ? images : found).get(stamp.table_name)?.get(stamp.row_id), known),
+      this.changed(stamp, (stamp.deleted ? images : found).get(stamp.table_name)?.get(stamp.row_id), known, since),
     );
   }
 
   /** What deleted rows held last, where that is kept. */
-  private async images(stamps: readonly StampRow[]): Promise<Map<string, Map<string, AnyRow>>> {
+  async images(stamps: readonly StampRow[]): Promise<Map<string, Map<string, AnyRow>>> {
     const wanted = byTable(
       stamps.flatMap(({ table_name: table, row_id: id, deleted }) =>
         deleted && this.tables.has(table) ? [{ table, id }] : [],
@@ -289,28 +314,38 @@ export class PostgresReader implements StoreReader {
     return new Map(rows.map((stamp) => [stamp.row_id, rowTimes(table, table.names, stampedTimes(stamp))]));
   }
 
-  private entry(stamp: StampRow, row: AnyRow | undefined, known: Snapshot): FeedEntry[] {
-    const { table_name: table, row_id: id } = stamp;
-    const position = Number(stamp.position);
-    if (!this.tables.has(table)) return [];
-    // Inserted and deleted again since: whoever stands there never had it.
-    if (stamp.deleted) {
-      const editedAt = new Date(Number(stamp.row_edited_at)).toISOString();
-      const held = row && { columns: this.wire(table, row) };
-      return known.sees(BigInt(stamp.born)) ? [{ kind: 'delete', table, id, position, editedAt, ...held }] : [];
-    }
-    if (row === undefined) return [];
-    const columns = this.wire(table, row);
-    const timesOf = (sent: readonly string[]) => rowTimes(this.table(table).table, sent, stampedTimes(stamp));
-    if (!known.sees(BigInt(stamp.row_position)))
-      return [{ kind: 'insert', table, id, position, columns, ...timesOf(Object.keys(columns)) }];
-    const changed: Record<string, JsonValue> = {};
-    for (const [name, value] of Object.entries(columns)) {
-      const written = stamp.columns[name];
-      if (written !== undefined && !known.sees(BigInt(written[0]))) changed[name] = value;
-    }
-    const names = Object.keys(changed);
-    return names.length === 0 ? [] : [{ kind: 'update', table, id, position, columns: changed, ...timesOf(names) }];
+  private changed(stamp: StampRow, row: AnyRow | undefined, known: Snapshot, since: Snapshot): Changed[] {
+    const { table_name: table, row_id: id, deleted } = stamp;
+    if (!this.tables.has(table) || (row === undefined && !deleted)) return [];
+    const columns = row && this.wire(table, row);
+    const definition = this.table(table).table;
+    const isSince = (position: string | number) => !since.sees(BigInt(position));
+    return [
+      {
+        table,
+        id,
+        position: Number(stamp.position),
+        row: deleted ? null : (columns ?? null),
+        image: deleted ? columns : undefined,
+        isInserted: isSince(stamp.row_position),
+        isNew: !known.sees(BigInt(stamp.born)),
+        changed: definition.names.filter((name) => {
+          const written = stamp.columns[name];
+          return written !== undefined && isSince(written[0]);
+        }),
+        past: Object.entries(stamp.past).flatMap(([values, left]) =>
+          isSince(left) ? [heldValues(definition, JSON.parse(values) as Record<string, JsonValue>)] : [],
+        ),
+        times: stampedTimes(stamp),
+      },
+    ];
+  }
+
+  /** The SQL of a condition, and of being there at all. */
+  private fulfils(name: string, where: Condition, values: unknown[]): string {
+    const table = this.table(name);
+    const alive = table.softDelete ? `${aliveSql(table.softDelete, 'r')} AND ` : '';
+    return `${alive}${conditionSql(table, where, values)}`;
   }
 
   private table(name: string): AppTable {
@@ -360,6 +395,19 @@ function imageSql(name: string, type: string): string {
     return `(CASE WHEN jsonb_typeof(${member}) = 'array' THEN ARRAY(SELECT jsonb_array_elements_text(${member})) END)::${type}`;
   if (/^jsonb?$/.test(type)) return `nullif(${member}, 'null')::${type}`;
   return `(r.image ->> ${quoteText(name)})::${type}`;
+}
+
+/** What filterable columns held, as JSON carries it: in the database they may be of other types. */
+function heldValues(table: Table, raw: Readonly<Record<string, JsonValue>>): Record<string, JsonValue> {
+  return Object.fromEntries(
+    Object.entries(raw).map(([name, value]) => {
+      const column = table.columns[name];
+      if (column === undefined || value === null) return [name, value];
+      const isText = column.type !== 'boolean' && column.type !== 'integer';
+      const text = column.type === 'date' ? String(value).slice(0, 10) : String(value);
+      return [name, isText ? text : column.type === 'boolean' ? Boolean(value) : Number(value)];
+    }),
+  );
 }
 
 function stampedTimes({ row_edited_at, columns }: StampRow): StampedTimes {

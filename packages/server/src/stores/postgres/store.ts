@@ -87,6 +87,8 @@ export async function restampPostgres(schema: Schema, url: string, mapping: Mapp
   await once(url, async (client) => {
     const { tables } = await planLayout(client, schema, mapping);
     for (const table of tables.values()) for (const statement of restampAll(table)) await client.query(statement);
+    // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
+    await client.query('UPDATE koinon.filterable SET position = pg_current_xact_id()');
   });
 }
 
@@ -242,7 +244,8 @@ async function identityOf(client: pg.PoolClient): Promise<{ feed: string; secret
 
 const renewStamps = [
   `UPDATE koinon.stamp SET position = pg_current_xact_id(), born = pg_current_xact_id(), row_position = pg_current_xact_id(),
-     row_receipt = NULL, columns = '{}'`,
+     row_receipt = NULL, columns = '{}', past = '{}'`,
+  'UPDATE koinon.filterable SET position = pg_current_xact_id()',
   'DELETE FROM koinon.noted_time',
   "UPDATE koinon.horizon SET position = '0', at = 0",
 ];

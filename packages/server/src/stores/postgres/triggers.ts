@@ -11,6 +11,8 @@ export interface TrackedTable {
   readonly id: StandingColumn;
   /** Its columns besides the id, by their names in the schema. */
   readonly columns: ReadonlyMap<string, StandingColumn>;
+  /** The columns whose earlier values are remembered, by their names in the schema. */
+  readonly filterable: readonly string[];
   /** The column that marks a row as deleted. */
   readonly softDelete: StandingColumn | undefined;
 }
@@ -25,7 +27,7 @@ const transition: Sources = { before: 'koinon_before', after: 'koinon_after' };
 const oneRow: Sources = { before: '(SELECT OLD.*)', after: '(SELECT NEW.*)' };
 
 const stampColumns =
-  'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, image';
+  'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, image, past';
 
 /**
  * The functions that write the stamps of one table. They look at whole statements (transition tables), which costs a bulk
@@ -53,6 +55,7 @@ DECLARE
   koinon_id text;
   koinon_mask bigint;
   koinon_columns jsonb;
+  koinon_past jsonb;
   koinon_count bigint;
 BEGIN
 ${body}
@@ -139,7 +142,7 @@ export const triggerNames = ['koinon_applied', 'koinon_delete', 'koinon_insert',
 /** Stamps for rows that have none, such as those that were there before the triggers. */
 export function stampUnstamped(table: TrackedTable): string {
   return `INSERT INTO koinon.stamp (${stampColumns})
-SELECT ${quoteText(table.name)}, r.${table.id.sql}::text, now.at, now.at, now.at, now.edited, NULL, false, '{}', NULL
+SELECT ${quoteText(table.name)}, r.${table.id.sql}::text, now.at, now.at, now.at, now.edited, NULL, false, '{}', NULL, '{}'
 FROM ${table.sql} r, (SELECT pg_current_xact_id() AS at, floor(extract(epoch FROM clock_timestamp()) * 1000)::bigint AS edited) now${whereAlive(table, 'r')}
 ON CONFLICT DO NOTHING`;
 }
@@ -157,7 +160,7 @@ WHERE table_name = ${name}`,
 
 function insertedSql(table: TrackedTable, { after }: Sources): string {
   return `${write}
-    SELECT ${quoteText(table.name)}, n.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, false, '{}', NULL
+    SELECT ${quoteText(table.name)}, n.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, false, '{}', NULL, '{}'
     FROM (SELECT DISTINCT n.${table.id.sql} AS id FROM ${after} n${whereAlive(table, 'n')}) n
   ${onConflict(table)};`;
 }
@@ -165,8 +168,8 @@ function insertedSql(table: TrackedTable, { after }: Sources): string {
 function deletedSql(table: TrackedTable, { before }: Sources): string {
   const { sql } = table.id;
   return `${write}
-    SELECT ${quoteText(table.name)}, o.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, true, '{}', o.image
-    FROM (SELECT DISTINCT ON (o.${sql}) o.${sql} AS id, ${imageOf(table, 'o')} AS image FROM ${before} o${whereAlive(table, 'o')} ORDER BY o.${sql}) o
+    SELECT ${quoteText(table.name)}, o.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, true, '{}', o.image, o.past
+    FROM (SELECT DISTINCT ON (o.${sql}) o.${sql} AS id, ${imageOf(table, 'o')} AS image, ${pastOf(table, 'o')} AS past FROM ${before} o${whereAlive(table, 'o')} ORDER BY o.${sql}) o
     WHERE ${isGone(table, 'o.id')}
   ${onConflict(table)};`;
 }
@@ -178,11 +181,12 @@ function updatedSql(table: TrackedTable, { before, after }: Sources): string {
     (differs) => `bool_or(${differs}) FILTER (WHERE o.${sql} IS NOT NULL AND n.${sql} IS NOT NULL)`,
   );
   return `${write}
-    SELECT ${quoteText(table.name)}, k.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, k.gone, CASE WHEN k.gone OR k.is_new THEN '{}' ELSE k.columns END, k.image
+    SELECT ${quoteText(table.name)}, k.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, k.gone, CASE WHEN k.gone OR k.is_new THEN '{}' ELSE k.columns END, k.image, coalesce(k.past, '{}')
     FROM (
       SELECT coalesce(n.${sql}, o.${sql}) AS id, bool_and(n.${sql} IS NULL) AS gone, bool_or(o.${sql} IS NULL) AS is_new,
         ${columns} AS columns,
-        (array_agg(${imageOf(table, 'o')}) FILTER (WHERE n.${sql} IS NULL))[1] AS image
+        (array_agg(${imageOf(table, 'o')}) FILTER (WHERE n.${sql} IS NULL))[1] AS image,
+        ${leftSql(table)} AS past
       FROM (SELECT * FROM ${before} o${whereAlive(table, 'o')}) o
         FULL JOIN (SELECT * FROM ${after} n${whereAlive(table, 'n')}) n ON o.${sql} = n.${sql}
       GROUP BY 1
@@ -226,16 +230,16 @@ function updatedUsuallySql(table: TrackedTable): string {
   const usual = `WITH u AS (SELECT ${mask} AS mask FROM (SELECT * FROM ${before} LIMIT 1) o JOIN ${after} n ON o.${sql} = n.${sql} LIMIT 1)
       SELECT u.mask, ${named('u.mask')} FROM u WHERE $1::xid8 IS NOT NULL`;
   // The offset keeps the comparison of the columns from being written, and done, in every place that names it.
-  const pairs = `SELECT n.${sql}::text AS id, ${mask} AS mask FROM ${before} o JOIN ${after} n ON o.${sql} = n.${sql}${whereAlive(table, 'o')}${alive(table, 'n')} OFFSET 0`;
-  const update = `UPDATE koinon.stamp s SET position = $1, columns = s.columns || CASE WHEN k.mask = $3 THEN $4 ELSE ${named('k.mask')} END
+  const pairs = `SELECT n.${sql}::text AS id, ${mask} AS mask${table.filterable.length === 0 ? '' : `, ${movedSql(table, '$1')} AS past`} FROM ${before} o JOIN ${after} n ON o.${sql} = n.${sql}${whereAlive(table, 'o')}${alive(table, 'n')} OFFSET 0`;
+  const update = `UPDATE koinon.stamp s SET position = $1, columns = s.columns || CASE WHEN k.mask = $3 THEN $4 ELSE ${named('k.mask')} END${table.filterable.length === 0 ? '' : ', past = s.past || k.past'}
       FROM (${pairs}) k WHERE s.table_name = ${quoteText(table.name)} AND s.row_id = k.id AND NOT s.deleted AND k.mask <> 0`;
-  const one = `SELECT n.${sql}::text, ${changedSql(table, (differs) => differs)} INTO koinon_id, koinon_columns
+  const one = `SELECT n.${sql}::text, ${changedSql(table, (differs) => differs)}, ${movedSql(table, 'koinon_at')} INTO koinon_id, koinon_columns, koinon_past
       FROM ${before} o, ${after} n WHERE o.${sql} = n.${sql}${alive(table, 'o')}${alive(table, 'n')}`;
   return `  SELECT count(*) INTO koinon_count FROM (SELECT FROM ${after} LIMIT ${many + 1}) n;
   IF koinon_count = 1 AND (SELECT count(*) FROM (SELECT FROM ${before} LIMIT 2) o) = 1 THEN
     ${one};
     IF koinon_columns = '{}' THEN RETURN NULL; END IF;
-    UPDATE koinon.stamp s SET position = koinon_at, columns = s.columns || koinon_columns
+    UPDATE koinon.stamp s SET position = koinon_at, columns = s.columns || koinon_columns, past = s.past || koinon_past
       WHERE s.table_name = ${quoteText(table.name)} AND s.row_id = koinon_id AND NOT s.deleted;
     IF FOUND THEN RETURN NULL; END IF;
   ELSIF koinon_count > ${many} THEN
@@ -249,7 +253,7 @@ function updatedUsuallySql(table: TrackedTable): string {
 
 function truncatedSql(table: TrackedTable): string {
   return `${write}
-    SELECT ${quoteText(table.name)}, o.${table.id.sql}::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, true, '{}', ${imageOf(table, 'o')}
+    SELECT ${quoteText(table.name)}, o.${table.id.sql}::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, true, '{}', ${imageOf(table, 'o')}, ${pastOf(table, 'o')}
     FROM ${table.sql} o${whereAlive(table, 'o')}
   ${onConflict(table)};`;
 }
@@ -271,7 +275,8 @@ function onConflict(table: TrackedTable): string {
     row_receipt = CASE WHEN ${whole} THEN excluded.row_receipt ELSE s.row_receipt END,
     deleted = CASE WHEN excluded.deleted THEN true WHEN s.deleted THEN ${gone} ELSE false END,
     columns = CASE WHEN ${whole} THEN '{}' ELSE s.columns || excluded.columns END,
-    image = CASE WHEN excluded.deleted THEN excluded.image WHEN s.deleted AND ${gone} THEN s.image END`;
+    image = CASE WHEN excluded.deleted THEN excluded.image WHEN s.deleted AND ${gone} THEN s.image END,
+    past = s.past || excluded.past`;
 }
 
 /** As a subquery for a value, which is looked up by the key: a join would be planned once for all sizes, and be wrong for most. */
@@ -289,6 +294,30 @@ function whereAlive({ softDelete }: TrackedTable, row: string): string {
 
 function imageOf({ columns }: TrackedTable, row: string): string {
   return `jsonb_build_object(${[...columns].map(([name, { sql }]) => `${quoteText(name)}, ${row}.${sql}`).join(', ')})`;
+}
+
+/** What the filterable columns of a row hold, as the name under which the position is noted at which they left it. */
+function heldSql({ filterable, columns }: TrackedTable, row: string): string {
+  const fields = filterable.map((name) => `${quoteText(name)}, ${row}.${(columns.get(name) as StandingColumn).sql}`);
+  return `jsonb_build_object(${fields.join(', ')})::text`;
+}
+
+function pastOf(table: TrackedTable, row: string, at = 'koinon_at'): string {
+  if (table.filterable.length === 0) return "'{}'::jsonb";
+  return `jsonb_build_object(${heldSql(table, row)}, ${at}::text::bigint)`;
+}
+
+/** The same where a pair of rows, `o` and `n`, differs in them. */
+function movedSql(table: TrackedTable, at: string): string {
+  if (table.filterable.length === 0) return "'{}'::jsonb";
+  return `CASE WHEN ${heldSql(table, 'o')} IS DISTINCT FROM ${heldSql(table, 'n')} THEN ${pastOf(table, 'o', at)} ELSE '{}' END`;
+}
+
+/** The same over all pairs of one id; `n` may be missing. */
+function leftSql(table: TrackedTable): string {
+  if (table.filterable.length === 0) return "'{}'::jsonb";
+  const { sql } = table.id;
+  return `jsonb_object_agg(${heldSql(table, 'o')}, koinon_at::text::bigint) FILTER (WHERE o.${sql} IS NOT NULL AND (n.${sql} IS NULL OR ${heldSql(table, 'o')} IS DISTINCT FROM ${heldSql(table, 'n')}))`;
 }
 
 function functionName({ name }: TrackedTable, kind: string): string {

@@ -3,6 +3,7 @@ import {
   applyOperation,
   type Change,
   type Column,
+  type Condition,
   type Position,
   type Problem,
   type Table,
@@ -30,6 +31,14 @@ import { readPosition, Snapshot } from './snapshot.ts';
 /** A row was inserted by somebody else between looking and writing: looking again shows it. */
 export class InsertedMeanwhileError extends Error {}
 
+interface StoredReceipt {
+  digest: string;
+  outcome: string;
+  position: string | null;
+  user_id: string | null;
+  replica: string | null;
+}
+
 type Insert = Extract<Change, { kind: 'insert' }>;
 
 /** Values in one statement at most; PostgreSQL numbers them with 16 bits. */
@@ -56,8 +65,8 @@ export class PostgresWriter implements StoreWriter {
   async receipt(id: string): Promise<Receipt | undefined> {
     // Two processes may be given the same transaction at once: the second waits here for the first one's receipt.
     await this.client.query('SELECT pg_advisory_xact_lock(hashtextextended($1, 0))', [id]);
-    const { rows } = await this.client.query<{ digest: string; outcome: string; position: string | null }>(
-      'SELECT digest, outcome, position FROM koinon.receipt WHERE id = $1',
+    const { rows } = await this.client.query<StoredReceipt>(
+      'SELECT digest, outcome, position, user_id, replica FROM koinon.receipt WHERE id = $1',
       [id],
     );
     const [found] = rows;
@@ -66,14 +75,21 @@ export class PostgresWriter implements StoreWriter {
       found.outcome === 'applied'
         ? { kind: 'applied', position: Number(found.position) }
         : { kind: 'rejected', problems: JSON.parse(found.outcome) as Problem[] };
-    return { id, digest: found.digest, outcome };
+    return { id, digest: found.digest, user: found.user_id, replica: found.replica, outcome };
   }
 
-  async saveReceipt({ id, digest, outcome }: Receipt): Promise<void> {
+  async saveReceipt({ id, digest, user, replica, outcome }: Receipt): Promise<void> {
     const applied = outcome.kind === 'applied';
     await this.client.query(
-      'INSERT INTO koinon.receipt (id, digest, outcome, position, received_at) VALUES ($1, $2, $3, $4, clock_timestamp())',
-      [id, digest, applied ? 'applied' : JSON.stringify(outcome.problems), applied ? outcome.position : null],
+      'INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica) VALUES ($1, $2, $3, $4, clock_timestamp(), $5, $6)',
+      [
+        id,
+        digest,
+        applied ? 'applied' : JSON.stringify(outcome.problems),
+        applied ? outcome.position : null,
+        user,
+        replica,
+      ],
     );
   }
 
@@ -182,6 +198,7 @@ export class PostgresWriter implements StoreWriter {
       [rows.map(({ table }) => table), rows.map(({ id }) => id)],
     );
     const stamps = new Map(found.map((stamp) => [JSON.stringify([stamp.table_name, stamp.row_id]), stamp]));
+    const images = await this.reader.images(found.filter(({ deleted }) => deleted));
     const written = (position: bigint, receipt: string | null): Written => ({ covered: known.sees(position), receipt });
     return rows.map(({ table, id }) => {
       const stamp = stamps.get(JSON.stringify([table, id]));
@@ -195,6 +212,7 @@ export class PostgresWriter implements StoreWriter {
             written(BigInt(position), receipt),
           ]),
         ),
+        image: images.get(table)?.get(id),
       };
     });
   }
@@ -263,6 +281,14 @@ export class PostgresWriter implements StoreWriter {
       });
     }
     await this.client.query('RELEASE SAVEPOINT at_once');
+  }
+
+  rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
+    return this.reader.rowsWhere(table, where);
+  }
+
+  applied(ids: readonly string[], user?: string): Promise<string[]> {
+    return this.reader.applied(ids, user);
   }
 
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {

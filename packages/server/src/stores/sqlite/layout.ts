@@ -47,11 +47,22 @@ export function prepareLayout(database: Prepared, schema: Schema): Identity {
 /** Makes what the database lacks, inside a transaction of the caller's. */
 export function makeLayout(database: Prepared, schema: Schema): void {
   const { connection } = database;
-  const isNew = database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_owner'") === undefined;
-  if (isNew) connection.exec(koinonTables);
+  if (database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_filterable'") === undefined) {
+    connection.exec(koinonTables);
+    for (const [table, column, definition] of laterColumns)
+      if (database.get('SELECT 1 FROM pragma_table_info(?) WHERE name = ?', table, column) === undefined)
+        connection.exec(`ALTER TABLE ${table} ADD COLUMN ${column} ${definition}`);
+  }
   for (const name of keptTables(schema)) makeTable(database, name, schema.tables[name] as Table);
-  for (const name of keptTables(schema)) track(database, trackedTable(database, name));
+  for (const name of keptTables(schema)) track(database, trackedTable(database, name, schema.tables[name] as Table));
 }
+
+/** Columns that Koinon's own tables have gained. */
+const laterColumns = [
+  ['koinon_stamp', 'past', "TEXT NOT NULL DEFAULT '{}'"],
+  ['koinon_receipt', 'user_id', 'TEXT'],
+  ['koinon_receipt', 'replica', 'TEXT'],
+] as const;
 
 /** Takes Koinon's tables and triggers out of a database. */
 export function release(database: Prepared): void {
@@ -65,7 +76,13 @@ export function release(database: Prepared): void {
 export function restamp(database: Prepared, schema: Schema): void {
   for (const name of keptTables(schema)) {
     database.connection.exec('UPDATE koinon_feed SET position = position + 1');
-    for (const sql of restampAll(trackedTable(database, name))) database.connection.exec(sql);
+    for (const sql of restampAll(trackedTable(database, name, schema.tables[name] as Table)))
+      database.connection.exec(sql);
+    // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
+    database.run(
+      'UPDATE koinon_filterable SET position = (SELECT position FROM koinon_feed) WHERE table_name = ?',
+      name,
+    );
   }
 }
 
@@ -119,10 +136,23 @@ function track(database: Prepared, table: TrackedTable): void {
   for (const sql of wanted) database.connection.exec(sql);
   database.connection.exec('UPDATE koinon_feed SET position = position + 1');
   database.connection.exec(stampUnstamped(table));
+  rememberFilterable(database, table);
+}
+
+/** Notes from when on the earlier values of filterable columns are remembered: from now, where one is new. */
+function rememberFilterable(database: Prepared, { name, filterable }: TrackedTable): void {
+  const noted = database.get<{ columns: string }>('SELECT columns FROM koinon_filterable WHERE table_name = ?', name);
+  const known = new Set(noted === undefined ? [] : (JSON.parse(noted.columns) as string[]));
+  if (filterable.every((column) => known.has(column))) return;
+  database.run(
+    'INSERT INTO koinon_filterable SELECT ?, ?, position FROM koinon_feed WHERE true ON CONFLICT DO UPDATE SET columns = excluded.columns, position = excluded.position',
+    name,
+    JSON.stringify(filterable),
+  );
 }
 
 /** Reads from the database what a table really is: another program may have given it more columns or unique indexes. */
-function trackedTable(database: Prepared, name: string): TrackedTable {
+function trackedTable(database: Prepared, name: string, { filterable }: Table): TrackedTable {
   const columns = database
     .all<{ name: string }>('SELECT name FROM pragma_table_info(?)', name)
     .map((column) => column.name);
@@ -137,6 +167,7 @@ function trackedTable(database: Prepared, name: string): TrackedTable {
     name,
     columns: columns.filter((column) => column !== 'id'),
     unique: unique.filter((group) => !(group.length === 1 && group[0] === 'id')),
+    filterable,
   };
 }
 

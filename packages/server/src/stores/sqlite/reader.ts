@@ -1,6 +1,10 @@
 import {
   type AnyRow,
+  type Condition,
+  columnsFromWire,
   columnsToWire,
+  conditionSql,
+  everything,
   type JsonValue,
   type Position,
   quoteName,
@@ -9,9 +13,19 @@ import {
   type Schema,
   type SqlValue,
   type Table,
+  wholeRow,
   withOwnTimes,
 } from '@koinon/core';
-import type { FeedEntry, FeedPage, KnownReplica, Reach, StoreReader, Tombstone, WantedTombstones } from '../store.ts';
+import type {
+  Changed,
+  FeedPage,
+  KnownReplica,
+  Reach,
+  StoreReader,
+  Tombstone,
+  WantedTombstones,
+  WholeRow,
+} from '../store.ts';
 import { newestColumns, rowTimes } from '../times.ts';
 import type { Prepared } from './driver.ts';
 
@@ -30,6 +44,7 @@ export interface StampRow {
   deleted: 0 | 1;
   columns: string;
   image: string | null;
+  past: string;
 }
 
 interface StoredReplica {
@@ -105,10 +120,12 @@ export class SqliteReader implements StoreReader {
     }));
   }
 
-  async rowsAfter(table: string, after: string | null, limit: number): Promise<FeedEntry[]> {
+  async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
+    const { text, values } = this.condition(table, where);
     const rows = this.database.all<AnyRow>(
-      `SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE id ${after === null ? '>=' : '>'} ? ORDER BY id LIMIT ?`,
+      `SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE id ${after === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`,
       after ?? '',
+      ...values,
       limit,
     );
     const position = this.end();
@@ -125,32 +142,53 @@ export class SqliteReader implements StoreReader {
     }));
   }
 
-  async changesSince(position: Position, limit: number): Promise<FeedPage> {
-    const since = readPosition(position).at;
+  async changesSince(position: Position, limit: number, from = position): Promise<FeedPage> {
+    const known = readPosition(position).at;
+    const since = readPosition(from).at;
     // A replaced row and its replacement share a position: a page ends behind all rows of its last one.
     const last = this.database.get<{ position: number }>(
       'SELECT position FROM koinon_stamp WHERE position > ? ORDER BY position LIMIT 1 OFFSET ?',
-      since,
+      known,
       limit - 1,
     );
     const end = this.end();
     const to = last?.position ?? end;
     const stamps = this.database.all<StampRow>(
       'SELECT * FROM koinon_stamp WHERE position > ? AND position <= ? ORDER BY position',
-      since,
+      known,
       to,
     );
-    return { entries: stamps.flatMap((stamp) => this.entry(stamp, since)), to: this.positionAt(to), more: to < end };
+    const changes = stamps.flatMap((stamp) => this.changed(stamp, known, since));
+    return { changes, to: this.positionAt(to), more: to < end };
   }
 
-  async counts(since: Position | null): Promise<Record<string, number>> {
-    if (since === null)
-      return Object.fromEntries(
-        Object.keys(this.schema.tables).map((table) => [
-          table,
-          this.database.get<{ n: number }>(`SELECT count(*) AS n FROM ${quoteName(table)}`)?.n ?? 0,
-        ]),
+  async countRows(table: string, where = everything): Promise<number> {
+    const { text, values } = this.condition(table, where);
+    const sql = `SELECT count(*) AS n FROM ${quoteName(table)} WHERE ${text}`;
+    return (this.database.get(sql, ...values) as { n: number }).n;
+  }
+
+  async rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
+    const { text, values } = this.condition(table, where);
+    const rows = this.database.all(
+      `SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE ${text} ORDER BY id`,
+      ...values,
+    );
+    return rows.map((raw) => this.decode(table, raw));
+  }
+
+  async remembersSince(position: Position, tables: readonly string[]): Promise<boolean> {
+    const { at } = readPosition(position);
+    return tables.every((table) => {
+      const noted = this.database.get<{ position: number }>(
+        'SELECT position FROM koinon_filterable WHERE table_name = ?',
+        table,
       );
+      return noted === undefined || noted.position <= at;
+    });
+  }
+
+  async countChanges(since: Position): Promise<Record<string, number>> {
     const rows = this.database.all<{ name: string; n: number }>(
       // The plus keeps SQLite from going through all stamps in the order of their tables.
       'SELECT table_name AS name, count(*) AS n FROM koinon_stamp WHERE position > ? GROUP BY +table_name',
@@ -159,19 +197,18 @@ export class SqliteReader implements StoreReader {
     return Object.fromEntries(rows.map(({ name, n }) => [name, n]));
   }
 
-  async receiptsBetween(from: Position, to: Position): Promise<string[]> {
-    const rows = this.database.all<{ id: string }>(
-      'SELECT id FROM koinon_receipt WHERE position > ? AND position <= ?',
+  async receiptsBetween(from: Position, to: Position): Promise<{ id: string; replica: string | null }[]> {
+    return this.database.all<{ id: string; replica: string | null }>(
+      'SELECT id, replica FROM koinon_receipt WHERE position > ? AND position <= ?',
       readPosition(from).at,
       readPosition(to).at,
     );
-    return rows.map(({ id }) => id);
   }
 
-  async applied(ids: readonly string[]): Promise<string[]> {
-    return ids.filter(
-      (id) => this.database.get("SELECT 1 FROM koinon_receipt WHERE id = ? AND outcome = 'applied'", id) !== undefined,
-    );
+  async applied(ids: readonly string[], user?: string): Promise<string[]> {
+    const sql =
+      "SELECT 1 FROM koinon_receipt WHERE id = ?1 AND outcome = 'applied' AND (?2 IS NULL OR coalesce(user_id, ?2) = ?2)";
+    return ids.filter((id) => this.database.get(sql, id, user ?? null) !== undefined);
   }
 
   row(table: string, id: string): AnyRow | null {
@@ -184,28 +221,45 @@ export class SqliteReader implements StoreReader {
     return (this.database.get('SELECT position FROM koinon_feed') as { position: number }).position;
   }
 
-  private entry(stamp: StampRow, since: number): FeedEntry[] {
+  /** The end of a condition's SQL in this table. */
+  private condition(table: string, where: Condition): { readonly text: string; readonly values: readonly SqlValue[] } {
+    const values: SqlValue[] = [];
+    return { text: conditionSql(this.schema.tables[table] as Table, where, values), values };
+  }
+
+  private changed(stamp: StampRow, known: number, since: number): Changed[] {
     const { table_name: table, row_id: id, position } = stamp;
     if (!Object.hasOwn(this.schema.tables, table)) return [];
-    // Inserted and deleted again since: whoever stands at `since` never had it.
     const definition = this.schema.tables[table] as Table;
-    if (stamp.deleted) {
-      const editedAt = new Date(stamp.row_edited_at).toISOString();
-      const columns = this.imageOf(stamp);
-      return stamp.born > since ? [] : [{ kind: 'delete', table, id, position, editedAt, ...(columns && { columns }) }];
-    }
-    const row = this.row(table, id);
-    if (row === null) return [];
-    const columns = columnsToWire(definition, row);
+    const row = stamp.deleted ? null : this.row(table, id);
+    if (row === null && !stamp.deleted) return [];
     const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
-    const timesOf = (sent: readonly string[]) =>
-      rowTimes(definition, sent, { row: stamp.row_edited_at, column: (name) => written[name]?.[1] });
-    if (stamp.row_position > since)
-      return [{ kind: 'insert', table, id, position, columns, ...timesOf(definition.names) }];
-    const changed: Record<string, JsonValue> = {};
-    for (const [name, value] of Object.entries(columns)) if ((written[name]?.[0] ?? 0) > since) changed[name] = value;
-    const names = Object.keys(changed);
-    return names.length === 0 ? [] : [{ kind: 'update', table, id, position, columns: changed, ...timesOf(names) }];
+    return [
+      {
+        table,
+        id,
+        position,
+        row: row && columnsToWire(definition, row),
+        image: stamp.deleted ? this.imageOf(stamp) : undefined,
+        isInserted: stamp.row_position > since,
+        isNew: stamp.born > known,
+        changed: definition.names.filter((name) => (written[name]?.[0] ?? 0) > since),
+        past: this.pastOf(definition, stamp, since),
+        times: { row: stamp.row_edited_at, column: (name) => written[name]?.[1] },
+      },
+    ];
+  }
+
+  /** What the filterable columns of a row held after a position, and hold no more. */
+  private pastOf(table: Table, { past }: StampRow, since: number): Record<string, JsonValue>[] {
+    if (past === '{}') return [];
+    return Object.entries(JSON.parse(past) as Record<string, number>).flatMap(([values, left]) => {
+      if (left <= since) return [];
+      const held = JSON.parse(values) as Record<string, JsonValue>;
+      for (const [name, value] of Object.entries(held))
+        if (table.columns[name]?.type === 'boolean' && value !== null) held[name] = value === 1;
+      return [held];
+    });
   }
 
   async tombstones({ table, id, before, limit }: WantedTombstones): Promise<Tombstone[]> {
@@ -226,7 +280,7 @@ export class SqliteReader implements StoreReader {
   }
 
   /** What a deleted row held last, as JSON carries it. */
-  private imageOf({ table_name: table, row_id: id, image }: StampRow): Record<string, JsonValue> | undefined {
+  imageOf({ table_name: table, row_id: id, image }: StampRow): Record<string, JsonValue> | undefined {
     if (image === null) return undefined;
     const raw = JSON.parse(image) as Record<string, SqlValue>;
     // The trigger writes bytes as hexadecimal digits, and reals as text with all of theirs.
@@ -239,6 +293,13 @@ export class SqliteReader implements StoreReader {
       (this.schema.tables[table] as Table).names.map((name) => [name, raw[name] ?? null]),
     );
     return this.wire(table, { id, ...whole });
+  }
+
+  /** The same as a row. */
+  lastOf(stamp: StampRow): AnyRow | undefined {
+    const columns = this.imageOf(stamp);
+    const table = this.schema.tables[stamp.table_name] as Table;
+    return columns && wholeRow(table, stamp.row_id, columnsFromWire(table, columns));
   }
 
   /** The edit times of rows whose table has columns that are merged by them. */

@@ -5,6 +5,8 @@ export interface TrackedTable {
   readonly name: string;
   readonly columns: readonly string[];
   readonly unique: readonly (readonly string[])[];
+  /** The columns whose earlier values are remembered. */
+  readonly filterable: readonly string[];
 }
 
 /** The server's own tables in an SQLite database. */
@@ -37,6 +39,7 @@ CREATE TABLE IF NOT EXISTS koinon_stamp (
   deleted INTEGER NOT NULL,
   columns TEXT NOT NULL,
   image TEXT,
+  past TEXT NOT NULL DEFAULT '{}',
   PRIMARY KEY (table_name, row_id)
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS koinon_stamp_by_position ON koinon_stamp (position);
@@ -52,7 +55,9 @@ CREATE TABLE IF NOT EXISTS koinon_receipt (
   digest TEXT NOT NULL,
   outcome TEXT NOT NULL,
   position INTEGER,
-  received_at TEXT NOT NULL
+  received_at TEXT NOT NULL,
+  user_id TEXT,
+  replica TEXT
 ) WITHOUT ROWID;
 -- Parts of transactions too large for one request, until the last one is there.
 CREATE TABLE IF NOT EXISTS koinon_part (
@@ -84,6 +89,12 @@ CREATE TABLE IF NOT EXISTS koinon_horizon (
   at INTEGER NOT NULL
 );
 INSERT OR IGNORE INTO koinon_horizon VALUES (1, 0, 0);
+-- From which position on the earlier values of a table's filterable columns are remembered.
+CREATE TABLE IF NOT EXISTS koinon_filterable (
+  table_name TEXT PRIMARY KEY NOT NULL,
+  columns TEXT NOT NULL,
+  position INTEGER NOT NULL
+) WITHOUT ROWID;
 CREATE TABLE IF NOT EXISTS koinon_owner (
   replica TEXT PRIMARY KEY NOT NULL,
   user_id TEXT NOT NULL
@@ -106,7 +117,7 @@ const receipt = '(SELECT receipt FROM koinon_writer)';
 const editedAt = `coalesce((SELECT edited_at FROM koinon_writer), CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER))`;
 const step = 'UPDATE koinon_feed SET position = position + 1;';
 const stampColumns =
-  'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, image';
+  'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, image, past';
 
 /**
  * The triggers that keep the feed of one table. They use SQL's built-ins alone, so that any program can write the table,
@@ -116,7 +127,7 @@ const stampColumns =
  * triggers stamp those of them that are gone, or that were replaced in place.
  */
 export function feedTriggers(table: TrackedTable): string[] {
-  const { name, columns, unique } = table;
+  const { name, columns, unique, filterable } = table;
   const T = quoteName(name);
   const t = quoteText(name);
   const trigger = (when: string, event: string, body: string, condition?: string) =>
@@ -136,6 +147,15 @@ export function feedTriggers(table: TrackedTable): string[] {
       )
       .join(' UNION ALL ')}))`;
 
+  /** What the filterable columns of a row held, as the name under which the position is noted at which they left it. */
+  const left = (row: string) =>
+    filterable.length === 0
+      ? "'{}'"
+      : `json_object(json_object(${filterable.map((c) => `${quoteText(c)}, ${row}.${quoteName(c)}`).join(', ')}), ${position})`;
+  const leftByNote =
+    filterable.length === 0
+      ? "'{}'"
+      : `json_object(json_object(${filterable.map((c) => `${quoteText(c)}, json_extract(image, ${quoteText(`$."${c}"`)})`).join(', ')}), ${position})`;
   const clear = `DELETE FROM koinon_replaced WHERE table_name = ${t};`;
   /** Rows other than this one that stand in the way of NEW, by key or by a unique group. */
   const inTheWay = [
@@ -149,29 +169,37 @@ export function feedTriggers(table: TrackedTable): string[] {
   INSERT INTO koinon_stamp (${stampColumns})
   ${values}
   ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
-    row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 1, columns = '{}', image = excluded.image;`;
+    row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 1, columns = '{}', image = excluded.image, past = json_patch(past, excluded.past);`;
   const stampGone = tombstone(
-    `SELECT ${t}, row_id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', image FROM koinon_replaced
+    `SELECT ${t}, row_id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', image, ${leftByNote} FROM koinon_replaced
   WHERE table_name = ${t} AND row_id <> NEW.id AND NOT EXISTS (SELECT 1 FROM ${T} WHERE id = row_id)`,
   );
   const stampDeleted = tombstone(
-    `SELECT ${t}, OLD.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', ${imageOf('OLD')}
+    `SELECT ${t}, OLD.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', ${imageOf('OLD')}, ${left('OLD')}
   WHERE NOT EXISTS (SELECT 1 FROM ${T} WHERE id = OLD.id)`,
   );
   const stampInserted = (condition: string) => `
   INSERT INTO koinon_stamp (${stampColumns})
-  SELECT ${t}, NEW.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL
+  SELECT ${t}, NEW.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL, '{}'
   WHERE ${condition}
   ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
     row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 0, columns = '{}', image = NULL;`;
+  const moved = (test: (c: string) => string) =>
+    filterable.length === 0
+      ? ''
+      : `, past = CASE WHEN ${filterable.map(test).join(' OR ')} THEN json_patch(past, excluded.past) ELSE past END`;
+  const movedFromNote =
+    filterable.length === 0
+      ? ''
+      : `, past = CASE WHEN ${filterable.map(differsFromNote).join(' OR ')} THEN json_patch(past, (SELECT ${leftByNote} FROM koinon_replaced WHERE table_name = ${t} AND row_id = NEW.id)) ELSE past END`;
   const stampUpdated = `
   INSERT INTO koinon_stamp (${stampColumns})
-  SELECT ${t}, NEW.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL WHERE true
+  SELECT ${t}, NEW.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL, ${left('OLD')} WHERE true
   ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position,
-    columns = json_patch(columns, ${changed(differs)});`;
+    columns = json_patch(columns, ${changed(differs)})${moved(differs)};`;
   const noted = `EXISTS (SELECT 1 FROM koinon_replaced WHERE table_name = ${t} AND row_id = NEW.id)`;
   const stampReplaced = `
-  UPDATE koinon_stamp SET position = ${position}, columns = json_patch(columns, ${changed(differsFromNote)})
+  UPDATE koinon_stamp SET position = ${position}, columns = json_patch(columns, ${changed(differsFromNote)})${movedFromNote}
   WHERE table_name = ${t} AND row_id = NEW.id AND deleted = 0 AND ${noted} AND (${columns.map(differsFromNote).join(' OR ')});`;
   const isTombstone = `EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${t} AND row_id = NEW.id AND deleted = 1)`;
 
@@ -194,7 +222,7 @@ export function feedTriggers(table: TrackedTable): string[] {
 /** Stamps for rows that have none: those that were there before the triggers. */
 export function stampUnstamped({ name }: TrackedTable): string {
   return `INSERT INTO koinon_stamp (${stampColumns})
-  SELECT ${quoteText(name)}, id, ${position}, ${position}, ${position}, ${editedAt}, NULL, 0, '{}', NULL FROM ${quoteName(name)}
+  SELECT ${quoteText(name)}, id, ${position}, ${position}, ${position}, ${editedAt}, NULL, 0, '{}', NULL, '{}' FROM ${quoteName(name)}
   WHERE NOT EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${quoteText(name)} AND row_id = id)
   ON CONFLICT DO NOTHING`;
 }

@@ -3,6 +3,7 @@ import {
   applyOperation,
   type Change,
   type Column,
+  type Condition,
   type Position,
   type Problem,
   quoteName,
@@ -27,6 +28,14 @@ import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
 
+interface StoredReceipt {
+  digest: string;
+  outcome: string;
+  position: number | null;
+  user_id: string | null;
+  replica: string | null;
+}
+
 /** Writes of the one write connection; the caller holds a transaction open around them. */
 export class SqliteWriter implements StoreWriter {
   private readonly database: Prepared;
@@ -46,27 +55,26 @@ export class SqliteWriter implements StoreWriter {
   }
 
   async receipt(id: string): Promise<Receipt | undefined> {
-    const found = this.database.get<{ digest: string; outcome: string; position: number | null }>(
-      'SELECT * FROM koinon_receipt WHERE id = ?',
-      id,
-    );
+    const found = this.database.get<StoredReceipt>('SELECT * FROM koinon_receipt WHERE id = ?', id);
     if (found === undefined) return undefined;
     const outcome: Receipt['outcome'] =
       found.outcome === 'applied'
         ? { kind: 'applied', position: found.position as number }
         : { kind: 'rejected', problems: JSON.parse(found.outcome) as Problem[] };
-    return { id, digest: found.digest, outcome };
+    return { id, digest: found.digest, user: found.user_id, replica: found.replica, outcome };
   }
 
-  async saveReceipt({ id, digest, outcome }: Receipt): Promise<void> {
+  async saveReceipt({ id, digest, user, replica, outcome }: Receipt): Promise<void> {
     const applied = outcome.kind === 'applied';
     this.database.run(
-      'INSERT INTO koinon_receipt VALUES (?, ?, ?, ?, ?)',
+      'INSERT INTO koinon_receipt (id, digest, outcome, position, received_at, user_id, replica) VALUES (?, ?, ?, ?, ?, ?, ?)',
       id,
       digest,
       applied ? 'applied' : JSON.stringify(outcome.problems),
       applied ? outcome.position : null,
       new Date().toISOString(),
+      user,
+      replica,
     );
   }
 
@@ -179,6 +187,7 @@ export class SqliteWriter implements StoreWriter {
         deleted: found.deleted === 1,
         row: written(found.row_position, found.row_receipt),
         columns: new Map(columns.map(([name, [position, , receipt]]) => [name, written(position, receipt)])),
+        image: found.deleted === 1 ? this.reader.lastOf(found) : undefined,
       };
     });
   }
@@ -225,6 +234,14 @@ export class SqliteWriter implements StoreWriter {
       table: (name) => this.schema.tables[name] as Table,
       apply: async (change) => this.applyOne(change),
     });
+  }
+
+  rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
+    return this.reader.rowsWhere(table, where);
+  }
+
+  applied(ids: readonly string[], user?: string): Promise<string[]> {
+    return this.reader.applied(ids, user);
   }
 
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {

@@ -1,0 +1,73 @@
+import type { AnyRow, Problem } from '@koinon/core';
+import type { QueuedChange } from '../outbox/outbox.ts';
+import { removeChanges } from '../outbox/rewriting.ts';
+import { refuseHere } from '../outbox/sending.ts';
+import { forgetIds } from '../sync/journal.ts';
+import type { Applying } from './apply.ts';
+
+/** A row by its table and id. */
+export interface RowKey {
+  readonly table: string;
+  readonly id: string;
+}
+
+/**
+ * A row that is no longer one of this user's leaves the device. What the person typed into it and has not sent is kept: its
+ * transactions stand in the outbox as refused, to be copied from or dropped. Runs inside a transaction; {@link erase}
+ * follows at its end. Returns the row as it was shown.
+ */
+export function leave(overlay: Applying, table: string, id: string, queued: readonly QueuedChange[]): AnyRow | null {
+  const { rows, bases, outbox, conflicts, commit, host } = overlay;
+  const before = rows.get(table, id);
+  outbox.keepInserted(table, id);
+  const unconfirmed = queued.filter(({ state }) => state === 'pending' || state === 'rejected');
+  for (const { sequence } of unconfirmed.filter(({ change }) => change.kind === 'delete'))
+    removeChanges(outbox, sequence, table, id, host.newId());
+  for (const { sequence, transaction, editedAt } of unconfirmed.filter(({ change }) => change.kind !== 'delete'))
+    refuseHere(outbox, { sequence, id: transaction, editedAt }, scopeLeft(table, id));
+  rows.remove(table, id);
+  bases.drop(table, id);
+  conflicts.set(table, id, []);
+  commit.leave(table, id, before);
+  return before;
+}
+
+function scopeLeft(table: string, id: string): Problem {
+  const message = `${table} ${id} is no longer one of your rows; what you typed is kept here. Copy what you need, then take it back.`;
+  return { code: 'scope-left', table, id, message };
+}
+
+/** Erases what else the file holds of rows that have left: what was sent of them, what calls returned, what the journal names. */
+export function erase({ database }: Applying, left: readonly RowKey[]): void {
+  const run = (sql: string, { table, id }: RowKey) => database.statement(sql).run(table, id);
+  for (const key of left) {
+    run('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?', key);
+    run(
+      "UPDATE koinon_change SET columns = CASE kind WHEN 'delete' THEN NULL ELSE '{}' END, operations = NULL, before = NULL WHERE back = 1 AND table_name = ? AND row_id = ?",
+      key,
+    );
+    // The first change of a transaction names it: that goes to the next one.
+    run(
+      `UPDATE koinon_kept SET id = f.id, edited_at = f.edited_at FROM koinon_kept f
+       WHERE f.table_name = ? AND f.row_id = ? AND f.id IS NOT NULL AND koinon_kept.place = f.place + 1 AND koinon_kept.id IS NULL`,
+      key,
+    );
+    run('DELETE FROM koinon_kept WHERE table_name = ? AND row_id = ?', key);
+  }
+  const ids = new Set(left.map(({ id }) => id));
+  const calls = database.statement('SELECT place, outcome FROM koinon_call').all() as {
+    place: number;
+    outcome: string;
+  }[];
+  for (const { place, outcome } of calls)
+    if (names(JSON.parse(outcome), ids))
+      database.statement(`UPDATE koinon_call SET outcome = '{"value":null}' WHERE place = ?`).run(place);
+  forgetIds(database, ids);
+}
+
+/** Whether a value names one of these ids, however deep. */
+function names(value: unknown, ids: ReadonlySet<string>): boolean {
+  if (typeof value === 'string') return ids.has(value);
+  if (value === null || typeof value !== 'object') return false;
+  return Object.values(value).some((member) => names(member, ids));
+}

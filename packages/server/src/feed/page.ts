@@ -1,0 +1,162 @@
+import type { Cursor, Position, PulledRow, Scope, TableFilter } from '@koinon/core';
+import { minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
+import type { Changed, Store, StoreReader } from '../stores/store.ts';
+import { rowTimes } from '../stores/times.ts';
+
+/** A page of what a replica is to be told, and where it stands with it. */
+export interface Page {
+  /** By `key` as a first download, or what became of rows. */
+  readonly by: 'key' | 'change';
+  readonly rows: readonly PulledRow[];
+  readonly next: Cursor;
+  /** Whether there is more to come at once. */
+  readonly more: boolean;
+}
+
+/** Changes that are looked at for one page at most, where few of them are in the scope. */
+const mostLooked = 50_000;
+
+/** Where whoever has nothing begins. */
+export async function firstCursor(store: Store, reader: StoreReader, view: View): Promise<Cursor> {
+  const known = await reader.position();
+  const cursor = { feed: store.feed, known, schemaVersion: store.schema.version };
+  return { ...began(store, cursor, view), also: [view.scope] };
+}
+
+/**
+ * The next page from a cursor on, for a scope. Where it is not the scope that the cursor was given for, only the
+ * difference moves: first, by key, the rows that are new in it and those that are not in it any more; then what has
+ * changed behind the cursor, for as long as those rows may have changed meanwhile.
+ */
+export async function nextPage(
+  store: Store,
+  reader: StoreReader,
+  given: Cursor,
+  view: View,
+  limit: number,
+): Promise<Page> {
+  const cursor = viewOf(given.scope).digest === view.digest ? given : startOver(store, given, view);
+  return cursor.resume === undefined
+    ? changesPage(store, reader, cursor, view, limit)
+    : keysPage(store, reader, cursor, view, limit);
+}
+
+/** From here on rows come by key. What was begun for another scope may have brought rows of that one. */
+function startOver(store: Store, cursor: Cursor, view: View): Cursor {
+  const { resume, held = resume ? undefined : (cursor.scope ?? {}), also = [], scope = {}, ...rest } = cursor;
+  return { ...began(store, rest, view), ...(held && { held }), also: distinct([...also, scope, view.scope]) };
+}
+
+function began(store: Store, cursor: Cursor, { scope }: View): Cursor {
+  return { ...cursor, scope, resume: { table: Object.keys(store.schema.tables)[0] as string, after: null } };
+}
+
+function distinct(scopes: readonly Scope[]): Scope[] {
+  return [...new Map(scopes.map((scope) => [viewOf(scope).digest, scope])).values()];
+}
+
+async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view: View, limit: number): Promise<Page> {
+  const tables = Object.keys(store.schema.tables);
+  const start = cursor.resume as NonNullable<Cursor['resume']>;
+  const rows: PulledRow[] = [];
+  let { after } = start;
+  for (const table of tables.slice(Math.max(0, tables.indexOf(start.table)))) {
+    const left = limit - rows.length;
+    const found = await reader.rowsAfter(table, after, left, movedRows(cursor, view, table));
+    for (const row of found)
+      rows.push(
+        view.has(table, row.id, row.columns)
+          ? { ...row, columns: view.columns(table, row.columns) }
+          : { kind: 'leave', table, id: row.id, position: row.position },
+      );
+    if (found.length === left) {
+      const next = { ...cursor, resume: { table, after: found.at(-1)?.id ?? after } };
+      return { by: 'key', rows, next, more: true };
+    }
+    after = null;
+  }
+  const { resume: _, held: __, also, ...rest } = cursor;
+  // Where nothing at all has changed meanwhile, the rows are those of the cursor's own position.
+  const more = (await reader.position()) !== cursor.known;
+  return { by: 'key', rows, next: settled({ ...rest, ...(more && also && { also }) }, view), more };
+}
+
+/** A cursor without what says nothing. */
+function settled({ scope: _, ...cursor }: Cursor, { isWhole, scope }: View): Cursor {
+  return isWhole ? cursor : { ...cursor, scope };
+}
+
+/** The rows of a table that come by key: what is not surely there, and what may be there and is not of the scope any more. */
+export function movedRows({ held, also = [] }: Cursor, view: View, table: string) {
+  const wanted = view.where(table);
+  const isSame = held !== undefined && withoutOf(held, table) === withoutOf(view.scope, table);
+  const sure = isSame ? viewOf(held).where(table) : nothing;
+  const perhaps = union(also.map((scope) => viewOf(scope).where(table)));
+  return union([minus(wanted, sure), minus(perhaps, wanted)]);
+}
+
+const withoutOf = (scope: Scope, table: string) =>
+  (((Object.hasOwn(scope, table) ? scope[table] : undefined) ?? {}) as TableFilter).without?.join();
+
+async function changesPage(
+  store: Store,
+  reader: StoreReader,
+  cursor: Cursor,
+  view: View,
+  limit: number,
+): Promise<Page> {
+  const since = cursor.since ?? cursor.known;
+  const also = (cursor.also ?? []).map(viewOf);
+  const rows: PulledRow[] = [];
+  let known: Position = cursor.known;
+  let more = true;
+  for (let looked = 0; more && rows.length * 2 < limit && looked < mostLooked; ) {
+    const page = await reader.changesSince(known, limit, since);
+    for (const change of page.changes) rows.push(...pulledRow(store, change, view, also));
+    known = page.to;
+    more = page.more;
+    looked += page.changes.length;
+  }
+  const { since: _, also: __, ...rest } = cursor;
+  const next = more ? { ...cursor, known, since } : settled({ ...rest, known }, view);
+  return { by: 'change', rows, next, more };
+}
+
+/**
+ * What a replica is told of a changed row; nothing of one that it never had.
+ *
+ * @param also other scopes of which it may have rows.
+ */
+export function pulledRow(store: Store, change: Changed, view: View, also: readonly View[] = []): PulledRow[] {
+  const { table, id, position, row, past, image, isNew } = change;
+  const definition = store.schema.tables[table];
+  if (definition === undefined) return [];
+  const isHeldBefore = (values: Changed['past'][number]) => view.has(table, id, values);
+  if (row !== null && view.has(table, id, row)) {
+    const columns = view.columns(table, row);
+    if (change.isInserted || also.length > 0 || !past.every(isHeldBefore))
+      return [
+        { kind: 'insert', table, id, position, columns, ...rowTimes(definition, Object.keys(columns), change.times) },
+      ];
+    const names = change.changed.filter((name) => Object.hasOwn(columns, name));
+    if (names.length === 0) return [];
+    const changed = Object.fromEntries(names.map((name) => [name, columns[name] ?? null]));
+    return [{ kind: 'update', table, id, position, columns: changed, ...rowTimes(definition, names, change.times) }];
+  }
+  // Inserted and gone again since: whoever stands there cannot have it, unless it came to him by its key.
+  if (isNew && also.length === 0) return [];
+  const last = row ?? image;
+  const states = last === undefined ? past : [last, ...past];
+  const wasThere = view.isWhole || states.some((values) => [view, ...also].some((one) => one.has(table, id, values)));
+  if (!wasThere) return [];
+  if (row !== null || (last !== undefined && !view.has(table, id, last)))
+    return [{ kind: 'leave', table, id, position }];
+  const editedAt = new Date(change.times.row).toISOString();
+  return [{ kind: 'delete', table, id, position, editedAt, ...(image && { columns: view.columns(table, image) }) }];
+}
+
+/** What became of rows behind a position, whoever may see them: at least `limit` of them while there are that many. */
+export async function feedPage(store: Store, reader: StoreReader, position: Position, limit: number) {
+  const { changes, to, more } = await reader.changesSince(position, limit);
+  return { entries: changes.flatMap((change) => pulledRow(store, change, whole)), to, more };
+}

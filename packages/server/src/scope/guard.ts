@@ -1,0 +1,136 @@
+import {
+  type AnyRow,
+  type Change,
+  type Problem,
+  type Schema,
+  sameValue,
+  type Table,
+  tableOf,
+  withDefaults,
+} from '@koinon/core';
+import type { User } from '../auth/authenticate.ts';
+import { keyOf, type RowKey, rowsByKey, type Stamp, type StoreWriter } from '../stores/store.ts';
+import type { Evaluated, ScopeSet } from './evaluate.ts';
+import { type View, whole } from './view.ts';
+
+/** What one user may see and write, inside one database transaction. */
+export class Guard {
+  readonly scopes: ScopeSet;
+  readonly user: User | undefined;
+  private readonly schema: Schema;
+  private readonly writer: StoreWriter;
+  private evaluated: Evaluated | undefined;
+
+  constructor(schema: Schema, writer: StoreWriter, scopes: ScopeSet, user: User | undefined) {
+    this.schema = schema;
+    this.writer = writer;
+    this.scopes = scopes;
+    this.user = user;
+  }
+
+  /** What he may see as things stand. */
+  async view(): Promise<View> {
+    if (this.scopes.isOpen) return whole;
+    this.evaluated ??= await this.scopes.evaluate(this.user, this.writer);
+    return this.evaluated.view;
+  }
+
+  /** Rows of these tables have been written: what he may see may be another thing now. */
+  wrote(keys: readonly RowKey[]): void {
+    const consulted = new Set(this.evaluated?.consulted.map(({ table }) => table));
+    if (keys.some(({ table }) => consulted.has(table))) this.evaluated = undefined;
+  }
+
+  /**
+   * The stamps of rows as the user may know of them: of one that is not in his scope there is none, as if it had never been.
+   * Returns also which of those are there nevertheless.
+   */
+  async stamps(keys: readonly RowKey[], stamps: readonly (Stamp | undefined)[]) {
+    const view = await this.view();
+    const hidden = new Set<string>();
+    if (view.isWhole) return { stamps, hidden };
+    const rows = await rowsByKey(
+      this.writer,
+      keys.filter((_key, i) => stamps[i]?.deleted === false),
+    );
+    const seen = keys.map((key, i) => {
+      const stamp = stamps[i];
+      const { table, id } = key;
+      if (stamp === undefined) return undefined;
+      const row = stamp.deleted ? stamp.image : rows.get(keyOf(key));
+      // What a deleted row held may not be known any more: then nobody can say whose it was.
+      const isSeen = row === undefined ? view.scope[table]?.where === undefined : view.has(table, id, row);
+      if (isSeen) return stamp;
+      if (!stamp.deleted) hidden.add(keyOf(key));
+      return undefined;
+    });
+    return { stamps: seen, hidden };
+  }
+
+  /** An insert with the columns that its sender does not get: as the row last had them, where it was deleted, or by default. */
+  completed(change: Change, stamp: Stamp | undefined, view: View): Change {
+    if (change.kind !== 'insert') return change;
+    const table = tableOf(this.schema, change.table);
+    const without = view.without(change.table);
+    if (without === undefined) return { ...change, columns: withDefaults(table, change.columns) };
+    const given = Object.entries(change.columns).filter(
+      ([name, value]) => !(without?.has(name) && isUnset(table, name, value)),
+    );
+    const kept = Object.fromEntries([...(without ?? [])].map((name) => [name, stamp?.image?.[name] ?? undefined]));
+    return { ...change, columns: withDefaults(table, { ...kept, ...Object.fromEntries(given) }) };
+  }
+
+  /** What is wrong with changes before anything is written: ids that are taken, columns that are none of the user's. */
+  async problems(
+    changes: readonly Change[],
+    stamps: ReadonlyMap<string, Stamp | undefined>,
+    hidden: ReadonlySet<string>,
+  ) {
+    const view = await this.view();
+    const problems: Problem[] = [];
+    for (const change of changes) {
+      const { table, id } = change;
+      if (change.kind === 'insert' && hidden.has(keyOf(change)))
+        problems.push({ code: 'duplicate-id', table, id, column: 'id', message: `${table} ${id}: this id is taken.` });
+      if (change.kind === 'delete') continue;
+      const image = stamps.get(keyOf(change))?.image;
+      const names =
+        change.kind === 'update'
+          ? [...Object.keys(change.columns), ...Object.keys(change.operations)]
+          : Object.keys(change.columns);
+      for (const column of names) {
+        if (!view.without(table)?.has(column)) continue;
+        const value = change.columns[column];
+        const definition = tableOf(this.schema, table);
+        const isOwn =
+          change.kind === 'insert' && (isUnset(definition, column, value) || sameValue(value, image?.[column]));
+        if (!isOwn) problems.push(notPermitted({ table, id }, `${column} is not yours to write`, column));
+      }
+    }
+    return problems;
+  }
+
+  /** Of rows that no rule of the app's own has looked at: whether they are still where the user may read them. */
+  async misplaced(intended: ReadonlyMap<string, AnyRow | null>): Promise<Problem[]> {
+    const view = await this.view();
+    const problems: Problem[] = [];
+    for (const [key, row] of intended) {
+      const [table, id] = JSON.parse(key) as [string, string];
+      if (row === null || this.scopes.scopes[table]?.write !== undefined || view.has(table, id, row)) continue;
+      problems.push(notPermitted({ table, id }, 'it would be where you may not see it'));
+    }
+    return problems;
+  }
+}
+
+/** Whether a new row says nothing about a column: it holds what it holds if nothing is given. */
+function isUnset(table: Table, name: string, value: unknown): boolean {
+  const initial = table.columns[name]?.default;
+  return value === null || value === undefined || (typeof initial !== 'function' && sameValue(value, initial));
+}
+
+/** The refusal of what a user may not do. */
+export function notPermitted({ table, id }: RowKey, why: string, column?: string): Problem {
+  const message = `${table} ${id}: ${why}.`;
+  return { code: 'not-permitted', table, id, message, ...(column === undefined ? {} : { column }) };
+}

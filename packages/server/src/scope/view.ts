@@ -1,0 +1,105 @@
+import { createHash } from 'node:crypto';
+import {
+  type AnyRow,
+  type Condition,
+  everything,
+  type Predicate,
+  predicateOf,
+  type Scope,
+  type WireColumns,
+} from '@koinon/core';
+import canonicalize from 'canonicalize';
+
+/** The condition that no row fulfils. */
+export const nothing: Condition = { kind: 'or', conditions: [] };
+
+const isNothing = (condition: Condition) => condition.kind === 'or' && condition.conditions.length === 0;
+const isEverything = (condition: Condition) => condition.kind === 'and' && condition.conditions.length === 0;
+const isSame = (a: Condition, b: Condition) => canonicalize(a) === canonicalize(b);
+
+/** The rows that fulfil one condition and not the other. */
+export function minus(condition: Condition, other: Condition): Condition {
+  if (isNothing(other)) return condition;
+  if (isNothing(condition) || isEverything(other) || isSame(condition, other)) return nothing;
+  return { kind: 'and', conditions: [condition, { kind: 'not', condition: other }] };
+}
+
+/** The rows that fulfil any of these conditions. */
+export function union(conditions: readonly Condition[]): Condition {
+  const some = conditions.filter((condition) => !isNothing(condition));
+  if (some.some(isEverything)) return everything;
+  return some.length === 1 ? (some[0] as Condition) : { kind: 'or', conditions: some };
+}
+
+/** The rows that fulfil both conditions. */
+export function both(a: Condition, b: Condition): Condition {
+  if (isEverything(a)) return b;
+  return isEverything(b) ? a : { kind: 'and', conditions: [a, b] };
+}
+
+/** A scope, ready to be asked which rows and columns are in it. */
+export class View {
+  readonly scope: Scope;
+  /** The same for scopes that are the same. */
+  readonly digest: string;
+  /** Whether it is all there is. */
+  readonly isWhole: boolean;
+  private readonly predicates = new Map<string, Predicate | undefined>();
+  private readonly hidden = new Map<string, ReadonlySet<string>>();
+
+  constructor(scope: Scope, digest: string) {
+    this.scope = scope;
+    this.digest = digest;
+    this.isWhole = Object.keys(scope).length === 0;
+    for (const [table, { where, without }] of Object.entries(scope)) {
+      this.predicates.set(table, where && predicateOf(where));
+      if (without) this.hidden.set(table, new Set(without));
+    }
+  }
+
+  /** The condition that its rows of a table fulfil. */
+  where(table: string): Condition {
+    return (Object.hasOwn(this.scope, table) ? this.scope[table]?.where : undefined) ?? everything;
+  }
+
+  /** Whether a row is in it, by the values of its filterable columns. */
+  has(table: string, id: string, values: WireColumns | Omit<AnyRow, 'id'>): boolean {
+    const predicate = this.predicates.get(table);
+    // Values from JSON and from SQL look alike in the types that are filterable.
+    return predicate === undefined || predicate({ ...values, id } as AnyRow);
+  }
+
+  /** The columns of a table that are left out. */
+  without(table: string): ReadonlySet<string> | undefined {
+    return this.hidden.get(table);
+  }
+
+  /** What of a row's columns is in it. */
+  columns<Value>(table: string, columns: Readonly<Record<string, Value>>): Readonly<Record<string, Value>> {
+    const hidden = this.hidden.get(table);
+    if (hidden === undefined) return columns;
+    return Object.fromEntries(Object.entries(columns).filter(([name]) => !hidden.has(name)));
+  }
+}
+
+/** The view of everything. */
+export const whole = new View({}, 'everything');
+
+const views = new Map<string, View>();
+
+/** Views kept ready. */
+const mostViews = 20_000;
+
+/** The view of a scope; the same one for the same scope, while it is kept ready. */
+export function viewOf(scope: Scope | undefined): View {
+  if (scope === undefined || Object.keys(scope).length === 0) return whole;
+  const digest = createHash('sha256')
+    .update(canonicalize(scope) as string)
+    .digest('base64url');
+  const known = views.get(digest);
+  if (known) return known;
+  if (views.size >= mostViews) views.clear();
+  const made = new View(scope, digest);
+  views.set(digest, made);
+  return made;
+}

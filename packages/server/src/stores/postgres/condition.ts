@@ -1,0 +1,77 @@
+import { type Column, type Condition, KoinonError } from '@koinon/core';
+import type { StandingColumn } from './columns.ts';
+
+/** A table's columns as they stand, `id` among them. */
+export interface ConditionTable {
+  readonly id: StandingColumn;
+  readonly columns: ReadonlyMap<string, StandingColumn>;
+  readonly table: { readonly columns: Readonly<Record<string, Column>> };
+}
+
+/**
+ * A condition as an SQL expression over the rows `r`; its values are added to `values` in the order of their numbers. It
+ * answers as the same condition does on a device: a comparison with null is false, and `not` turns exactly that around.
+ */
+export function conditionSql(table: ConditionTable, condition: Condition, values: unknown[]): string {
+  switch (condition.kind) {
+    case 'and':
+    case 'or': {
+      const parts = condition.conditions.map((part) => conditionSql(table, part, values));
+      if (parts.length === 0) return condition.kind === 'and' ? 'true' : 'false';
+      return `(${parts.join(condition.kind === 'and' ? ' AND ' : ' OR ')})`;
+    }
+    case 'not':
+      return `((${conditionSql(table, condition.condition, values)}) IS NOT TRUE)`;
+    case 'compare': {
+      const { sql, type } = standing(table, condition.column);
+      if (condition.value === null) return `(${sql} IS ${condition.sign === '!=' ? 'NOT ' : ''}NULL)`;
+      const value = bound(table, condition.column, type, condition.value);
+      // A value that the database's own type cannot have is none of any row.
+      if (value === undefined) return condition.sign === '!=' ? 'true' : 'false';
+      values.push(value);
+      const parameter = `$${values.length}::${type}`;
+      return condition.sign === '!='
+        ? `(${sql} IS DISTINCT FROM ${parameter})`
+        : `(${sql} ${condition.sign} ${parameter})`;
+    }
+    case 'in': {
+      const { sql, type } = standing(table, condition.column);
+      const some = condition.values.filter((value) => value !== null);
+      values.push(
+        some.flatMap((given) => {
+          const value = bound(table, condition.column, type, given);
+          return value === undefined ? [] : [value];
+        }),
+      );
+      const listed = `${sql} = ANY($${values.length}::${type}[])`;
+      return some.length === condition.values.length ? `(${listed})` : `(${listed} OR ${sql} IS NULL)`;
+    }
+    case 'prefix':
+    case 'contains': {
+      const { sql } = standing(table, condition.column);
+      values.push(condition.text);
+      const parameter = `$${values.length}::text`;
+      return condition.kind === 'prefix'
+        ? `(starts_with(${sql}::text, ${parameter}))`
+        : `(strpos(${sql}::text, ${parameter}) > 0)`;
+    }
+    case 'member':
+      throw new KoinonError('query-invalid', `${condition.column} is a set: rows are not told apart by it here.`);
+  }
+}
+
+function standing({ id, columns }: ConditionTable, name: string): StandingColumn {
+  const column = name === 'id' ? id : (columns.get(name) as StandingColumn);
+  return { sql: `r.${column.sql}`, type: column.type };
+}
+
+const uuidForm = /^[0-9a-f]{8}(-?[0-9a-f]{4}){3}-?[0-9a-f]{12}$/i;
+
+/** A value as the column's type in the database takes it; undefined where it cannot. */
+function bound({ table }: ConditionTable, name: string, type: string, value: unknown): unknown {
+  if (typeof value === 'boolean') return type === 'boolean' ? value : Number(value);
+  if (typeof value !== 'string' || table.columns[name]?.type === 'date') return value;
+  if (type === 'uuid') return uuidForm.test(value) ? value : undefined;
+  if (/^(small|big)?int(eger)?$/.test(type)) return /^-?\d{1,18}$/.test(value) ? value : undefined;
+  return value;
+}

@@ -1,0 +1,263 @@
+import { readFile } from 'node:fs/promises';
+import type { Replica } from '@koinon/client';
+import { afterEach, beforeEach, describe, expect, test } from 'vitest';
+import { type Commons, commonsWorld, replicaOf, wayOf } from './support/commons.ts';
+import { storeKinds } from './support/stores.ts';
+import type { World } from './support/world.ts';
+
+// Who gets what: rows and columns by user, rows that come and go, and nothing of anybody else's, not even in the file.
+
+let world: World<Commons>;
+let office: Replica<Commons>;
+let mika: Replica<Commons>;
+let tove: Replica<Commons>;
+
+const ids = async (replica: Replica<Commons>, table: 'plot' | 'crop' | 'note' | 'tenancy') =>
+  (await replica.rows({ from: table, order: ['id'] })).map(({ id }) => id);
+const inFile = async (person: string, words: string) =>
+  (
+    await Promise.all(
+      ['', '-wal'].map((end) => readFile(world.path(`${person}.db${end}`)).catch(() => Buffer.from(''))),
+    )
+  ).some((bytes) => bytes.includes(words));
+
+describe.each(storeKinds)('on %s', (kind) => {
+  beforeEach(async () => {
+    world = await commonsWorld(kind);
+    office = await replicaOf(world, 'office');
+    mika = await replicaOf(world, 'mika');
+    tove = await replicaOf(world, 'tove');
+    for (const name of ['north', 'south', 'pond'])
+      await office.insert('plot', { id: name, name, open: name === 'pond' });
+    await office.insert('tenancy', { id: 'mn', plot: 'north', person: 'mika' });
+    await office.insert('tenancy', { id: 'ts', plot: 'south', person: 'tove' });
+    for (const [id, plot] of [
+      ['leek', 'north'],
+      ['kale', 'north'],
+      ['bean', 'south'],
+    ] as const)
+      await office.insert('crop', { id, plot, label: `secret of ${plot}`, height: 1, price: 99 });
+    for (const replica of [office, mika, tove]) await replica.sync();
+  });
+  afterEach(() => world.end());
+
+  test('each gets his part, without what is withheld, and changes of others’ rows are not even counted', async () => {
+    expect(await ids(mika, 'plot')).toEqual(['north', 'pond']);
+    expect(await ids(mika, 'crop')).toEqual(['kale', 'leek']);
+    expect(await ids(tove, 'crop')).toEqual(['bean']);
+    expect(await mika.get('crop', 'leek')).toMatchObject({ label: 'secret of north', price: null });
+    expect(await office.get('crop', 'leek')).toMatchObject({ price: 99 });
+    await office.update('crop', 'bean', { label: 'changed' });
+    await office.update('crop', 'leek', { price: 100 });
+    await office.sync();
+    expect(await mika.toCome()).toEqual({});
+    expect(await mika.sync()).toMatchObject({ received: 0 });
+    await tove.sync();
+    expect(await tove.get('crop', 'bean')).toMatchObject({ label: 'changed' });
+    expect(await inFile('mika', 'south')).toBe(false);
+  });
+
+  test('membership changes move only the difference, both ways; what leaves is out of the file, and not called deleted', async () => {
+    const events: unknown[] = [];
+    mika.listen('crop', (some) => events.push(...some.map(({ kind: what, id }) => [what, id])));
+    await office.insert('tenancy', { id: 'ms', plot: 'south', person: 'mika' });
+    await office.sync();
+    expect((await mika.sync()).down).toEqual({ insert: 3, update: 0, delete: 0, leave: 0 });
+    expect(await ids(mika, 'crop')).toEqual(['bean', 'kale', 'leek']);
+    await office.delete('tenancy', 'mn');
+    await office.update('crop', 'kale', { height: 8 });
+    await office.sync();
+    expect((await mika.sync()).down).toMatchObject({ insert: 0, update: 0, leave: 3, delete: 1 });
+    expect(await ids(mika, 'crop')).toEqual(['bean']);
+    expect(events).toEqual([
+      ['insert', 'bean'],
+      ['leave', 'kale'],
+      ['leave', 'leek'],
+    ]);
+    await mika.close();
+    for (const words of ['secret of north', 'leek', 'kale']) expect(await inFile('mika', words), words).toBe(false);
+  });
+
+  test('history 9: a row that enters after a first download began, is paged and leaves, is gone at the end; filter and row together as well', async () => {
+    let pages = 0;
+    const good = wayOf(world, 'mika');
+    const late = await replicaOf(world, 'mika', {
+      file: world.path('late.db'),
+      server: wayOf(world, 'mika', {
+        pull: async (request, signal) => {
+          const page = await good.pull({ ...request, limit: 1 }, signal);
+          const brings = (id: string) => page.rows.some((row) => row.kind === 'insert' && row.id === id);
+          // Page by page: comes in while others are paged, is paged, and goes again.
+          if (++pages === 1) await office.insert('crop', { id: 'zinnia', plot: 'north', label: 'in passing' });
+          if (brings('zinnia')) await office.update('crop', 'zinnia', { plot: 'south' });
+          if (pages === 2) await office.insert('crop', { id: 'yarrow', plot: 'north' });
+          if (brings('yarrow')) await office.delete('crop', 'yarrow');
+          await office.sync();
+          return page;
+        },
+      }),
+    });
+    await late.sync();
+    expect(await ids(late, 'crop')).toEqual(['kale', 'leek']);
+    await office.transaction(async (transaction) => {
+      await transaction.update('crop', 'leek', { plot: 'south' });
+      await transaction.delete('tenancy', 'mn');
+      await transaction.insert('tenancy', { id: 'mp', plot: 'pond', person: 'mika' });
+      await transaction.update('crop', 'bean', { plot: 'pond' });
+    });
+    await office.sync();
+    for (const replica of [late, mika, tove]) {
+      await replica.sync();
+      await replica.sync();
+    }
+    expect(await ids(late, 'crop')).toEqual(['bean']);
+    expect(await ids(mika, 'crop')).toEqual(['bean']);
+    expect(await ids(tove, 'crop')).toEqual(['leek', 'zinnia']);
+    await late.close();
+    expect(await inFile('late', 'in passing')).toBe(false);
+  });
+
+  test('history 10: a push to a row that has left, or to a guessed id, is answered as one to no row at all', async () => {
+    await office.update('crop', 'leek', { plot: 'south' });
+    await office.sync();
+    const problems = [];
+    for (const id of ['leek', 'bean', 'nowhere'])
+      for (const change of [{ kind: 'update', columns: { height: 3 } }, { kind: 'delete' }])
+        problems.push(
+          (await pushAs('mika', [{ table: 'crop', id, ...change }]).then(JSON.stringify)).replaceAll(id, 'ID'),
+        );
+    expect(new Set(problems).size).toBe(1);
+    expect(problems[0]).toContain('no-such-row');
+    // Nor can it be told by a reference, or by what stands in the way of a deletion.
+    const [to, nowhere] = await Promise.all(
+      ['south', 'nowhere'].map(async (plot) =>
+        JSON.stringify(
+          await pushAs('mika', [{ kind: 'insert', table: 'crop', id: 'new', columns: { plot } }]),
+        ).replaceAll(plot, 'PLOT'),
+      ),
+    );
+    expect(to).toContain('no-such-reference');
+    expect(nowhere).toContain('no-such-reference');
+    await office.sync();
+    expect(await office.get('crop', 'bean')).toMatchObject({ height: 1 });
+  });
+
+  test('what a person typed into a row that leaves is kept for him, and nothing else of it', async () => {
+    await mika.update('crop', 'leek', { label: 'typed words' });
+    await mika.update('crop', 'kale', { height: 78 });
+    await mika.insert('note', { id: 'n', person: 'mika', words: 'mine' });
+    await mika.delete('crop', 'kale');
+    await office.update('crop', 'leek', { plot: 'south' });
+    await office.update('crop', 'kale', { plot: 'south' });
+    await office.sync();
+    await mika.sync();
+    expect(await ids(mika, 'crop')).toEqual([]);
+    expect(await mika.rejections()).toMatchObject([
+      { rows: [{ table: 'crop', id: 'leek', columns: { label: 'typed words' } }], problems: [{ code: 'scope-left' }] },
+      { rows: [{ table: 'crop', id: 'kale', columns: { height: 78 } }], problems: [{ code: 'scope-left' }] },
+    ]);
+    expect(await ids(mika, 'note')).toEqual(['n']);
+    expect(await mika.status()).toMatchObject({ pending: 0, rejected: 2 });
+    for (const id of ['leek', 'kale']) await mika.revert('crop', id);
+    expect(await mika.status()).toMatchObject({ pending: 0, rejected: 0 });
+    await mika.close();
+    for (const words of ['secret of north', 'leek', 'typed words'])
+      expect(await inFile('mika', words), words).toBe(false);
+  });
+
+  test('he may write what he may read, where no rule says otherwise; rules see before and after; withheld columns take no part', async () => {
+    const refused = async (changes: readonly unknown[]) => {
+      const answer = await pushAs('mika', changes);
+      return answer.outcomes[0]?.problems?.map(({ code }) => code) ?? answer.outcomes[0]?.outcome;
+    };
+    expect(
+      await refused([{ kind: 'insert', table: 'note', id: 'x', columns: { person: 'tove', words: 'hi' } }]),
+    ).toEqual(['not-permitted']);
+    expect(await refused([{ kind: 'update', table: 'tenancy', id: 'mn', columns: { person: 'tove' } }])).toEqual([
+      'not-permitted',
+    ]);
+    expect(await refused([{ kind: 'insert', table: 'plot', id: 'x', columns: { name: 'x' } }])).toEqual([
+      'not-permitted',
+    ]);
+    expect(await refused([{ kind: 'update', table: 'crop', id: 'leek', columns: { price: 1 } }])).toEqual([
+      'not-permitted',
+    ]);
+    expect(await refused([{ kind: 'insert', table: 'crop', id: 'x', columns: { plot: 'north', price: 1 } }])).toEqual([
+      'not-permitted',
+    ]);
+    expect(await refused([{ kind: 'insert', table: 'crop', id: 'bean', columns: { plot: 'north' } }])).toEqual([
+      'duplicate-id',
+    ]);
+    expect(await refused([{ kind: 'update', table: 'plot', id: 'north', columns: { name: 'our north' } }])).toBe(
+      'applied',
+    );
+    expect(
+      await refused([{ kind: 'insert', table: 'crop', id: 'dill', columns: { plot: 'north', price: null } }]),
+    ).toBe('applied');
+    // One who makes a place and belongs to it in one transaction may put things there.
+    expect(
+      await refused([
+        { kind: 'insert', table: 'tenancy', id: 'mp', columns: { plot: 'pond', person: 'mika' } },
+        { kind: 'insert', table: 'crop', id: 'rush', columns: { plot: 'pond' } },
+      ]),
+    ).toBe('applied');
+  });
+
+  test('history 16, for one who does not see all columns: deleted against edited in both orders', async () => {
+    // He deletes while another edits what he does not get: nothing stands against it.
+    await office.update('crop', 'leek', { price: 5 });
+    await office.sync();
+    await mika.delete('crop', 'leek');
+    expect((await mika.sync()).up).toMatchObject({ applied: 1, stale: 0 });
+    // He edits while another deletes: his edit survives over the last image, and with it what he does not get.
+    await mika.update('crop', 'kale', { label: 'kept alive' });
+    await office.sync();
+    await office.update('crop', 'kale', { price: 123 });
+    await office.delete('crop', 'kale');
+    await office.sync();
+    await mika.sync();
+    await office.sync();
+    expect(await office.get('crop', 'kale')).toMatchObject({ label: 'kept alive', price: 123 });
+    expect(await mika.get('crop', 'kale')).toMatchObject({ label: 'kept alive', price: null });
+    // And what he does see is compared.
+    await office.update('crop', 'kale', { height: 50 });
+    await office.sync();
+    await mika.delete('crop', 'kale');
+    expect((await mika.sync({ direction: 'push' })).up).toMatchObject({ stale: 1 });
+    // In the trash each sees his own, without what is withheld from him.
+    expect((await mika.trash()).map(({ id, columns }) => [id, columns.price])).toEqual([['leek', undefined]]);
+    expect(await tove.trash()).toEqual([]);
+  });
+
+  test('a pull in small pages is told all that became of a row which changed again behind the page', async () => {
+    const slow = await replicaOf(world, 'office', {
+      file: world.path('slow.db'),
+      server: wayOf(world, 'office', {
+        pull: (request, signal) => wayOf(world, 'office').pull({ ...request, limit: 1 }, signal),
+      }),
+    });
+    await slow.sync();
+    for (const [id, patch] of [
+      ['leek', { label: 'first' }],
+      ['kale', { label: 'between' }],
+      ['leek', { height: 9 }],
+    ] as const) {
+      await office.update('crop', id, patch);
+      await office.sync();
+    }
+    await slow.sync();
+    expect(await slow.get('crop', 'leek')).toMatchObject({ label: 'first', height: 9 });
+  });
+});
+
+/** A push of one transaction, as a program of this user's own would make it. */
+async function pushAs(person: string, changes: readonly unknown[]) {
+  const way = wayOf(world, person);
+  const { header } = await way.pull({});
+  const id = `${crypto.randomUUID().slice(0, 14)}4${crypto.randomUUID().slice(15)}`;
+  const replica = `00000000-0000-4000-8000-${Buffer.from(person.padEnd(6, '.')).toString('hex').slice(0, 12)}`;
+  const transaction = { id, editedAt: new Date().toISOString(), own: [], changes };
+  const answer = await way.push(JSON.stringify({ replica, base: header.cursor, transactions: [transaction] }));
+  const given = answer as { outcomes: { id?: string; outcome: string; problems?: { code: string }[] }[] };
+  return { outcomes: given.outcomes.map(({ id: _, ...rest }) => rest) };
+}

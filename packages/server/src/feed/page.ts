@@ -5,8 +5,10 @@ import { rowTimes } from '../stores/times.ts';
 
 /** A page of what a replica is to be told, and where it stands with it. */
 export interface Page {
-  /** By `key` as a first download, or what became of rows. */
+  /** Whether rows come by key, as in a first download, or what became of them. */
   readonly by: 'key' | 'change';
+  /** Whether it is one of a first download: then each row comes once. */
+  readonly isFirst: boolean;
   readonly rows: readonly PulledRow[];
   readonly next: Cursor;
   /** Whether there is more to come at once. */
@@ -59,6 +61,7 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
   const tables = Object.keys(store.schema.tables);
   const start = cursor.resume as NonNullable<Cursor['resume']>;
   const rows: PulledRow[] = [];
+  const isFirst = cursor.held === undefined && (cursor.also ?? []).length <= 1;
   let { after } = start;
   for (const table of tables.slice(Math.max(0, tables.indexOf(start.table)))) {
     const left = limit - rows.length;
@@ -71,14 +74,14 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
       );
     if (found.length === left) {
       const next = { ...cursor, resume: { table, after: found.at(-1)?.id ?? after } };
-      return { by: 'key', rows, next, more: true };
+      return { by: 'key', isFirst, rows, next, more: true };
     }
     after = null;
   }
   const { resume: _, held: __, also, ...rest } = cursor;
   // Where nothing at all has changed meanwhile, the rows are those of the cursor's own position.
   const more = (await reader.position()) !== cursor.known;
-  return { by: 'key', rows, next: settled({ ...rest, ...(more && also && { also }) }, view), more };
+  return { by: 'key', isFirst, rows, next: settled({ ...rest, ...(more && also && { also }) }, view), more };
 }
 
 /** A cursor without what says nothing. */
@@ -119,7 +122,7 @@ async function changesPage(
   }
   const { since: _, also: __, ...rest } = cursor;
   const next = more ? { ...cursor, known, since } : settled({ ...rest, known }, view);
-  return { by: 'change', rows, next, more };
+  return { by: 'change', isFirst: false, rows, next, more };
 }
 
 /**

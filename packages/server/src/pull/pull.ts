@@ -81,10 +81,10 @@ export async function pull(
     const cursor = given ?? (await firstCursor(store, reader, view));
     const page = await nextPage(store, reader, cursor, view, limit);
     const { rows, next, more } = page;
-    const isFirst = page.by === 'key' && next.held === undefined && cursor.held === undefined;
+    const isWhole = page.by === 'change' || cursor.held !== undefined || next.held !== undefined;
     const header = {
-      kind: isFirst && (next.also ?? []).length === 1 ? ('snapshot' as const) : ('changes' as const),
-      from: given === undefined || isFirst ? null : store.ordinal(cursor.known),
+      kind: page.isFirst ? ('snapshot' as const) : ('changes' as const),
+      from: isWhole ? store.ordinal(cursor.known) : null,
       to: store.ordinal(next.known),
       newest: store.ordinal(await reader.position()),
       // Counted once for rows by key: the later pages need not go through the tables again.
@@ -92,7 +92,7 @@ export async function pull(
       cursor: sealCursor(next, store.secret),
       rows: rows.length,
       more,
-      last: !isFirst || next.resume === undefined,
+      last: isWhole || next.resume === undefined,
       ...(view.isWhole ? {} : { partial: true }),
       covers: await reader.applied(request.own ?? [], access.user?.id),
       time: new Date().toISOString(),

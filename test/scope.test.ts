@@ -1,6 +1,6 @@
 import { readFile } from 'node:fs/promises';
 import type { Replica } from '@koinon/client';
-import { afterEach, beforeEach, describe, expect, test } from 'vitest';
+import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
 import { type Commons, commonsWorld, replicaOf, wayOf } from './support/commons.ts';
 import { storeKinds } from './support/stores.ts';
 import type { World } from './support/world.ts';
@@ -227,6 +227,95 @@ describe.each(storeKinds)('on %s', (kind) => {
     // In the trash each sees his own, without what is withheld from him.
     expect((await mika.trash()).map(({ id, columns }) => [id, columns.price])).toEqual([['leek', undefined]]);
     expect(await tove.trash()).toEqual([]);
+  });
+
+  test('live: a change reaches those who may see it, and nobody else hears a thing; who joins or leaves is told at once', async () => {
+    const heard: Record<string, string[]> = { mika: [], tove: [] };
+    const lives: Record<string, Replica<Commons>> = {};
+    for (const person of ['mika', 'tove']) {
+      const good = wayOf(world, person);
+      const replica = await replicaOf(world, person, {
+        file: world.path(`${person}-live.db`),
+        sync: { when: { timer: false } },
+        server: {
+          ...good,
+          live: (listener) =>
+            good.live?.({
+              ...listener,
+              message: (message) => {
+                if (message.tell !== 'beat') heard[person]?.push(JSON.stringify(message));
+                listener.message(message);
+              },
+            }) as never,
+        },
+      });
+      lives[person] = replica;
+      await vi.waitFor(async () => expect(heard[person]?.length).toBe(1), 5_000);
+    }
+    const kinds: unknown[] = [];
+    lives.mika?.listen('crop', (events) =>
+      kinds.push(...events.map(({ kind: what, id, origin }) => [what, id, origin])),
+    );
+    await office.update('crop', 'bean', { label: 'for tove' });
+    await office.sync();
+    await vi.waitFor(async () => expect(await lives.tove?.get('crop', 'bean')).toMatchObject({ label: 'for tove' }));
+    await office.update('crop', 'leek', { plot: 'south' });
+    await office.sync();
+    await vi.waitFor(async () => expect(kinds).toEqual([['leave', 'leek', 'server']]));
+    await vi.waitFor(async () => expect(await ids(lives.tove as never, 'crop')).toEqual(['bean', 'leek']));
+    expect(heard.mika?.join('')).not.toContain('tove');
+    expect(heard.mika).toHaveLength(2);
+    // What he sends out of his own sight is confirmed to him all the same.
+    await lives.mika?.update('crop', 'kale', { label: 'on its way' });
+    await vi.waitFor(async () => expect(await lives.mika?.status()).toMatchObject({ pending: 0 }));
+    await office.insert('tenancy', { id: 'ms', plot: 'south', person: 'mika' });
+    await office.sync();
+    await vi.waitFor(async () => expect(await ids(lives.mika as never, 'crop')).toEqual(['bean', 'kale', 'leek']));
+    await office.delete('tenancy', 'mn');
+    await office.sync();
+    await vi.waitFor(async () => expect(await ids(lives.mika as never, 'crop')).toEqual(['bean', 'leek']));
+    expect(heard.tove?.join('')).not.toMatch(/mika|on its way/);
+  });
+
+  test('no cursor, filter, list of tables or feed widens a scope, and nothing withheld can be found out by asking', async () => {
+    const way = wayOf(world, 'mika');
+    const theirs = (await wayOf(world, 'tove').pull({})).header.cursor;
+    const offices = (await wayOf(world, 'office').pull({})).header.cursor;
+    for (const cursor of [theirs, offices])
+      await expect(way.pull({ cursor })).rejects.toMatchObject({ code: 'unknown-cursor' });
+    const seen = async (request: object) =>
+      (await way.pull(request)).rows.map(({ table, id }) => `${table} ${id}`).sort();
+    const all = ['crop kale', 'crop leek', 'plot north', 'plot pond', 'tenancy mn'];
+    expect(await seen({})).toEqual(all);
+    expect(await seen({ where: { crop: { or: [{ plot: 'south' }, { not: { plot: 'south' } }] } } })).toEqual(all);
+    expect(await seen({ tables: ['crop'] })).toEqual(all.slice(0, 2));
+    expect(await seen({ where: { crop: { id: 'bean' } } })).toEqual(all.slice(2));
+    for (const where of [
+      { crop: { price: 99 } },
+      { crop: { label: { prefix: 'secret' } } },
+      { crop: { "id' OR 1": 'x' } },
+    ])
+      await expect(way.pull({ where })).rejects.toMatchObject({
+        code: expect.stringMatching(/query-invalid|unknown-column/),
+      });
+    await expect(way.pull({ tables: ["crop' --"] })).rejects.toMatchObject({ code: 'unknown-table' });
+    const feed = async (query: string) =>
+      (await fetch(`${world.server.url}/v1/feed?${query}`, { headers: { authorization: 'Bearer mika' } })).text();
+    expect(await feed('table=crop')).not.toMatch(/bean|south|99/);
+    expect(await feed(`after=${encodeURIComponent(theirs)}`)).toContain('unknown-cursor');
+    const restored = await fetch(`${world.server.url}/v1/restore`, {
+      method: 'POST',
+      headers: { authorization: 'Bearer mika', 'content-type': 'application/json' },
+      body: JSON.stringify({ table: 'crop', id: 'bean' }),
+    });
+    expect(restored.status).toBe(404);
+    // Another's transactions: neither whether they were applied, nor what became of them.
+    await tove.update('crop', 'bean', { height: 2 });
+    const [unsent] = await tove.outbox();
+    await tove.sync({ direction: 'push' });
+    const own = [unsent?.id as string];
+    expect((await way.pull({ own })).header.covers).toEqual([]);
+    expect((await wayOf(world, 'tove').pull({ own })).header.covers).toEqual(own);
   });
 
   test('a pull in small pages is told all that became of a row which changed again behind the page', async () => {

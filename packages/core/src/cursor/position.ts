@@ -37,6 +37,8 @@ export interface Cursor {
    */
   readonly since?: Position;
   readonly schemaVersion: number;
+  /** Whose it is, where the server knows users: to another it would tell what that one had. */
+  readonly user?: string;
   readonly scope?: Scope;
   /** Rows by key come first: those of the scope that are not surely there, and those that are no longer of it. */
   readonly resume?: Resume;

@@ -41,7 +41,8 @@ export interface About {
   readonly feed: string;
   readonly schemaVersion: number;
   readonly tables: readonly string[];
-  readonly position: number;
+  /** The end of the feed; null where only users are told. */
+  readonly position: number | null;
 }
 
 /** `POST /v1/pull`. Without a cursor: everything. */

@@ -28,9 +28,15 @@ export class FeedReader {
     this.access = access;
     this.request = request;
     const { after = 0 } = request;
-    const start = (known: string): Cursor => ({ feed: store.feed, known, schemaVersion: store.schema.version });
+    const { user } = access;
+    const start = (known: string): Cursor => ({
+      feed: store.feed,
+      known,
+      schemaVersion: store.schema.version,
+      ...(user && { user: user.id }),
+    });
     if (request.table !== undefined) tableOf(store.schema, request.table);
-    this.cursor = typeof after === 'number' ? start(store.positionAt(after)) : cursorOf(store, after);
+    this.cursor = typeof after === 'number' ? start(store.positionAt(after)) : cursorOf(store, after, user);
     this.token = sealCursor(this.cursor, store.secret);
   }
 
@@ -95,7 +101,7 @@ export class FeedReader {
       };
       const take = ({ rows, cursor }: Window) => {
         this.token = cursor;
-        this.cursor = cursorOf(this.store, cursor);
+        this.cursor = cursorOf(this.store, cursor, this.access.user);
         to.write(this.events(this.wanted(rows)));
         if (to.writableLength > mostWaiting) end();
       };

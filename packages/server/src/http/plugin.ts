@@ -201,8 +201,9 @@ export async function koinonPlugin<S extends Schema = Schema>(
   );
 
   app.get(`${root}/about`, async (): Promise<About> => {
-    const position = store.ordinal(await store.read((reader) => reader.position()));
     const { feed, schema } = store;
+    // How much is written here is not for everybody to know.
+    const position = authenticate ? null : store.ordinal(await store.read((reader) => reader.position()));
     return {
       server: 'koinon',
       protocol: protocolVersion,
@@ -271,7 +272,11 @@ export async function koinonPlugin<S extends Schema = Schema>(
     const { cursor: token, only, replica } = asked;
     const access = accessOf(users.get(request));
     return {
-      moved: await waitForChange(hub, { cursor: cursorOf(store, token), token, access, asked: only, replica }, held),
+      moved: await waitForChange(
+        hub,
+        { cursor: cursorOf(store, token, access.user), token, access, asked: only, replica },
+        held,
+      ),
     };
   });
 

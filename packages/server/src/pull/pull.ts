@@ -8,7 +8,7 @@ import {
   shown,
 } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
-import { openCursor, sealCursor } from '../cursor/seal.ts';
+import { openCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
 import { firstCursor, movedRows, nextPage, type Page, pulledRow } from '../feed/page.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { type View, viewOf } from '../scope/view.ts';
@@ -23,9 +23,11 @@ export interface Access {
 /** Everything, for whoever asks. */
 export const openAccess = (store: Store): Access => ({ scopes: scopeSet(store.schema, undefined), user: undefined });
 
-/** Opens a cursor and checks that it belongs to this feed. @throws KoinonError `unknown-cursor`, `feed-restored`. */
-export function cursorOf(store: Store, token: string): Cursor {
+/** Opens a cursor and checks that it belongs to this feed and user. @throws KoinonError `unknown-cursor`, `feed-restored`. */
+export function cursorOf(store: Store, token: string, user?: User): Cursor {
   const cursor = openCursor(token, store.secret);
+  if (cursor.user !== undefined && cursor.user !== user?.id)
+    throw unknownCursor(token, 'it was not given to this user');
   // The key goes with the database: under it, another identity is what the same database had before it was restored.
   if (cursor.feed !== store.feed) throw restored(token);
   return cursor;
@@ -74,11 +76,12 @@ export async function pull(
   access: Access = openAccess(store),
 ): Promise<PulledPage> {
   const limit = Math.min(request.limit ?? limits.pageRows, limits.pageRows);
-  const given = request.cursor === undefined ? undefined : cursorOf(store, request.cursor);
+  const { user } = access;
+  const given = request.cursor === undefined ? undefined : cursorOf(store, request.cursor, user);
   return store.read(async (reader) => {
     if (given !== undefined) await refuseUnknown(reader, given, request.cursor as string);
     const { view } = await access.scopes.evaluate(access.user, reader, request);
-    const cursor = given ?? (await firstCursor(store, reader, view));
+    const cursor = { ...(given ?? (await firstCursor(store, reader, view))), ...(user && { user: user.id }) };
     const page = await nextPage(store, reader, cursor, view, limit);
     const { rows, next, more } = page;
     const isWhole = page.by === 'change' || cursor.held !== undefined || next.held !== undefined;

@@ -53,7 +53,7 @@ export async function push(
   rules: RuleSet = noRules,
   scopes: ScopeSet = scopeSet(store.schema, undefined),
 ): Promise<PushResponse> {
-  const base = request.base === null ? null : cursorOf(store, request.base);
+  const base = request.base === null ? null : cursorOf(store, request.base, rules.user);
   const { transactions } = request;
   const taking: Taking = { store, rules, scopes, replica: request.replica };
   const outcomes: Outcome[] = [];

@@ -65,7 +65,7 @@ export function serveConnection(socket: WebSocket, { store, hub, admit, problem 
     // Longer than a timer can count is longer than any connection lasts.
     if (until !== undefined)
       expiry = setTimeout(() => refuse(notAuthenticated()), Math.min(until - Date.now(), 2 ** 31 - 1));
-    const cursor = cursorOf(store, request.cursor);
+    const cursor = cursorOf(store, request.cursor, access.user);
     if (cursor.resume !== undefined)
       throw new KoinonError(
         'malformed-request',

@@ -286,12 +286,16 @@ export class Hub {
     }
     if (member.isWaiting) {
       this.forget(follower);
-      this.joining.set(follower, { cursor: cursorOf(this.store, member.token), token: member.token });
+      this.joining.set(follower, {
+        cursor: cursorOf(this.store, member.token, follower.access.user),
+        token: member.token,
+      });
       return false;
     }
     const from = member.token;
-    member.token = shared.cursor;
-    tell.push(() => this.members.get(follower) === member && follower.window(windowOf(from, shared, applied)));
+    const window = windowOf(from, this.cursorFor(follower, shared), shared, applied);
+    member.token = window.cursor;
+    tell.push(() => this.members.get(follower) === member && follower.window(window));
     return true;
   }
 
@@ -311,8 +315,9 @@ export class Hub {
     const { replica } = follower;
     const between = await reader.receiptsBetween(apart.cursor.known, await reader.position());
     const applied = between.filter((receipt) => receipt.replica === replica).map(({ id }) => id);
-    this.enter(follower, view, consulted, shared.cursor);
-    tell.push(() => follower.joined(windowOf(apart.token, shared, replica === undefined ? [] : applied)));
+    const cursor = this.cursorFor(follower, shared);
+    this.enter(follower, view, consulted, cursor);
+    tell.push(() => follower.joined(windowOf(apart.token, cursor, shared, replica === undefined ? [] : applied)));
   }
 
   /** What one who joins lacks; undefined where that is more than a window, or not for the scope that it had. */
@@ -326,25 +331,40 @@ export class Hub {
 
   /** What is the same for all of one scope who are told of some rows. Between the others' position and the present there is nothing. */
   private shared({ isWhole, scope }: View, rows: readonly PulledRow[]): Shared {
-    const { feed, schema, secret } = this.store;
+    const { feed, schema } = this.store;
     const known = this.known as Position;
     const { since } = this;
-    const cursor = sealCursor(
-      { feed, known, schemaVersion: schema.version, ...(since && { since }), ...(isWhole ? {} : { scope }) },
-      secret,
-    );
+    const cursor = {
+      feed,
+      known,
+      schemaVersion: schema.version,
+      ...(since && { since }),
+      ...(isWhole ? {} : { scope }),
+    };
     const position = this.store.ordinal(known);
-    const json = JSON.stringify({ cursor, position, rows, time: new Date().toISOString() }).slice(1, -1);
-    return { cursor, position, rows, json };
+    const json = JSON.stringify({ position, rows, time: new Date().toISOString() }).slice(1, -1);
+    return { cursor, tokens: new Map(), position, rows, json };
+  }
+
+  /** The cursor that a follower gets with a window: one for all who are the same user. */
+  private cursorFor({ access: { user } }: Follower, { cursor, tokens }: Shared): string {
+    const known = tokens.get(user?.id);
+    if (known !== undefined) return known;
+    const token = sealCursor({ ...cursor, ...(user && { user: user.id }) }, this.store.secret);
+    tokens.set(user?.id, token);
+    return token;
   }
 }
 
 /** A window, but for whose it is. */
-type Shared = Pick<Window, 'cursor' | 'position' | 'rows' | 'json'>;
+interface Shared extends Pick<Window, 'position' | 'rows' | 'json'> {
+  readonly cursor: Cursor;
+  readonly tokens: Map<string | undefined, string>;
+}
 
-function windowOf(from: string, shared: Shared, applied: readonly string[]): Window {
-  const json = `"from":${JSON.stringify(from)},"applied":${JSON.stringify(applied)},${shared.json}`;
-  return { ...shared, from, applied, json };
+function windowOf(from: string, cursor: string, { position, rows, json }: Shared, applied: readonly string[]): Window {
+  const own = JSON.stringify({ from, cursor, applied }).slice(1, -1);
+  return { from, cursor, position, rows, applied, json: `${own},${json}` };
 }
 
 function isConcerned({ tables }: Follower, rows: readonly PulledRow[]): boolean {

@@ -12,6 +12,7 @@ export {
   type Inspection,
   inspectReplica,
 } from './inspect/inspect.ts';
+export type { UnlinkChoices, UnlinkReport } from './link/unlink.ts';
 export type { Origin } from './live/commit.ts';
 export type { ChangeEvent } from './live/listener.ts';
 export { LiveQuery, type Observer, type Result } from './live/result.ts';

@@ -22,6 +22,8 @@ export function syncWords({ phase, pending, conflicted, rejected, nextAttempt, p
   switch (phase) {
     case 'stopped':
       return 'Only here';
+    case 'unlinked':
+      return ['Sync is off', unsent].filter(Boolean).join(', ');
     case 'paused':
       return ['Paused', unsent].filter(Boolean).join(', ');
     case 'offline':
@@ -45,6 +47,7 @@ export function syncWords({ phase, pending, conflicted, rejected, nextAttempt, p
 
 const icons = {
   stopped: IconDeviceMobile,
+  unlinked: IconDeviceMobile,
   paused: IconPlayerPause,
   offline: IconAntennaBarsOff,
   waiting: IconClock,

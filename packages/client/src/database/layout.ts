@@ -172,7 +172,7 @@ function describeSchema(schema: Schema): string {
 }
 
 /** Names under which `koinon_meta` keeps a value. */
-type MetaName =
+export type MetaName =
   | 'replica'
   | 'schema'
   | 'seed'
@@ -185,6 +185,9 @@ type MetaName =
   | 'complete'
   | 'parts'
   | 'to come'
+  | 'user'
+  | 'unlinked'
+  | 'unlinking'
   | 'clock offset'
   | 'synced at';
 

@@ -123,6 +123,14 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.call('signedIn') as Promise<never>;
   }
 
+  unlink(choices: unknown) {
+    return this.call('unlink', choices) as Promise<never>;
+  }
+
+  link() {
+    return this.call('link') as Promise<never>;
+  }
+
   toCome() {
     return this.call('toCome') as Promise<never>;
   }

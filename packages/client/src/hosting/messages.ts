@@ -15,6 +15,8 @@ export type HostedCall =
   | 'restore'
   | 'sync'
   | 'signedIn'
+  | 'unlink'
+  | 'link'
   | 'toCome'
   | 'pauseSync'
   | 'resumeSync'

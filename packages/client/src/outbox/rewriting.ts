@@ -81,7 +81,7 @@ function write({ database, schema }: Outbox, place: number, change: Change): voi
 }
 
 /** Makes a transaction one that was never sent, under a new id; its first change carries that. */
-function renew(outbox: Outbox, sequence: number, newId: string, editedAt: number): void {
+export function renew(outbox: Outbox, sequence: number, newId: string, editedAt: number): void {
   outbox.revision++;
   outbox.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
   outbox.database

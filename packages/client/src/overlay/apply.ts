@@ -9,6 +9,7 @@ import {
   wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
+import { adoptIds } from '../link/adopt.ts';
 import { beforeOf, keep } from '../outbox/kept.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { changesOfAll, noteBack, placeOfSent } from '../outbox/sending.ts';
@@ -43,6 +44,7 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
     eraseLeft(overlay, rows);
     return counts;
   }
+  adoptIds(overlay, rows);
   for (const { table, pulled } of stretches(rows)) {
     if (!tables[table]) continue;
     const changes = changesOfAll(

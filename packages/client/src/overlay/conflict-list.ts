@@ -22,6 +22,8 @@ export interface ConflictList {
   keepOnly(tableName: string, id: string, columns: readonly string[]): void;
   /** Replaces what is known of a row's conflicts. What is not said anew of one that stays is kept. */
   set(tableName: string, id: string, disagreements: readonly Noted[]): void;
+  /** Forgets all of them. */
+  clear(): void;
   /** A row's conflicts as they stand in the file, to be put back as they were. */
   take(tableName: string, id: string): string;
   /** Puts back what {@link take} returned. */
@@ -36,6 +38,7 @@ export const noConflicts: ConflictList = {
   basesOf: () => new Map(),
   keepOnly: () => undefined,
   set: () => undefined,
+  clear: () => undefined,
   take: () => '[]',
   putBack: () => undefined,
 };

@@ -122,6 +122,12 @@ export class Conflicts implements ConflictList {
     }
   }
 
+  clear(): void {
+    this.revision++;
+    this.known = undefined;
+    this.database.statement('DELETE FROM koinon_conflict').run();
+  }
+
   /** A row's conflicts as they stand in the file, to be put back as they were. */
   take(tableName: string, id: string): string {
     return JSON.stringify(this.stored(tableName, id));

@@ -20,6 +20,7 @@ import { reads } from '../engine/reads.ts';
 import { type Engine, ReadSteps, type StepName, type Steps, settingsTable, WriteSteps } from '../engine/steps.ts';
 import { Turns } from '../engine/turns.ts';
 import type { Host } from '../host/host.ts';
+import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { Commit, type Origin } from '../live/commit.ts';
 import { type ChangeEvent, Listener } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
@@ -163,6 +164,14 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   async signedIn(): Promise<void> {
     this.syncing.signedIn();
+  }
+
+  unlink(choices: UnlinkChoices): Promise<UnlinkReport> {
+    return this.syncing.unlink(choices);
+  }
+
+  link(): Promise<void> {
+    return this.syncing.link();
   }
 
   toCome(): Promise<ToCome> {

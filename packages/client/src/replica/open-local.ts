@@ -4,6 +4,7 @@ import { isOlder, isOldFile, meta, prepareLayout, setMeta } from '../database/la
 import { systemHost } from '../host/host.ts';
 import { noConflicts } from '../overlay/conflict-list.ts';
 import type { SqlDriver } from '../storage/driver.ts';
+import type { Only } from '../sync/step.ts';
 import { LocalReplica, type Parts } from './local.ts';
 import type { ReplicaOptions } from './open.ts';
 import type { Replica } from './replica.ts';
@@ -62,14 +63,20 @@ async function disputesOf<S extends Schema>(
 }
 
 /** The part that syncs, where there is a server to sync with. */
-async function syncingOf<S extends Schema>({ server, sync, token }: ReplicaOptions<S>): Promise<Parts<S>['syncing']> {
+async function syncingOf<S extends Schema>({
+  server,
+  sync,
+  token,
+  only,
+}: ReplicaOptions<S>): Promise<Parts<S>['syncing']> {
   if (server === undefined) return (engine, doing) => new Unlinked(engine, doing);
   const { Syncing } = await import('./syncing.ts');
   const transport =
     typeof server === 'string'
       ? (await import('../sync/transport.ts')).httpTransport(server, token && { token })
       : server;
-  return (engine, doing) => new Syncing(engine, transport, sync === 'automatic' ? {} : sync, doing);
+  const options = sync === 'automatic' ? {} : sync;
+  return (engine, doing) => new Syncing(engine, transport, { options, only: only as Only | undefined }, doing);
 }
 
 /** Opens a file by Node's driver, which is loaded only where it is used; a file that is not there starts as the prebuilt one. */

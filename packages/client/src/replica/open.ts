@@ -1,4 +1,4 @@
-import type { Schema } from '@koinon/core';
+import type { Row, Schema, TableName, Where } from '@koinon/core';
 import type { Migrations } from '../database/migration.ts';
 import { Draft } from '../drafts/draft.ts';
 import type { Host } from '../host/host.ts';
@@ -24,6 +24,14 @@ export interface ReplicaOptions<S extends Schema> {
   readonly server?: string | Transport;
   /** The token that says who asks, for a `server` that is an address; see {@link HttpOptions.token}. */
   readonly token?: TokenSource;
+  /**
+   * What is asked for of what the user may have: some tables, some rows of a table by columns that are filterable. Changed
+   * from one opening to the next, only the difference is fetched, or leaves.
+   */
+  readonly only?: {
+    readonly tables?: readonly TableName<S>[];
+    readonly where?: { readonly [T in TableName<S>]?: Where<Row<S, T>> };
+  };
   /** When syncs begin by themselves, and how; `automatic` takes every default. Without it: only by hand. */
   readonly sync?: SyncOptions | 'automatic';
   /** An SQLite of your own instead of Node's; then `file` is not used. */

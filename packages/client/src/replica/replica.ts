@@ -21,6 +21,7 @@ import type {
 import type { Draft } from '../drafts/draft.ts';
 import type { ReadSteps, StepName } from '../engine/steps.ts';
 import type { StorageRoom } from '../host/host.ts';
+import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import { LiveQuery, type Source } from '../live/result.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
@@ -46,6 +47,8 @@ export interface Rejection {
 /** Where a replica stands. */
 export interface ReplicaStatus {
   readonly replicaId: string;
+  /** Whose it is, as the server last said; null where it knows no users, or was never asked. */
+  readonly user: string | null;
   /** `memory` does not outlive the process. */
   readonly storage: 'file' | 'memory';
   /** Transactions the server has not confirmed. */
@@ -188,6 +191,17 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   abstract sync(options?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport>;
   /** Somebody has signed in: `token` is asked anew, and a sync begins if they begin by themselves. @throws KoinonError `not-linked`. */
   abstract signedIn(): Promise<void>;
+  /**
+   * Ends the tie to the server. By choice the rows stay as rows of this device, or leave it; and the server's copy stays, or
+   * is deleted there, which every other device loses then. What is unsent is never lost without being named. A
+   * replica keeps its identity, and with `keep` where it stands: {@link link} goes on from there. May be called again
+   * after it was cut off; a deletion on the server that was begun goes on.
+   *
+   * @throws KoinonError `unsent-changes` where erasing would lose what nobody else has; `not-linked`, `server-unreachable`.
+   */
+  abstract unlink(choices: UnlinkChoices): Promise<UnlinkReport>;
+  /** Ties the replica to its server again, and lets syncs begin by themselves. @throws KoinonError `not-linked`. */
+  abstract link(): Promise<void>;
   /**
    * What a pull would bring now, by table: rows, and about how many bytes before compression. Nothing is fetched. Empty while
    * a first download is unfinished.

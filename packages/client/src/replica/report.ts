@@ -10,6 +10,7 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
   const position = meta(database, 'position');
   return {
     replicaId: meta(database, 'replica') as string,
+    user: meta(database, 'user') ?? null,
     storage: database.driver.storage,
     pending: outbox.count('pending', 'attempted'),
     conflicted: conflicts.count(),

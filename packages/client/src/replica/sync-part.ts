@@ -1,6 +1,7 @@
 import { KoinonError, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
 import { meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
+import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import type { Result } from '../live/result.ts';
 import type { SyncState } from '../sync/state.ts';
 import type { Direction, SyncReport } from '../sync/step.ts';
@@ -33,6 +34,9 @@ export interface SyncPart {
   toCome(): Promise<ToCome>;
   /** Deleted rows on the server. */
   trash(request: TrashRequest): Promise<readonly TrashedRow[]>;
+  /** Ends the tie to the server, and ties it again. */
+  unlink(choices: UnlinkChoices): Promise<UnlinkReport>;
+  link(): Promise<void>;
   /** Ends for good. */
   stop(): Promise<void>;
 }
@@ -83,6 +87,14 @@ export class Unlinked implements SyncPart {
     throw notLinked();
   }
 
+  async unlink(): Promise<never> {
+    throw notLinked();
+  }
+
+  async link(): Promise<never> {
+    throw notLinked();
+  }
+
   async toCome(): Promise<never> {
     throw notLinked();
   }
@@ -108,5 +120,9 @@ export class Unlinked implements SyncPart {
     };
   }
 }
+
+/** The error for what only a tied replica can do. */
+export const unlinked = () =>
+  new KoinonError('not-linked', 'This replica was unlinked from its server; link it again to sync.');
 
 const notLinked = () => new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');

@@ -1,15 +1,24 @@
 import { KoinonError, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
-import { meta } from '../database/layout.ts';
+import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
+import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
 import { SyncLoop } from '../sync/loop.ts';
 import type { SyncOptions, SyncReason } from '../sync/state.ts';
-import { type Direction, type SyncReport, standingOf, syncStep, takeWindow, type Upload } from '../sync/step.ts';
+import {
+  type Direction,
+  type Only,
+  type SyncReport,
+  standingOf,
+  syncStep,
+  takeWindow,
+  type Upload,
+} from '../sync/step.ts';
 import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
-import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts';
+import { type Doing, type SyncPart, type Told, toldState, unlinked } from './sync-part.ts';
 
 /** Milliseconds between two tellings of the state. */
 const tellEvery = 50;
@@ -21,6 +30,7 @@ export class Syncing implements SyncPart {
   private readonly transport: Transport;
   private readonly loop: SyncLoop;
   private readonly upload: Upload;
+  private readonly only: Only | undefined;
   private readonly live: Live | undefined;
   /** This opening of the file, as holder of the lease. */
   private readonly holder: string;
@@ -28,9 +38,16 @@ export class Syncing implements SyncPart {
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
   private isByHand = false;
+  private stopDeleting: (() => void) | undefined;
 
-  /** @param transport the way to the server. @param options when it syncs by itself. */
-  constructor(engine: Omit<Engine, 'commit'>, transport: Transport, options: SyncOptions | undefined, doing: Doing) {
+  /** @param transport the way to the server. @param options when it syncs by itself. @param only what is asked for. */
+  constructor(
+    engine: Omit<Engine, 'commit'>,
+    transport: Transport,
+    { options, only }: { readonly options: SyncOptions | undefined; readonly only: Only | undefined },
+    doing: Doing,
+  ) {
+    this.only = only;
     this.engine = engine;
     this.doing = doing;
     this.transport = transport;
@@ -52,10 +69,16 @@ export class Syncing implements SyncPart {
 
   /** Begins to sync by itself, if it is to. */
   start(): void {
-    this.loop.start();
+    if (this.isLinked) this.loop.start();
+  }
+
+  private get isLinked(): boolean {
+    const { database } = this.engine;
+    return meta(database, 'unlinked') === undefined && meta(database, 'unlinking') === undefined;
   }
 
   async byHand(direction: Direction, signal: AbortSignal | undefined): Promise<SyncReport> {
+    if (!(await this.doing.turn(() => this.isLinked))) throw unlinked();
     if (this.isByHand) throw new KoinonError('sync-busy', 'A sync of this replica is under way; wait for it to end.');
     this.isByHand = true;
     return this.loop.byHand(direction, signal).finally(() => {
@@ -71,9 +94,50 @@ export class Syncing implements SyncPart {
     this.loop.resume();
   }
 
+  /** Ends the tie to the server. */
+  async unlink(choices: UnlinkChoices): Promise<UnlinkReport> {
+    const { deleteOnServer, refuseUnsent, unlinkHere } = await import('../link/unlink.ts');
+    await this.doing.change((engine) => refuseUnsent(engine, choices));
+    this.loop.pause();
+    await this.loop.settled();
+    let done: Pick<UnlinkReport, 'deleted' | 'left'> = { deleted: 0, left: [] };
+    if (choices.server === 'delete') {
+      // From here on nothing is fetched: what is deleted there would go here as well.
+      await this.doing.change(({ database }) => setMeta(database, 'unlinking', JSON.stringify(choices)));
+      done = await this.deleting(deleteOnServer);
+    }
+    const erased = await this.doing.change((engine) => unlinkHere(engine, choices));
+    this.tell();
+    return { erased, ...done };
+  }
+
+  private async deleting(work: typeof import('../link/unlink.ts').deleteOnServer) {
+    const { transport, doing } = this;
+    const traffic = new Traffic();
+    const abort = new AbortController();
+    this.underWay = { traffic, bytes: () => ({ down: 0, up: 0 }) };
+    this.stopDeleting = () => abort.abort();
+    try {
+      return await work({ transport, traffic, signal: abort.signal, change: (run) => doing.change(run) });
+    } finally {
+      this.underWay = undefined;
+      this.stopDeleting = undefined;
+    }
+  }
+
+  /** Ties the replica to its server again. */
+  async link(): Promise<void> {
+    await this.doing.change(({ database }) => {
+      dropMeta(database, 'unlinked');
+      dropMeta(database, 'unlinking');
+    });
+    this.loop.resume();
+    this.tell();
+  }
+
   /** The device has written something. */
   noticeWrite(): void {
-    this.loop.noticeChange();
+    if (this.isLinked) this.loop.noticeChange();
     this.tell();
   }
 
@@ -110,7 +174,7 @@ export class Syncing implements SyncPart {
 
   async toCome(): Promise<ToCome> {
     const cursor = await this.doing.turn(() => meta(this.engine.database, 'cursor'));
-    const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1 });
+    const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1, ...this.only });
     const { left = {}, leftBytes = {} } = header;
     return Object.fromEntries(
       Object.entries(left).map(([table, rows]) => [table, { rows, bytes: leftBytes[table] ?? 0 }]),
@@ -119,6 +183,7 @@ export class Syncing implements SyncPart {
 
   /** Ends for good. */
   async stop(): Promise<void> {
+    this.stopDeleting?.();
     await this.loop.stop();
   }
 
@@ -131,7 +196,11 @@ export class Syncing implements SyncPart {
       tables: typeof live === 'object' ? live.tables : undefined,
       least,
       greatest,
-      standing: () => doing.turn(() => standingOf(engine)),
+      standing: () =>
+        doing.turn(() => {
+          const standing = standingOf(engine);
+          return standing && this.only ? { ...standing, only: this.only } : standing;
+        }),
       take: (window) =>
         doing.change((local) => {
           // Whoever syncs the file just now from another process has its cursor under way.
@@ -166,7 +235,11 @@ export class Syncing implements SyncPart {
     let failed: unknown;
     try {
       const isLive = () => reason === 'change' && this.live?.isJoined === true;
-      return await syncStep({ transport, upload: this.upload, isLive, change, enter, traffic }, direction, signal);
+      return await syncStep(
+        { transport, upload: this.upload, isLive, change, enter, traffic, only: this.only },
+        direction,
+        signal,
+      );
     } catch (error) {
       failed = error;
       throw error;
@@ -201,6 +274,7 @@ export class Syncing implements SyncPart {
           bytes: { ...underWay.bytes(), of: underWay.traffic.expectedBytes },
         }
       : null;
-    return toldState(this.engine, { ...this.loop.state, progress });
+    const { state } = this.loop;
+    return toldState(this.engine, { ...state, ...(this.isLinked ? {} : { phase: 'unlinked' }), progress });
   }
 }

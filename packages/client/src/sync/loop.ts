@@ -116,6 +116,12 @@ export class SyncLoop {
     if (this.options) this.wake('resumed');
   }
 
+  /** Waits for the end of a run that was stopped. */
+  async settled(): Promise<void> {
+    await this.running?.ended;
+    await this.parts.live?.stopped();
+  }
+
   /** Ends for good. */
   async stop(): Promise<void> {
     this.isStopped = true;

@@ -2,13 +2,14 @@ import type { ErrorCode } from '@koinon/core';
 import type { Direction, Upload } from './step.ts';
 
 /**
- * Where the sync loop stands. `stopped`: there is no server, or the replica is closed; `paused` by the app; `offline`;
+ * Where the sync loop stands. `stopped`: there is no server, or the replica is closed; `unlinked` from its server; `paused` by the app; `offline`;
  * `resending` what has no answer yet; `pulling`; `pushing`; `live`: what changes on the server arrives by itself; `idle` until something calls for a sync; `waiting` after a
  * failure, or because the app does not allow a sync just now; `needs-auth`: the server does not know who asks, or the replica is
  * another user's; `needs-upgrade`: the server refuses this app's version.
  */
 export type SyncPhase =
   | 'stopped'
+  | 'unlinked'
   | 'paused'
   | 'offline'
   | 'resending'

@@ -4,6 +4,7 @@ import {
   limits,
   type Outcome,
   type PulledPage,
+  type PullRequest,
   type PushRequest,
   readPushResponse,
 } from '@koinon/core';
@@ -62,7 +63,12 @@ export interface SyncParts {
   readonly enter: (phase: 'resending' | 'pulling' | 'pushing') => void;
   /** What it has moved so far. */
   readonly traffic: Traffic;
+  /** What is asked for of what the user may have. */
+  readonly only: Only | undefined;
 }
+
+/** What a replica asks for of what its user may have. */
+export type Only = Pick<PullRequest, 'tables' | 'where'>;
 
 /** The local side of a sync, inside a transaction. */
 interface Local extends Applying {
@@ -137,7 +143,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
           sentAt = host.now();
           return { replica: meta(database, 'replica') as string, schemaVersion: schema.version };
         });
-        page = await parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about }, signal);
+        page = await parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about, ...parts.only }, signal);
       } catch (error) {
         if (!isUnknownCursor(error) || !cursor) throw error;
         startedOver = true;
@@ -367,6 +373,7 @@ function takePage(
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)
     for (const [kind, count] of Object.entries(endSweep(local, header))) counts[kind as keyof RowCounts] += count;
+  if (header.user !== undefined) setMeta(database, 'user', header.user);
   if (name === 'cursor') {
     setMeta(database, 'position', String(header.to));
     setMeta(database, 'server position', String(Math.max(header.newest ?? 0, header.to)));

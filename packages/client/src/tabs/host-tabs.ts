@@ -9,7 +9,10 @@ import { type FromPage, isFromPage, PageHost } from './page-host.ts';
 
 /** What the worker of an app's tabs opens. */
 export interface TabOptions<S extends Schema>
-  extends Pick<ReplicaOptions<S>, 'schema' | 'seed' | 'migrations' | 'server' | 'sync' | 'stallLimit'> {
+  extends Pick<
+    ReplicaOptions<S>,
+    'schema' | 'seed' | 'migrations' | 'server' | 'token' | 'only' | 'sync' | 'stallLimit'
+  > {
   /** What the database is called on this origin. */
   readonly name: string;
 }

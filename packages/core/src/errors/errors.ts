@@ -45,6 +45,7 @@ export const errorStatus = {
   'upgrade-needed': 426,
   'not-linked': 409,
   'already-sent': 409,
+  'unsent-changes': 409,
   'nothing-to-undo': 409,
   cancelled: 499,
   // What a server answers.

@@ -43,6 +43,8 @@ export function mergeRow(table: Table, base: AnyRow | null, local: Change | unde
   const row: Record<string, unknown> = { ...remote };
   const disagreements: Disagreement[] = [];
   for (const [column, mine] of Object.entries(local.columns)) {
+    // A row made on both sides: what was not filled in here stands as it was filled in there.
+    if (base === null && local.kind === 'insert' && mine === null) continue;
     row[column] = mine;
     const before = base === null ? undefined : base[column];
     const theirs = remote[column];

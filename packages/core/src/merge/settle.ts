@@ -104,7 +104,11 @@ function whatIsLeft(
   // A row of the same id was made on both sides: here it changes the one that is there.
   const isNew = local.kind === 'insert';
   const wanted = Object.fromEntries(
-    Object.entries(columns).filter(([name, value]) => !(isNew || settled.has(name)) || !sameValue(remote[name], value)),
+    Object.entries(columns).filter(
+      ([name, value]) =>
+        !(isNew || settled.has(name)) ||
+        !(sameValue(remote[name], value) || (isNew && base === null && value === null)),
+    ),
   );
   const operations = local.kind === 'update' ? local.operations : {};
   if (Object.keys(wanted).length === 0 && Object.keys(operations).length === 0) return undefined;

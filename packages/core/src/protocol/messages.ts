@@ -83,6 +83,8 @@ export interface PullHeader {
   readonly more: boolean;
   /** Of a snapshot: whether this is its last page. Always true of changes. */
   readonly last: boolean;
+  /** Whose replica this is, where the server knows users. */
+  readonly user?: string;
   /** Whether there may be rows on the server that are not this user's, or were not asked for. */
   readonly partial?: boolean;
   /** Those of the request's own transactions whose effect is in these rows, and in all sent before. */

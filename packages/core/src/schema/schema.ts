@@ -193,6 +193,13 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
         refuse(name, `the default ${shown(column.default)} is refused by the column's own rule: ${wrong.rule}`);
     }
   }
+  for (const name of definition.naturalKey)
+    if (
+      !['text', 'one-of', 'reference', 'integer', 'boolean', 'date', 'timestamp'].includes(
+        definition.columns[name]?.type ?? '',
+      )
+    )
+      refuse(name, 'is named by the natural key, and is not a column whose values are simple');
   for (const group of [...definition.unique, ...definition.index])
     for (const name of group)
       if (!Object.hasOwn(definition.columns, name))

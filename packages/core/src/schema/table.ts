@@ -17,6 +17,11 @@ export interface TableOptions<Names extends string = string> {
   readonly unique?: readonly (readonly Names[])[];
   /** Groups of columns to keep an index over, in this order. */
   readonly index?: readonly (readonly Names[])[];
+  /**
+   * The columns by whose values a row made on a device is known to be the same as one that is on the server under another
+   * id: it takes that id, and the two are merged. A new row that is already there so becomes one with it.
+   */
+  readonly naturalKey?: readonly Names[];
   /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
   readonly home?: 'everywhere' | 'device';
   /** What becomes of columns that the device and the server have both changed, where a column has no rule of its own. */
@@ -34,6 +39,7 @@ export interface Table<C extends Columns = Columns> {
   readonly columns: C;
   readonly unique: readonly (readonly string[])[];
   readonly index: readonly (readonly string[])[];
+  readonly naturalKey: readonly string[];
   readonly home: 'everywhere' | 'device';
   /** The rule for columns without one of their own; undefined: what their type brings. */
   readonly merge: AnyMergeRule | undefined;
@@ -68,6 +74,7 @@ export function table<const C extends Columns>(
     columns,
     unique,
     index: [...entries.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
+    naturalKey: options.naturalKey ?? [],
     home: options.home ?? 'everywhere',
     merge: options.merge,
     deletion: options.deletion ?? 'edit survives',

@@ -96,6 +96,7 @@ export async function pull(
       rows: rows.length,
       more,
       last: isWhole || next.resume === undefined,
+      ...(user && { user: user.id }),
       ...(view.isWhole ? {} : { partial: true }),
       covers: await reader.applied(request.own ?? [], access.user?.id),
       time: new Date().toISOString(),

@@ -1,0 +1,205 @@
+import { KoinonError, type Outcome, type Problem, quoteName, readPushResponse, type Schema } from '@koinon/core';
+import { dropMeta, type MetaName, meta, setMeta } from '../database/layout.ts';
+import type { Engine } from '../engine/steps.ts';
+import type { Traffic } from '../sync/traffic.ts';
+import type { Transport } from '../sync/transport.ts';
+import { tablesInOrder } from '../transfer/order.ts';
+
+/** What becomes of things when a replica's tie to its server ends. */
+export interface UnlinkChoices {
+  /**
+   * `keep`: the rows stay, as rows of this device alone; what is unsent stays too, and goes up if it is linked again.
+   * `erase`: the rows that came from the server, and everything known of them, leave the device.
+   */
+  readonly rows: 'keep' | 'erase';
+  /**
+   * What becomes of the server's copy. Default `keep`. `delete` takes the rows that are here away from the server: every
+   * other device loses them, too.
+   */
+  readonly server?: 'keep' | 'delete';
+  /** With `erase`: what was not sent goes as well. Without it, `unsent-changes` is thrown and nothing is done. */
+  readonly unsent?: 'drop';
+}
+
+/** What ending a tie came to. */
+export interface UnlinkReport {
+  /** Rows that left this device, and rows that were deleted on the server. */
+  readonly erased: number;
+  readonly deleted: number;
+  /** Rows that the server did not let go of, with its reasons. */
+  readonly left: readonly { readonly table: string; readonly id: string; readonly problems: readonly Problem[] }[];
+}
+
+/** Refuses to erase what nobody else has. @throws KoinonError `unsent-changes`. */
+export function refuseUnsent({ outbox, conflicts }: Engine, { rows, unsent }: UnlinkChoices): void {
+  const waiting = outbox.count('pending', 'attempted');
+  const rejected = outbox.count('rejected');
+  const conflicted = conflicts.count();
+  if (rows === 'keep' || unsent === 'drop' || waiting + rejected + conflicted === 0) return;
+  throw new KoinonError(
+    'unsent-changes',
+    `${waiting} transactions are not sent, ${rejected} refused, ${conflicted} rows in conflict: they would be lost. Sync first, or say that they may go; nothing was done.`,
+  );
+}
+
+/** Ends the tie in one local transaction; returns how many rows left the device. */
+export function unlinkHere(engine: Engine, { rows, server }: UnlinkChoices): number {
+  const { database } = engine;
+  let erased = 0;
+  if (rows === 'erase') erased = eraseRows(engine);
+  else if (server === 'delete') makeOwn(engine);
+  setMeta(database, 'unlinked', 'yes');
+  dropMeta(database, 'unlinking');
+  return erased;
+}
+
+/** Whether a replica's tie to its server has been ended. */
+export function isUnlinked(database: Engine['database']): boolean {
+  return meta(database, 'unlinked') !== undefined;
+}
+
+const ofTheServer: readonly MetaName[] = [
+  'cursor',
+  'backfill',
+  'sweep',
+  'parts',
+  'position',
+  'server position',
+  'complete',
+  'to come',
+  'synced at',
+];
+
+/** Forgets all that the file holds besides the rows themselves. */
+function forget({ database, outbox, conflicts }: Engine): void {
+  for (const table of ['change', 'sent', 'base', 'resolved', 'seen', 'attempt', 'kept', 'call', 'run'])
+    database.driver.exec(`DELETE FROM koinon_${table}`);
+  for (const name of ofTheServer) dropMeta(database, name);
+  outbox.places.forget();
+  outbox.revision++;
+  conflicts.clear();
+}
+
+function eraseRows(engine: Engine): number {
+  const { schema, database, rows, commit } = engine;
+  let erased = 0;
+  for (const [table, { home }] of Object.entries(schema.tables)) {
+    if (home === 'device') continue;
+    for (const row of rows.select({ from: table })) {
+      commit.leave(table, row.id, row);
+      erased++;
+    }
+    database.driver.exec(`DELETE FROM ${quoteName(table)}`);
+  }
+  forget(engine);
+  return erased;
+}
+
+/** The tables whose rows go to the server, each behind those it refers to. */
+const sharedTables = (schema: Schema) => tablesInOrder(schema).filter((name) => schema.tables[name]?.home !== 'device');
+
+/** Rows in one transaction when they go up again. */
+const together = 500;
+
+/** Makes every row one that only this device has: linked again, it goes up as a new one. */
+function makeOwn(engine: Engine): void {
+  const { schema, rows, outbox, host } = engine;
+  forget(engine);
+  for (const table of sharedTables(schema)) {
+    let entry = { id: host.newId(), editedAt: host.now() };
+    for (const [n, { id, ...columns }] of rows.select({ from: table, order: ['id'] }).entries()) {
+      if (n % together === 0) entry = { id: host.newId(), editedAt: host.now() };
+      outbox.append(entry, { kind: 'insert', table, id, columns });
+    }
+  }
+}
+
+/** Deletions in one request, and how often rows are tried that others write meanwhile. */
+const mostDeletions = 500;
+const mostRounds = 5;
+
+/** What deleting on the server works with. */
+export interface Deleting {
+  readonly transport: Transport;
+  readonly change: <T>(work: (engine: Engine) => T) => Promise<T>;
+  readonly traffic: Traffic;
+  readonly signal: AbortSignal;
+}
+
+/**
+ * Deletes the rows that are here on the server, those first that refer to others. The rows here stay. What was deleted
+ * before, by an earlier try that was cut off, is deleted: it may be begun again at any time.
+ */
+export async function deleteOnServer(deleting: Deleting): Promise<Pick<UnlinkReport, 'deleted' | 'left'>> {
+  const { change, traffic } = deleting;
+  const { keys, ...about } = await change(({ schema, database, rows, outbox }) => ({
+    replica: meta(database, 'replica') as string,
+    schemaVersion: schema.version,
+    cursor: meta(database, 'cursor'),
+    // What was never sent is not there.
+    keys: [...sharedTables(schema)].reverse().flatMap((table) =>
+      rows
+        .select({ from: table, columns: [] })
+        .filter(({ id }) => outbox.changesOf(table, id)[0]?.change.kind !== 'insert')
+        .map(({ id }) => ({ table, id })),
+    ),
+  }));
+  const left: { table: string; id: string; problems: readonly Problem[] }[] = [];
+  traffic.toSend = keys.length;
+  let deleted = 0;
+  let waiting: readonly { readonly table: string; readonly id: string }[] = keys;
+  for (let round = 0; waiting.length > 0 && round < mostRounds; round++) {
+    const base = await newestCursor(deleting, about);
+    const again: { table: string; id: string }[] = [];
+    for (let from = 0; from < waiting.length; from += mostDeletions) {
+      const some = waiting.slice(from, from + mostDeletions);
+      const outcomes = await pushDeletions(deleting, { ...about, base }, some);
+      for (const [i, outcome] of outcomes.entries()) {
+        const key = some[i] as { table: string; id: string };
+        if (outcome.outcome === 'applied') deleted++;
+        else if (outcome.outcome !== 'rejected') again.push(key);
+        else if (!outcome.problems.every(({ code }) => code === 'no-such-row'))
+          left.push({ ...key, problems: outcome.problems });
+      }
+      traffic.sent = deleted;
+    }
+    waiting = again;
+  }
+  for (const key of waiting) left.push({ ...key, problems: [] });
+  return { deleted, left };
+}
+
+interface About {
+  readonly replica: string;
+  readonly schemaVersion: number;
+  readonly cursor: string | undefined;
+}
+
+/** Where the feed ends now; what became of rows meanwhile is not applied here, since they are to go. */
+async function newestCursor({ transport, signal }: Deleting, { cursor, ...about }: About): Promise<string | null> {
+  let known = cursor;
+  for (let more = true; more; ) {
+    const { header } = await transport.pull({ ...(known && { cursor: known }), ...about }, signal);
+    known = header.cursor;
+    more = header.more;
+  }
+  return known ?? null;
+}
+
+async function pushDeletions(
+  { transport, change, signal }: Deleting,
+  { replica, schemaVersion, base }: About & { readonly base: string | null },
+  keys: readonly { readonly table: string; readonly id: string }[],
+): Promise<readonly Outcome[]> {
+  const transactions = await change(({ host }) =>
+    keys.map((key) => ({
+      id: host.newId(),
+      editedAt: new Date(host.now()).toISOString(),
+      own: [],
+      changes: [{ kind: 'delete', ...key }],
+    })),
+  );
+  const body = JSON.stringify({ replica, base, schemaVersion, transactions });
+  const ids = transactions.map(({ id }) => id);
+  return readPushResponse(await transport.push(body, signal), ids).outcomes;
+}

@@ -1,0 +1,151 @@
+import { readFile } from 'node:fs/promises';
+import { httpTransport, openReplica, type Replica } from '@koinon/client';
+import { integer, reference, schema, table, text } from '@koinon/core';
+import { afterEach, beforeEach, describe, expect, test } from 'vitest';
+import { storeKinds } from './support/stores.ts';
+import { World } from './support/world.ts';
+
+// A replica that is tied to a server later, untied, and tied again: nothing doubled, nothing back from the dead, nothing lost.
+
+const shelf = schema({
+  author: table({ name: text({ unique: true }), born: integer({ optional: true }) }, { naturalKey: ['name'] }),
+  book: table({ author: reference('author'), title: text(), pages: integer({ optional: true }) }),
+});
+type Shelf = typeof shelf;
+
+let world: World<Shelf>;
+let office: Replica<Shelf>;
+let device: Replica<Shelf>;
+
+/** The device's file, tied to the server or not. */
+const reopen = async (linked: boolean) => {
+  await device?.close();
+  device = await world.closed(
+    openReplica({ schema: shelf, file: world.path('device.db'), ...(linked && { server: world.server.url }) }),
+  );
+};
+const titles = async (replica: Replica<Shelf>) => {
+  const authors = new Map((await replica.rows({ from: 'author' })).map(({ id, name }) => [id, name]));
+  const books = await replica.rows({ from: 'book', order: ['title'] });
+  return books.map(({ title, author }) => `${title} by ${authors.get(author)}`);
+};
+
+describe.each(storeKinds)('on %s', (kind) => {
+  beforeEach(async () => {
+    world = await World.of(shelf, kind);
+    office = await world.replica();
+    await office.insert('author', { id: 'server-1', name: 'Ilse', born: 1901 });
+    await office.insert('book', { id: 'b1', author: 'server-1', title: 'Rain' });
+    await office.sync();
+    device = undefined as never;
+    await reopen(false);
+    await device.insert('author', { id: 'local-1', name: 'Ilse', born: 1900 });
+    await device.insert('author', { id: 'local-2', name: 'Odd' });
+    await device.insert('book', { id: 'b2', author: 'local-1', title: 'Snow' });
+    await device.update('book', 'b2', { pages: 90 });
+    await device.insert('book', { id: 'b3', author: 'local-2', title: 'Fog' });
+    await reopen(true);
+  });
+  afterEach(() => world.end());
+
+  test('history 19: linked by its natural key while others refer to it; unlinked with keep; deleted on the server; linked again', async () => {
+    await device.sync();
+    expect(await device.conflicts()).toMatchObject([
+      { table: 'author', id: 'server-1', column: 'born', local: 1900, remote: 1901 },
+    ]);
+    await device.resolve('author', 'server-1', 'remote');
+    await device.sync();
+    expect(await device.status()).toMatchObject({ pending: 0, rejected: 0, conflicted: 0 });
+    await office.sync();
+    const all = ['Fog by Odd', 'Rain by Ilse', 'Snow by Ilse'];
+    for (const replica of [device, office]) expect(await titles(replica)).toEqual(all);
+    expect((await office.rows({ from: 'author', order: ['id'] })).map(({ id }) => id)).toEqual(['local-2', 'server-1']);
+
+    expect(await device.unlink({ rows: 'keep' })).toEqual({ erased: 0, deleted: 0, left: [] });
+    await expect(device.sync()).rejects.toMatchObject({ code: 'not-linked' });
+    await reopen(true);
+    for await (const { rows } of device.syncState()) {
+      expect(rows[0]?.phase).toBe('unlinked');
+      break;
+    }
+    expect(await titles(device)).toEqual(all);
+    await device.update('book', 'b3', { title: 'Fog, revised' });
+    await office.delete('book', 'b1');
+    await office.delete('book', 'b2');
+    await office.delete('author', 'server-1');
+    await office.sync();
+    await device.link();
+    await device.sync();
+    await office.sync();
+    for (const replica of [device, office]) expect(await titles(replica)).toEqual(['Fog, revised by Odd']);
+  });
+
+  test('erasing takes everything out of the file, names what is unsent first, and linking again brings it back', async () => {
+    await device.sync();
+    await device.resolve('author', 'server-1', 'remote');
+    await device.sync();
+    await device.update('book', 'b1', { title: 'Rain, unsent' });
+    await expect(device.unlink({ rows: 'erase' })).rejects.toMatchObject({ code: 'unsent-changes' });
+    expect(await titles(device)).toHaveLength(3);
+    await device.sync();
+    const { replicaId } = await device.status();
+    expect(await device.unlink({ rows: 'erase' })).toMatchObject({ erased: 5 });
+    expect(await titles(device)).toEqual([]);
+    await device.close();
+    expect((await readFile(world.path('device.db'))).toString('latin1')).not.toMatch(/Rain|Snow|Ilse|server-1/);
+    await reopen(true);
+    await device.link();
+    await device.sync();
+    expect(await titles(device)).toEqual(['Fog by Odd', 'Rain, unsent by Ilse', 'Snow by Ilse']);
+    expect(await device.status()).toMatchObject({ replicaId });
+  });
+
+  test('the server’s copy is deleted only when that is chosen, also when it is cut off in between; the rows here stay, and go up as new ones', async () => {
+    await device.sync();
+    await device.resolve('author', 'server-1', 'remote');
+    await device.sync();
+    await office.sync();
+    await device.close();
+    const good = httpTransport(world.server.url);
+    let cut = true;
+    device = await world.closed(
+      openReplica({
+        schema: shelf,
+        file: world.path('device.db'),
+        server: {
+          ...good,
+          push: (body, signal) =>
+            good.push(body, signal).then((answer) => (cut ? Promise.reject(new Error('cut')) : answer)),
+        },
+      }),
+    );
+    await expect(device.unlink({ rows: 'keep', server: 'delete' })).rejects.toThrow('cut');
+    await expect(device.sync(), 'what is gone there must not go here').rejects.toMatchObject({ code: 'not-linked' });
+    cut = false;
+    expect(await device.unlink({ rows: 'keep', server: 'delete' })).toMatchObject({ erased: 0, deleted: 5, left: [] });
+    await office.sync();
+    expect(await titles(office)).toEqual([]);
+    const all = ['Fog by Odd', 'Rain by Ilse', 'Snow by Ilse'];
+    expect(await titles(device)).toEqual(all);
+    await device.link();
+    await device.sync();
+    await office.sync();
+    for (const replica of [device, office]) expect(await titles(replica)).toEqual(all);
+  });
+
+  test('asked for less, a device holds less; asked for another part, only the difference moves', async () => {
+    const part = (tables: readonly ('author' | 'book')[]) =>
+      world.closed(
+        openReplica({ schema: shelf, file: world.path('part.db'), server: world.server.url, only: { tables } }),
+      );
+    let some = await part(['author']);
+    expect((await some.sync()).down).toMatchObject({ insert: 1 });
+    await some.close();
+    some = await part(['author', 'book']);
+    expect((await some.sync()).down).toMatchObject({ insert: 1, leave: 0 });
+    await some.close();
+    some = await part(['book']);
+    expect((await some.sync()).down).toMatchObject({ insert: 0, leave: 1, delete: 0 });
+    expect(await some.count({ from: 'author' })).toBe(0);
+  });
+});

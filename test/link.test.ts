@@ -1,7 +1,8 @@
 import { readFile } from 'node:fs/promises';
-import { httpTransport, openReplica, type Replica } from '@koinon/client';
+import { httpTransport, listReplicas, nameReplica, openReplica, type Replica, removeReplica } from '@koinon/client';
 import { integer, reference, schema, table, text } from '@koinon/core';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
+import { commonsWorld, replicaOf } from './support/commons.ts';
 import { storeKinds } from './support/stores.ts';
 import { World } from './support/world.ts';
 
@@ -148,4 +149,31 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect((await some.sync()).down).toMatchObject({ insert: 0, leave: 1, delete: 0 });
     expect(await some.count({ from: 'author' })).toBe(0);
   });
+});
+
+test('several replicas side by side: of two users and of none, told apart by name, user and what is unsent', async () => {
+  const world = await commonsWorld('SQLite');
+  for (const person of ['mika', 'tove']) {
+    const replica = await replicaOf(world, person, { file: world.path(`${person}.db`) });
+    await replica.sync();
+    await replica.insert('note', { person, words: 'unsent' });
+    await replica.close();
+  }
+  const alone = await openReplica({ schema: shelf, file: world.path('alone.db') });
+  await alone.close();
+  await nameReplica(world.path('mika.db'), 'Mika, at the north end');
+  expect(await listReplicas(world.folder)).toMatchObject([
+    { file: world.path('alone.db'), name: null, user: null, isLinked: false, unsent: 0 },
+    { file: world.path('tove.db'), user: 'tove', isLinked: true, unsent: 1 },
+    { name: 'Mika, at the north end', user: 'mika', size: expect.any(Number), unsent: 1 },
+  ]);
+  // Lent to somebody else: the first one's changes are not sent, and the second gets nothing.
+  const lent = await replicaOf(world, 'tove', { file: world.path('mika.db') });
+  await expect(lent.sync()).rejects.toMatchObject({ code: 'other-user' });
+  expect(await lent.status()).toMatchObject({ user: 'mika', pending: 1 });
+  await lent.close();
+  await removeReplica(world.path('mika.db'));
+  await expect(removeReplica(world.path('server.db'))).rejects.toMatchObject({ code: 'storage-foreign' });
+  expect((await listReplicas(world.folder)).map(({ user }) => user)).toEqual([null, 'tove']);
+  await world.end();
 });

@@ -23,6 +23,7 @@ export type { Meant, StateOfRow } from './replica/face.ts';
 export { openReplica, type ReplicaOptions } from './replica/open.ts';
 export type { ListenOptions, Rejection, Replica, ReplicaStatus, StorageReport } from './replica/replica.ts';
 export type { Transaction } from './replica/transaction.ts';
+export { listReplicas, nameReplica, type ReplicaFile, removeReplica } from './shelf/files.ts';
 export type { SqlDriver, SqlStatement } from './storage/driver.ts';
 export type { NodeDriverOptions } from './storage/node.ts';
 export type { SyncRun } from './sync/journal.ts';

@@ -186,6 +186,7 @@ export type MetaName =
   | 'parts'
   | 'to come'
   | 'user'
+  | 'name'
   | 'unlinked'
   | 'unlinking'
   | 'clock offset'

@@ -46,6 +46,8 @@ export function copyOut({ database }: Omit<Engine, 'commit'>, file: string): voi
     database.statement('VACUUM INTO ?').run(file);
     // A copy is a replica of its own: it gets its identity where it is first opened.
     database.statement('ATTACH ? AS copy').run(file);
-    database.driver.exec("DELETE FROM copy.koinon_meta WHERE name IN ('replica', 'sync lease'); DETACH copy");
+    database.driver.exec(
+      "DELETE FROM copy.koinon_meta WHERE name IN ('replica', 'sync lease', 'user', 'name'); DETACH copy",
+    );
   });
 }

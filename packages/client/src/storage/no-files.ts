@@ -15,3 +15,16 @@ export async function openNodeDriver({ file }: NodeDriverOptions): Promise<SqlDr
 export async function copyPrebuilt(prebuilt: string, _file: string): Promise<void> {
   await openNodeDriver({ file: prebuilt });
 }
+
+/** A browser has no folders to look into; see `listDatabases` of @koinon/client/browser. */
+export async function filesOf(_folder: string): Promise<readonly string[]> {
+  return [];
+}
+
+export async function sizeOfFile(_file: string): Promise<number> {
+  return 0;
+}
+
+export async function removeFile(file: string): Promise<void> {
+  await openNodeDriver({ file });
+}

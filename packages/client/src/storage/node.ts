@@ -1,4 +1,5 @@
-import { access, copyFile, rename } from 'node:fs/promises';
+import { access, copyFile, readdir, rename, rm, stat } from 'node:fs/promises';
+import { join } from 'node:path';
 import type { SqlDriver, SqlStatement } from './driver.ts';
 import { storageError } from './errors.ts';
 
@@ -75,6 +76,35 @@ export async function openNodeDriver({
   } catch (error) {
     throw storageError(error, file);
   }
+}
+
+/** What belongs to a database besides its file. */
+const besides = ['', '-wal', '-shm'];
+
+/** The files in a folder that may be databases; none where there is no such folder. */
+export async function filesOf(folder: string): Promise<readonly string[]> {
+  const entries = await readdir(folder, { withFileTypes: true }).catch(() => []);
+  return entries
+    .filter((entry) => entry.isFile() && !/-(wal|shm)$/.test(entry.name))
+    .map(({ name }) => join(folder, name));
+}
+
+/** What a database takes, in bytes; 0 where there is none. */
+export async function sizeOfFile(file: string): Promise<number> {
+  const sizes = await Promise.all(
+    besides.map((end) =>
+      stat(`${file}${end}`).then(
+        ({ size }) => size,
+        () => 0,
+      ),
+    ),
+  );
+  return sizes.reduce((sum, size) => sum + size, 0);
+}
+
+/** Removes a database. */
+export async function removeFile(file: string): Promise<void> {
+  for (const end of besides) await rm(`${file}${end}`, { force: true });
 }
 
 /** Copies a prebuilt database to where there is none yet: whole, or, when that is cut off, not at all. */

@@ -71,7 +71,18 @@ async function loadSqlite(): Promise<Sqlite3Static> {
   return (await import('@sqlite.org/sqlite-wasm')).default();
 }
 
-const folderOf = (name: string) => `koinon ${encodeURIComponent(name)}`;
+const prefix = 'koinon ';
+const folderOf = (name: string) => `${prefix}${encodeURIComponent(name)}`;
+
+/** The folders of this origin's databases, by their names. */
+export async function privateFolders(): Promise<ReadonlyMap<string, FileSystemDirectoryHandle>> {
+  const root = await navigator.storage.getDirectory();
+  const folders = new Map<string, FileSystemDirectoryHandle>();
+  for await (const [name, handle] of root.entries())
+    if (handle.kind === 'directory' && name.startsWith(prefix))
+      folders.set(decodeURIComponent(name.slice(prefix.length)), handle as FileSystemDirectoryHandle);
+  return folders;
+}
 
 async function privateFolder(name: string): Promise<FileSystemDirectoryHandle> {
   const unavailable = (why: string, cause?: unknown) =>

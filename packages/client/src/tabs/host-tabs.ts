@@ -2,7 +2,7 @@ import type { KoinonError, Schema } from '@koinon/core';
 import { hear, type Port } from '../hosting/port.ts';
 import type { ReplicaOptions } from '../replica/open.ts';
 import { openLocal } from '../replica/open-local.ts';
-import { deletePrivateFile, openMemory, openPrivateFile } from '../storage/wasm.ts';
+import { openMemory, openPrivateFile } from '../storage/wasm.ts';
 import { Channel, databaseLock, isBetter, type Letter, type Standing, tabLock, type Word } from './air.ts';
 import { type OpenDatabase, TabEngine } from './engine.ts';
 import { type FromPage, isFromPage, PageHost } from './page-host.ts';
@@ -37,9 +37,6 @@ const tryEvery = 50;
 export function hostTabs<S extends Schema>(options: TabOptions<S>): void {
   void new Tab(options, self as unknown as Port, new PageHost()).begin();
 }
-
-/** Removes a database from this origin, with everything in it. No tab may have it open. */
-export const deleteDatabase = deletePrivateFile;
 
 /** Drafts are held by the page that edits. */
 const noDraft = () => {

@@ -5,6 +5,7 @@ import { conflictRows } from './conflicts.ts';
 import { localRows } from './local.ts';
 import { type Measured, measure } from './measure.ts';
 import { realtimeRows } from './realtime.ts';
+import { scopeRows } from './scopes.ts';
 import { syncRows } from './sync.ts';
 
 // Speed as ratios to a floor measured in the same run. A name chooses the rows that begin with it.
@@ -16,7 +17,7 @@ const { args, json } = (() => {
   return { args: command.args, json: command.opts<{ json?: boolean }>().json === true };
 })();
 
-const rows = [...localRows, ...syncRows, ...conflictRows, ...realtimeRows, ...browserRows];
+const rows = [...localRows, ...syncRows, ...conflictRows, ...realtimeRows, ...scopeRows, ...browserRows];
 const chosen = rows.filter(
   ({ row }) => args.length === 0 || args.some((name) => row === name || row.startsWith(`${name}-`)),
 );

@@ -18,6 +18,7 @@ import { HiveFormPage } from './pages/hive-form.tsx';
 import { SitePage } from './pages/site.tsx';
 import { SiteFormPage } from './pages/site-form.tsx';
 import { SitesPage } from './pages/sites.tsx';
+import { ToolsPage } from './pages/tools.tsx';
 import { TrashPage } from './pages/trash.tsx';
 import { VisitPage } from './pages/visit.tsx';
 import { WaitingPage } from './pages/waiting.tsx';
@@ -65,6 +66,7 @@ export function App() {
             <Route path="/device" component={DevicePage} />
             <Route path="/waiting" component={WaitingPage} />
             <Route path="/trash" component={TrashPage} />
+            <Route path="/tools" component={ToolsPage} />
             <Route path="/site/new">
               <SiteFormPage id={undefined} />
             </Route>

@@ -1,6 +1,11 @@
 import { type cooperative, demoRows } from '@koinon/cli';
 import type { Transaction } from '@koinon/client';
 
+/** The members alone: somebody has to be a site's keeper. */
+export async function fillMembers(transaction: Transaction<typeof cooperative>): Promise<void> {
+  await transaction.insertAll('member', demoRows().member);
+}
+
 /** Fills a new field book with the demo data: parents before children, all in one transaction. */
 export async function fill(transaction: Transaction<typeof cooperative>, visits: number): Promise<void> {
   const rows = demoRows();
@@ -15,4 +20,5 @@ export async function fill(transaction: Transaction<typeof cooperative>, visits:
     all.map(({ n, id, ...row }) => ({ ...row, id: n < visit.length ? id : `${id}-${n}` })),
   );
   await transaction.insertAll('harvest', rows.harvest);
+  await transaction.insertAll('tool', rows.tool);
 }

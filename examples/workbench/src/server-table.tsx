@@ -61,6 +61,7 @@ const width: Readonly<Record<TableName, readonly string[]>> = {
   hive: ['mark', 'site', 'strength', 'queen', 'notes'],
   visit: ['hive', 'at', 'mites', 'weight', 'notes'],
   harvest: ['hive', 'day', 'frames'],
+  tool: ['member', 'name', 'count'],
 };
 
 /** The server's tables, last changed first. */

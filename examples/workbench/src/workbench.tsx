@@ -108,7 +108,7 @@ function DeviceColumn({
       <iframe
         id={`frame-${device}`}
         title={`${names[device]}’s field book`}
-        src={`./field/?server=/signal/${device}&name=${device}&told#/hive/hive-001`}
+        src={`./field/?server=/signal/${device}&members=/member/${device}&name=${device}&told#/hive/hive-001`}
         style={{
           flex: 1,
           border: '2px solid var(--mantine-color-gray-4)',

@@ -3,6 +3,7 @@ import { useSyncState } from '@koinon/react';
 import { Button, Group, Progress, Table, Text, Title } from '@mantine/core';
 import { useEffect, useState } from 'react';
 import { usePlace } from '../leaving.tsx';
+import { Account } from '../parts/account.tsx';
 import { Page } from '../parts/page.tsx';
 import { syncWords } from '../parts/sync-mark.tsx';
 import { useReplica } from '../replica.ts';
@@ -24,6 +25,7 @@ export function DevicePage() {
   const { status, storage } = known;
   return (
     <Page title="This device" back="/" under={syncWords(sync)}>
+      <Account />
       {sync.phase !== 'stopped' && <Server />}
       <Facts
         lines={[
@@ -61,12 +63,19 @@ function Server() {
   }, [replica, syncedAt, sync?.error]);
   if (sync === undefined) return null;
   const isPaused = sync.phase === 'paused';
+  const isOff = sync.phase === 'unlinked';
   const down = sync.progress?.down;
   return (
     <>
       <Group>
-        <Button onClick={() => replica.sync().catch(sayError)}>Sync now</Button>
-        <Button variant="default" onClick={() => (isPaused ? replica.resumeSync() : replica.pauseSync())}>
+        <Button disabled={isOff} onClick={() => replica.sync().catch(sayError)}>
+          Sync now
+        </Button>
+        <Button
+          variant="default"
+          disabled={isOff}
+          onClick={() => (isPaused ? replica.resumeSync() : replica.pauseSync())}
+        >
           {isPaused ? 'Go on syncing' : 'Pause'}
         </Button>
         {sync.conflicted + sync.rejected + sync.pending > 0 && (
@@ -74,8 +83,11 @@ function Server() {
             {sync.conflicted + sync.rejected > 0 ? 'Decide' : 'What waits'}
           </Button>
         )}
-        <Button variant="subtle" onClick={() => go('/trash')}>
+        <Button variant="default" onClick={() => go('/trash')}>
           Trash
+        </Button>
+        <Button variant="default" onClick={() => go('/tools')}>
+          My tools
         </Button>
       </Group>
       {down?.of != null && down.of > 0 && (
@@ -124,7 +136,7 @@ function Server() {
 
 const moved = (tables: Readonly<Record<string, TableTraffic>>) =>
   Object.entries(tables)
-    .map(([table, traffic]) => counted(traffic.insert + traffic.update + traffic.delete, table))
+    .map(([table, traffic]) => counted(traffic.insert + traffic.update + traffic.delete + (traffic.leave ?? 0), table))
     .join(', ') || '–';
 
 function Facts({ lines }: { readonly lines: readonly (readonly [string, string])[] }) {

@@ -56,17 +56,23 @@ export function WaitingPage() {
       {refused.map((rejection) => (
         <RefusedCard key={rejection.transaction} rejection={rejection} onDone={read} />
       ))}
-      <Unsent transactions={outbox} />
+      <Unsent transactions={outbox} decided={new Set(rows.map(({ table, id }) => `${table} ${id}`))} />
     </Page>
   );
 }
 
 /** What has not been sent, each row once, and what keeps it. */
-function Unsent({ transactions }: { readonly transactions: readonly QueuedTransaction[] }) {
+function Unsent(props: {
+  readonly transactions: readonly QueuedTransaction[];
+  /** Rows with a card of their own. */
+  readonly decided: ReadonlySet<string>;
+}) {
+  const { transactions, decided } = props;
   const rows = new Map<string, { readonly table: TableName; readonly id: string }>();
   for (const { state, changes } of transactions)
     if (state !== 'rejected')
-      for (const { table, id } of changes) rows.set(`${table} ${id}`, { table: table as TableName, id });
+      for (const { table, id } of changes)
+        if (!decided.has(`${table} ${id}`)) rows.set(`${table} ${id}`, { table: table as TableName, id });
   if (rows.size === 0) return null;
   const first = [...rows.entries()].slice(0, 50);
   return (

@@ -53,7 +53,7 @@ export function Entry(props: {
               </Text>
             )}
           </Box>
-          <Group gap="xs" wrap="nowrap">
+          <Group gap="xs" wrap="nowrap" style={{ flexShrink: 0 }}>
             {props.marks}
             <IconChevronRight size={18} aria-hidden />
           </Group>

@@ -12,7 +12,25 @@ const audience = 'koinon';
 /** How `serve` knows users, where the environment holds a secret. */
 export function authenticateBySecret(): Authenticate | undefined {
   const secret = process.env[secretName];
-  return secret ? jwtAuthentication({ key: { secret }, issuer, audience }) : undefined;
+  return secret ? bySecret(secret) : undefined;
+}
+
+/** Whose tokens are those of {@link mintToken} under a secret. */
+export function bySecret(secret: string): Authenticate {
+  return jwtAuthentication({ key: { secret }, issuer, audience });
+}
+
+/** A token for a user, signed with a secret: for development. */
+export function mintToken(user: string, secret: string, hours = 12): Promise<string> {
+  const now = Math.floor(Date.now() / 1000);
+  return new SignJWT({})
+    .setProtectedHeader({ alg: 'HS256' })
+    .setSubject(user)
+    .setIssuer(issuer)
+    .setAudience(audience)
+    .setIssuedAt(now)
+    .setExpirationTime(now + Math.round(hours * 3600))
+    .sign(new TextEncoder().encode(secret));
 }
 
 /** `koinon token`: a token for development. */
@@ -29,15 +47,7 @@ export function tokenCommand(): Command {
           'schema-invalid',
           `Set ${secretName} to the secret that the server has, of 32 bytes at least.`,
         );
-      const now = Math.floor(Date.now() / 1000);
-      const token = new SignJWT({})
-        .setProtectedHeader({ alg: 'HS256' })
-        .setSubject(user)
-        .setIssuer(issuer)
-        .setAudience(audience)
-        .setIssuedAt(now)
-        .setExpirationTime(now + Math.round(options.hours * 3600));
-      console.log(await token.sign(new TextEncoder().encode(secret)));
+      console.log(await mintToken(user, secret, options.hours));
     });
 }
 

@@ -6,16 +6,21 @@ import { boolean, counter, date, integer, oneOf, real, reference, schema, table,
  */
 export const cooperative = schema({
   member: table({ name: text(), village: text() }),
-  site: table({
-    name: text({ unique: true }),
-    forage: oneOf(['heather', 'lime', 'clover', 'orchard', 'moor']),
-    latitude: real({ minimum: -90, maximum: 90 }),
-    longitude: real({ minimum: -180, maximum: 180 }),
-    keeper: reference('member'),
-    open: boolean({ default: true }),
-  }),
+  site: table(
+    {
+      name: text({ unique: true }),
+      forage: oneOf(['heather', 'lime', 'clover', 'orchard', 'moor']),
+      latitude: real({ minimum: -90, maximum: 90 }),
+      longitude: real({ minimum: -180, maximum: 180 }),
+      // Who looks after it, and by that who gets its hives.
+      keeper: reference('member', { filterable: true }),
+      open: boolean({ default: true }),
+    },
+    // One that was entered without a signal is the one that the register has.
+    { naturalKey: ['name'] },
+  ),
   hive: table({
-    site: reference('site'),
+    site: reference('site', { filterable: true }),
     mark: text({ maximumLength: 12 }),
     strength: integer({ minimum: 0, maximum: 10 }),
     // Who looked last knows best.
@@ -23,7 +28,7 @@ export const cooperative = schema({
     notes: text({ optional: true }),
   }),
   visit: table({
-    hive: reference('hive'),
+    hive: reference('hive', { filterable: true }),
     member: reference('member'),
     at: timestamp({ index: true }),
     queenSeen: boolean(),
@@ -32,5 +37,11 @@ export const cooperative = schema({
     weight: real({ optional: true, minimum: 0 }),
     notes: text({ optional: true }),
   }),
-  harvest: table({ hive: reference('hive'), day: date(), frames: counter({ minimum: 0 }) }),
+  harvest: table({ hive: reference('hive', { filterable: true }), day: date(), frames: counter({ minimum: 0 }) }),
+  // Each member's own.
+  tool: table({
+    member: reference('member', { filterable: true }),
+    name: text({ maximumLength: 40 }),
+    count: integer({ minimum: 0, default: 1 }),
+  }),
 });

@@ -50,6 +50,8 @@ const remarks = [
   'entrance narrowed',
 ];
 
+const toolNames = ['smoker', 'hive tool', 'bee brush', 'spare frames'];
+
 /** Some 20 sites, 200 hives and 2,000 visits; the same rows for the same seed, on every machine. */
 export function demoRows(seed = 'koinon'): DemoRows {
   const random = seedrandom(seed);
@@ -93,5 +95,13 @@ export function demoRows(seed = 'koinon'): DemoRows {
     day: new Date(season + (100 + whole(60)) * 86_400_000).toISOString().slice(0, 10),
     frames: 1 + whole(9),
   }));
-  return { member, site, hive, visit, harvest };
+  const tool = member.flatMap((owner, i) =>
+    toolNames.slice(0, 2 + (i % 3)).map((name, n) => ({
+      id: `tool-${i + 1}-${n + 1}`,
+      member: owner.id,
+      name,
+      count: 1 + whole(3),
+    })),
+  );
+  return { member, site, hive, visit, harvest, tool };
 }

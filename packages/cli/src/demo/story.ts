@@ -6,6 +6,7 @@ import { openReplica, type Replica, type SyncReport } from '@koinon/client';
 import { KoinonError, quoteName } from '@koinon/core';
 import { postgresStore, releasePostgres, sqliteStore, startServer } from '@koinon/server';
 import { shownDatabase } from '../commands/database.ts';
+import { tellMembership } from './membership.ts';
 import { Narrator } from './narrator.ts';
 import { openOffice, rowsOfFile, rowsOfStore } from './office.ts';
 import { rules } from './rules.ts';
@@ -173,6 +174,7 @@ export async function tellStory(
   await show(5, 7);
 
   await disagree(narrator, runa, teodor);
+  await tellMembership(narrator, folder, store, office);
 
   narrator.chapter('Syncing once more moves nothing');
   for (const phone of phones) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);

@@ -1,3 +1,4 @@
+import { randomBytes } from 'node:crypto';
 import { existsSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import type { Duplex } from 'node:stream';
@@ -5,8 +6,10 @@ import staticFiles from '@fastify/static';
 import { KoinonError } from '@koinon/core';
 import { koinonPlugin, type Moved, type Store } from '@koinon/server';
 import fastify, { type FastifyReply } from 'fastify';
+import { bySecret, mintToken } from '../commands/token.ts';
 import type { Office } from './office.ts';
 import { rules } from './rules.ts';
+import { scopes } from './scopes.ts';
 
 /** The devices on the page, each with a way to the server of its own that can be closed. */
 export const devices = ['runa', 'teodor'] as const;
@@ -65,17 +68,26 @@ export async function openWorkbench({ store, office, pages, port }: WorkbenchPar
     signal.sockets.add(socket);
     socket.on('close', () => signal.sockets.delete(socket));
   });
+  const secret = randomBytes(32).toString('base64url');
+  // Each device reaches the server as one that is everybody's, and as one where its member has signed in.
+  const ways = { signal: {}, member: { scopes, authenticate: bySecret(secret) } } as const;
   for (const device of devices)
-    await app.register(
-      async (scope) => {
-        // Without a signal nothing is answered, not even with an error.
-        scope.addHook('onRequest', async (request) => {
-          if (signals.get(device)?.isOn === false) request.raw.socket.destroy();
-        });
-        await scope.register(koinonPlugin, { store, rules, observe: (moved: Moved) => tell({ device, ...moved }) });
-      },
-      { prefix: `/signal/${device}` },
-    );
+    for (const [way, options] of Object.entries(ways))
+      await app.register(
+        async (scope) => {
+          // Without a signal nothing is answered, not even with an error.
+          scope.addHook('onRequest', async (request) => {
+            if (signals.get(device)?.isOn === false) request.raw.socket.destroy();
+          });
+          const observe = (moved: Moved) => tell({ device, ...moved });
+          await scope.register(koinonPlugin, { store, rules, observe, ...options });
+        },
+        { prefix: `/${way}/${device}` },
+      );
+  app.get('/sign-in', async () => office.ask('SELECT id, name FROM member ORDER BY name').then(({ rows }) => rows));
+  app.post('/sign-in', async (request) => ({
+    token: await mintToken((request.body as { member: string }).member, secret),
+  }));
   await app.register(koinonPlugin, { store, rules, prefix: '/office' });
 
   app.post('/workbench/signal', async (request) => {

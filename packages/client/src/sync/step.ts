@@ -92,6 +92,10 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   let received = 0;
   let startedOver = false;
   let oneByOne = false;
+  // A new row may be one that is there already: that is known when all are here.
+  const hasNaturalKeys = await parts.change(({ schema }) =>
+    Object.values(schema.tables).some(({ naturalKey }) => naturalKey.length > 0),
+  );
 
   const settle = async (): Promise<readonly Outcome[]> => {
     const body = await parts.change(({ database }) => attemptedBody(database));
@@ -123,7 +127,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   /** Brings down pages from one of the two cursors until there is no more to come from it. */
   const pullFrom = async (name: 'cursor' | 'backfill'): Promise<void> => {
     // On a poor link a first download may take days: what is new here, or was changed after it came, does not wait for it.
-    let pushesBetween = direction === 'both' && name === 'cursor';
+    let pushesBetween = direction === 'both' && name === 'cursor' && !hasNaturalKeys;
     for (let goesOn = true; goesOn; ) {
       if (pushesBetween && (await parts.change(({ database }) => meta(database, 'complete') === undefined)))
         pushesBetween = await pushSome();

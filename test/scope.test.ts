@@ -299,6 +299,14 @@ describe.each(storeKinds)('on %s', (kind) => {
         code: expect.stringMatching(/query-invalid|unknown-column/),
       });
     await expect(way.pull({ tables: ["crop' --"] })).rejects.toMatchObject({ code: 'unknown-table' });
+    // An app that knows less is sent less, and nothing of what it does not know.
+    const columns = { crop: ['label'], note: ['words'] };
+    const old = await way.pull({ columns });
+    expect(old.rows).toMatchObject([{ id: 'kale' }, { id: 'leek' }]);
+    expect(old.rows.map((row) => 'columns' in row && Object.keys(row.columns ?? {}))).toEqual([['label'], ['label']]);
+    await office.update('crop', 'leek', { height: 5 });
+    await office.sync();
+    expect((await way.pull({ columns, cursor: old.header.cursor })).rows).toEqual([]);
     const feed = async (query: string) =>
       (await fetch(`${world.server.url}/v1/feed?${query}`, { headers: { authorization: 'Bearer mika' } })).text();
     expect(await feed('table=crop')).not.toMatch(/bean|south|99/);

@@ -139,3 +139,61 @@ test('both online, one apart, both apart, refused, and direct SQL: every screen 
   });
   expect(refused.status()).toBe(403);
 });
+
+test('a book begun without an account goes along when its member signs in, gets his part, and is turned off and on with its choices', async () => {
+  const page = await context.newPage();
+  page.setDefaultTimeout(20_000);
+  page.on('pageerror', (error) => expect.unreachable(error.message));
+  const book = `${url}/field/?members=/member/runa&name=begun&blank`;
+  const button = (name: string) => page.getByRole('button', { name, exact: true });
+  const chosen = async (label: string, name: string) => {
+    await page.getByRole('combobox', { name: label }).click();
+    await page.getByRole('option', { name }).click();
+  };
+  const onServer = async (sql: string) => {
+    const body = JSON.stringify({ sql });
+    const headers = { 'content-type': 'application/json' };
+    const answer = await fetch(`${url}/workbench/sql`, { method: 'POST', headers, body });
+    return ((await answer.json()) as { rows: Record<string, unknown>[] }).rows;
+  };
+  await page.goto(`${book}#/site/new`);
+  await page.getByLabel('Name').fill('Test Rise');
+  await chosen('Keeper', 'Ilse Karrow');
+  await page.getByLabel('Latitude').fill('54.1');
+  await page.getByLabel('Longitude').fill('-2.2');
+  await button('Save').click();
+  await page.getByRole('link', { name: /Test Rise/ }).waitFor();
+  expect(await onServer("SELECT id FROM site WHERE name = 'Test Rise'")).toEqual([]);
+
+  await page.goto(`${book}#/device`);
+  await chosen('Sign in as', 'Ilse Karrow');
+  await page.getByText('All sent').first().waitFor();
+  await expect
+    .poll(() => onServer("SELECT keeper FROM site WHERE name = 'Test Rise'"))
+    .toEqual([{ keeper: 'member-03' }]);
+  await page
+    .getByText(/25 hives/)
+    .first()
+    .waitFor();
+  await page.goto(`${book}&member=member-03#/tools`);
+  await page.getByLabel('How many of smoker').waitFor();
+
+  await page.goto(`${book}&member=member-03#/device`);
+  await button('Turn sync off…').click();
+  await page.getByLabel('is erased from it').check();
+  await page.getByRole('dialog').getByRole('button', { name: 'Turn sync off' }).click();
+  await page.getByText(/rows left this device/).waitFor();
+  await page.getByRole('link', { name: 'Field book' }).or(page.getByLabel('Field book: to the sites')).first().click();
+  await page.getByText('No sites yet.').waitFor();
+  await page.goto(`${book}&member=member-03#/device`);
+  await button('Turn sync on again').click();
+  await page.getByLabel('Field book: to the sites').click();
+  await page.getByRole('link', { name: /Test Rise/ }).waitFor();
+  // Another member, on the same device: another book, and other hives.
+  await page.goto(`${url}/field/?members=/member/runa&name=begun&member=member-02#/hive/hive-001`);
+  const [hive] = await onServer("SELECT keeper FROM hive JOIN site ON site.id = hive.site WHERE hive.id = 'hive-001'");
+  await page
+    .getByText(hive?.keeper === 'member-02' ? /strength/ : 'Not here any more')
+    .first()
+    .waitFor();
+}, 120_000);

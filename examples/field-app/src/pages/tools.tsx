@@ -1,5 +1,5 @@
 import { useRows } from '@koinon/react';
-import { Button, Group, NumberInput, Paper, Stack, Text, TextInput } from '@mantine/core';
+import { Button, Group, NumberInput, Paper, Text, TextInput } from '@mantine/core';
 import { useState } from 'react';
 import { signedIn } from '../account.ts';
 import { List } from '../parts/list.tsx';
@@ -32,9 +32,7 @@ export function ToolsPage() {
         {tools.rows.map(({ id, name: what, count }) => (
           <Paper key={id} component="li" withBorder p="sm" style={{ listStyle: 'none' }}>
             <Group justify="space-between" wrap="nowrap">
-              <Stack gap={0}>
-                <Text fw={600}>{what}</Text>
-              </Stack>
+              <Text fw={600}>{what}</Text>
               <NumberInput
                 w={90}
                 min={0}

@@ -263,6 +263,10 @@ function RefusedCard({ rejection, onDone }: { readonly rejection: Rejection; rea
     hive: '/hive/:id/edit',
     visit: '/visit/:id',
   };
+  const hasLeft = rejection.problems.some(({ code }) => code === 'scope-left');
+  const typed = rejection.rows
+    .flatMap(({ columns }) => Object.entries(columns).map(([name, value]) => `${name}: ${String(value)}`))
+    .join(', ');
   const form = first && forms[first.table]?.replace(':id', first.id);
   return (
     <Card withBorder component="section" aria-label={`${title} was refused`}>
@@ -275,16 +279,22 @@ function RefusedCard({ rejection, onDone }: { readonly rejection: Rejection; rea
             Refused
           </Badge>
         </Group>
-        <Alert color="red" title="The office's rules say">
-          {rejection.problems.map(({ message }) => message).join(' ')}
+        <Alert color="red" title={hasLeft ? 'No longer one of your rows' : "The office's rules say"}>
+          {hasLeft
+            ? 'It is looked after by somebody else now. What you typed is kept here until you drop it:'
+            : rejection.problems.map(({ message }) => message).join(' ')}
+          {hasLeft && <Text ff="monospace">{typed}</Text>}
         </Alert>
         <Group grow>
-          {form !== undefined && <Button onClick={() => go(form)}>Edit it</Button>}
-          <Button variant="default" onClick={sendAgain}>
-            Send it again
-          </Button>
+          {hasLeft && <Button onClick={() => navigator.clipboard.writeText(typed).catch(sayError)}>Copy it</Button>}
+          {!hasLeft && form !== undefined && <Button onClick={() => go(form)}>Edit it</Button>}
+          {!hasLeft && (
+            <Button variant="default" onClick={sendAgain}>
+              Send it again
+            </Button>
+          )}
           <Button variant="default" onClick={takeBack}>
-            Take my edit back
+            {hasLeft ? 'Drop it' : 'Take my edit back'}
           </Button>
         </Group>
       </Stack>

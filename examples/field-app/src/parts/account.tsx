@@ -36,10 +36,10 @@ export function Account() {
             error={problem}
             description={
               member !== null
-                ? 'Each member has a book of his own on this device.'
+                ? 'Each member has a separate book on this device.'
                 : goesAlong()
                   ? 'What is in this book goes along.'
-                  : 'Opens a book of that member’s own; this one stays as it is.'
+                  : 'Opens that member’s book; this one stays as it is.'
             }
             onChange={(chosen) => chosen !== null && openBookOf(chosen)}
           />

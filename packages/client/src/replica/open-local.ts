@@ -1,10 +1,9 @@
-import type { Schema } from '@koinon/core';
+import type { Only, Schema } from '@koinon/core';
 import { Database } from '../database/database.ts';
 import { isOlder, isOldFile, meta, prepareLayout, setMeta } from '../database/layout.ts';
 import { systemHost } from '../host/host.ts';
 import { noConflicts } from '../overlay/conflict-list.ts';
 import type { SqlDriver } from '../storage/driver.ts';
-import type { Only } from '../sync/step.ts';
 import { LocalReplica, type Parts } from './local.ts';
 import type { ReplicaOptions } from './open.ts';
 import type { Replica } from './replica.ts';

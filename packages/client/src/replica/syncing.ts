@@ -1,4 +1,4 @@
-import { KoinonError, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
+import { KoinonError, type Only, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
@@ -7,15 +7,7 @@ import { endLease, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
 import { SyncLoop } from '../sync/loop.ts';
 import type { SyncOptions, SyncReason } from '../sync/state.ts';
-import {
-  type Direction,
-  type Only,
-  type SyncReport,
-  standingOf,
-  syncStep,
-  takeWindow,
-  type Upload,
-} from '../sync/step.ts';
+import { type Direction, type SyncReport, standingOf, syncStep, takeWindow, type Upload } from '../sync/step.ts';
 import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
 import { type Doing, type SyncPart, type Told, toldState, unlinked } from './sync-part.ts';
@@ -30,7 +22,7 @@ export class Syncing implements SyncPart {
   private readonly transport: Transport;
   private readonly loop: SyncLoop;
   private readonly upload: Upload;
-  private readonly only: Only | undefined;
+  private readonly only: Only;
   private readonly live: Live | undefined;
   /** This opening of the file, as holder of the lease. */
   private readonly holder: string;
@@ -47,7 +39,9 @@ export class Syncing implements SyncPart {
     { options, only }: { readonly options: SyncOptions | undefined; readonly only: Only | undefined },
     doing: Doing,
   ) {
-    this.only = only;
+    // A server may have gained columns and tables that this app does not know.
+    const shared = Object.entries(engine.schema.tables).filter(([, { home }]) => home !== 'device');
+    this.only = { ...only, columns: Object.fromEntries(shared.map(([name, { names }]) => [name, names])) };
     this.engine = engine;
     this.doing = doing;
     this.transport = transport;
@@ -199,7 +193,7 @@ export class Syncing implements SyncPart {
       standing: () =>
         doing.turn(() => {
           const standing = standingOf(engine);
-          return standing && this.only ? { ...standing, only: this.only } : standing;
+          return standing && { ...standing, only: this.only };
         }),
       take: (window) =>
         doing.change((local) => {

@@ -2,9 +2,9 @@ import {
   KoinonError,
   type LiveWindow,
   limits,
+  type Only,
   type Outcome,
   type PulledPage,
-  type PullRequest,
   type PushRequest,
   readPushResponse,
 } from '@koinon/core';
@@ -64,11 +64,8 @@ export interface SyncParts {
   /** What it has moved so far. */
   readonly traffic: Traffic;
   /** What is asked for of what the user may have. */
-  readonly only: Only | undefined;
+  readonly only: Only;
 }
-
-/** What a replica asks for of what its user may have. */
-export type Only = Pick<PullRequest, 'tables' | 'where'>;
 
 /** The local side of a sync, inside a transaction. */
 interface Local extends Applying {

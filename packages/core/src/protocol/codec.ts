@@ -1,7 +1,7 @@
 import type { WireChange } from '../change/change.ts';
 import { KoinonError, shown } from '../errors/errors.ts';
 import { isTimestamp } from '../values/check.ts';
-import type { JoinRequest, WaitRequest } from './live.ts';
+import type { JoinRequest, Only, WaitRequest } from './live.ts';
 import {
   type FeedRequest,
   limits,
@@ -102,6 +102,7 @@ export function readPullRequest(body: unknown): PullRequest {
     'replica',
     'schemaVersion',
     'tables',
+    'columns',
     'where',
   ]);
   const { cursor, limit } = request;
@@ -170,7 +171,7 @@ export function readJoinRequest(text: string): JoinRequest {
     replica: uuid(request.replica, 'replica'),
     ...versionOf(request),
     ...(request.token === undefined ? {} : { token: request.token as string }),
-    ...(request.tables === undefined ? {} : { tables: tableNames(request.tables, 'tables') }),
+    ...(request.tables === undefined ? {} : { tables: namesOf(request.tables, 'tables') }),
     ...onlyIn(request),
   };
 }
@@ -259,23 +260,30 @@ export function readPushResponse(body: unknown, ids: readonly string[]): PushRes
   return body as PushResponse;
 }
 
-function tableNames(given: unknown, at: string): string[] {
+function namesOf(given: unknown, at: string): string[] {
   return list(given, at, 1_000).map((name, i) => {
-    if (typeof name !== 'string') throw malformed(`${at}[${i}]`, 'a table name', name);
+    if (typeof name !== 'string') throw malformed(`${at}[${i}]`, 'a name', name);
     return name;
   });
 }
 
+function columnNames(given: unknown, at: string): Record<string, string[]> {
+  return Object.fromEntries(
+    Object.entries(object(given, at)).map(([table, names]) => [table, namesOf(names, `${at}.${table}`)]),
+  );
+}
+
 /** What a replica asks for of what its user may have. Whether the tables and columns are there is for the schema to say. */
-function onlyOf({ tables, where }: Record<string, unknown>, at: string): Pick<PullRequest, 'tables' | 'where'> {
+function onlyOf({ tables, columns, where }: Record<string, unknown>, at: string): Only {
   return {
-    ...(tables === undefined ? {} : { tables: tableNames(tables, `${at}tables`) }),
+    ...(tables === undefined ? {} : { tables: namesOf(tables, `${at}tables`) }),
+    ...(columns === undefined ? {} : { columns: columnNames(columns, `${at}columns`) }),
     ...(where === undefined ? {} : { where: object(where, `${at}where`) }),
   };
 }
 
 function onlyIn({ only }: Record<string, unknown>): Pick<JoinRequest, 'only'> {
-  return only === undefined ? {} : { only: onlyOf(object(only, 'only', ['tables', 'where']), 'only.') };
+  return only === undefined ? {} : { only: onlyOf(object(only, 'only', ['tables', 'columns', 'where']), 'only.') };
 }
 
 function versionOf({ schemaVersion }: Record<string, unknown>): { readonly schemaVersion?: number } {

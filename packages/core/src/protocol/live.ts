@@ -7,6 +7,9 @@ export const livePath = '/live';
 /** Milliseconds after which a side that has heard nothing takes the connection for broken; each says something twice as often. */
 export const silence = 40_000;
 
+/** What a replica asks for of what its user may have. */
+export type Only = Pick<PullRequest, 'tables' | 'columns' | 'where'>;
+
 /** What a replica says on its WebSocket: where it stands, first of all and again after each pull of its own. */
 export interface JoinRequest {
   /** Counts up with each; the answer names it. */
@@ -17,7 +20,7 @@ export interface JoinRequest {
   readonly token?: string;
   readonly schemaVersion?: number;
   /** As in a pull: what the replica asks for. */
-  readonly only?: Pick<PullRequest, 'tables' | 'where'>;
+  readonly only?: Only;
   /** Only changes of these tables call for a window; those of others come along with the next one. All without it. */
   readonly tables?: readonly string[];
 }
@@ -53,7 +56,7 @@ export interface WaitRequest {
   readonly cursor: string;
   readonly replica?: string;
   readonly schemaVersion?: number;
-  readonly only?: Pick<PullRequest, 'tables' | 'where'>;
+  readonly only?: Only;
 }
 
 /** The answer: whether there is something, or the time was over. */

@@ -58,6 +58,11 @@ export interface PullRequest {
   readonly schemaVersion?: number;
   /** Only rows of these tables; all that the user may have without it. */
   readonly tables?: readonly string[];
+  /**
+   * The columns that the app knows, by table: nothing is sent of others, nor of tables that are not named. Without it
+   * everything the user may have.
+   */
+  readonly columns?: Readonly<Record<string, readonly string[]>>;
   /** Only rows that fulfil this, by table: as in a query, over columns that are filterable. */
   readonly where?: Readonly<Record<string, unknown>>;
 }

@@ -37,7 +37,7 @@ export async function nextPage(
   view: View,
   limit: number,
 ): Promise<Page> {
-  const cursor = viewOf(given.scope).digest === view.digest ? given : startOver(store, given, view);
+  const cursor = viewOf(given.scope).scopeDigest === view.scopeDigest ? given : startOver(store, given, view);
   return cursor.resume === undefined
     ? changesPage(store, reader, cursor, view, limit)
     : keysPage(store, reader, cursor, view, limit);
@@ -66,7 +66,7 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
   for (const table of tables.slice(Math.max(0, tables.indexOf(start.table)))) {
     const left = limit - rows.length;
     const found = await reader.rowsAfter(table, after, left, movedRows(cursor, view, table));
-    for (const row of found)
+    for (const row of view.knows(table) ? found : [])
       rows.push(
         view.has(table, row.id, row.columns)
           ? { ...row, columns: view.columns(table, row.columns) }
@@ -133,7 +133,7 @@ async function changesPage(
 export function pulledRow(store: Store, change: Changed, view: View, also: readonly View[] = []): PulledRow[] {
   const { table, id, position, row, past, image, isNew } = change;
   const definition = store.schema.tables[table];
-  if (definition === undefined) return [];
+  if (definition === undefined || !view.knows(table)) return [];
   const isHeldBefore = (values: Changed['past'][number]) => view.has(table, id, values);
   if (row !== null && view.has(table, id, row)) {
     const columns = view.columns(table, row);

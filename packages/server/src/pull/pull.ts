@@ -135,14 +135,17 @@ async function leftByKey(
   view: View,
 ): Promise<Record<string, number>> {
   const left: Record<string, number> = {};
-  for (const table of Object.keys(store.schema.tables))
+  for (const table of Object.keys(store.schema.tables).filter((name) => view.knows(name)))
     left[table] = await reader.countRows(table, movedRows(cursor, view, table));
   return left;
 }
 
 /** Nobody is told how much has changed that is none of his. */
 async function leftChanges(store: Store, reader: StoreReader, cursor: Cursor, view: View, { rows, more }: Page) {
-  if (view.isWhole) return reader.countChanges(cursor.known);
+  if (view.isWhole) {
+    const all = await reader.countChanges(cursor.known);
+    return Object.fromEntries(Object.entries(all).filter(([table]) => view.knows(table)));
+  }
   const count = (some: readonly PulledRow[]) => {
     const left: Record<string, number> = {};
     for (const { table } of some) left[table] = (left[table] ?? 0) + 1;

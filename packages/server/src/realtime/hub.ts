@@ -1,8 +1,8 @@
-import type { Cursor, Position, PulledRow } from '@koinon/core';
+import type { Cursor, Only, Position, PulledRow } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
 import { nextPage, pulledRow } from '../feed/page.ts';
 import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
-import type { Asked, Consulted } from '../scope/evaluate.ts';
+import type { Consulted } from '../scope/evaluate.ts';
 import { ConditionIndex } from '../scope/index.ts';
 import { type View, viewOf } from '../scope/view.ts';
 import type { Changed, Store, StoreReader } from '../stores/store.ts';
@@ -30,7 +30,7 @@ export interface Follower {
   /** For whom it follows. */
   readonly access: Access;
   /** What it asks for of that; all without it. */
-  readonly asked?: Asked | undefined;
+  readonly asked?: Only | undefined;
   /** The replica whose own transactions are named to it. */
   readonly replica?: string | undefined;
   /** The tables it waits for; all without it. */
@@ -321,10 +321,10 @@ export class Hub {
   }
 
   /** What one who joins lacks; undefined where that is more than a window, or not for the scope that it had. */
-  private async lacking(reader: StoreReader, access: Access, asked: Asked | undefined, { cursor, token }: Apart) {
+  private async lacking(reader: StoreReader, access: Access, asked: Only | undefined, { cursor, token }: Apart) {
     await refuseUnknown(reader, cursor, token);
     const { view, consulted } = await access.scopes.evaluate(access.user, reader, asked);
-    if (viewOf(cursor.scope).digest !== view.digest || cursor.resume !== undefined) return undefined;
+    if (viewOf(cursor.scope).scopeDigest !== view.scopeDigest || cursor.resume !== undefined) return undefined;
     const { rows, more } = await nextPage(this.store, reader, cursor, view, windowRows);
     return more ? undefined : { rows, view, consulted };
   }

@@ -1,6 +1,5 @@
-import type { Cursor } from '@koinon/core';
+import type { Cursor, Only } from '@koinon/core';
 import type { Access } from '../pull/pull.ts';
-import type { Asked } from '../scope/evaluate.ts';
 import type { Follower, Hub, Window } from './hub.ts';
 
 /** Milliseconds an answer is held back at most: below what proxies allow. */
@@ -11,7 +10,7 @@ export interface Waiting {
   readonly cursor: Cursor;
   readonly token: string;
   readonly access: Access;
-  readonly asked?: Asked | undefined;
+  readonly asked?: Only | undefined;
   readonly replica?: string | undefined;
 }
 

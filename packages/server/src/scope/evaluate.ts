@@ -2,7 +2,7 @@ import {
   type AnyRow,
   type Condition,
   KoinonError,
-  type PullRequest,
+  type Only,
   parseWhere,
   type Schema,
   type TableFilter,
@@ -24,9 +24,6 @@ export interface Evaluated {
   /** When such rows change, it may be another one. */
   readonly consulted: readonly Consulted[];
 }
-
-/** What a replica asks for of what its user may have. */
-export type Asked = Pick<PullRequest, 'tables' | 'where'>;
 
 /** Where a scope is evaluated: what reads rows in one snapshot. */
 export interface ScopeSource {
@@ -55,7 +52,7 @@ export class ScopeSet {
    * @throws KoinonError `schema-invalid` where a scope filters by a column that is not filterable; `unknown-table`,
    *   `unknown-column`, `query-invalid` for what is asked.
    */
-  async evaluate(user: User | undefined, source: ScopeSource, asked: Asked = {}): Promise<Evaluated> {
+  async evaluate(user: User | undefined, source: ScopeSource, asked: Only = {}): Promise<Evaluated> {
     const consulted: Consulted[] = [];
     const known = new Map<string, Promise<AnyRow[]>>();
     const context: ScopeContext<Schema> = {
@@ -74,7 +71,7 @@ export class ScopeSet {
       if (filter.where !== undefined || filter.without !== undefined) filters[name] = filter;
     }
     for (const name of [...(asked.tables ?? []), ...Object.keys(asked.where ?? {})]) tableOf(this.schema, name);
-    return { view: viewOf(filters), consulted };
+    return { view: asked.columns === undefined ? viewOf(filters) : viewOf(filters).knowing(asked.columns), consulted };
   }
 
   private async filterOf(name: string, user: User | undefined, context: ScopeContext<Schema>): Promise<TableFilter> {
@@ -98,7 +95,7 @@ export class ScopeSet {
   }
 
   /** What is asked can only be less than what the user may have. */
-  private narrowed(name: string, filter: TableFilter, { tables, where }: Asked): TableFilter {
+  private narrowed(name: string, filter: TableFilter, { tables, where }: Only): TableFilter {
     if (tables !== undefined && !tables.includes(name)) return { ...filter, where: nothing };
     if (where === undefined || !Object.hasOwn(where, name)) return filter;
     const table = tableOf(this.schema, name);

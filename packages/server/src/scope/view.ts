@@ -41,15 +41,20 @@ export function both(a: Condition, b: Condition): Condition {
 export class View {
   readonly scope: Scope;
   /** The same for scopes that are the same. */
+  readonly scopeDigest: string;
+  /** The same for views that are: of the same scope, by apps that know the same columns. */
   readonly digest: string;
   /** Whether it is all there is. */
   readonly isWhole: boolean;
   private readonly predicates = new Map<string, Predicate | undefined>();
   private readonly hidden = new Map<string, ReadonlySet<string>>();
+  private readonly known: ReadonlyMap<string, ReadonlySet<string>> | undefined;
 
-  constructor(scope: Scope, digest: string) {
+  constructor(scope: Scope, digest: string, known?: Readonly<Record<string, readonly string[]>>) {
     this.scope = scope;
-    this.digest = digest;
+    this.scopeDigest = digest;
+    this.digest = known === undefined ? digest : `${digest} ${digestOf(known)}`;
+    this.known = known && new Map(Object.entries(known).map(([table, names]) => [table, new Set(names)]));
     this.isWhole = Object.keys(scope).length === 0;
     for (const [table, { where, without }] of Object.entries(scope)) {
       this.predicates.set(table, where && predicateOf(where));
@@ -77,8 +82,23 @@ export class View {
   /** What of a row's columns is in it. */
   columns<Value>(table: string, columns: Readonly<Record<string, Value>>): Readonly<Record<string, Value>> {
     const hidden = this.hidden.get(table);
-    if (hidden === undefined) return columns;
-    return Object.fromEntries(Object.entries(columns).filter(([name]) => !hidden.has(name)));
+    const known = this.known?.get(table);
+    if (hidden === undefined && known === undefined) return columns;
+    const entries = Object.entries(columns);
+    const some = entries.filter(([name]) => hidden?.has(name) !== true && (known === undefined || known.has(name)));
+    return some.length === entries.length ? columns : Object.fromEntries(some);
+  }
+
+  /** Whether whoever looks knows a table at all. */
+  knows(table: string): boolean {
+    return this.known === undefined || this.known.has(table);
+  }
+
+  /** The same, for an app that knows only these columns of these tables. */
+  knowing(known: Readonly<Record<string, readonly string[]>>): View {
+    const digest = digestOf([this.scopeDigest, known]);
+    const made = views.get(digest) ?? new View(this.scope, this.scopeDigest, known);
+    return kept(digest, made);
   }
 }
 
@@ -93,13 +113,18 @@ const mostViews = 20_000;
 /** The view of a scope; the same one for the same scope, while it is kept ready. */
 export function viewOf(scope: Scope | undefined): View {
   if (scope === undefined || Object.keys(scope).length === 0) return whole;
-  const digest = createHash('sha256')
-    .update(canonicalize(scope) as string)
-    .digest('base64url');
-  const known = views.get(digest);
-  if (known) return known;
-  if (views.size >= mostViews) views.clear();
-  const made = new View(scope, digest);
-  views.set(digest, made);
-  return made;
+  const digest = digestOf(scope);
+  return kept(digest, views.get(digest) ?? new View(scope, digest));
 }
+
+function kept(digest: string, view: View): View {
+  if (views.get(digest) === view) return view;
+  if (views.size >= mostViews) views.clear();
+  views.set(digest, view);
+  return view;
+}
+
+const digestOf = (value: unknown): string =>
+  createHash('sha256')
+    .update(canonicalize(value) as string)
+    .digest('base64url');

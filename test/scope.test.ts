@@ -326,6 +326,22 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect((await wayOf(world, 'tove').pull({ own })).header.covers).toEqual(own);
   });
 
+  test('a conflict tells who the other side was, where it was one and he is known', async () => {
+    await office.insert('tenancy', { id: 'tn', plot: 'north', person: 'tove' });
+    await office.sync();
+    await tove.sync();
+    await tove.update('crop', 'leek', { label: 'as Tove has it', height: 3 });
+    await mika.update('crop', 'leek', { label: 'as Mika has it' });
+    await tove.sync();
+    await mika.sync();
+    const [asked] = await mika.conflicts();
+    expect(asked).toMatchObject({ column: 'label', remote: 'as Tove has it', remoteBy: 'tove' });
+    // Of what another program has written nobody is named.
+    await (await world.shell()).exec("UPDATE crop SET label = 'by the office' WHERE id = 'leek'");
+    await mika.sync();
+    expect(await mika.conflicts()).toMatchObject([{ remote: 'by the office', remoteBy: null }]);
+  });
+
   test('a pull in small pages is told all that became of a row which changed again behind the page', async () => {
     const slow = await replicaOf(world, 'office', {
       file: world.path('slow.db'),

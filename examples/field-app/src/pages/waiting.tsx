@@ -142,6 +142,11 @@ type Pick = 'local' | 'remote' | 'other';
 /** A row in conflict: before, mine and theirs by column; each is picked, or typed anew. */
 function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readonly onDone: () => Promise<void> }) {
   const replica = useReplica();
+  const { rows: members } = useRows(replica, { from: 'member' });
+  const by = (user: string | null) => {
+    const name = members.find(({ id: known }) => known === user)?.name;
+    return name === undefined ? '' : `, ${name}`;
+  };
   const whole = conflicts.find(({ column }) => column === null);
   const title = useTitle(table, id, whole?.remote);
   const [picks, setPicks] = useState<Readonly<Record<string, Pick>>>({});
@@ -192,7 +197,7 @@ function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readon
           </>
         ) : (
           <>
-            {conflicts.map(({ column, base, local, remote, localAt, remoteAt, reason }) => {
+            {conflicts.map(({ column, base, local, remote, localAt, remoteAt, remoteBy, reason }) => {
               const name = column as string;
               const pick = picks[name] ?? 'local';
               return (
@@ -206,7 +211,11 @@ function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readon
                   >
                     <Stack gap={8} py={4}>
                       <Radio size="md" value="local" label={`Mine${edited(localAt)}: ${shown(local)}`} />
-                      <Radio size="md" value="remote" label={`Theirs${edited(remoteAt)}: ${shown(remote)}`} />
+                      <Radio
+                        size="md"
+                        value="remote"
+                        label={`Theirs${by(remoteBy)}${edited(remoteAt)}: ${shown(remote)}`}
+                      />
                       <Radio size="md" value="other" label="Other" />
                     </Stack>
                   </Radio.Group>

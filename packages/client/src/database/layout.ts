@@ -79,6 +79,7 @@ const koinonTables = [
   remote TEXT NOT NULL,
   local_at INTEGER,
   remote_at INTEGER,
+  remote_by TEXT,
   reason TEXT,
   PRIMARY KEY (table_name, row_id, column_name)
 ) WITHOUT ROWID`,
@@ -121,7 +122,13 @@ export function isOlder(database: Database, schema: Schema): boolean {
 
 /** Whether Koinon's own tables in a file are those of an earlier version of it. */
 export function isOldFile(database: Database): boolean {
-  return isReplicaFile(database) && lacks(database, 'koinon_resolved');
+  return isReplicaFile(database) && !hasColumn(database, 'koinon_conflict', 'remote_by');
+}
+
+/** Whether a table of a file has a column. */
+export function hasColumn(database: Database, table: string, column: string): boolean {
+  const found = () => database.once('SELECT 1 FROM pragma_table_info(?) WHERE name = ?', table, column);
+  return database.guarded(found).length > 0;
 }
 
 /** Whether a file has no table of that name. */

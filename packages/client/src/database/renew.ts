@@ -1,13 +1,15 @@
 import type { Database } from './database.ts';
-import { keptTable, lacks, resolvedTable } from './layout.ts';
+import { hasColumn, keptTable, lacks, resolvedTable } from './layout.ts';
 
 /** Gives the file of an earlier Koinon the tables and columns of its own that have come since. */
 export function renewOwnTables(database: Database): void {
   database.transact(() => {
     if (lacks(database, 'koinon_kept'))
       database.driver.exec(`ALTER TABLE koinon_change ADD COLUMN before TEXT; ${keptTable}`);
-    for (const column of ['local_at INTEGER', 'remote_at INTEGER', 'reason TEXT'])
-      database.driver.exec(`ALTER TABLE koinon_conflict ADD COLUMN ${column}`);
-    database.driver.exec(`ALTER TABLE koinon_sent ADD COLUMN server_values TEXT; ${resolvedTable}`);
+    for (const column of ['local_at INTEGER', 'remote_at INTEGER', 'remote_by TEXT', 'reason TEXT'])
+      if (!hasColumn(database, 'koinon_conflict', column.split(' ')[0] as string))
+        database.driver.exec(`ALTER TABLE koinon_conflict ADD COLUMN ${column}`);
+    if (lacks(database, 'koinon_resolved'))
+      database.driver.exec(`ALTER TABLE koinon_sent ADD COLUMN server_values TEXT; ${resolvedTable}`);
   });
 }

@@ -7,6 +7,8 @@ export interface Noted extends Disagreement {
   /** When each side was edited, in milliseconds since 1970. */
   readonly localAt?: number | undefined;
   readonly remoteAt?: number | undefined;
+  /** Who edited it there; undefined: what is known of it stands. */
+  readonly remoteBy?: string | null | undefined;
 }
 
 /** The columns that wait for a person, with what they held before, hold here and hold there. */

@@ -22,6 +22,7 @@ interface ConflictRow {
   remote: string;
   local_at: number | null;
   remote_at: number | null;
+  remote_by: string | null;
   reason: string | null;
 }
 
@@ -57,6 +58,7 @@ export class Conflicts implements ConflictList {
       remote: JSON.parse(row.remote) as JsonValue,
       localAt: timeOf(row.local_at),
       remoteAt: timeOf(row.remote_at),
+      remoteBy: row.remote_by,
       reason: row.reason,
     }));
   }
@@ -101,7 +103,7 @@ export class Conflicts implements ConflictList {
     this.revision++;
     this.database.statement('DELETE FROM koinon_conflict WHERE table_name = ? AND row_id = ?').run(tableName, id);
     const table = tableOf(this.schema, tableName);
-    for (const { column, base, local, remote, reason, localAt, remoteAt } of disagreements) {
+    for (const { column, base, local, remote, reason, localAt, remoteAt, remoteBy } of disagreements) {
       const definition = column === null ? undefined : table.columns[column];
       const written = (value: unknown) =>
         JSON.stringify(
@@ -117,6 +119,7 @@ export class Conflicts implements ConflictList {
         remote: written(remote),
         local_at: localAt ?? known?.local_at ?? null,
         remote_at: remoteAt ?? known?.remote_at ?? null,
+        remote_by: remoteBy === undefined ? (known?.remote_by ?? null) : remoteBy,
         reason: reason === undefined ? (known?.reason ?? null) : reason,
       });
     }
@@ -161,7 +164,7 @@ export class Conflicts implements ConflictList {
     this.rows().add(keyOf(row.table_name, row.row_id));
     this.database
       .statement(
-        'INSERT OR REPLACE INTO koinon_conflict (table_name, row_id, column_name, base, local, remote, local_at, remote_at, reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
+        'INSERT OR REPLACE INTO koinon_conflict (table_name, row_id, column_name, base, local, remote, local_at, remote_at, remote_by, reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)',
       )
       .run(
         row.table_name,
@@ -172,6 +175,7 @@ export class Conflicts implements ConflictList {
         row.remote,
         row.local_at,
         row.remote_at,
+        row.remote_by ?? null,
         row.reason,
       );
   }

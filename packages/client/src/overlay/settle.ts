@@ -49,6 +49,7 @@ export function settleMove(overlay: Overlay, move: Move, pulled: ChangedRow, ser
     ...disagreement,
     localAt: disagreement.column === null ? unconfirmed.at(-1)?.editedAt : lastEdit(disagreement.column),
     remoteAt: disagreement.column === null ? remoteEdit('') : remoteEdit(disagreement.column),
+    remoteBy: touches(pulled, disagreement.column) ? (pulled.editedBy ?? null) : undefined,
   }));
   // What is under way keeps its content; it comes back overtaken, and is settled then.
   if (unconfirmed.some(({ state }) => state === 'attempted')) return { move, shown: { row: settlement.row, open } };
@@ -62,6 +63,11 @@ export function settleMove(overlay: Overlay, move: Move, pulled: ChangedRow, ser
     return change ? [{ ...each, change, state: 'pending' }] : [];
   });
   return { move: { ...move, left }, shown: { row: settlement.row, open } };
+}
+
+/** Whether what came is about a column. */
+function touches(pulled: ChangedRow, column: string | null): boolean {
+  return pulled.kind === 'delete' || column === null || Object.hasOwn(pulled.columns, column);
 }
 
 function sets(change: Change, column: string): boolean {

@@ -86,6 +86,8 @@ export interface Conflict {
   /** When each side was edited, RFC 3339, as far as it is known. */
   readonly localAt: string | null;
   readonly remoteAt: string | null;
+  /** The user who edited it there, as far as it is known. */
+  readonly remoteBy: string | null;
   /** Why the column's rule could not decide; null where it is to ask. */
   readonly reason: string | null;
 }

@@ -102,6 +102,8 @@ export interface PullHeader {
 export interface RowTimes {
   /** The last edit of any of the columns sent; left out in a first download. */
   readonly editedAt?: string;
+  /** The user who edited all of them, where it was one, the server knows users, and it came from a device. */
+  readonly editedBy?: string;
   /** The last edit of each column that is merged by `newest`, where it differs. */
   readonly times?: Readonly<Record<string, string>>;
 }

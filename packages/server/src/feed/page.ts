@@ -155,7 +155,18 @@ export function pulledRow(store: Store, change: Changed, view: View, also: reado
   if (row !== null || (last !== undefined && !view.has(table, id, last)))
     return [{ kind: 'leave', table, id, position }];
   const editedAt = new Date(change.times.row).toISOString();
-  return [{ kind: 'delete', table, id, position, editedAt, ...(image && { columns: view.columns(table, image) }) }];
+  const editedBy = change.times.by(null);
+  return [
+    {
+      kind: 'delete',
+      table,
+      id,
+      position,
+      editedAt,
+      ...(editedBy !== null && { editedBy }),
+      ...(image && { columns: view.columns(table, image) }),
+    },
+  ];
 }
 
 /** What became of rows behind a position, whoever may see them: at least `limit` of them while there are that many. */

@@ -1,9 +1,11 @@
 import { type RowTimes, ruleOf, type Table } from '@koinon/core';
 
-/** When a row and its columns were edited, as its stamp has it: milliseconds since 1970. */
+/** When a row and its columns were edited, as its stamp has it: milliseconds since 1970; and by whom. */
 export interface StampedTimes {
   readonly row: number;
   readonly column: (name: string) => number | undefined;
+  /** The user who did that to a column, or to the row as a whole where it has no name. */
+  readonly by: (name: string | null) => string | null;
 }
 
 const made = new WeakMap<Table, readonly string[]>();
@@ -18,7 +20,7 @@ export function newestColumns(table: Table): readonly string[] {
 }
 
 /** The edit times that go with these columns of a row: the last of all, and those of `newest` columns that differ. */
-export function rowTimes(table: Table, sent: readonly string[], { row, column }: StampedTimes): RowTimes {
+export function rowTimes(table: Table, sent: readonly string[], { row, column, by }: StampedTimes): RowTimes {
   const last = Math.max(...sent.map((name) => column(name) ?? row), sent.length === 0 ? row : 0);
   const times = Object.fromEntries(
     newestColumns(table).flatMap((name) => {
@@ -26,8 +28,12 @@ export function rowTimes(table: Table, sent: readonly string[], { row, column }:
       return sent.includes(name) && at !== last ? [[name, new Date(at).toISOString()]] : [];
     }),
   );
+  // Nobody is named for what somebody else has done.
+  const editors = new Set(sent.map((name) => by(column(name) === undefined ? null : name)));
+  const [editor = null] = editors.size === 1 ? editors : [];
   return {
     editedAt: new Date(last).toISOString(),
+    ...(editor !== null && { editedBy: editor }),
     ...(Object.keys(times).length > 0 ? { times } : {}),
   };
 }

@@ -261,9 +261,11 @@ export class PostgresReader implements StoreReader {
     const found = new Map<string, Map<string, AnyRow>>();
     for (const [table, ids] of wanted) found.set(table, await this.rowsOf(table, ids));
     const images = await this.images(stamps);
-    return stamps.flatMap((stamp) =>
-      this.changed(stamp, (stamp.deleted ? images : found).get(stamp.table_name)?.get(stamp.row_id), known, since),
-    );
+    const users = await this.usersOf(stamps);
+    return stamps.flatMap((stamp) => {
+      const row = (stamp.deleted ? images : found).get(stamp.table_name)?.get(stamp.row_id);
+      return this.changed(stamp, row, known, since, users);
+    });
   }
 
   /** What deleted rows held last, where that is kept. */
@@ -311,10 +313,34 @@ export class PostgresReader implements StoreReader {
       `SELECT ${stampFields} FROM koinon.stamp s WHERE table_name = $1 AND row_id = ANY($2)`,
       [name, ids],
     );
-    return new Map(rows.map((stamp) => [stamp.row_id, rowTimes(table, table.names, stampedTimes(stamp))]));
+    const users = await this.usersOf(rows);
+    return new Map(rows.map((stamp) => [stamp.row_id, rowTimes(table, table.names, stampedTimes(stamp, users))]));
   }
 
-  private changed(stamp: StampRow, row: AnyRow | undefined, known: Snapshot, since: Snapshot): Changed[] {
+  /** The users who sent the transactions that wrote these rows last, by receipt. */
+  private async usersOf(stamps: readonly StampRow[]): Promise<ReadonlyMap<string, string>> {
+    const receipts = new Set(
+      stamps.flatMap(({ row_receipt, columns }) => [
+        row_receipt,
+        ...Object.values(columns).map(([, , receipt]) => receipt),
+      ]),
+    );
+    receipts.delete(null);
+    if (receipts.size === 0) return new Map();
+    const { rows } = await this.client.query<{ id: string; user_id: string }>(
+      'SELECT id, user_id FROM koinon.receipt WHERE id = ANY($1) AND user_id IS NOT NULL',
+      [[...receipts]],
+    );
+    return new Map(rows.map(({ id, user_id }) => [id, user_id]));
+  }
+
+  private changed(
+    stamp: StampRow,
+    row: AnyRow | undefined,
+    known: Snapshot,
+    since: Snapshot,
+    users: ReadonlyMap<string, string>,
+  ): Changed[] {
     const { table_name: table, row_id: id, deleted } = stamp;
     if (!this.tables.has(table) || (row === undefined && !deleted)) return [];
     const columns = row && this.wire(table, row);
@@ -336,7 +362,7 @@ export class PostgresReader implements StoreReader {
         past: Object.entries(stamp.past).flatMap(([values, left]) =>
           isSince(left) ? [heldValues(definition, JSON.parse(values) as Record<string, JsonValue>)] : [],
         ),
-        times: stampedTimes(stamp),
+        times: stampedTimes(stamp, users),
       },
     ];
   }
@@ -410,8 +436,16 @@ function heldValues(table: Table, raw: Readonly<Record<string, JsonValue>>): Rec
   );
 }
 
-function stampedTimes({ row_edited_at, columns }: StampRow): StampedTimes {
-  return { row: Number(row_edited_at), column: (name) => columns[name]?.[1] };
+function stampedTimes(
+  { row_edited_at, row_receipt, columns }: StampRow,
+  users: ReadonlyMap<string, string>,
+): StampedTimes {
+  const userOf = (receipt: string | null | undefined) => (receipt ? (users.get(receipt) ?? null) : null);
+  return {
+    row: Number(row_edited_at),
+    column: (name) => columns[name]?.[1],
+    by: (name) => userOf(name === null ? row_receipt : columns[name]?.[2]),
+  };
 }
 
 /** A number that grows as the feed does: the first transaction that a snapshot does not see. */

@@ -26,7 +26,7 @@ import type {
   WantedTombstones,
   WholeRow,
 } from '../store.ts';
-import { newestColumns, rowTimes } from '../times.ts';
+import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import type { Prepared } from './driver.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
@@ -245,9 +245,27 @@ export class SqliteReader implements StoreReader {
         isNew: stamp.born > known,
         changed: definition.names.filter((name) => (written[name]?.[0] ?? 0) > since),
         past: this.pastOf(definition, stamp, since),
-        times: { row: stamp.row_edited_at, column: (name) => written[name]?.[1] },
+        times: this.timesOf(stamp, written),
       },
     ];
+  }
+
+  private timesOf(stamp: StampRow, written: Readonly<Record<string, ColumnStamp>>): StampedTimes {
+    return {
+      row: stamp.row_edited_at,
+      column: (name) => written[name]?.[1],
+      by: (name) => this.userOf(name === null ? stamp.row_receipt : (written[name]?.[2] ?? null)),
+    };
+  }
+
+  /** The user who sent a transaction; null for other programs, and where the server knows no users. */
+  private userOf(receipt: string | null): string | null {
+    if (receipt === null) return null;
+    const found = this.database.get<{ user_id: string | null }>(
+      'SELECT user_id FROM koinon_receipt WHERE id = ?',
+      receipt,
+    );
+    return found?.user_id ?? null;
   }
 
   /** What the filterable columns of a row held after a position, and hold no more. */
@@ -313,7 +331,7 @@ export class SqliteReader implements StoreReader {
       );
       if (stamp === undefined) return {};
       const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
-      return rowTimes(table, table.names, { row: stamp.row_edited_at, column: (column) => written[column]?.[1] });
+      return rowTimes(table, table.names, this.timesOf(stamp, written));
     };
   }
 

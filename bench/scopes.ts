@@ -56,11 +56,11 @@ async function served(keepers: number) {
   return {
     office,
     url: server.url,
-    open: (who: string) =>
+    open: (who: string, way: Transport = httpTransport(server.url, { token: () => who })) =>
       openReplica({
         schema: tended,
         file: join(folder, `device-${++devices}.db`),
-        server: httpTransport(server.url, { token: () => who }),
+        server: way,
       }),
     async close() {
       office.close();
@@ -99,6 +99,38 @@ const download: BenchRow = {
       return took;
     };
     return { floor: () => time(sides[0]), koinon: () => time(sides[1]), close };
+  },
+};
+
+/** What moves when a site with a tenth of a keeper's rows is given to another, against all that he has. */
+const membership: BenchRow = {
+  row: 'scope-membership',
+  unit: 'kB/one site of ten changes hands, against the first download',
+  reach: { most: 0.2 },
+  rounds: 3,
+  async prepare() {
+    const source = await served(10);
+    let owner = 0;
+    const bytes = async (work: (sync: () => Promise<unknown>) => Promise<unknown>) => {
+      const way = httpTransport(source.url, { token: () => keeper(0) });
+      const replica = await source.open(keeper(0), way);
+      const total = () => (way.bytes?.down ?? 0) / 1000;
+      let before = 0;
+      await work(() => replica.sync().then(() => (before = total())));
+      await replica.sync();
+      await replica.close();
+      return total() - before;
+    };
+    return {
+      floor: () => bytes(async () => undefined),
+      koinon: () =>
+        bytes(async (sync) => {
+          await sync();
+          owner = owner === 0 ? 1 : 0;
+          source.office.exec(`UPDATE site SET keeper = '${keeper(owner)}' WHERE id = 's-3-0'`);
+        }),
+      close: source.close,
+    };
   },
 };
 
@@ -209,4 +241,4 @@ const live: BenchRow = {
 };
 
 /** The rows about who gets what. */
-export const scopeRows: readonly BenchRow[] = [download, pull, live];
+export const scopeRows: readonly BenchRow[] = [download, membership, pull, live];

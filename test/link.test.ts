@@ -148,6 +148,11 @@ describe.each(storeKinds)('on %s', (kind) => {
     some = await part(['book']);
     expect((await some.sync()).down).toMatchObject({ insert: 0, leave: 1, delete: 0 });
     expect(await some.count({ from: 'author' })).toBe(0);
+    for await (const { rows } of some.syncState()) {
+      const { author = '', book = '' } = rows[0]?.syncedTables ?? {};
+      expect(author < book, `${author} was before ${book}`).toBe(true);
+      break;
+    }
   });
 });
 

@@ -1,7 +1,7 @@
 import { readFile } from 'node:fs/promises';
 import type { Replica } from '@koinon/client';
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
-import { type Commons, commonsWorld, replicaOf, wayOf } from './support/commons.ts';
+import { type Commons, commonsScopes, commonsWorld, replicaOf, wayOf } from './support/commons.ts';
 import { storeKinds } from './support/stores.ts';
 import type { World } from './support/world.ts';
 
@@ -324,6 +324,30 @@ describe.each(storeKinds)('on %s', (kind) => {
     const own = [unsent?.id as string];
     expect((await way.pull({ own })).header.covers).toEqual([]);
     expect((await wayOf(world, 'tove').pull({ own })).header.covers).toEqual(own);
+  });
+
+  test('a rule that changes with the server’s next deployment moves only the difference, without a new app', async () => {
+    const all = wayOf(world, 'mika');
+    await all.pull({});
+    await world.restart(undefined, undefined, {
+      scopes: {
+        ...commonsScopes,
+        plot: { read: () => 'all' },
+        crop: { ...commonsScopes.crop, withhold: ['price', 'label'] },
+        note: { read: () => 'none' },
+      },
+    });
+    await mika.insert('note', { id: 'n', person: 'mika', words: 'not taken any more' });
+    const { down, up } = await mika.sync();
+    expect(down).toMatchObject({ insert: 1, delete: 0, leave: 0 });
+    expect(up).toMatchObject({ rejected: 1 });
+    expect(await ids(mika, 'plot')).toEqual(['north', 'pond', 'south']);
+    expect(await mika.get('crop', 'leek')).toMatchObject({ label: null, price: null, height: 1 });
+    await mika.close();
+    expect(await inFile('mika', 'secret of north'), 'what is withheld now').toBe(false);
+    const way = wayOf(world, 'mika');
+    await way.pull({});
+    expect(way.bytes?.down).toBeLessThan(all.bytes?.down ?? 0);
   });
 
   test('a conflict tells who the other side was, where it was one and he is known', async () => {

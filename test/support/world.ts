@@ -96,12 +96,16 @@ export class World<S extends Schema = Garden> {
   }
 
   /** Stops the server and starts it again on the same database, perhaps with another schema. */
-  async restart(schema: Schema = this.schema, meanwhile: () => Promise<void> = async () => undefined): Promise<void> {
+  async restart(
+    schema: Schema = this.schema,
+    meanwhile: () => Promise<void> = async () => undefined,
+    options: Partial<ServerOptions<S>> = {},
+  ): Promise<void> {
     const port = Number(new URL(this.server.url).port);
     await this.server.close();
     await meanwhile();
     this.store = await this.database.open(schema);
-    this.server = await startServer({ store: this.store, port, ...this.options });
+    this.server = await startServer({ store: this.store, port, ...this.options, ...options });
   }
 
   /** Keeps a backup of the server's database; what is returned puts it in the place of what has become of it. */

@@ -197,7 +197,8 @@ export type MetaName =
   | 'unlinked'
   | 'unlinking'
   | 'clock offset'
-  | 'synced at';
+  | 'synced at'
+  | 'synced tables';
 
 /** A value Koinon keeps about this replica. */
 export function meta(database: Database, name: MetaName): string | undefined {

@@ -68,6 +68,7 @@ const ofTheServer: readonly MetaName[] = [
   'complete',
   'to come',
   'synced at',
+  'synced tables',
 ];
 
 /** Forgets all that the file holds besides the rows themselves. */

@@ -22,6 +22,11 @@ export class Commit {
     this.watched = watched;
   }
 
+  /** Whether anybody watches a table. */
+  isWatched(table: string): boolean {
+    return this.watched(table);
+  }
+
   note(table: string, id: string, before: AnyRow | null, after: AnyRow | null): void {
     if (!this.watched(table)) return;
     const key = `${table}\0${id}`;

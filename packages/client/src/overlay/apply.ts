@@ -13,6 +13,7 @@ import { adoptIds } from '../link/adopt.ts';
 import { beforeOf, keep } from '../outbox/kept.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { changesOfAll, noteBack, placeOfSent } from '../outbox/sending.ts';
+import { applyDisjoint } from './disjoint.ts';
 import { erase, leave } from './leave.ts';
 import { settleMove } from './settle.ts';
 import { noRows, type Overlay, type RowCounts, show } from './show.ts';
@@ -45,8 +46,10 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
     return counts;
   }
   adoptIds(overlay, rows);
-  for (const { table, pulled } of stretches(rows)) {
-    if (!tables[table]) continue;
+  for (const { table, pulled: some } of stretches(rows)) {
+    const definition = tables[table];
+    if (!definition) continue;
+    const pulled = merging.hasDecisions ? some : applyDisjoint(overlay, table, definition, some, counts);
     const changes = changesOfAll(
       overlay.outbox,
       table,

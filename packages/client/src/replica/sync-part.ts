@@ -57,6 +57,7 @@ export function toldState(
     conflicted: conflicts.count(),
     rejected: outbox.count('rejected'),
     syncedAt: meta(database, 'synced at') ?? null,
+    syncedTables: JSON.parse(meta(database, 'synced tables') ?? '{}') as Record<string, string>,
     position: number('position'),
     serverPosition: number('server position'),
     isComplete: meta(database, 'complete') !== undefined,

@@ -47,6 +47,8 @@ export interface SyncState {
   readonly progress: SyncProgress | null;
   /** When the last run ended well, RFC 3339. */
   readonly syncedAt: string | null;
+  /** The same by table: a table that was not asked for has no time, or an older one. */
+  readonly syncedTables: Readonly<Record<string, string>>;
   /** Why the last run failed; null after one that ended well. */
   readonly error: { readonly code: ErrorCode | 'unknown'; readonly message: string } | null;
   /** When the next attempt is made by itself, RFC 3339. */

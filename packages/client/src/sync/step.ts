@@ -211,11 +211,25 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     }
   }
   const position = await parts.change(({ database, host }) => {
-    setMeta(database, 'synced at', new Date(host.now()).toISOString());
+    if (direction !== 'push') noteSynced(database, host, parts.only);
+    else setMeta(database, 'synced at', new Date(host.now()).toISOString());
     forgetKept(database, host.now() - keepFor);
     return meta(database, 'position');
   });
   return { down, received, up, startedOver, position: position === undefined ? null : Number(position) };
+}
+
+/** Notes that this replica is in step with the server, in the tables that it asks for. */
+function noteSynced(database: Database, host: Host, { tables, columns = {} }: Only): void {
+  const now = new Date(host.now()).toISOString();
+  const before = JSON.parse(meta(database, 'synced tables') ?? '{}') as Record<string, string>;
+  const asked = Object.keys(columns).filter((table) => tables?.includes(table) !== false);
+  setMeta(database, 'synced at', now);
+  setMeta(
+    database,
+    'synced tables',
+    JSON.stringify({ ...before, ...Object.fromEntries(asked.map((table) => [table, now])) }),
+  );
 }
 
 /** The exact bytes of a push whose outcome is not known. */

@@ -11,7 +11,8 @@ import {
   type Transport,
 } from '@koinon/client';
 import type { LiveMessage } from '@koinon/core';
-import { startServer } from '@koinon/server';
+import { koinonPlugin, startServer } from '@koinon/server';
+import fastify from 'fastify';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import WebSocket from 'ws';
 import { storeKinds } from './support/stores.ts';
@@ -46,6 +47,14 @@ const phaseOf = async (replica: Replica<Garden>) => {
   for await (const { rows } of replica.syncState()) return rows[0]?.phase;
 };
 const joined = (replica: Replica<Garden>) => expect.poll(() => phaseOf(replica), soon).toBe('live');
+/** The same object, with some of its functions replaced. */
+const passing = <T extends object>(to: T, instead: object): T =>
+  new Proxy(to, {
+    get(target, name) {
+      const member: unknown = Reflect.get(name in instead ? instead : target, name);
+      return typeof member === 'function' && !(name in instead) ? member.bind(target) : member;
+    },
+  });
 const bed = { id: 'b', name: 'north' };
 const plant = (id: string) => ({ id, bed: 'b', kind: 'herb' }) as const;
 
@@ -281,6 +290,59 @@ describe.each(storeKinds)('on %s', (kind) => {
     await expect.poll(async () => (await two.get('plant', 'p'))?.height, soon).toBe(11);
     await two.close();
     await other.close();
+  });
+
+  test('when the last one leaves and another joins while the feed is being read, that one gets a cursor that is good', async () => {
+    let goOn = () => {};
+    let isReading = () => {};
+    let held: Promise<void> | undefined;
+    const slow = passing(world.store, {
+      read: (work: (reader: object) => unknown) =>
+        world.store.read(async (reader) =>
+          work(
+            passing(reader, {
+              changesSince: async (...given: [string, number]) => {
+                isReading();
+                await held;
+                return reader.changesSince(...given);
+              },
+            }),
+          ),
+        ),
+    });
+    const app = fastify({ forceCloseConnections: true });
+    await app.register(koinonPlugin, { store: slow });
+    const url = await app.listen({ port: 0, host: '127.0.0.1' });
+    const good = httpTransport(world.server.url);
+    const { header } = await good.pull({});
+    const join = async () => {
+      const socket = new WebSocket(`${url.replace('http', 'ws')}/v1/live`);
+      const answer = new Promise<LiveMessage>((told) => socket.on('message', (data) => told(JSON.parse(String(data)))));
+      await new Promise((done) => socket.once('open', done));
+      const replica = '00000000-0000-4000-8000-000000000001';
+      socket.send(JSON.stringify({ join: 1, cursor: header.cursor, replica }));
+      return { socket, answer };
+    };
+    const first = await join();
+    expect((await first.answer).tell).toBe('joined');
+    const reading = new Promise<void>((done) => {
+      isReading = done;
+    });
+    held = new Promise((done) => {
+      goOn = done;
+    });
+    const other = await join();
+    await reading;
+    for (const { socket } of [first, other]) socket.terminate();
+    await new Promise((done) => setTimeout(done, 50));
+    const second = await join();
+    await new Promise((done) => setTimeout(done, 50));
+    goOn();
+    const answer = await second.answer;
+    expect(answer.tell).toBe('joined');
+    await good.pull({ cursor: 'cursor' in answer ? answer.cursor : '' });
+    second.socket.terminate();
+    await app.close();
   });
 
   test('live for one table: what others change comes along with it; a device that slept catches up', async () => {

@@ -144,8 +144,6 @@ export class Hub {
     // Nobody listens: the feed is not read until somebody does, and then from where it is by then.
     this.stopWatching?.();
     this.stopWatching = undefined;
-    this.known = undefined;
-    this.since = undefined;
   }
 
   private forget(follower: Follower): void {
@@ -205,7 +203,11 @@ export class Hub {
   }
 
   private async readWindow(reader: StoreReader, tell: (() => void)[]): Promise<boolean> {
-    this.known ??= await reader.position();
+    // Where nobody stands, there is nothing to be told: who joins is brought to the present.
+    if (this.known === undefined || this.members.size === 0) {
+      this.known = await reader.position();
+      this.since = undefined;
+    }
     const from = this.known;
     const page = await reader.changesSince(from, windowRows, this.since);
     const isOld = Date.now() - this.movedAt > renewEvery;

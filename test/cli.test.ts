@@ -95,7 +95,7 @@ test('the demo tells its story on real files and ends well only because all thre
   expect(story).toMatch(/Teodor is asked about hive-013 strength: before 7, mine 3, theirs 6\./);
   expect(story).toMatch(/merged by the newest edit: unmarked\./);
   expect(story).toMatch(/visit-runa-2 is refused: No hive weighs 315 kg/);
-  expect(story).toMatch(/All three hold the same 2348 rows, compared row by row\.\s*$/);
+  expect(story).toMatch(/All three hold the same 2371 rows, compared row by row\.\s*$/);
 });
 
 test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp on everything, and no trace afterwards', async () => {
@@ -115,7 +115,7 @@ test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp o
   expect(await run('release', database.address, '--yes')).toMatchObject({ code: 0 });
   expect(await shell.all("SELECT FROM pg_namespace WHERE nspname = 'koinon'")).toEqual([]);
   const demo = await run('demo', '--exit', '--folder', join(folder, 'demo-postgres'), '--database', database.address);
-  expect(demo.output).toMatch(/All three hold the same 2348 rows, compared row by row\.\s*$/);
+  expect(demo.output).toMatch(/All three hold the same 2371 rows, compared row by row\.\s*$/);
   expect(demo.output).not.toContain(new URL(database.address).password);
   await shell.close();
   await database.drop();
@@ -177,6 +177,7 @@ test('look, sync, changes and replicas show and move what is there, for people a
   expect(await json('replicas', schemaFile, server, '--drop', met.id)).toMatchObject([
     { id: met.id, isDropped: true },
     {},
+    { user: 'member-03' },
   ]);
 
   for (const [words, code, says] of [
@@ -192,12 +193,13 @@ test('look, sync, changes and replicas show and move what is there, for people a
     expect(await run(...words)).toMatchObject({ code, output: expect.stringMatching(says) });
 }, 120_000);
 
-test('serve with a secret takes the tokens that token makes, by the rules that the module exports, and nothing else', async () => {
+test('serve with a secret takes the tokens that token makes, by the rules and scopes that the module exports, and nothing else', async () => {
   const module = join(folder, 'ruled.ts');
   await writeFile(
     module,
     `import { schema, table, text } from '@koinon/core';
-    export default schema({ note: table({ words: text() }) });
+    export default schema({ note: table({ words: text(), whose: text({ filterable: true, default: 'runa' }) }) });
+    export const scopes = { note: { read: (user) => ({ whose: user.id }) } };
     const complain = (user) => [{ column: 'words', message: 'Not that, ' + user.id + '.' }];
     export const rules = { note: { validate: ({ after }, { user }) => (after?.words === 'no' ? complain(user) : undefined) } };`,
   );
@@ -228,6 +230,15 @@ test('serve with a secret takes the tokens that token makes, by the rules that t
       output: expect.stringContaining('(other-user)'),
     });
     expect((await run('look', file, 'outbox')).output).toContain('Not that, runa.');
+    const office = await openNodeDriver({ file: join(folder, 'ruled.db') });
+    office.exec("UPDATE note SET whose = 'teodor'; INSERT INTO note VALUES ('c', 'other', 'teodor')");
+    office.close();
+    expect((await run('sync', module, file, ...server, '--token', runa)).output).toMatch(
+      /Came: 0 added, 0 changed, 0 deleted, 1 left/,
+    );
+    const others = join(folder, 'teodor-phone.db');
+    await (await openReplica({ schema: notes, file: others })).close();
+    expect((await run('sync', module, others, ...server, '--token', teodor)).output).toMatch(/Came: 2 added/);
     child.kill('SIGTERM');
     expect(await ending).toBe(0);
     expect((await run('replicas', module, join(folder, 'ruled.db'))).output).toContain('runa');

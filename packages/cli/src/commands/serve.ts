@@ -19,7 +19,10 @@ export function serveCommand(): Command {
     .description(
       `Start a server on a schema and a database. With a secret in ${secretName} it takes tokens (koinon token); without, it answers this machine only.`,
     )
-    .argument('<schema>', 'a module that exports the schema, and perhaps a mapping and rules (.ts, .js or .mjs)')
+    .argument(
+      '<schema>',
+      'a module that exports the schema, and perhaps a mapping, rules and scopes (.ts, .js or .mjs)',
+    )
     .argument('<database>', `${databaseWords}; a file is made if it is not there`)
     .option('--host <address>', 'the address to bind to; without tokens a loopback address', '127.0.0.1')
     .option('--port <number>', 'the port; 0 takes a free one', portNumber, 4280)
@@ -37,6 +40,7 @@ export function serveCommand(): Command {
       const server = await startServer({
         store,
         rules: module.rules,
+        scopes: module.scopes,
         ...(authenticate && { authenticate }),
         host: options.host,
         port: options.port,

@@ -55,9 +55,11 @@ export function syncCommand(): Command {
           const report = await replica.sync({ direction: options.direction, signal: cancel.signal });
           bar.stop();
           if (options.json) return printJson(report);
-          const { insert, update, delete: deleted } = report.down;
+          const { insert, update, delete: deleted, leave } = report.down;
           const { applied, rejected, stale, waiting } = report.up;
-          console.log(`Came: ${insert} added, ${update} changed, ${deleted} deleted.`);
+          console.log(
+            `Came: ${insert} added, ${update} changed, ${deleted} deleted${leave > 0 ? `, ${leave} left: they are no longer this user’s` : ''}.`,
+          );
           console.log(
             `Went: ${applied} ${applied === 1 ? 'transaction' : 'transactions'} applied${rejected > 0 ? `, ${rejected} refused` : ''}.`,
           );

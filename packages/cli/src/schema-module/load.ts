@@ -2,7 +2,7 @@ import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { KoinonError, type Schema } from '@koinon/core';
-import type { Mapping, Rules } from '@koinon/server';
+import type { Mapping, Rules, Scopes } from '@koinon/server';
 import { tsImport } from 'tsx/esm/api';
 
 /** What a schema module exports. */
@@ -12,11 +12,13 @@ export interface SchemaModule {
   readonly mapping: Mapping;
   /** What the server checks, fills in and derives. */
   readonly rules: Rules<Schema>;
+  /** Who gets what. */
+  readonly scopes: Scopes<Schema>;
 }
 
 /**
- * Loads a schema from a module: its default export, or the one export that is a schema; and the mapping and the rules beside it, if it
- * exports them. TypeScript modules are loaded as they are.
+ * Loads a schema from a module: its default export, or the one export that is a schema; and the mapping, rules and scopes beside it, if
+ * it exports them. TypeScript modules are loaded as they are.
  */
 export async function loadModule(path: string): Promise<SchemaModule> {
   const file = resolve(path);
@@ -35,7 +37,8 @@ export async function loadModule(path: string): Promise<SchemaModule> {
   ];
   const mapping = (loaded.mapping ?? inner.mapping ?? {}) as Mapping;
   const rules = (loaded.rules ?? inner.rules ?? {}) as Rules<Schema>;
-  if (found.length === 1) return { schema: found[0] as Schema, mapping, rules };
+  const scopes = (loaded.scopes ?? inner.scopes ?? {}) as Scopes<Schema>;
+  if (found.length === 1) return { schema: found[0] as Schema, mapping, rules, scopes };
   throw new KoinonError(
     'schema-invalid',
     `${path} exports ${found.length === 0 ? 'no schema' : `${found.length} schemas`}; export one, made by schema({ … }), as its default.`,

@@ -1,4 +1,9 @@
-import type { Replica } from '@koinon/client';
+import { mkdtemp, rm } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { openNodeDriver, openReplica, type Replica } from '@koinon/client';
+import { real, reference, schema, table, text } from '@koinon/core';
+import { type Mapping, releaseSqlite, sqliteDdl, sqliteStore, startServer } from '@koinon/server';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
@@ -120,4 +125,78 @@ test('rows that were in the database before Koinon are stamped, and others’ un
   } finally {
     await world.end();
   }
+});
+
+test('SQLite: tables that were there before keep their names, keys and rows; every writer’s changes are in the feed; release leaves no trace', async () => {
+  const stock = schema({
+    bed: table({ name: text({ unique: true }), owner: text({ optional: true, filterable: true }) }),
+    plant: table({ bed: reference('bed'), label: text({ optional: true }), height: real({ optional: true }) }),
+  });
+  const folder = await mkdtemp(join(tmpdir(), 'koinon-mapped-'));
+  const file = join(folder, 'stock.db');
+  const office = await openNodeDriver({ file });
+  office.exec(`PRAGMA foreign_keys = on;
+    CREATE TABLE beds (code TEXT PRIMARY KEY NOT NULL, title TEXT UNIQUE NOT NULL, who TEXT, note TEXT DEFAULT 'of the office');
+    CREATE TABLE plants (no INTEGER PRIMARY KEY, bed_code TEXT NOT NULL REFERENCES beds, label TEXT, cm REAL);
+    INSERT INTO beds (code, title) VALUES ('n', 'north'); INSERT INTO plants VALUES (7, 'n', 'Sage', 12.5)`);
+  const objects = () => office.prepare('SELECT type, name, sql FROM sqlite_schema ORDER BY 1, 2').all();
+  const before = objects();
+  const mapping: Mapping = {
+    bed: { name: 'beds', columns: { id: 'code', name: 'title', owner: 'who' } },
+    plant: { name: 'plants', columns: { id: 'no', bed: 'bed_code', height: 'cm' } },
+  };
+  expect((await sqliteDdl(stock, file, mapping)).join('\n')).toContain('CREATE VIEW "koinon_view_plant"');
+  expect(objects()).toEqual(before);
+  for (const [wrong, why] of [
+    [{ plant: { name: 'plants', columns: { id: 'number' } } }, 'has no column number'],
+    [{ bed: { name: 'nothing' } }, 'is not there'],
+    [{ bed: { ...mapping.bed, softDelete: 'note' } }, 'marks deletions'],
+  ] as const)
+    await expect(sqliteStore(stock, file, { mapping: { ...mapping, ...wrong } })).rejects.toThrow(why);
+  const server = await startServer({ store: await sqliteStore(stock, file, { mapping }), port: 0 });
+  const replica = await openReplica({ schema: stock, server: server.url });
+  await replica.sync();
+  expect(await replica.get('plant', '7')).toEqual({ id: '7', bed: 'n', label: 'Sage', height: 12.5 });
+  // From the device.
+  await replica.update('plant', '7', { height: 13 });
+  await replica.insert('bed', { id: 's', name: 'south' });
+  await replica.insert('plant', { id: '8', bed: 's', label: 'Dill' });
+  await replica.insert('plant', { id: 'eight', bed: 's' });
+  await replica.insert('bed', { id: 'x', name: 'west' });
+  office.exec("INSERT INTO beds (code, title) VALUES ('w', 'west')");
+  expect((await replica.sync()).up).toMatchObject({ applied: 3, rejected: 2 });
+  expect((await replica.rejections()).map(({ problems }) => [problems[0]?.code, problems[0]?.column])).toEqual([
+    ['value-type', undefined],
+    ['duplicate-value', 'name'],
+  ]);
+  expect(office.prepare('SELECT * FROM plants').all()).toEqual([
+    { no: 7, bed_code: 'n', label: 'Sage', cm: 13 },
+    { no: 8, bed_code: 's', label: 'Dill', cm: null },
+  ]);
+  expect(office.prepare("SELECT note FROM beds WHERE code = 's'").get()).toEqual({ note: 'of the office' });
+  await replica.revertAll();
+  // From other programs, in forms that fire no delete trigger as well.
+  office.exec(`UPDATE plants SET no = 17 WHERE no = 7; INSERT OR REPLACE INTO beds (code, title) VALUES ('p', 'south pond');
+    UPDATE plants SET cm = 1 WHERE no = 8; DELETE FROM plants WHERE no = 8; INSERT INTO plants VALUES (9, 'p', 'Reed', 2);
+    INSERT OR REPLACE INTO plants VALUES (9, 'p', 'Rush', 3); UPDATE beds SET note = 'unseen'; DELETE FROM beds WHERE code = 's'`);
+  await replica.sync();
+  expect(await replica.rows({ from: 'plant', order: ['id'] })).toEqual([
+    { id: '17', bed: 'n', label: 'Sage', height: 13 },
+    { id: '9', bed: 'p', label: 'Rush', height: 3 },
+  ]);
+  expect((await replica.rows({ from: 'bed', order: ['id'] })).map(({ id }) => id)).toEqual(['n', 'p', 'w']);
+  expect((await replica.trash()).map(({ id, columns }) => [id, columns.name ?? columns.label])).toEqual(
+    expect.arrayContaining([
+      ['s', 'south'],
+      ['8', 'Dill'],
+    ]),
+  );
+  await replica.close();
+  await server.close();
+  // Nothing more is made at the next start, and nothing is left after release.
+  expect((await sqliteDdl(stock, file, mapping)).filter((sql) => /CREATE (VIEW|TRIGGER|INDEX)/.test(sql))).toEqual([]);
+  await releaseSqlite(file);
+  expect(objects()).toEqual(before);
+  office.close();
+  await rm(folder, { recursive: true, force: true });
 });

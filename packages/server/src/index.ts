@@ -9,7 +9,7 @@ export type { RowWrite, RuleContext, RuleOptions, Rules, TableRules } from './ru
 export { type ServiceChange, writeRows } from './rules/write.ts';
 export type { ScopeContext, Scopes, TableScope } from './scope/scopes.ts';
 export { Keeper, type KeeperOptions } from './stores/keeper.ts';
-export type { Mapping, TableMapping } from './stores/postgres/mapping.ts';
+export type { Mapping, TableMapping } from './stores/mapping.ts';
 export {
   type PostgresOptions,
   postgresDdl,

@@ -21,8 +21,7 @@ export function shownDatabase(database: string): string {
 /** Opens a server's database, and makes in it what it lacks unless told not to. */
 export async function makeStore({ schema, mapping }: SchemaModule, database: string, prepare = true): Promise<Store> {
   if (isPostgres(database)) return postgresStore(schema, database, { mapping, prepare });
-  refuseMapping(mapping);
-  return sqliteStore(schema, database);
+  return sqliteStore(schema, database, { mapping });
 }
 
 /** Opens a server's database that has to be there already. */
@@ -35,10 +34,4 @@ export async function openStore(schemaPath: string, database: string): Promise<S
 export function refuseMissing(database: string): void {
   if (isPostgres(database) || existsSync(database)) return;
   throw new KoinonError('storage-refused', `There is no database ${database}.`, { value: database });
-}
-
-/** @throws KoinonError `schema-invalid` where a mapping is given that an SQLite store would not follow. */
-export function refuseMapping(mapping: object): void {
-  if (Object.keys(mapping).length === 0) return;
-  throw new KoinonError('schema-invalid', 'The module exports a mapping; only a PostgreSQL database takes one.');
 }

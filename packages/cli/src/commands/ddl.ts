@@ -1,7 +1,7 @@
 import { postgresDdl, sqliteDdl } from '@koinon/server';
 import { Command } from 'commander';
 import { loadModule } from '../schema-module/load.ts';
-import { databaseWords, isPostgres, refuseMapping } from './database.ts';
+import { databaseWords, isPostgres } from './database.ts';
 import { printJson } from './output.ts';
 
 /** `koinon ddl`: the SQL that a database still lacks. */
@@ -17,10 +17,9 @@ export function ddlCommand(): Command {
     )
     .action(async (schemaPath: string, database: string, options: { json?: boolean }) => {
       const { schema, mapping } = await loadModule(schemaPath);
-      if (!isPostgres(database)) refuseMapping(mapping);
       const statements = isPostgres(database)
         ? await postgresDdl(schema, database, mapping)
-        : await sqliteDdl(schema, database);
+        : await sqliteDdl(schema, database, mapping);
       if (options.json) return printJson(statements);
       if (statements.length === 0) console.log('-- The database has all that Koinon needs.');
       else

@@ -14,7 +14,9 @@ export function restampCommand(): Command {
     .action(async (schemaPath: string, database: string) => {
       refuseMissing(database);
       const { schema, mapping } = await loadModule(schemaPath);
-      await (isPostgres(database) ? restampPostgres(schema, database, mapping) : restampSqlite(schema, database));
+      await (isPostgres(database)
+        ? restampPostgres(schema, database, mapping)
+        : restampSqlite(schema, database, mapping));
       console.log(`Every row of ${shownDatabase(database)} is stamped anew; devices get them all at their next sync.`);
     });
 }

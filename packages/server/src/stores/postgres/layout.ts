@@ -1,8 +1,8 @@
 import { createHash } from 'node:crypto';
 import { type Column, indexedGroups, KoinonError, quoteName, quoteText, type Schema } from '@koinon/core';
 import type { ClientBase } from 'pg';
+import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { columnRule, columnType, parameter, quotedColumn, type StandingColumn } from './columns.ts';
-import { type MappedTable, type Mapping, mappedTables } from './mapping.ts';
 import { shortName } from './names.ts';
 import {
   feedFunctions,

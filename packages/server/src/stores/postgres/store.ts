@@ -1,10 +1,10 @@
 import { createHash, randomBytes } from 'node:crypto';
 import { KoinonError, type Position, type Schema } from '@koinon/core';
 import pg from 'pg';
+import type { Mapping } from '../mapping.ts';
 import { RowsLockedError, type Store, type StoreReader, type StoreWriter } from '../store.ts';
 import { isRepeatable } from './constraints.ts';
 import { type AppTable, planLayout, releaseSql } from './layout.ts';
-import type { Mapping } from './mapping.ts';
 import { ordinalOf, PostgresReader } from './reader.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 import { restampAll } from './triggers.ts';

@@ -14,14 +14,23 @@ const kinds = [
   { begins: 'cannot store ', code: 'value-type', says: 'has a value of another type' },
 ] as const;
 
-/** What a constraint of the database says, in the form all refusals have; undefined for any other error. */
-export function constraintProblem(error: unknown, change: Pick<Change, 'table' | 'id'>): Problem | undefined {
+/**
+ * What a constraint of the database says, in the form all refusals have; undefined for any other error.
+ *
+ * @param columnNames names of columns in the database, where they are others than in the schema.
+ */
+export function constraintProblem(
+  error: unknown,
+  change: Pick<Change, 'table' | 'id'>,
+  columnNames: Readonly<Record<string, string>> = {},
+): Problem | undefined {
   const { errcode, message } = error as { errcode?: number; message?: string };
   if (!(error instanceof Error) || message === undefined) return undefined;
   const kind = kinds.find(({ begins }) => message.startsWith(begins));
   if (kind === undefined && (Number(errcode) & 0xff) !== constraintCode) return undefined;
   const { table, id } = change;
-  const column = kind?.begins.endsWith(': ') ? /^[^:]*: (?:[^.,]*\.)?([^.,]+)/.exec(message)?.[1] : undefined;
+  const there = kind?.begins.endsWith(': ') ? /^[^:]*: (?:[^.,]*\.)?([^.,]+)/.exec(message)?.[1] : undefined;
+  const column = Object.entries(columnNames).find(([, name]) => name === there)?.[0] ?? there;
   const named = kind?.code === 'duplicate-value' || kind?.code === 'value-missing' ? column : undefined;
   return {
     code: kind?.code ?? 'constraint',

@@ -3,6 +3,7 @@ import {
   columnDdl,
   createIndexes,
   createTable,
+  KoinonError,
   quoteName,
   quoteText,
   type Schema,
@@ -11,8 +12,9 @@ import {
   toSql,
 } from '@koinon/core';
 import { v4 } from 'uuid';
+import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import type { Prepared } from './driver.ts';
-import { feedTriggers, koinonTables, restampAll, stampUnstamped, type TrackedTable } from './triggers.ts';
+import { feedTriggers, keySql, koinonTables, restampAll, stampUnstamped, type TrackedTable } from './triggers.ts';
 
 /** What a store keeps about itself. */
 export interface Identity {
@@ -26,11 +28,11 @@ export function keptTables(schema: Schema): string[] {
 }
 
 /** Makes the app's tables that are not there yet, Koinon's own tables and the triggers. One transaction, or none of it. */
-export function prepareLayout(database: Prepared, schema: Schema): Identity {
+export function prepareLayout(database: Prepared, schema: Schema, mapping: Mapping): Identity {
   const { connection } = database;
   connection.exec('BEGIN IMMEDIATE');
   try {
-    makeLayout(database, schema);
+    makeLayout(database, schema, mapping);
     const identity = {
       feed: metaOr(database, 'feed', () => v4()),
       secret: metaOr(database, 'secret', () => randomBytes(32).toString('base64url')),
@@ -45,7 +47,7 @@ export function prepareLayout(database: Prepared, schema: Schema): Identity {
 }
 
 /** Makes what the database lacks, inside a transaction of the caller's. */
-export function makeLayout(database: Prepared, schema: Schema): void {
+export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping): void {
   const { connection } = database;
   if (database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_filterable'") === undefined) {
     connection.exec(koinonTables);
@@ -53,8 +55,52 @@ export function makeLayout(database: Prepared, schema: Schema): void {
       if (database.get('SELECT 1 FROM pragma_table_info(?) WHERE name = ?', table, column) === undefined)
         connection.exec(`ALTER TABLE ${table} ADD COLUMN ${column} ${definition}`);
   }
-  for (const name of keptTables(schema)) makeTable(database, name, schema.tables[name] as Table);
-  for (const name of keptTables(schema)) track(database, trackedTable(database, name, schema.tables[name] as Table));
+  const tables = mappedTables(schema, mapping);
+  for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);
+  for (const mapped of tables) {
+    const tracked = trackedTable(database, mapped, isMapped(mapping, mapped.name));
+    track(database, tracked);
+    if (isMapped(mapping, mapped.name)) makeView(database, tracked);
+  }
+}
+
+/** Whether a table goes by other names than in the schema. */
+export function isMapped(mapping: Mapping, table: string): boolean {
+  return Object.hasOwn(mapping, table);
+}
+
+const viewOf = (table: string) => `koinon_view_${table}`;
+
+/** The quoted names by which tables are read and written under the schema's own names. */
+export function relationOf(mapping: Mapping): (table: string) => string {
+  return (table) => quoteName(isMapped(mapping, table) ? viewOf(table) : table);
+}
+
+/** A mapped table under the schema's names: a view, and what becomes of what is written into that. */
+function makeView(database: Prepared, table: TrackedTable): void {
+  const { name, relation, key, hasTextKey, columns } = table;
+  const [V, T, K] = [viewOf(name), relation, key].map(quoteName) as [string, string, string];
+  const there = (column: string) => quoteName(table.there[column] ?? column);
+  const numeric = `SELECT RAISE(ABORT, 'cannot store a text that is no number as the key') WHERE CAST(CAST(NEW.id AS INTEGER) AS TEXT) IS NOT NEW.id;`;
+  const given = columns.map((column) => `NEW.${quoteName(column)}`);
+  const set = columns.map((column) => `${there(column)} = NEW.${quoteName(column)}`).join(', ');
+  const fields = columns.map((column) => `${T}.${there(column)} AS ${quoteName(column)}`);
+  const instead = (event: string, body: string) =>
+    `CREATE TRIGGER ${quoteName(`${viewOf(name)}_${event}`)} INSTEAD OF ${event.toUpperCase()} ON ${V}\nBEGIN\n  ${body}\nEND`;
+  const wanted = [
+    ...(hasTextKey ? [] : [`CREATE INDEX ${quoteName(`koinon_id_${name}`)} ON ${T} (CAST(${K} AS TEXT))`]),
+    `CREATE VIEW ${V} AS SELECT ${[`${keySql(table, T)} AS "id"`, ...fields].join(', ')} FROM ${T}`,
+    instead(
+      'insert',
+      `${hasTextKey ? '' : numeric}INSERT INTO ${T} (${[K, ...columns.map(there)].join(', ')}) VALUES (${['NEW.id', ...given].join(', ')});`,
+    ),
+    instead('update', `UPDATE ${T} SET ${set} WHERE ${K} = OLD.id;`),
+    instead('delete', `DELETE FROM ${T} WHERE ${K} = OLD.id;`),
+  ];
+  const known = new Set(database.all<{ sql: string }>('SELECT sql FROM sqlite_schema').map(({ sql }) => sql));
+  if (wanted.every((sql) => known.has(sql))) return;
+  database.connection.exec(`DROP VIEW IF EXISTS ${V}`);
+  for (const sql of wanted) if (!known.has(sql) || !sql.startsWith('CREATE INDEX')) database.connection.exec(sql);
 }
 
 /** Columns that Koinon's own tables have gained. */
@@ -67,16 +113,19 @@ const laterColumns = [
 /** Takes Koinon's tables and triggers out of a database. */
 export function release(database: Prepared): void {
   const found = database.all<{ type: string; name: string }>(
-    "SELECT type, name FROM sqlite_schema WHERE type IN ('trigger', 'table') AND name LIKE 'koinon\\_%' ESCAPE '\\' ORDER BY type DESC",
+    "SELECT type, name FROM sqlite_schema WHERE name LIKE 'koinon\\_%' ESCAPE '\\' ORDER BY type = 'index', type = 'table'",
   );
-  for (const { type, name } of found) database.connection.exec(`DROP ${type.toUpperCase()} ${quoteName(name)}`);
+  // With a view go its triggers, with a table its indexes.
+  for (const { type, name } of found)
+    database.connection.exec(`DROP ${type.toUpperCase()} IF EXISTS ${quoteName(name)}`);
 }
 
 /** Makes every row, and every one that is gone, look newly written. */
-export function restamp(database: Prepared, schema: Schema): void {
-  for (const name of keptTables(schema)) {
+export function restamp(database: Prepared, schema: Schema, mapping: Mapping): void {
+  for (const mapped of mappedTables(schema, mapping)) {
+    const { name } = mapped;
     database.connection.exec('UPDATE koinon_feed SET position = position + 1');
-    for (const sql of restampAll(trackedTable(database, name, schema.tables[name] as Table)))
+    for (const sql of restampAll(trackedTable(database, mapped, isMapped(mapping, name))))
       database.connection.exec(sql);
     // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
     database.run(
@@ -128,7 +177,7 @@ function track(database: Prepared, table: TrackedTable): void {
   const wanted = feedTriggers(table);
   const present = database.all<{ name: string; sql: string }>(
     "SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? AND name LIKE 'koinon\\_%' ESCAPE '\\'",
-    table.name,
+    table.relation,
   );
   const stands = new Set(present.map(({ sql }) => sql));
   if (present.length === wanted.length && wanted.every((sql) => stands.has(sql))) return;
@@ -151,23 +200,47 @@ function rememberFilterable(database: Prepared, { name, filterable }: TrackedTab
   );
 }
 
-/** Reads from the database what a table really is: another program may have given it more columns or unique indexes. */
-function trackedTable(database: Prepared, name: string, { filterable }: Table): TrackedTable {
-  const columns = database
-    .all<{ name: string }>('SELECT name FROM pragma_table_info(?)', name)
-    .map((column) => column.name);
-  const indexes = database.all<{ name: string }>('SELECT name FROM pragma_index_list(?) WHERE "unique" = 1', name);
+/**
+ * Reads from the database what a table really is: another program may have given it more columns or unique indexes.
+ *
+ * @throws KoinonError `schema-invalid` where a table that is mapped is not as the mapping says.
+ */
+function trackedTable(database: Prepared, mapped: MappedTable, isOthers: boolean): TrackedTable {
+  const { name, relation, namespace, idName, columnNames, softDelete, table } = mapped;
+  const misfit = (why: string) =>
+    new KoinonError('schema-invalid', `The table ${relation} of ${name} ${why}.`, { table: name });
+  if (namespace !== 'public') throw misfit('is named with an SQL schema, which SQLite has none of');
+  if (softDelete !== undefined)
+    throw misfit('has a column that marks deletions, which only a PostgreSQL store follows');
+  const standing = new Map(
+    database
+      .all<{ name: string; type: string; pk: number }>('SELECT name, type, pk FROM pragma_table_info(?)', relation)
+      .map((column) => [column.name, column]),
+  );
+  const key = standing.get(idName);
+  if (key === undefined)
+    throw misfit(standing.size === 0 ? 'is not there' : `has no column ${idName} for the row's id`);
+  const lacking = Object.values(columnNames).find((column) => !standing.has(column));
+  if (lacking !== undefined) throw misfit(`has no column ${lacking}, which the mapping or the schema names`);
+  const indexes = database.all<{ name: string }>('SELECT name FROM pragma_index_list(?) WHERE "unique" = 1', relation);
   const groups = indexes.map((index) =>
     database.all<{ name: string | null }>('SELECT name FROM pragma_index_info(?)', index.name),
   );
   const unique = groups.flatMap((group) =>
     group.every((column) => column.name !== null) ? [group.map((column) => column.name as string)] : [],
   );
+  if (key.pk !== 1 && !unique.some((group) => group.join() === idName))
+    throw misfit(`has no key or unique index on ${idName}`);
+  const all = [...standing.keys()].filter((column) => column !== idName);
   return {
     name,
-    columns: columns.filter((column) => column !== 'id'),
-    unique: unique.filter((group) => !(group.length === 1 && group[0] === 'id')),
-    filterable,
+    relation,
+    key: idName,
+    hasTextKey: !/INT/i.test(key.type),
+    columns: isOthers ? table.names : all,
+    there: isOthers ? columnNames : {},
+    unique: unique.filter((group) => !(group.length === 1 && group[0] === idName)),
+    filterable: table.filterable,
   };
 }
 

@@ -69,9 +69,12 @@ export function readPosition(position: Position): { readonly at: number; readonl
 export class SqliteReader implements StoreReader {
   private readonly database: Prepared;
   private readonly schema: Schema;
+  private readonly relation: (table: string) => string;
   private readonly decoders = new Map<string, (raw: unknown) => AnyRow>();
 
-  constructor(database: Prepared, schema: Schema) {
+  /** @param relation the quoted name by which a table is read. */
+  constructor(database: Prepared, schema: Schema, relation: (table: string) => string = quoteName) {
+    this.relation = relation;
     this.database = database;
     this.schema = schema;
   }
@@ -123,7 +126,7 @@ export class SqliteReader implements StoreReader {
   async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
     const { text, values } = this.condition(table, where);
     const rows = this.database.all<AnyRow>(
-      `SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE id ${after === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`,
+      `SELECT ${this.columns(table)} FROM ${this.relation(table)} WHERE id ${after === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`,
       after ?? '',
       ...values,
       limit,
@@ -164,14 +167,14 @@ export class SqliteReader implements StoreReader {
 
   async countRows(table: string, where = everything): Promise<number> {
     const { text, values } = this.condition(table, where);
-    const sql = `SELECT count(*) AS n FROM ${quoteName(table)} WHERE ${text}`;
+    const sql = `SELECT count(*) AS n FROM ${this.relation(table)} WHERE ${text}`;
     return (this.database.get(sql, ...values) as { n: number }).n;
   }
 
   async rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
     const { text, values } = this.condition(table, where);
     const rows = this.database.all(
-      `SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE ${text} ORDER BY id`,
+      `SELECT ${this.columns(table)} FROM ${this.relation(table)} WHERE ${text} ORDER BY id`,
       ...values,
     );
     return rows.map((raw) => this.decode(table, raw));
@@ -212,7 +215,7 @@ export class SqliteReader implements StoreReader {
   }
 
   row(table: string, id: string): AnyRow | null {
-    const raw = this.database.get(`SELECT ${this.columns(table)} FROM ${quoteName(table)} WHERE id = ?`, id);
+    const raw = this.database.get(`SELECT ${this.columns(table)} FROM ${this.relation(table)} WHERE id = ?`, id);
     return raw === undefined ? null : this.decode(table, raw);
   }
 

@@ -1,8 +1,9 @@
 import type { Position, Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
+import type { Mapping } from '../mapping.ts';
 import type { Store, StoreReader, StoreWriter } from '../store.ts';
 import { type Connection, loadSqlite, Prepared } from './driver.ts';
-import { type Identity, keptTables, makeLayout, prepareLayout, release, restamp } from './layout.ts';
+import { type Identity, keptTables, makeLayout, prepareLayout, relationOf, release, restamp } from './layout.ts';
 import { readPosition, SqliteReader } from './reader.ts';
 import { SqliteWriter } from './writer.ts';
 
@@ -12,6 +13,8 @@ export type Trace = (sql: string, values: readonly unknown[]) => void;
 /** Options of {@link sqliteStore}. */
 export interface SqliteOptions {
   readonly trace?: Trace;
+  /** How tables that were there before stand in the database, by the schema's table names. */
+  readonly mapping?: Mapping;
 }
 
 /**
@@ -21,7 +24,11 @@ export interface SqliteOptions {
  * @param file a path; it is created if it is not there.
  * @throws KoinonError `storage-refused` when the file cannot be opened as an SQLite database.
  */
-export async function sqliteStore(schema: Schema, file: string, { trace }: SqliteOptions = {}): Promise<Store> {
+export async function sqliteStore(
+  schema: Schema,
+  file: string,
+  { trace, mapping = {} }: SqliteOptions = {},
+): Promise<Store> {
   const { DatabaseSync } = await loadSqlite();
   const open = () => {
     const connection = new DatabaseSync(file, { timeout: 5_000 });
@@ -32,13 +39,14 @@ export async function sqliteStore(schema: Schema, file: string, { trace }: Sqlit
   };
   try {
     const writing = open();
-    const identity = prepareLayout(writing, schema);
+    const identity = prepareLayout(writing, schema, mapping);
     const kept = {
       ...schema,
       tables: Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]])),
     } as Schema;
-    return new SqliteStore(kept, identity, writing, open(), open(), trace);
+    return new SqliteStore(kept, identity, writing, open(), open(), { ...(trace && { trace }), mapping });
   } catch (error) {
+    if (error instanceof KoinonError) throw error;
     throw new KoinonError(
       'storage-refused',
       `${file} cannot be opened as the server's database: ${(error as Error).message}.`,
@@ -74,7 +82,7 @@ async function inFile<T>(file: string, work: (database: Prepared) => T): Promise
  *
  * @throws KoinonError `storage-refused`.
  */
-export function sqliteDdl(schema: Schema, file: string): Promise<readonly string[]> {
+export function sqliteDdl(schema: Schema, file: string, mapping: Mapping = {}): Promise<readonly string[]> {
   return inFile(file, (database) => {
     const statements: string[] = [];
     const connection: Connection = {
@@ -87,7 +95,7 @@ export function sqliteDdl(schema: Schema, file: string): Promise<readonly string
     };
     // Run to see what follows from what, and taken back.
     database.connection.exec('SAVEPOINT looking');
-    makeLayout(new Prepared(connection), schema);
+    makeLayout(new Prepared(connection), schema, mapping);
     database.connection.exec('ROLLBACK TO looking; RELEASE looking');
     return statements;
   });
@@ -99,10 +107,10 @@ export function releaseSqlite(file: string): Promise<void> {
 }
 
 /** Has every row sent anew, for what no trigger saw. Replicas get all rows as if they had just been written. */
-export function restampSqlite(schema: Schema, file: string): Promise<void> {
+export function restampSqlite(schema: Schema, file: string, mapping: Mapping = {}): Promise<void> {
   return inFile(file, (database) => {
-    makeLayout(database, schema);
-    restamp(database, schema);
+    makeLayout(database, schema, mapping);
+    restamp(database, schema, mapping);
   });
 }
 
@@ -129,7 +137,7 @@ class SqliteStore implements Store {
     writing: Prepared,
     reading: Prepared,
     watching: Prepared,
-    trace: Trace | undefined,
+    { trace, mapping = {} }: SqliteOptions,
   ) {
     this.watching = watching;
     this.schema = schema;
@@ -137,8 +145,8 @@ class SqliteStore implements Store {
     this.secret = identity.secret;
     this.writing = writing;
     this.reading = reading;
-    this.reader = new SqliteReader(reading, schema);
-    this.writer = new SqliteWriter(writing, schema, trace);
+    this.reader = new SqliteReader(reading, schema, relationOf(mapping));
+    this.writer = new SqliteWriter(writing, schema, trace, mapping);
   }
 
   ordinal(position: Position): number {

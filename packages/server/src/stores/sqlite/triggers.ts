@@ -1,9 +1,19 @@
 import { quoteName, quoteText } from '@koinon/core';
 
-/** A table as it stands in the database: its columns besides `id`, and the groups that no two rows share. */
+/** A table as it stands in the database. */
 export interface TrackedTable {
+  /** Its name in the schema, which the feed calls it by. */
   readonly name: string;
+  /** Its name there. */
+  readonly relation: string;
+  /** The column of its key, and whether that holds texts; else it holds whole numbers. */
+  readonly key: string;
+  readonly hasTextKey: boolean;
+  /** Its columns besides the key, by their names in the schema, where that has them. */
   readonly columns: readonly string[];
+  /** Their names there, where those are others. */
+  readonly there: Readonly<Record<string, string>>;
+  /** The groups of columns that no two rows share, by their names there. */
   readonly unique: readonly (readonly string[])[];
   /** The columns whose earlier values are remembered. */
   readonly filterable: readonly string[];
@@ -128,16 +138,19 @@ const stampColumns =
  */
 export function feedTriggers(table: TrackedTable): string[] {
   const { name, columns, unique, filterable } = table;
-  const T = quoteName(name);
+  const T = quoteName(table.relation);
+  const K = quoteName(table.key);
+  const idOf = (row: string) => keySql(table, row);
+  const there = (row: string, column: string) => `${row}.${quoteName(table.there[column] ?? column)}`;
   const t = quoteText(name);
   const trigger = (when: string, event: string, body: string, condition?: string) =>
     `CREATE TRIGGER ${quoteName(`koinon_${name}_${when}_${event}`.replaceAll(' ', '_'))} ${when.split(' ')[0]?.toUpperCase()} ${event.toUpperCase()} ON ${T}${condition ? `\nWHEN ${condition}` : ''}\nBEGIN\n  ${body.trim()}\nEND`;
 
   const imageOf = (row: string) =>
-    `json_object(${columns.map((c) => `${quoteText(c)}, ${asJson(`${row}.${quoteName(c)}`)}`).join(', ')})`;
-  const differs = (c: string) => `OLD.${quoteName(c)} IS NOT NEW.${quoteName(c)} COLLATE BINARY`;
+    `json_object(${columns.map((c) => `${quoteText(c)}, ${asJson(there(row, c))}`).join(', ')})`;
+  const differs = (c: string) => `${there('OLD', c)} IS NOT ${there('NEW', c)} COLLATE BINARY`;
   const differsFromNote = (c: string) =>
-    `(SELECT json_extract(image, ${quoteText(`$."${c}"`)}) FROM koinon_replaced WHERE table_name = ${t} AND row_id = NEW.id) IS NOT ${asJson(`NEW.${quoteName(c)}`)} COLLATE BINARY`;
+    `(SELECT json_extract(image, ${quoteText(`$."${c}"`)}) FROM koinon_replaced WHERE table_name = ${t} AND row_id = ${idOf('NEW')}) IS NOT ${asJson(there('NEW', c))} COLLATE BINARY`;
   /** The stamps of the columns that differ, as one JSON object to patch into those before. */
   const changed = (test: (c: string) => string) =>
     `(SELECT json_group_object(name, json(stamp)) FROM (${columns
@@ -151,7 +164,7 @@ export function feedTriggers(table: TrackedTable): string[] {
   const left = (row: string) =>
     filterable.length === 0
       ? "'{}'"
-      : `json_object(json_object(${filterable.map((c) => `${quoteText(c)}, ${row}.${quoteName(c)}`).join(', ')}), ${position})`;
+      : `json_object(json_object(${filterable.map((c) => `${quoteText(c)}, ${there(row, c)}`).join(', ')}), ${position})`;
   const leftByNote =
     filterable.length === 0
       ? "'{}'"
@@ -159,11 +172,11 @@ export function feedTriggers(table: TrackedTable): string[] {
   const clear = `DELETE FROM koinon_replaced WHERE table_name = ${t};`;
   /** Rows other than this one that stand in the way of NEW, by key or by a unique group. */
   const inTheWay = [
-    'id = NEW.id',
+    `${K} = NEW.${K}`,
     ...unique.map((group) => `(${group.map((c) => `${quoteName(c)} = NEW.${quoteName(c)}`).join(' AND ')})`),
   ].join(' OR ');
   const note = (exceptOld: boolean) =>
-    `INSERT INTO koinon_replaced SELECT ${t}, id, ${imageOf(T)} FROM ${T} WHERE ${exceptOld ? 'id <> OLD.id AND ' : ''}(${inTheWay}) ON CONFLICT DO NOTHING;`;
+    `INSERT INTO koinon_replaced SELECT ${t}, ${idOf(T)}, ${imageOf(T)} FROM ${T} WHERE ${exceptOld ? `${K} <> OLD.${K} AND ` : ''}(${inTheWay}) ON CONFLICT DO NOTHING;`;
 
   const tombstone = (values: string) => `
   INSERT INTO koinon_stamp (${stampColumns})
@@ -172,15 +185,15 @@ export function feedTriggers(table: TrackedTable): string[] {
     row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 1, columns = '{}', image = excluded.image, past = json_patch(past, excluded.past);`;
   const stampGone = tombstone(
     `SELECT ${t}, row_id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', image, ${leftByNote} FROM koinon_replaced
-  WHERE table_name = ${t} AND row_id <> NEW.id AND NOT EXISTS (SELECT 1 FROM ${T} WHERE id = row_id)`,
+  WHERE table_name = ${t} AND row_id <> ${idOf('NEW')} AND NOT EXISTS (SELECT 1 FROM ${T} WHERE ${K} = row_id)`,
   );
   const stampDeleted = tombstone(
-    `SELECT ${t}, OLD.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', ${imageOf('OLD')}, ${left('OLD')}
-  WHERE NOT EXISTS (SELECT 1 FROM ${T} WHERE id = OLD.id)`,
+    `SELECT ${t}, ${idOf('OLD')}, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', ${imageOf('OLD')}, ${left('OLD')}
+  WHERE NOT EXISTS (SELECT 1 FROM ${T} WHERE ${K} = OLD.${K})`,
   );
   const stampInserted = (condition: string) => `
   INSERT INTO koinon_stamp (${stampColumns})
-  SELECT ${t}, NEW.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL, '{}'
+  SELECT ${t}, ${idOf('NEW')}, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL, '{}'
   WHERE ${condition}
   ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
     row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 0, columns = '{}', image = NULL;`;
@@ -191,19 +204,21 @@ export function feedTriggers(table: TrackedTable): string[] {
   const movedFromNote =
     filterable.length === 0
       ? ''
-      : `, past = CASE WHEN ${filterable.map(differsFromNote).join(' OR ')} THEN json_patch(past, (SELECT ${leftByNote} FROM koinon_replaced WHERE table_name = ${t} AND row_id = NEW.id)) ELSE past END`;
+      : `, past = CASE WHEN ${filterable.map(differsFromNote).join(' OR ')} THEN json_patch(past, (SELECT ${leftByNote} FROM koinon_replaced WHERE table_name = ${t} AND row_id = ${idOf('NEW')})) ELSE past END`;
   const stampUpdated = `
   INSERT INTO koinon_stamp (${stampColumns})
-  SELECT ${t}, NEW.id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL, ${left('OLD')} WHERE true
+  SELECT ${t}, ${idOf('NEW')}, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL, ${left('OLD')} WHERE true
   ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position,
     columns = json_patch(columns, ${changed(differs)})${moved(differs)};`;
-  const noted = `EXISTS (SELECT 1 FROM koinon_replaced WHERE table_name = ${t} AND row_id = NEW.id)`;
+  const noted = `EXISTS (SELECT 1 FROM koinon_replaced WHERE table_name = ${t} AND row_id = ${idOf('NEW')})`;
   const stampReplaced = `
   UPDATE koinon_stamp SET position = ${position}, columns = json_patch(columns, ${changed(differsFromNote)})${movedFromNote}
-  WHERE table_name = ${t} AND row_id = NEW.id AND deleted = 0 AND ${noted} AND (${columns.map(differsFromNote).join(' OR ')});`;
-  const isTombstone = `EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${t} AND row_id = NEW.id AND deleted = 1)`;
+  WHERE table_name = ${t} AND row_id = ${idOf('NEW')} AND deleted = 0 AND ${noted} AND (${columns.map(differsFromNote).join(' OR ')});`;
+  const isTombstone = `EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${t} AND row_id = ${idOf('NEW')} AND deleted = 1)`;
 
-  const keyed = ['id', ...new Set(unique.flat())].map(differs).join(' OR ');
+  const keyed = [table.key, ...new Set(unique.flat())]
+    .map((column) => `OLD.${quoteName(column)} IS NOT NEW.${quoteName(column)} COLLATE BINARY`)
+    .join(' OR ');
   return [
     trigger('before', 'insert', `${clear}\n  ${note(false)}`),
     trigger(
@@ -213,17 +228,25 @@ export function feedTriggers(table: TrackedTable): string[] {
     ),
     trigger('before', 'update', `${clear}\n  ${note(true)}`, keyed),
     trigger('after replaced', 'update', `${step}${stampGone}\n  ${clear}`, keyed),
-    trigger('after', 'update', `${step}${stampUpdated}`, `OLD.id IS NEW.id AND (${columns.map(differs).join(' OR ')})`),
-    trigger('after key', 'update', `${step}${stampDeleted}${stampInserted('true')}`, 'OLD.id IS NOT NEW.id'),
+    trigger(
+      'after',
+      'update',
+      `${step}${stampUpdated}`,
+      `OLD.${K} IS NEW.${K} AND (${columns.map(differs).join(' OR ')})`,
+    ),
+    trigger('after key', 'update', `${step}${stampDeleted}${stampInserted('true')}`, `OLD.${K} IS NOT NEW.${K}`),
     trigger('after', 'delete', `${step}${stampDeleted}`),
   ];
 }
 
 /** Stamps for rows that have none: those that were there before the triggers. */
-export function stampUnstamped({ name }: TrackedTable): string {
+export function stampUnstamped(table: TrackedTable): string {
+  const { name, relation } = table;
+  const T = quoteName(relation);
+  const id = keySql(table, T);
   return `INSERT INTO koinon_stamp (${stampColumns})
-  SELECT ${quoteText(name)}, id, ${position}, ${position}, ${position}, ${editedAt}, NULL, 0, '{}', NULL, '{}' FROM ${quoteName(name)}
-  WHERE NOT EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${quoteText(name)} AND row_id = id)
+  SELECT ${quoteText(name)}, ${id}, ${position}, ${position}, ${position}, ${editedAt}, NULL, 0, '{}', NULL, '{}' FROM ${T}
+  WHERE NOT EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${quoteText(name)} AND row_id = ${id})
   ON CONFLICT DO NOTHING`;
 }
 
@@ -232,9 +255,15 @@ export function restampAll(table: TrackedTable): string[] {
   const t = quoteText(table.name);
   return [
     `UPDATE koinon_stamp SET position = ${position}, row_position = ${position}, row_receipt = NULL, columns = '{}',
-  deleted = NOT EXISTS (SELECT 1 FROM ${quoteName(table.name)} WHERE id = row_id) WHERE table_name = ${t}`,
+  deleted = NOT EXISTS (SELECT 1 FROM ${quoteName(table.relation)} WHERE ${quoteName(table.key)} = row_id) WHERE table_name = ${t}`,
     stampUnstamped(table),
   ];
+}
+
+/** A row's id: its key as text. */
+export function keySql({ key, hasTextKey }: TrackedTable, row: string): string {
+  const column = `${row}.${quoteName(key)}`;
+  return hasTextKey ? column : `CAST(${column} AS TEXT)`;
 }
 
 /** A column as JSON can hold it: blobs as hexadecimal text. */

@@ -13,6 +13,7 @@ import {
   toSql,
   type WireChange,
 } from '@koinon/core';
+import type { Mapping } from '../mapping.ts';
 import {
   ConstraintError,
   type Contact,
@@ -26,6 +27,7 @@ import {
 import { applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
+import { relationOf } from './layout.ts';
 import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
 
 interface StoredReceipt {
@@ -41,17 +43,22 @@ export class SqliteWriter implements StoreWriter {
   private readonly database: Prepared;
   private readonly schema: Schema;
   private readonly reader: SqliteReader;
+  private readonly mapping: Mapping;
+  private readonly relation: (table: string) => string;
   private readonly trace: (sql: string, values: readonly unknown[]) => void;
 
   constructor(
     database: Prepared,
     schema: Schema,
     trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
+    mapping: Mapping = {},
   ) {
     this.trace = trace;
+    this.mapping = mapping;
+    this.relation = relationOf(mapping);
     this.database = database;
     this.schema = schema;
-    this.reader = new SqliteReader(database, schema);
+    this.reader = new SqliteReader(database, schema, this.relation);
   }
 
   async receipt(id: string): Promise<Receipt | undefined> {
@@ -254,7 +261,7 @@ export class SqliteWriter implements StoreWriter {
   }
 
   async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
-    const text = `SELECT id FROM ${quoteName(table)} WHERE ${quoteName(column)} = ? LIMIT 1`;
+    const text = `SELECT id FROM ${this.relation(table)} WHERE ${quoteName(column)} = ? LIMIT 1`;
     return new Map(
       ids.flatMap((id): [string, string][] => {
         const found = this.database.get<{ id: string }>(text, id);
@@ -272,9 +279,9 @@ export class SqliteWriter implements StoreWriter {
     try {
       if (change.kind === 'insert') this.insert(table, change);
       else if (change.kind === 'update') this.update(table, change);
-      else this.run(`DELETE FROM ${quoteName(change.table)} WHERE id = ?`, change.id);
+      else this.run(`DELETE FROM ${this.relation(change.table)} WHERE id = ?`, change.id);
     } catch (error) {
-      const problem = constraintProblem(error, change);
+      const problem = constraintProblem(error, change, this.mapping[change.table]?.columns);
       throw problem ? new ConstraintError(problem) : error;
     }
   }
@@ -287,7 +294,7 @@ export class SqliteWriter implements StoreWriter {
   private insert(table: Table, change: Extract<Change, { kind: 'insert' }>): void {
     const names = Object.keys(table.columns);
     this.run(
-      `INSERT INTO ${quoteName(change.table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`,
+      `INSERT INTO ${this.relation(change.table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`,
       change.id,
       ...names.map((name) => toSql(table.columns[name] as Column, change.columns[name])),
     );
@@ -304,7 +311,7 @@ export class SqliteWriter implements StoreWriter {
     if (names.length === 0) return;
     const values: SqlValue[] = names.map((name) => toSql(table.columns[name] as Column, columns[name]));
     this.run(
-      `UPDATE ${quoteName(change.table)} SET ${names.map((name) => `${quoteName(name)} = ?`).join(', ')} WHERE id = ?`,
+      `UPDATE ${this.relation(change.table)} SET ${names.map((name) => `${quoteName(name)} = ?`).join(', ')} WHERE id = ?`,
       ...values,
       change.id,
     );

@@ -2,11 +2,11 @@ import { KoinonError, quoteName, type Schema, type Table } from '@koinon/core';
 
 /** How a table of the schema stands in a database where it goes by other names. */
 export interface TableMapping {
-  /** The table's name there, with its SQL schema if that is not `public`: `stock.hives`. Default: as in the schema. */
+  /** The table's name there; on PostgreSQL with its SQL schema if that is not `public`: `stock.hives`. Default: as in the schema. */
   readonly name?: string;
   /** Names of columns there, by their names in the schema, where they differ; `id` may be among them. */
   readonly columns?: Readonly<Record<string, string>>;
-  /** A column that marks a row as deleted instead of removing it: a time of deletion, or true. */
+  /** A column that marks a row as deleted instead of removing it: a time of deletion, or true. On PostgreSQL only. */
   readonly softDelete?: string;
 }
 

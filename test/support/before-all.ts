@@ -20,6 +20,7 @@ export default async function setup({ provide }: TestProject): Promise<() => Pro
     provide('postgresUrl', given);
     return async () => undefined;
   }
+  keepExitCode();
   const folder = scratch();
   // PostgreSQL does not run as root: its own user has to get to its folder.
   chmodSync(folder, 0o755);
@@ -49,6 +50,16 @@ export default async function setup({ provide }: TestProject): Promise<() => Pro
     await postgres.stop();
     rmSync(folder, { recursive: true, force: true });
   };
+}
+
+/** The package that starts PostgreSQL ends the process with 0 when there is nothing left to do, whatever the tests came to. */
+function keepExitCode(): void {
+  process.prependListener('beforeExit', () => {
+    const { exitCode } = process;
+    process.once('exit', () => {
+      process.exitCode = exitCode;
+    });
+  });
 }
 
 function freePort(): Promise<number> {

@@ -18,7 +18,8 @@ async function token(): Promise<string | undefined> {
   return answer.ok ? ((await answer.json()) as { token: string }).token : undefined;
 }
 
-const server = path && { server: `${self.location.origin}${path}`, sync: 'automatic' as const };
+// An empty path is the page's own origin.
+const server = path !== null && { server: `${self.location.origin}${path}`, sync: 'automatic' as const };
 if (asked.has('blank'))
   // Begun without an account, with nothing but the members to choose from; who signs in takes it along.
   hostTabs({ schema: cooperative, name, seed: fillMembers, ...server, ...(member && { token }) });

@@ -103,6 +103,7 @@ test('leaving a form with edits asks: stay, drop or save; what is refused stays 
   await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
   await shows(page, 'Frames today');
   await shows(page, 'second');
+  await page.getByRole('dialog').waitFor({ state: 'detached' });
 
   await page.goto(`${app.url}#/site/site-01/edit`);
   await page.getByLabel('Name').fill('Ellerbank');

@@ -78,6 +78,17 @@ describe.each(storeKinds)('on %s', (kind) => {
     for (const words of ['secret of north', 'leek', 'kale']) expect(await inFile('mika', words), words).toBe(false);
   });
 
+  test('a row that comes into the old scope while the new one takes it in comes whole; one that left and was deleted then has left', async () => {
+    await office.insert('tenancy', { id: 'ms', plot: 'south', person: 'mika' });
+    await office.update('crop', 'bean', { plot: 'north' });
+    await office.update('crop', 'leek', { plot: 'pond' });
+    await office.delete('crop', 'leek');
+    await office.sync();
+    expect((await mika.sync()).down).toMatchObject({ leave: 1, delete: 0 });
+    expect(await mika.get('crop', 'bean')).toMatchObject({ plot: 'north', label: 'secret of south', height: 1 });
+    expect(await ids(mika, 'crop')).toEqual(['bean', 'kale']);
+  });
+
   test('history 9: a row that enters after a first download began, is paged and leaves, is gone at the end; filter and row together as well', async () => {
     let pages = 0;
     const good = wayOf(world, 'mika');

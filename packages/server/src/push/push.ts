@@ -246,6 +246,7 @@ async function takeUp(
     guard.wrote(keys);
     return refuse(problems);
   }
+  if (Object.keys(rules.tables).length > 0) guard.forget();
   const position = store.ordinal(await writer.position());
   await writer.saveReceipt({ id, digest, ...sender, outcome: { kind: 'applied', position } });
   return { id, outcome: 'applied', position, ...(values.length > 0 ? { values } : {}) };

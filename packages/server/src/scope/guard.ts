@@ -35,6 +35,11 @@ export class Guard {
     return this.evaluated.view;
   }
 
+  /** The app's own rules have written whatever they wanted. */
+  forget(): void {
+    this.evaluated = undefined;
+  }
+
   /** Rows of these tables have been written: what he may see may be another thing now. */
   wrote(keys: readonly RowKey[]): void {
     const consulted = new Set(this.evaluated?.consulted.map(({ table }) => table));
@@ -123,10 +128,10 @@ export class Guard {
   }
 }
 
-/** Whether a new row says nothing about a column: it holds what it holds if nothing is given. */
+/** Whether a new row says nothing about a column: it holds what it holds if nothing is given, as far as that can be told. */
 function isUnset(table: Table, name: string, value: unknown): boolean {
   const initial = table.columns[name]?.default;
-  return value === null || value === undefined || (typeof initial !== 'function' && sameValue(value, initial));
+  return value === null || value === undefined || typeof initial === 'function' || sameValue(value, initial);
 }
 
 /** The refusal of what a user may not do. */

@@ -1,5 +1,6 @@
 import { readFile } from 'node:fs/promises';
 import type { Replica } from '@koinon/client';
+import type { LiveMessage } from '@koinon/core';
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
 import { type Commons, commonsScopes, commonsWorld, replicaOf, wayOf } from './support/commons.ts';
 import { storeKinds } from './support/stores.ts';
@@ -59,6 +60,9 @@ describe.each(storeKinds)('on %s', (kind) => {
 
   test('membership changes move only the difference, both ways; what leaves is out of the file, and not called deleted', async () => {
     const events: unknown[] = [];
+    await mika.update('crop', 'leek', { label: 'typed and sent' });
+    await mika.sync();
+    await office.sync();
     mika.listen('crop', (some) => events.push(...some.map(({ kind: what, id }) => [what, id])));
     await office.insert('tenancy', { id: 'ms', plot: 'south', person: 'mika' });
     await office.sync();
@@ -75,7 +79,8 @@ describe.each(storeKinds)('on %s', (kind) => {
       ['leave', 'leek'],
     ]);
     await mika.close();
-    for (const words of ['secret of north', 'leek', 'kale']) expect(await inFile('mika', words), words).toBe(false);
+    for (const words of ['secret of north', 'typed and sent', 'leek', 'kale'])
+      expect(await inFile('mika', words), words).toBe(false);
   });
 
   test('a row that comes into the old scope while the new one takes it in comes whole; one that left and was deleted then has left', async () => {
@@ -84,9 +89,13 @@ describe.each(storeKinds)('on %s', (kind) => {
     await office.update('crop', 'leek', { plot: 'pond' });
     await office.delete('crop', 'leek');
     await office.sync();
-    expect((await mika.sync()).down).toMatchObject({ leave: 1, delete: 0 });
+    // Deleted, and made again where he does not see it.
+    await (await world.shell()).exec(
+      "DELETE FROM crop WHERE id = 'kale'; INSERT INTO crop (id, plot, picked) VALUES ('kale', 'pond', 0)",
+    );
+    expect((await mika.sync()).down).toMatchObject({ leave: 2, delete: 0 });
     expect(await mika.get('crop', 'bean')).toMatchObject({ plot: 'north', label: 'secret of south', height: 1 });
-    expect(await ids(mika, 'crop')).toEqual(['bean', 'kale']);
+    expect(await ids(mika, 'crop')).toEqual(['bean']);
   });
 
   test('history 9: a row that enters after a first download began, is paged and leaves, is gone at the end; filter and row together as well', async () => {
@@ -139,6 +148,13 @@ describe.each(storeKinds)('on %s', (kind) => {
         );
     expect(new Set(problems).size).toBe(1);
     expect(problems[0]).toContain('no-such-row');
+    // What stands in the way of a deletion is not named to who does not see it.
+    await office.insert('plot', { id: 'meadow', name: 'free for all', open: true });
+    await office.insert('crop', { id: 'unseen', plot: 'meadow' });
+    await office.sync();
+    const deleted = JSON.stringify(await pushAs('mika', [{ table: 'plot', id: 'meadow', kind: 'delete' }]));
+    expect(deleted).toContain('row-referenced');
+    expect(deleted).not.toMatch(/unseen|crop/);
     // Nor can it be told by a reference, or by what stands in the way of a deletion.
     const [to, nowhere] = await Promise.all(
       ['south', 'nowhere'].map(async (plot) =>
@@ -219,7 +235,8 @@ describe.each(storeKinds)('on %s', (kind) => {
     await office.update('crop', 'leek', { price: 5 });
     await office.sync();
     await mika.delete('crop', 'leek');
-    expect((await mika.sync()).up).toMatchObject({ applied: 1, stale: 0 });
+    expect((await mika.sync({ direction: 'push' })).up).toMatchObject({ applied: 1, stale: 0 });
+    await mika.sync();
     // He edits while another deletes: his edit survives over the last image, and with it what he does not get.
     await mika.update('crop', 'kale', { label: 'kept alive' });
     await office.sync();
@@ -328,6 +345,16 @@ describe.each(storeKinds)('on %s', (kind) => {
       body: JSON.stringify({ table: 'crop', id: 'bean' }),
     });
     expect(restored.status).toBe(404);
+    // Who joins live is told of no other's transactions.
+    const before = await way.pull({});
+    await office.update('crop', 'leek', { label: 'seen by him' });
+    await office.sync();
+    const joined = await new Promise<LiveMessage>((told) => {
+      const listener = { open: () => channel?.say(join), message: told, closed: () => undefined };
+      const join = { join: 1, cursor: before.header.cursor, replica: '00000000-0000-4000-8000-000000000002' };
+      const channel = way.live?.(listener);
+    });
+    expect(joined).toMatchObject({ tell: 'joined', rows: [{ id: 'leek' }], applied: [] });
     // Another's transactions: neither whether they were applied, nor what became of them.
     await tove.update('crop', 'bean', { height: 2 });
     const [unsent] = await tove.outbox();

@@ -33,9 +33,8 @@ export async function tellMembership(narrator: Narrator, folder: string, store: 
     await replica.sync();
     const held = [];
     for (const from of tables) held.push(`${await replica.count({ from })} ${from}s`);
-    narrator.say(
-      `All members and sites, the hives of her sites, what belongs to them, her own tools: ${held.join(', ')}.`,
-    );
+    narrator.say('Every member and site, the hives of her own sites and what belongs to them, her own tools:');
+    narrator.say(`${held.join(', ')}.`);
     const mine = await replica.rows({ from: 'site', where: { keeper: 'member-03' }, limit: 1 });
     const [site] = mine;
     if (site === undefined) return;

@@ -1,8 +1,9 @@
 import { readFile } from 'node:fs/promises';
 import type { Replica } from '@koinon/client';
 import type { LiveMessage } from '@koinon/core';
+import { restampPostgres, restampSqlite } from '@koinon/server';
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
-import { type Commons, commonsScopes, commonsWorld, replicaOf, wayOf } from './support/commons.ts';
+import { type Commons, commons, commonsScopes, commonsWorld, replicaOf, wayOf } from './support/commons.ts';
 import { storeKinds } from './support/stores.ts';
 import type { World } from './support/world.ts';
 
@@ -190,6 +191,23 @@ describe.each(storeKinds)('on %s', (kind) => {
     await mika.close();
     for (const words of ['secret of north', 'leek', 'typed words'])
       expect(await inFile('mika', words), words).toBe(false);
+  });
+
+  test('a device that has to start over takes what is missing for rows that left, not for deletions', async () => {
+    await mika.update('crop', 'leek', { label: 'typed words' });
+    await world.restart(undefined, async () => {
+      const shell = await world.database.shell();
+      await shell.exec("UPDATE crop SET plot = 'south' WHERE id = 'leek'");
+      await shell.close();
+      // Whoever gets only some of the rows cannot go on from before this.
+      const { address } = world.database;
+      await (kind === 'SQLite' ? restampSqlite(commons, address) : restampPostgres(commons, address));
+    });
+    expect(await mika.sync()).toMatchObject({ startedOver: true, down: { delete: 0, leave: 1 } });
+    expect(await ids(mika, 'crop')).toEqual(['kale']);
+    expect(await mika.rejections()).toMatchObject([
+      { rows: [{ id: 'leek', columns: { label: 'typed words' } }], problems: [{ code: 'scope-left' }] },
+    ]);
   });
 
   test('he may write what he may read, where no rule says otherwise; rules see before and after; withheld columns take no part', async () => {

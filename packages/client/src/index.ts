@@ -27,8 +27,8 @@ export { listReplicas, nameReplica, type ReplicaFile, removeReplica } from './sh
 export type { SqlDriver, SqlStatement } from './storage/driver.ts';
 export type { NodeDriverOptions } from './storage/node.ts';
 export type { SyncRun } from './sync/journal.ts';
-export type { SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState } from './sync/state.ts';
-export type { Direction, SyncReport, Upload } from './sync/step.ts';
+export type { Direction, SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState, Upload } from './sync/state.ts';
+export type { SyncReport } from './sync/step.ts';
 export type { TableTraffic } from './sync/traffic.ts';
 export {
   type HttpOptions,

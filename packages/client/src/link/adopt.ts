@@ -1,6 +1,6 @@
 import { type AnyRow, type PulledRow, quoteName, type Table } from '@koinon/core';
 import { renew } from '../outbox/rewriting.ts';
-import type { Applying } from '../overlay/apply.ts';
+import type { Applying } from '../overlay/show.ts';
 
 /**
  * Rows that were made here and exist on the server as well, under another id, are one row each: it is told by the natural

@@ -8,7 +8,6 @@ import {
   tableOf,
   wholeRow,
 } from '@koinon/core';
-import type { Database } from '../database/database.ts';
 import { adoptIds } from '../link/adopt.ts';
 import { beforeOf, keep } from '../outbox/kept.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
@@ -16,12 +15,7 @@ import { changesOfAll, noteBack, placeOfSent } from '../outbox/sending.ts';
 import { applyDisjoint } from './disjoint.ts';
 import { erase, leave } from './leave.ts';
 import { settleMove } from './settle.ts';
-import { noRows, type Overlay, type RowCounts, show } from './show.ts';
-
-/** What applying a page works on. */
-export interface Applying extends Overlay {
-  readonly database: Database;
-}
+import { type Applying, noRows, type RowCounts, show } from './show.ts';
 
 /**
  * Applies one page of a pull. The view of a row is its base, which only the feed moves, under the own confirmed changes

@@ -8,8 +8,7 @@ import {
   type WireColumns,
   wholeRow,
 } from '@koinon/core';
-import type { Applying } from './apply.ts';
-import type { RowCounts } from './show.ts';
+import type { Applying, RowCounts } from './show.ts';
 
 interface WaitingChange {
   readonly row_id: string;

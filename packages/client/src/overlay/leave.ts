@@ -3,7 +3,7 @@ import type { QueuedChange } from '../outbox/outbox.ts';
 import { removeChanges } from '../outbox/rewriting.ts';
 import { refuseHere } from '../outbox/sending.ts';
 import { forgetIds } from '../sync/journal.ts';
-import type { Applying } from './apply.ts';
+import type { Applying } from './show.ts';
 
 /** A row by its table and id. */
 export interface RowKey {

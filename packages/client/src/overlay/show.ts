@@ -9,6 +9,7 @@ import {
   tableOf,
   wholeRow,
 } from '@koinon/core';
+import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
@@ -37,6 +38,11 @@ export interface Overlay {
   readonly conflicts: ConflictList;
   readonly commit: Commit;
   readonly host: Host;
+}
+
+/** What applying a page works on. */
+export interface Applying extends Overlay {
+  readonly database: Database;
 }
 
 /** Shows a row anew after changes of it were dropped: its base under those that are left. */

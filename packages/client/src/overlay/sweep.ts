@@ -3,8 +3,8 @@ import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { offerAgain } from '../outbox/kept.ts';
 import { noteState } from '../outbox/sending.ts';
-import { type Applying, applyPage } from './apply.ts';
-import type { RowCounts } from './show.ts';
+import { applyPage } from './apply.ts';
+import type { Applying, RowCounts } from './show.ts';
 
 /**
  * Starting over: the server no longer knows this replica's cursor, since its database was restored from a backup or is

@@ -27,8 +27,8 @@ import { LiveQuery, type Source } from '../live/result.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
 import type { Choice } from '../overlay/resolve.ts';
 import type { SyncRun } from '../sync/journal.ts';
-import type { SyncState } from '../sync/state.ts';
-import type { Direction, SyncReport } from '../sync/step.ts';
+import type { Direction, SyncState } from '../sync/state.ts';
+import type { SyncReport } from '../sync/step.ts';
 import { Face } from './face.ts';
 import type { Transaction } from './transaction.ts';
 

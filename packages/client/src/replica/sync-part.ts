@@ -3,8 +3,8 @@ import { meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import type { Result } from '../live/result.ts';
-import type { SyncState } from '../sync/state.ts';
-import type { Direction, SyncReport } from '../sync/step.ts';
+import type { Direction, SyncState } from '../sync/state.ts';
+import type { SyncReport } from '../sync/step.ts';
 
 /** How work of the sync gets its turn in the replica. */
 export interface Doing {

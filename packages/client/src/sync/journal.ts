@@ -1,7 +1,6 @@
 import type { ErrorCode } from '@koinon/core';
 import type { Database } from '../database/database.ts';
-import type { SyncReason } from './state.ts';
-import type { Direction } from './step.ts';
+import type { Direction, SyncReason } from './state.ts';
 import type { Traffic } from './traffic.ts';
 
 /** One run of the sync, as the journal keeps it. */

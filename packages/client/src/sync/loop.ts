@@ -1,8 +1,8 @@
 import { KoinonError } from '@koinon/core';
 import type { Host } from '../host/host.ts';
 import type { Live } from './live.ts';
-import type { SyncOptions, SyncPhase, SyncReason, SyncState } from './state.ts';
-import type { Direction, SyncReport } from './step.ts';
+import type { Direction, SyncOptions, SyncPhase, SyncReason, SyncState } from './state.ts';
+import type { SyncReport } from './step.ts';
 
 /** What a loop works with. */
 export interface LoopParts {

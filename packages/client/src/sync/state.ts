@@ -1,5 +1,13 @@
 import type { ErrorCode } from '@koinon/core';
-import type { Direction, Upload } from './step.ts';
+
+/** Which way a sync step goes. */
+export type Direction = 'both' | 'push' | 'pull';
+
+/**
+ * What goes up: every transaction as it was made, or of consecutive ones that were never sent only what each row came to
+ * in the end, as one transaction.
+ */
+export type Upload = 'every step' | 'latest state';
 
 /**
  * Where the sync loop stands. `stopped`: there is no server, or the replica is closed; `unlinked` from its server; `paused` by the app; `offline`;

@@ -15,22 +15,15 @@ import { nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { joinNext } from '../outbox/join.ts';
 import { forgetKept, keepFor } from '../outbox/kept.ts';
 import { noteAttempt, noteState, placeOfSent } from '../outbox/sending.ts';
-import { type Applying, applyPage } from '../overlay/apply.ts';
+import { applyPage } from '../overlay/apply.ts';
+import type { Applying } from '../overlay/show.ts';
 import { noRows, type RowCounts, showAnew } from '../overlay/show.ts';
 import { beginSweep, endSweep, isForgetting, isSweeping, type Lost, noteSeen } from '../overlay/sweep.ts';
 import { learnClock } from './clock.ts';
 import type { Standing } from './live.ts';
+import type { Direction, Upload } from './state.ts';
 import type { Traffic } from './traffic.ts';
 import type { Transport } from './transport.ts';
-
-/** Which way a sync step goes. */
-export type Direction = 'both' | 'push' | 'pull';
-
-/**
- * What goes up: every transaction as it was made, or of consecutive ones that were never sent only what each row came to
- * in the end, as one transaction.
- */
-export type Upload = 'every step' | 'latest state';
 
 /** What a sync step did. */
 export interface SyncReport {

@@ -2,10 +2,9 @@ import type { Cursor, Only, Position, PulledRow } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
 import { nextPage, pulledRow } from '../feed/page.ts';
 import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
-import type { Consulted } from '../scope/evaluate.ts';
-import { ConditionIndex } from '../scope/index.ts';
 import { type View, viewOf } from '../scope/view.ts';
 import type { Changed, Store, StoreReader } from '../stores/store.ts';
+import { type Group, type Member, Members } from './members.ts';
 
 /** A stretch of the feed, as far as it concerns one follower. */
 export interface Window {
@@ -50,22 +49,6 @@ interface Apart {
   readonly token: string;
 }
 
-/** One who follows with others of the same scope. */
-interface Member {
-  readonly group: Group;
-  readonly consulted: readonly Consulted[];
-  /** The cursor it holds. Nothing that concerns it has come since. */
-  token: string;
-  /** Whether something has come since that it does not wait for, and has not been sent. */
-  isWaiting: boolean;
-}
-
-/** Those who may have the same rows and columns: what they are told is made once for all of them. */
-interface Group {
-  readonly view: View;
-  readonly followers: Set<Follower>;
-}
-
 /**
  * Reads the feed once per wake-up for everybody who follows it in this process. A change costs what those cost whom it
  * concerns: they are found by the values that their scopes filter by, and nobody else is looked at. Who joins is brought to
@@ -74,13 +57,9 @@ interface Group {
 export class Hub {
   private readonly store: Store;
   private readonly told: (rows: number, followers: number) => void;
-  private readonly members = new Map<Follower, Member>();
-  private readonly groups = new Map<string, Group>();
-  private readonly replicas = new Map<string, Set<Follower>>();
+  private readonly members: Members;
   /** Those who are yet to be brought to where the others are. */
   private readonly joining = new Map<Follower, Apart>();
-  private readonly concerned: ConditionIndex<Group>;
-  private readonly consulting: ConditionIndex<Follower>;
   private known: Position | undefined;
   /** Where a long delta began, of which not all has been sent. */
   private since: Position | undefined;
@@ -94,9 +73,7 @@ export class Hub {
   constructor(store: Store, told: (rows: number, followers: number) => void = () => undefined) {
     this.store = store;
     this.told = told;
-    const filterable = (table: string) => store.schema.tables[table]?.filterable ?? [];
-    this.concerned = new ConditionIndex(filterable);
-    this.consulting = new ConditionIndex(filterable);
+    this.members = new Members(store);
   }
 
   /** How many follow. */
@@ -148,40 +125,7 @@ export class Hub {
 
   private forget(follower: Follower): void {
     this.joining.delete(follower);
-    const member = this.members.get(follower);
-    if (member === undefined) return;
-    this.members.delete(follower);
-    for (const { table, where } of member.consulted) this.consulting.remove(table, where, follower);
-    if (follower.replica !== undefined) {
-      const same = this.replicas.get(follower.replica);
-      same?.delete(follower);
-      if (same?.size === 0) this.replicas.delete(follower.replica);
-    }
-    const { group } = member;
-    group.followers.delete(follower);
-    if (group.followers.size > 0) return;
-    this.groups.delete(group.view.digest);
-    this.eachTable((table) => this.concerned.remove(table, group.view.where(table), group));
-  }
-
-  private enter(follower: Follower, view: View, consulted: readonly Consulted[], token: string): void {
-    let group = this.groups.get(view.digest);
-    if (group === undefined) {
-      const made = { view, followers: new Set<Follower>() };
-      group = made;
-      this.groups.set(view.digest, made);
-      this.eachTable((table) => this.concerned.add(table, view.where(table), made));
-    }
-    group.followers.add(follower);
-    this.members.set(follower, { group, consulted, token, isWaiting: false });
-    for (const { table, where } of consulted) this.consulting.add(table, where, follower);
-    if (follower.replica === undefined) return;
-    const same = this.replicas.get(follower.replica) ?? new Set();
-    this.replicas.set(follower.replica, same.add(follower));
-  }
-
-  private eachTable(work: (table: string) => void): void {
-    for (const table of Object.keys(this.store.schema.tables)) work(table);
+    this.members.forget(follower);
   }
 
   private dismiss(follower: Follower): void {
@@ -190,7 +134,7 @@ export class Hub {
   }
 
   private dismissAll(): void {
-    for (const follower of [...this.members.keys(), ...this.joining.keys()]) this.dismiss(follower);
+    for (const follower of [...this.members.followers(), ...this.joining.keys()]) this.dismiss(follower);
   }
 
   /** Reads the feed up to its end, window by window, each in a snapshot of its own. */
@@ -235,11 +179,8 @@ export class Hub {
     const rows = new Map<Group, PulledRow[]>();
     const unsettled = new Set<Follower>();
     for (const change of changes) {
-      const { table, id, row, image, past } = change;
-      const last = row ?? image;
-      const states = last === undefined ? past : [last, ...past];
-      for (const follower of this.consulting.find(table, id, states)) unsettled.add(follower);
-      for (const group of this.concerned.find(table, id, states)) {
+      for (const follower of this.members.unsettledBy(change)) unsettled.add(follower);
+      for (const group of this.members.seeing(change)) {
         const pulled = pulledRow(this.store, change, group.view);
         const known = rows.get(group);
         if (known) known.push(...pulled);
@@ -252,7 +193,7 @@ export class Hub {
       tell.push(() => this.dismiss(follower));
     }
     let count = 0;
-    for (const group of isOld ? this.groups.values() : rows.keys()) {
+    for (const group of isOld ? this.members.groups() : rows.keys()) {
       const some = rows.get(group) ?? [];
       const shared = this.shared(group.view, some);
       for (const follower of group.followers) {
@@ -262,7 +203,7 @@ export class Hub {
     }
     // Who has sent something that he does not get himself is told that it is done.
     for (const [replica, own] of applied)
-      for (const follower of this.replicas.get(replica) ?? []) {
+      for (const follower of this.members.of(replica)) {
         const { group } = this.members.get(follower) as Member;
         if (isOld || rows.has(group)) continue;
         if (this.pass(follower, [], own, this.shared(group.view, []), isOld, tell)) count++;
@@ -318,7 +259,7 @@ export class Hub {
     const between = await reader.receiptsBetween(apart.cursor.known, await reader.position());
     const applied = between.filter((receipt) => receipt.replica === replica).map(({ id }) => id);
     const cursor = this.cursorFor(follower, shared);
-    this.enter(follower, view, consulted, cursor);
+    this.members.enter(follower, view, consulted, cursor);
     tell.push(() => follower.joined(windowOf(apart.token, cursor, shared, replica === undefined ? [] : applied)));
   }
 

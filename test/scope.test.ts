@@ -265,6 +265,14 @@ describe.each(storeKinds)('on %s', (kind) => {
     await office.sync();
     expect(await office.get('crop', 'kale')).toMatchObject({ label: 'kept alive', price: 123 });
     expect(await mika.get('crop', 'kale')).toMatchObject({ label: 'kept alive', price: null });
+    // So does what an older app does not know of.
+    await office.insert('crop', { id: 'chard', plot: 'north', price: 7, height: 4 });
+    await office.sync();
+    await office.delete('crop', 'chard');
+    await office.sync();
+    await pushAs('office', [{ kind: 'insert', table: 'crop', id: 'chard', columns: { plot: 'north', label: 'back' } }]);
+    await office.sync();
+    expect(await office.get('crop', 'chard')).toMatchObject({ label: 'back', price: 7, height: 4 });
     // And what he does see is compared.
     await office.update('crop', 'kale', { height: 50 });
     await office.sync();

@@ -72,17 +72,20 @@ export class Guard {
     return { stamps: seen, hidden };
   }
 
-  /** An insert with the columns that its sender does not get: as the row last had them, where it was deleted, or by default. */
+  /**
+   * An insert with the columns that its sender left out, being an older app, or does not get: where the row was deleted, as
+   * it last had them; else by default.
+   */
   completed(change: Change, stamp: Stamp | undefined, view: View): Change {
     if (change.kind !== 'insert') return change;
     const table = tableOf(this.schema, change.table);
     const without = view.without(change.table);
-    if (without === undefined) return { ...change, columns: withDefaults(table, change.columns) };
-    const given = Object.entries(change.columns).filter(
-      ([name, value]) => !(without?.has(name) && isUnset(table, name, value)),
-    );
-    const kept = Object.fromEntries([...(without ?? [])].map((name) => [name, stamp?.image?.[name] ?? undefined]));
-    return { ...change, columns: withDefaults(table, { ...kept, ...Object.fromEntries(given) }) };
+    const columns: Record<string, unknown> = { ...change.columns };
+    for (const name of table.names) {
+      const isGiven = Object.hasOwn(columns, name) && !(without?.has(name) && isUnset(table, name, columns[name]));
+      if (!isGiven) columns[name] = stamp?.image?.[name];
+    }
+    return { ...change, columns: withDefaults(table, columns) };
   }
 
   /** What is wrong with changes before anything is written: ids that are taken, columns that are none of the user's. */

@@ -198,7 +198,8 @@ export type MetaName =
   | 'unlinking'
   | 'clock offset'
   | 'synced at'
-  | 'synced tables';
+  | 'synced tables'
+  | 'asked columns';
 
 /** A value Koinon keeps about this replica. */
 export function meta(database: Database, name: MetaName): string | undefined {

@@ -25,11 +25,13 @@ export interface ReplicaOptions<S extends Schema> {
   /** The token that says who asks, for a `server` that is an address; see {@link HttpOptions.token}. */
   readonly token?: TokenSource;
   /**
-   * What is asked for of what the user may have: some tables, some rows of a table by columns that are filterable. Changed
+   * What is asked for of what the user may have: some tables, some columns of a table, some rows by columns that are filterable. Changed
    * from one opening to the next, only the difference is fetched, or leaves.
    */
   readonly only?: {
     readonly tables?: readonly TableName<S>[];
+    /** Columns by table; of the tables that are not named all. What is not asked for is null here. */
+    readonly columns?: { readonly [T in TableName<S>]?: readonly Extract<keyof Row<S, T>, string>[] };
     readonly where?: { readonly [T in TableName<S>]?: Where<Row<S, T>> };
   };
   /** When syncs begin by themselves, and how; `automatic` takes every default. Without it: only by hand. */

@@ -1,6 +1,7 @@
 import { KoinonError, type Only, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
+import { askedColumns, noteColumns } from '../link/columns.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, takeLease } from '../sync/lease.ts';
@@ -40,8 +41,9 @@ export class Syncing implements SyncPart {
     doing: Doing,
   ) {
     // A server may have gained columns and tables that this app does not know.
-    const shared = Object.entries(engine.schema.tables).filter(([, { home }]) => home !== 'device');
-    this.only = { ...only, columns: Object.fromEntries(shared.map(([name, { names }]) => [name, names])) };
+    const columns = askedColumns(engine.schema, only?.columns);
+    this.only = { ...only, columns };
+    noteColumns(engine.database, engine.schema, columns);
     this.engine = engine;
     this.doing = doing;
     this.transport = transport;

@@ -11,6 +11,7 @@ import {
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
+import { withoutUnasked } from '../link/columns.ts';
 import { nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { joinNext } from '../outbox/join.ts';
 import { forgetKept, keepFor } from '../outbox/kept.ts';
@@ -108,7 +109,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   };
   /** Sends what fits into one request; returns whether it makes sense to send more before the next page. */
   const pushSome = async (): Promise<boolean> => {
-    if (!(await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts.upload)))) return true;
+    if (!(await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts)))) return true;
     parts.enter('pushing');
     const outcomes = await settle();
     parts.enter('pulling');
@@ -173,7 +174,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const push = async (): Promise<boolean> => {
     let overtaken = false;
     parts.enter('pushing');
-    while (await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts.upload))) {
+    while (await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts))) {
       const outcomes = await settle();
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
       // What is not applied stays pending: the same batch must not go round again before a pull.
@@ -231,7 +232,11 @@ function attemptedBody(database: Database): string | undefined {
 }
 
 /** Chooses what goes up next and keeps its exact bytes, before anything is sent. */
-function attempt({ schema, outbox, conflicts, database, host }: Local, most: number, upload: Upload): boolean {
+function attempt(
+  { schema, outbox, conflicts, database, host }: Local,
+  most: number,
+  { upload, only }: Pick<SyncParts, 'upload' | 'only'>,
+): boolean {
   if (attemptedBody(database) !== undefined) return true;
   if (upload === 'latest state' && meta(database, 'parts') === undefined)
     joinNext({ schema, outbox, conflicts, database, host });
@@ -241,7 +246,9 @@ function attempt({ schema, outbox, conflicts, database, host }: Local, most: num
   const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null, most, parts);
   if (batch === undefined) return false;
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
-  database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(JSON.stringify(batch.request));
+  database
+    .statement('INSERT INTO koinon_attempt VALUES (1, ?)')
+    .run(JSON.stringify(withoutUnasked(batch.request, only.columns ?? {})));
   for (const transaction of batch.transactions) noteAttempt(outbox, transaction);
   forgetDecisions(database, batch.request);
   return true;

@@ -1,0 +1,58 @@
+import { type PushRequest, quoteName, type Schema, type WireChange } from '@koinon/core';
+import type { Database } from '../database/database.ts';
+import { meta, setMeta } from '../database/layout.ts';
+
+/** Columns by table. */
+export type ColumnNames = Readonly<Record<string, readonly string[]>>;
+
+/** The columns that a replica asks for: those of its schema, and of these the ones that are chosen. */
+export function askedColumns(schema: Schema, chosen: ColumnNames = {}): ColumnNames {
+  return Object.fromEntries(
+    Object.entries(schema.tables).flatMap(([name, { home, names }]) =>
+      home === 'device' ? [] : [[name, chosen[name] ?? names]],
+    ),
+  );
+}
+
+/**
+ * Notes which columns are asked for. What is no longer among them leaves the file, but for what was typed and not sent; what
+ * is new among them is fetched beside the cursor.
+ */
+export function noteColumns(database: Database, schema: Schema, asked: ColumnNames): void {
+  const written = JSON.stringify(asked);
+  const before = meta(database, 'asked columns');
+  if (before === written) return;
+  database.transact(() => {
+    setMeta(database, 'asked columns', written);
+    if (meta(database, 'cursor') === undefined) return;
+    const known = before === undefined ? askedColumns(schema) : (JSON.parse(before) as ColumnNames);
+    for (const [table, names] of Object.entries(asked)) {
+      const had = known[table] ?? [];
+      if (names.some((name) => !had.includes(name))) setMeta(database, 'backfill', '');
+      for (const name of had)
+        if (!names.includes(name) && schema.tables[table]?.columns[name]) empty(database, table, name);
+    }
+  });
+}
+
+function empty(database: Database, table: string, column: string): void {
+  const own = 'SELECT row_id FROM koinon_base WHERE table_name = ?';
+  database.statement(`UPDATE ${quoteName(table)} SET ${quoteName(column)} = NULL WHERE id NOT IN (${own})`).run(table);
+  database
+    .statement(`UPDATE koinon_base SET columns = json_set(columns, '$."${column}"', NULL) WHERE table_name = ?`)
+    .run(table);
+}
+
+/** A request without the columns that nobody has filled in because they were not asked for: the server knows what they hold. */
+export function withoutUnasked(request: PushRequest, asked: ColumnNames): PushRequest {
+  const isAsked = (table: string, name: string) => asked[table]?.includes(name) !== false;
+  const reduced = (change: WireChange): WireChange => {
+    if (change.kind !== 'insert' || change.columns === undefined) return change;
+    const kept = Object.entries(change.columns).filter(
+      ([name, value]) => value !== null || isAsked(change.table, name),
+    );
+    return { ...change, columns: Object.fromEntries(kept) };
+  };
+  const transactions = request.transactions.map((each) => ({ ...each, changes: each.changes.map(reduced) }));
+  return { ...request, transactions };
+}

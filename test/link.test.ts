@@ -75,8 +75,16 @@ describe.each(storeKinds)('on %s', (kind) => {
     await office.delete('book', 'b2');
     await office.delete('author', 'server-1');
     await office.sync();
+    // By itself, when it is linked again, and not before.
+    await device.close();
+    device = await world.closed(
+      openReplica({ schema: shelf, file: world.path('device.db'), server: world.server.url, sync: 'automatic' }),
+    );
+    await new Promise((done) => setTimeout(done, 200));
+    expect(await titles(device)).toHaveLength(3);
     await device.link();
-    await device.sync();
+    await expect.poll(() => titles(device), { timeout: 5_000 }).toEqual(['Fog, revised by Odd']);
+    await expect.poll(async () => (await device.status()).pending, { timeout: 5_000 }).toBe(0);
     await office.sync();
     for (const replica of [device, office]) expect(await titles(replica)).toEqual(['Fog, revised by Odd']);
   });

@@ -38,10 +38,13 @@ async function open(sync: SyncOptions | 'automatic' | undefined, server: string 
 /** Lets the state be told until it is as expected, while no more time passes than telling takes. */
 const reaches = (expected: object) =>
   expect
-    .poll(async () => {
-      await host.pass(50);
-      return state;
-    })
+    .poll(
+      async () => {
+        await host.pass(50);
+        return state;
+      },
+      { timeout: 5_000 },
+    )
     .toMatchObject(expected);
 const reasons = async () => (await replica.journal()).map(({ reason }) => reason).reverse();
 

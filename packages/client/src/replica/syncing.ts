@@ -31,6 +31,7 @@ export class Syncing implements SyncPart {
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
   private isByHand = false;
+  private isLinked: boolean;
   private stopDeleting: (() => void) | undefined;
 
   /** @param transport the way to the server. @param options when it syncs by itself. @param only what is asked for. */
@@ -45,6 +46,7 @@ export class Syncing implements SyncPart {
     this.only = { ...only, columns };
     noteColumns(engine.database, engine.schema, columns);
     this.engine = engine;
+    this.isLinked = engine.database.guarded(() => this.readLinked());
     this.doing = doing;
     this.transport = transport;
     this.holder = engine.host.newId();
@@ -66,15 +68,16 @@ export class Syncing implements SyncPart {
   /** Begins to sync by itself, if it is to. */
   start(): void {
     if (this.isLinked) this.loop.start();
+    else this.loop.pause();
   }
 
-  private get isLinked(): boolean {
+  /** Whether the tie to the server stands, as the file has it. */
+  private readLinked(): boolean {
     const { database } = this.engine;
     return meta(database, 'unlinked') === undefined && meta(database, 'unlinking') === undefined;
   }
 
   async byHand(direction: Direction, signal: AbortSignal | undefined): Promise<SyncReport> {
-    if (!(await this.doing.turn(() => this.isLinked))) throw unlinked();
     if (this.isByHand) throw new KoinonError('sync-busy', 'A sync of this replica is under way; wait for it to end.');
     this.isByHand = true;
     return this.loop.byHand(direction, signal).finally(() => {
@@ -100,9 +103,11 @@ export class Syncing implements SyncPart {
     if (choices.server === 'delete') {
       // From here on nothing is fetched: what is deleted there would go here as well.
       await this.doing.change(({ database }) => setMeta(database, 'unlinking', JSON.stringify(choices)));
+      this.isLinked = false;
       done = await this.deleting(deleteOnServer);
     }
     const erased = await this.doing.change((engine) => unlinkHere(engine, choices));
+    this.isLinked = false;
     this.tell();
     return { erased, ...done };
   }
@@ -127,6 +132,7 @@ export class Syncing implements SyncPart {
       dropMeta(database, 'unlinked');
       dropMeta(database, 'unlinking');
     });
+    this.isLinked = true;
     this.loop.resume();
     this.tell();
   }
@@ -214,6 +220,9 @@ export class Syncing implements SyncPart {
   private async run(direction: Direction, reason: SyncReason, signal: AbortSignal): Promise<SyncReport> {
     const { database, host } = this.engine;
     const { transport } = this;
+    // Another process may have ended the tie.
+    this.isLinked = await this.doing.turn(() => this.readLinked());
+    if (!this.isLinked) throw unlinked();
     const traffic = new Traffic();
     const began = host.now();
     const before = { ...(transport.bytes ?? { down: 0, up: 0 }) };

@@ -98,6 +98,50 @@ test('the guide to the local database runs as it stands', async () => {
   ).toEqual({ code: 0, output: '' });
 });
 
+test('the guide to who gets what runs as it stands', async () => {
+  const guide = blocks(await readFile(join(root, 'docs/scopes.md'), 'utf8'), 'ts');
+  const [scoped, asking, , , untying] = guide as [string, string, string, string, string];
+  const [keep, erase, take, link] = untying.trim().split('\n') as [string, string, string, string];
+  const program = `
+    import assert from 'node:assert/strict';
+    import { openNodeDriver, openReplica } from '@koinon/client';
+    import { integer, reference, schema, table, text } from '@koinon/core';
+    import { type Scopes, sqliteStore, startServer } from '@koinon/server';
+    const path = ${JSON.stringify(join(folder, 'scoped.db'))}, file = ${JSON.stringify(join(folder, 'scoped-phone.db'))};
+    const authenticate = (token: string) => ({ id: token, claims: {} });
+    const token = () => 'runa';
+    ${scoped
+      .replace('const scopes:', 'const store = await sqliteStore(cooperative, path);\nconst scopes:')
+      .replace('await startServer({ store,', 'const running = await startServer({ port: 0, store,')}
+    const server = running.url;
+    const office = await openNodeDriver({ file: path });
+    office.exec(\`INSERT INTO site VALUES ('site-7', 'Marrowfen', 'runa'), ('site-8', 'Tolver Down', 'runa'), ('site-9', 'Ellerbank', 'ilse');
+      INSERT INTO hive VALUES ('h7', 'site-7', 'A1', 90), ('h8', 'site-8', 'A2', 90), ('h9', 'site-9', 'A3', 90); INSERT INTO tool VALUES ('t', 'ilse', 'smoker')\`);
+    const held = async () => [await replica.count({ from: 'site' }), await replica.rows({ from: 'hive', order: 'mark' }), await replica.count({ from: 'tool' })];
+    const hive = (id: string, site: string, mark: string) => ({ id, site, mark, price: null });
+    let replica = await openReplica({ schema: cooperative, file, server, token });
+    await replica.sync();
+    assert.deepEqual(JSON.parse(JSON.stringify(await held())), [3, [hive('h7', 'site-7', 'A1'), hive('h8', 'site-8', 'A2')], 0]);
+    await replica.close();
+    replica = ${asking.trim().replace('  schema,', '  schema: cooperative,')}
+    await replica.sync();
+    assert.deepEqual(JSON.parse(JSON.stringify(await held())), [3, [hive('h7', 'site-7', 'A1')], 0]);
+    ${keep}
+    ${link}
+    ${erase}
+    assert.deepEqual(await held(), [0, [], 0]);
+    ${link}
+    await replica.sync();
+    assert.deepEqual((${take.replace(/;.*/, '')}).left.map(({ id }) => id).sort(), ['site-8', 'site-9']);
+    await replica.close();
+    office.close();
+    await running.close();`;
+  await writeFile(join(folder, 'tour/scoped.ts'), program);
+  expect(
+    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/scoped.ts')]),
+  ).toEqual({ code: 0, output: '' });
+});
+
 test('the protocol’s curl examples run as they stand', async () => {
   const server = await serve('curl.db');
   const examples = blocks(await readFile(join(root, 'docs/protocol.md'), 'utf8'), 'sh');

@@ -1,5 +1,6 @@
+import { keptTable, resolvedTable } from './create.ts';
 import type { Database } from './database.ts';
-import { hasColumn, keptTable, lacks, resolvedTable } from './layout.ts';
+import { hasColumn } from './layout.ts';
 
 /** Gives the file of an earlier Koinon the tables and columns of its own that have come since. */
 export function renewOwnTables(database: Database): void {
@@ -12,4 +13,9 @@ export function renewOwnTables(database: Database): void {
     if (lacks(database, 'koinon_resolved'))
       database.driver.exec(`ALTER TABLE koinon_sent ADD COLUMN server_values TEXT; ${resolvedTable}`);
   });
+}
+
+/** Whether a file has no table of that name. */
+function lacks(database: Database, table: string): boolean {
+  return database.guarded(() => database.once('SELECT 1 FROM sqlite_schema WHERE name = ?', table)).length === 0;
 }

@@ -1,6 +1,6 @@
 import type { Only, Schema } from '@koinon/core';
 import { Database } from '../database/database.ts';
-import { isOlder, isOldFile, meta, prepareLayout, setMeta } from '../database/layout.ts';
+import { isOlder, isOldFile, isReplicaFile, meta, type Prepare, prepareLayout, setMeta } from '../database/layout.ts';
 import { systemHost } from '../host/host.ts';
 import { noConflicts } from '../overlay/conflict-list.ts';
 import type { SqlDriver } from '../storage/driver.ts';
@@ -19,8 +19,8 @@ export async function openLocal<S extends Schema>(
   try {
     // What only few openings need is loaded only for them: a page should not fetch what it does not use.
     if (isOldFile(database)) (await import('../database/renew.ts')).renewOwnTables(database);
-    const bringUp = isOlder(database, schema) ? (await import('../database/bring-up.ts')).bringUp : undefined;
-    const isNew = prepareLayout(database, schema, options.migrations ?? {}, bringUp);
+    const isNew = !isReplicaFile(database);
+    prepareLayout(database, schema, options.migrations ?? {}, await preparationOf(database, schema));
     database.transact(() => {
       // New, or a copy that left its original's identity behind.
       if (meta(database, 'replica') === undefined) setMeta(database, 'replica', host.newId());
@@ -44,6 +44,12 @@ export async function openLocal<S extends Schema>(
     database.close();
     throw error;
   }
+}
+
+/** What makes a file a replica of this schema, where it is not one. */
+async function preparationOf(database: Database, schema: Schema): Promise<Prepare | undefined> {
+  if (!isReplicaFile(database)) return (await import('../database/create.ts')).create;
+  return isOlder(database, schema) ? (await import('../database/bring-up.ts')).bringUp : undefined;
 }
 
 /** What deals with conflicts and refusals: of a replica without a server it is loaded only where there are any from an earlier time. */

@@ -67,6 +67,11 @@ export function toldState(
 
 /** A replica without a server: nothing syncs, and whoever asks for it is told. */
 export class Unlinked implements SyncPart {
+  readonly byHand = refused;
+  readonly unlink = refused;
+  readonly link = refused;
+  readonly toCome = refused;
+  readonly trash = refused;
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly doing: Doing;
 
@@ -80,27 +85,7 @@ export class Unlinked implements SyncPart {
   tell(): void {}
   async stop(): Promise<void> {}
 
-  async byHand(): Promise<never> {
-    throw notLinked();
-  }
-
   signedIn(): never {
-    throw notLinked();
-  }
-
-  async unlink(): Promise<never> {
-    throw notLinked();
-  }
-
-  async link(): Promise<never> {
-    throw notLinked();
-  }
-
-  async toCome(): Promise<never> {
-    throw notLinked();
-  }
-
-  async trash(): Promise<never> {
     throw notLinked();
   }
 
@@ -122,8 +107,8 @@ export class Unlinked implements SyncPart {
   }
 }
 
-/** The error for what only a tied replica can do. */
-export const unlinked = () =>
-  new KoinonError('not-linked', 'This replica was unlinked from its server; link it again to sync.');
-
 const notLinked = () => new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');
+
+const refused = async (): Promise<never> => {
+  throw notLinked();
+};

@@ -11,7 +11,7 @@ import type { Direction, SyncOptions, SyncReason, Upload } from '../sync/state.t
 import { type SyncReport, standingOf, syncStep, takeWindow } from '../sync/step.ts';
 import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
-import { type Doing, type SyncPart, type Told, toldState, unlinked } from './sync-part.ts';
+import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts';
 
 /** Milliseconds between two tellings of the state. */
 const tellEvery = 50;
@@ -222,7 +222,8 @@ export class Syncing implements SyncPart {
     const { transport } = this;
     // Another process may have ended the tie.
     this.isLinked = await this.doing.turn(() => this.readLinked());
-    if (!this.isLinked) throw unlinked();
+    if (!this.isLinked)
+      throw new KoinonError('not-linked', 'This replica was unlinked from its server; link it again to sync.');
     const traffic = new Traffic();
     const began = host.now();
     const before = { ...(transport.bytes ?? { down: 0, up: 0 }) };

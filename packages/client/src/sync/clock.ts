@@ -1,5 +1,5 @@
 import type { Database } from '../database/database.ts';
-import { clockOffset, setClockOffset } from '../database/layout.ts';
+import { clockOffset, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 
 /** Differences below this many milliseconds are the network's, not the clock's. */
@@ -15,5 +15,7 @@ export function learnClock(database: Database, host: Host, serverTime: string, s
   if (!Number.isFinite(offset)) return;
   // The slower the answer, the less it tells.
   const doubt = tolerated + (now - sentAt) / 2;
-  if (Math.abs(offset - clockOffset(database)) > doubt) setClockOffset(database, Math.round(offset));
+  if (Math.abs(offset - clockOffset(database)) <= doubt) return;
+  database.clockOffset = Math.round(offset);
+  setMeta(database, 'clock offset', String(database.clockOffset));
 }

@@ -66,12 +66,12 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
   for (const table of tables.slice(Math.max(0, tables.indexOf(start.table)))) {
     const left = limit - rows.length;
     const found = await reader.rowsAfter(table, after, left, movedRows(cursor, view, table));
-    for (const row of view.knows(table) ? found : [])
-      rows.push(
-        view.has(table, row.id, row.columns)
-          ? { ...row, columns: view.columns(table, row.columns) }
-          : { kind: 'leave', table, id: row.id, position: row.position },
-      );
+    for (const row of view.knows(table) ? found : []) {
+      const columns = view.columns(table, row.columns);
+      if (!view.has(table, row.id, row.columns))
+        rows.push({ kind: 'leave', table, id: row.id, position: row.position });
+      else rows.push(columns === row.columns ? row : { ...row, columns });
+    }
     if (found.length === left) {
       const next = { ...cursor, resume: { table, after: found.at(-1)?.id ?? after } };
       return { by: 'key', isFirst, rows, next, more: true };

@@ -84,9 +84,11 @@ export class View {
     const hidden = this.hidden.get(table);
     const known = this.known?.get(table);
     if (hidden === undefined && known === undefined) return columns;
-    const entries = Object.entries(columns);
-    const some = entries.filter(([name]) => hidden?.has(name) !== true && (known === undefined || known.has(name)));
-    return some.length === entries.length ? columns : Object.fromEntries(some);
+    const isIn = (name: string) => hidden?.has(name) !== true && (known === undefined || known.has(name));
+    // Mostly all of them are: such a row is not built anew.
+    for (const name in columns)
+      if (!isIn(name)) return Object.fromEntries(Object.entries(columns).filter(([one]) => isIn(one)));
+    return columns;
   }
 
   /** Whether whoever looks knows a table at all. */

@@ -166,6 +166,7 @@ describe.each(storeKinds)('on %s', (kind) => {
           only: { columns: { author: columns } },
         }),
       );
+    await expect(column(['name', 'shoe' as 'born'])).rejects.toMatchObject({ code: 'unknown-column' });
     some = await column(['name']);
     await some.sync();
     expect(await some.get('author', 'server-1')).toMatchObject({ name: 'Ilse', born: null });

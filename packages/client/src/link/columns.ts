@@ -1,12 +1,17 @@
-import { type PushRequest, quoteName, type Schema, type WireChange } from '@koinon/core';
+import { columnOf, type PushRequest, quoteName, type Schema, tableOf, type WireChange } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 
 /** Columns by table. */
 export type ColumnNames = Readonly<Record<string, readonly string[]>>;
 
-/** The columns that a replica asks for: those of its schema, and of these the ones that are chosen. */
+/**
+ * The columns that a replica asks for: those of its schema, and of these the ones that are chosen.
+ * @throws KoinonError `unknown-table`, `unknown-column`.
+ */
 export function askedColumns(schema: Schema, chosen: ColumnNames = {}): ColumnNames {
+  for (const [table, names] of Object.entries(chosen))
+    for (const name of names) columnOf(tableOf(schema, table), table, name);
   return Object.fromEntries(
     Object.entries(schema.tables).flatMap(([name, { home, names }]) =>
       home === 'device' ? [] : [[name, chosen[name] ?? names]],

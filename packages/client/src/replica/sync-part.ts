@@ -72,6 +72,9 @@ export class Unlinked implements SyncPart {
   readonly link = refused;
   readonly toCome = refused;
   readonly trash = refused;
+  readonly signedIn = fail;
+  readonly pause = fail;
+  readonly resume = fail;
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly doing: Doing;
 
@@ -85,18 +88,6 @@ export class Unlinked implements SyncPart {
   tell(): void {}
   async stop(): Promise<void> {}
 
-  signedIn(): never {
-    throw notLinked();
-  }
-
-  pause(): never {
-    throw notLinked();
-  }
-
-  resume(): never {
-    throw notLinked();
-  }
-
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void {
     let isOver = false;
     const loop = { phase: 'stopped', error: null, nextAttempt: null, progress: null } as const;
@@ -107,8 +98,8 @@ export class Unlinked implements SyncPart {
   }
 }
 
-const notLinked = () => new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');
-
-const refused = async (): Promise<never> => {
-  throw notLinked();
+const fail = (): never => {
+  throw new KoinonError('not-linked', 'This replica has no server; open it with `server` to sync.');
 };
+
+const refused = async (): Promise<never> => fail();

@@ -1,6 +1,6 @@
 import { readFile } from 'node:fs/promises';
 import { httpTransport, listReplicas, nameReplica, openReplica, type Replica, removeReplica } from '@koinon/client';
-import { integer, reference, schema, table, text } from '@koinon/core';
+import { integer, KoinonError, reference, schema, table, text } from '@koinon/core';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { commonsWorld, replicaOf } from './support/commons.ts';
 import { storeKinds } from './support/stores.ts';
@@ -142,6 +142,103 @@ describe.each(storeKinds)('on %s', (kind) => {
     for (const replica of [device, office]) expect(await titles(replica)).toEqual(all);
   });
 
+  test('what is typed while a tie is being ended is not erased with the rest; syncing goes on', async () => {
+    await device.sync();
+    await device.resolve('author', 'server-1', 'remote');
+    await device.sync();
+    await device.close();
+    const good = httpTransport(world.server.url);
+    let answer: () => void = () => undefined;
+    const held = new Promise<void>((done) => {
+      answer = done;
+    });
+    let asked: () => void = () => undefined;
+    const isAsked = new Promise<void>((done) => {
+      asked = done;
+    });
+    device = await world.closed(
+      openReplica({
+        schema: shelf,
+        file: world.path('device.db'),
+        // Answers late, whatever becomes of whoever asked.
+        server: {
+          ...good,
+          pull: (request) => {
+            asked();
+            return held.then(() => good.pull(request));
+          },
+        },
+      }),
+    );
+    const syncing = device.sync().catch(() => undefined);
+    await isAsked;
+    const neighbour = await world.closed(
+      openReplica({ schema: shelf, file: world.path('device.db'), server: world.server.url }),
+    );
+    await expect(neighbour.unlink({ rows: 'erase' }), 'what is fetched here would come after it').rejects.toMatchObject(
+      {
+        code: 'sync-busy',
+      },
+    );
+    await neighbour.close();
+    const ended = device.unlink({ rows: 'erase' });
+    // Nothing was unsent when it began.
+    const unchanged = expect(ended).rejects.toMatchObject({ code: 'unsent-changes' });
+    await new Promise((done) => setTimeout(done, 50));
+    await device.update('book', 'b1', { title: 'Rain, typed meanwhile' });
+    answer();
+    await syncing;
+    await unchanged;
+    expect(await titles(device)).toContain('Rain, typed meanwhile by Ilse');
+    await device.sync();
+    await office.sync();
+    expect(await titles(office)).toContain('Rain, typed meanwhile by Ilse');
+  });
+
+  test('the server’s copy goes with what was deleted here and not sent, also for one away too long', async () => {
+    await device.sync();
+    await device.resolve('author', 'server-1', 'remote');
+    await device.sync();
+    await device.close();
+    const good = httpTransport(world.server.url);
+    device = await world.closed(
+      openReplica({
+        schema: shelf,
+        file: world.path('device.db'),
+        server: {
+          ...good,
+          pull: (request, signal) =>
+            request.cursor === undefined
+              ? good.pull(request, signal)
+              : Promise.reject(new KoinonError('forgotten-cursor', 'older than what is kept')),
+          push: (body, signal) =>
+            good
+              .push(body, signal)
+              .then((answer) => (body.includes('lost') ? Promise.reject(new Error('cut')) : answer)),
+        },
+      }),
+    );
+    // Applied, and the answer lost.
+    await device.insert('author', { id: 'y', name: 'lost' });
+    await expect(device.sync({ direction: 'push' })).rejects.toThrow('cut');
+    await device.delete('book', 'b1');
+    await device.insert('author', { id: 'x', name: 'Ilse the younger' });
+    await device.update('author', 'x', { name: 'Ylva' });
+    expect(await device.unlink({ rows: 'keep', server: 'delete' })).toMatchObject({ deleted: 6, left: [] });
+    await office.sync();
+    expect(await office.count({ from: 'author' })).toBe(0);
+    await reopen(true);
+    await device.link();
+    await device.sync();
+    await office.sync();
+    for (const replica of [device, office]) {
+      expect(await titles(replica)).toEqual(['Fog by Odd', 'Snow by Ilse']);
+      expect(await replica.get('author', 'x')).toMatchObject({ name: 'Ylva' });
+      expect(await replica.get('author', 'y')).toMatchObject({ name: 'lost' });
+      expect(await replica.status()).toMatchObject({ pending: 0, rejected: 0 });
+    }
+  });
+
   test('asked for less, a device holds less; asked for another part, only the difference moves', async () => {
     const part = (tables: readonly ('author' | 'book')[]) =>
       world.closed(
@@ -181,9 +278,17 @@ describe.each(storeKinds)('on %s', (kind) => {
     some = await column(['name', 'born']);
     await some.sync();
     expect(await some.get('author', 'server-1')).toMatchObject({ born: 1901 });
+    // What was typed and is not sent stays, and goes up, whatever is asked for by then.
+    await some.insert('author', { id: 'typed', name: 'Runa', born: 1990 });
+    await some.update('author', 'server-1', { born: 1902 });
     await some.close();
     some = await column(['name']);
-    expect(await some.get('author', 'server-1')).toMatchObject({ born: null });
+    expect(await some.get('author', 'typed')).toMatchObject({ born: 1990 });
+    await some.sync();
+    await office.sync();
+    expect(await office.get('author', 'typed')).toMatchObject({ born: 1990 });
+    expect(await office.get('author', 'server-1')).toMatchObject({ born: 1902 });
+    for (const id of ['server-1', 'typed']) expect(await some.get('author', id)).toMatchObject({ born: null });
     await some.close();
     some = await part(['book']);
     await some.sync();

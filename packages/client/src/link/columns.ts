@@ -41,7 +41,8 @@ export function noteColumns(database: Database, schema: Schema, asked: ColumnNam
 }
 
 function empty(database: Database, table: string, column: string): void {
-  const own = 'SELECT row_id FROM koinon_base WHERE table_name = ?';
+  // A new row has no base, and may be its own record in the outbox.
+  const own = 'SELECT row_id FROM koinon_change WHERE table_name = ?';
   database.statement(`UPDATE ${quoteName(table)} SET ${quoteName(column)} = NULL WHERE id NOT IN (${own})`).run(table);
   database
     .statement(`UPDATE koinon_base SET columns = json_set(columns, '$."${column}"', NULL) WHERE table_name = ?`)

@@ -1,6 +1,7 @@
 import { KoinonError, type Outcome, type Problem, quoteName, readPushResponse, type Schema } from '@koinon/core';
 import { dropMeta, type MetaName, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
+import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import type { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
 import { tablesInOrder } from '../transfer/order.ts';
@@ -13,11 +14,11 @@ export interface UnlinkChoices {
    */
   readonly rows: 'keep' | 'erase';
   /**
-   * What becomes of the server's copy. Default `keep`. `delete` takes the rows that are here away from the server: every
-   * other device loses them, too.
+   * What becomes of the server's copy. Default `keep`. `delete` takes the rows that are here, or whose deletion was not
+   * sent yet, away from the server: every other device loses them, too.
    */
   readonly server?: 'keep' | 'delete';
-  /** With `erase`: what was not sent goes as well. Without it, `unsent-changes` is thrown and nothing is done. */
+  /** What would be lost, being nowhere else, goes. Without it, `unsent-changes` is thrown where there is anything. */
   readonly unsent?: 'drop';
 }
 
@@ -30,16 +31,29 @@ export interface UnlinkReport {
   readonly left: readonly { readonly table: string; readonly id: string; readonly problems: readonly Problem[] }[];
 }
 
-/** Refuses to erase what nobody else has. @throws KoinonError `unsent-changes`. */
-export function refuseUnsent({ outbox, conflicts }: Engine, { rows, unsent }: UnlinkChoices): void {
-  const waiting = outbox.count('pending', 'attempted');
-  const rejected = outbox.count('rejected');
-  const conflicted = conflicts.count();
-  if (rows === 'keep' || unsent === 'drop' || waiting + rejected + conflicted === 0) return;
-  throw new KoinonError(
-    'unsent-changes',
-    `${waiting} transactions are not sent, ${rejected} refused, ${conflicted} rows in conflict: they would be lost. Sync first, or say that they may go; nothing was done.`,
+/** Refuses to drop what nobody else has. @throws KoinonError `unsent-changes`. */
+export function refuseUnsent({ rows, outbox, conflicts }: Engine, choices: UnlinkChoices): void {
+  if (choices.unsent === 'drop') return;
+  const drops = 'they would be lost. Sync or settle them first, or say that they may go; none of them was touched.';
+  if (choices.rows === 'erase') {
+    const [waiting, rejected] = [outbox.count('pending', 'attempted'), outbox.count('rejected')];
+    const conflicted = conflicts.count();
+    if (waiting + rejected + conflicted === 0) return;
+    throw new KoinonError(
+      'unsent-changes',
+      `${waiting} transactions are not sent, ${rejected} refused, ${conflicted} rows in conflict: ${drops}`,
+    );
+  }
+  if (choices.server !== 'delete') return;
+  // The rows that are here go up again as they are; what was refused of others stands in the outbox alone.
+  const lost = [...outbox.transactions('rejected')].filter(({ changes }) =>
+    changes.some(({ table, id }) => !rows.has(table, id)),
   );
+  if (lost.length > 0)
+    throw new KoinonError(
+      'unsent-changes',
+      `${lost.length} refused transactions are of rows that are not here: ${drops}`,
+    );
 }
 
 /** Ends the tie in one local transaction; returns how many rows left the device. */
@@ -136,14 +150,11 @@ export async function deleteOnServer(deleting: Deleting): Promise<Pick<UnlinkRep
   const { keys, ...about } = await change(({ schema, database, rows, outbox }) => ({
     replica: meta(database, 'replica') as string,
     schemaVersion: schema.version,
-    cursor: meta(database, 'cursor'),
-    // What was never sent is not there.
-    keys: [...sharedTables(schema)].reverse().flatMap((table) =>
-      rows
-        .select({ from: table, columns: [] })
-        .filter(({ id }) => outbox.changesOf(table, id)[0]?.change.kind !== 'insert')
-        .map(({ id }) => ({ table, id })),
-    ),
+    keys: [...sharedTables(schema)].reverse().flatMap((table) => {
+      const here = rows.select({ from: table, columns: [] }).map(({ id }) => id);
+      const sent = here.filter((id) => !isNeverSent(outbox.changesOf(table, id)[0]));
+      return [...sent, ...deletedHere(outbox, table)].map((id) => ({ table, id }));
+    }),
   }));
   const left: { table: string; id: string; problems: readonly Problem[] }[] = [];
   traffic.toSend = keys.length;
@@ -173,23 +184,28 @@ export async function deleteOnServer(deleting: Deleting): Promise<Pick<UnlinkRep
 interface About {
   readonly replica: string;
   readonly schemaVersion: number;
-  readonly cursor: string | undefined;
 }
 
-/** Where the feed ends now; what became of rows meanwhile is not applied here, since they are to go. */
-async function newestCursor({ transport, signal }: Deleting, { cursor, ...about }: About): Promise<string | null> {
-  let known = cursor;
-  for (let more = true; more; ) {
-    const { header } = await transport.pull({ ...(known && { cursor: known }), ...about }, signal);
-    known = header.cursor;
-    more = header.more;
-  }
-  return known ?? null;
+/** Whether a row begins here, and the server surely does not have it: of what was sent without an answer nobody knows. */
+function isNeverSent(first: QueuedChange | undefined): boolean {
+  return first?.change.kind === 'insert' && (first.state === 'pending' || first.state === 'rejected');
+}
+
+/** The rows of a table whose deletion is not known to have been done. */
+function deletedHere(outbox: Outbox, table: string): string[] {
+  return [...outbox.transactions('pending', 'attempted')].flatMap(({ changes }) =>
+    changes.flatMap((change) => (change.kind === 'delete' && change.table === table ? [change.id] : [])),
+  );
+}
+
+/** A cursor of the present: what became of the rows meanwhile does not matter, since they are to go. */
+async function newestCursor({ transport, signal }: Deleting, about: About): Promise<string> {
+  return (await transport.pull({ ...about, limit: 1 }, signal)).header.cursor;
 }
 
 async function pushDeletions(
   { transport, change, signal }: Deleting,
-  { replica, schemaVersion, base }: About & { readonly base: string | null },
+  { replica, schemaVersion, base }: About & { readonly base: string },
   keys: readonly { readonly table: string; readonly id: string }[],
 ): Promise<readonly Outcome[]> {
   const transactions = await change(({ host }) =>

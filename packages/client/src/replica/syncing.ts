@@ -97,19 +97,40 @@ export class Syncing implements SyncPart {
   async unlink(choices: UnlinkChoices): Promise<UnlinkReport> {
     const { deleteOnServer, refuseUnsent, unlinkHere } = await import('../link/unlink.ts');
     await this.doing.change((engine) => refuseUnsent(engine, choices));
+    const wasPaused = this.loop.state.phase === 'paused';
     this.loop.pause();
-    await this.loop.settled();
-    let done: Pick<UnlinkReport, 'deleted' | 'left'> = { deleted: 0, left: [] };
-    if (choices.server === 'delete') {
-      // From here on nothing is fetched: what is deleted there would go here as well.
-      await this.doing.change(({ database }) => setMeta(database, 'unlinking', JSON.stringify(choices)));
+    try {
+      await this.loop.settled();
+      let done: Pick<UnlinkReport, 'deleted' | 'left'> = { deleted: 0, left: [] };
+      if (choices.server === 'delete') {
+        // From here on nothing is fetched: what is deleted there would go here as well.
+        await this.alone(({ database }) => setMeta(database, 'unlinking', JSON.stringify(choices)));
+        this.isLinked = false;
+        done = await this.deleting(deleteOnServer);
+      }
+      const erased = await this.alone((engine) => {
+        // Something may have been typed since it was asked.
+        refuseUnsent(engine, choices);
+        return unlinkHere(engine, choices);
+      });
       this.isLinked = false;
-      done = await this.deleting(deleteOnServer);
+      this.tell();
+      return { erased, ...done };
+    } catch (error) {
+      if (this.isLinked && !wasPaused) this.loop.resume();
+      throw error;
     }
-    const erased = await this.doing.change((engine) => unlinkHere(engine, choices));
-    this.isLinked = false;
-    this.tell();
-    return { erased, ...done };
+  }
+
+  /** A local transaction while no other process syncs the file: what that one has fetched would come after it. */
+  private alone<T>(work: (engine: Engine) => T): Promise<T> {
+    const { database, host } = this.engine;
+    return this.doing.change((engine) => {
+      takeLease(database, host, this.holder);
+      const result = work(engine);
+      endLease(database, this.holder);
+      return result;
+    });
   }
 
   private async deleting(work: typeof import('../link/unlink.ts').deleteOnServer) {

@@ -1,4 +1,6 @@
 import { copyFile } from 'node:fs/promises';
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
 import { openReplica, type Replica, type SyncOptions } from '@koinon/client';
 import { jwtAuthentication } from '@koinon/server';
 import { exportJWK, generateKeyPair, SignJWT, UnsecuredJWT } from 'jose';
@@ -251,4 +253,35 @@ test('tokens are verified by a set of public keys as well, and by no key that is
     .setExpirationTime('1h')
     .sign(bytes(JSON.stringify(await exportJWK(publicKey))));
   expect(await verify(confused)).toBeUndefined();
+});
+
+test('while the keys cannot be had nobody is let in, and nobody has to sign in again for it', async () => {
+  const { publicKey, privateKey } = await generateKeyPair('ES256', { extractable: true });
+  const keys = JSON.stringify({ keys: [{ ...(await exportJWK(publicKey)), alg: 'ES256', kid: 'k' }] });
+  let answer: { readonly status: number; readonly body: string } = { status: 503, body: 'away' };
+  const keyServer = createServer((_request, response) => response.writeHead(answer.status).end(answer.body));
+  await new Promise<void>((done) => keyServer.listen(0, '127.0.0.1', done));
+  const keySet = new URL(`http://127.0.0.1:${(keyServer.address() as AddressInfo).port}`);
+  world = await World.of(garden, 'SQLite', {
+    authenticate: jwtAuthentication({ key: { keySet }, algorithms: ['ES256'], issuer, audience }),
+  });
+  const signed = await new SignJWT({})
+    .setProtectedHeader({ alg: 'ES256', kid: 'k' })
+    .setSubject('runa')
+    .setIssuer(issuer)
+    .setAudience(audience)
+    .setExpirationTime('1h')
+    .sign(privateKey);
+  closing = [];
+  const replica = await open({ token: () => signed, sync: { least: 20, greatest: 50 } });
+  await replica.insert('bed', { id: 'b', name: 'north' });
+  for (answer of [answer, { status: 200, body: 'no keys' }, { status: 200, body: '{}' }]) {
+    await expect(replica.sync()).rejects.toMatchObject({ code: 'server-failure' });
+    expect(await phaseOf(replica)).toBe('waiting');
+  }
+  answer = { status: 200, body: keys };
+  await expect.poll(async () => (await replica.status()).pending, { timeout: 5_000 }).toBe(0);
+  for (const each of closing) await each.close();
+  await world.end();
+  keyServer.close();
 });

@@ -11,7 +11,10 @@ export interface User {
   readonly expires?: number | undefined;
 }
 
-/** Says whose token this is; undefined for one that is not to be trusted. A throw counts as that. */
+/**
+ * Says whose token this is; undefined for one that is not to be trusted. A throw counts as that, but for a KoinonError:
+ * that is answered as it is. With `server-failure` nobody is let in, and devices come again by themselves.
+ */
 export type Authenticate = (token: string) => Promise<User | undefined> | User | undefined;
 
 /** How JSON Web Tokens are verified. */
@@ -54,10 +57,23 @@ export function jwtAuthentication({ key, algorithms, issuer, audience }: JwtOpti
       const { sub = '', exp = 0, ...claims } = payload;
       return sub === '' ? undefined : { id: sub, claims, expires: exp * 1000 };
     } catch (error) {
-      if (error instanceof errors.JOSEError) return undefined;
-      throw error;
+      if (blamesToken(error)) return undefined;
+      // Whose token it is cannot be told just now: nobody has to sign in again for that.
+      throw new KoinonError(
+        'server-failure',
+        'The keys that tokens are verified with cannot be had just now. Try again.',
+        {
+          cause: error,
+        },
+      );
     }
   };
+}
+
+/** Whether a token is at fault, and not the way to the keys. */
+function blamesToken(error: unknown): boolean {
+  const ofKeys = [errors.JWKSTimeout.code, errors.JWKSInvalid.code, errors.JOSEError.code];
+  return error instanceof errors.JOSEError && !ofKeys.includes(error.code);
 }
 
 const secretBytes = (secret: string | Uint8Array) =>

@@ -121,7 +121,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   const users = new WeakMap<object, User>();
   const known = async (token: string | undefined): Promise<User | undefined> => {
     if (authenticate === undefined) return undefined;
-    const user = token ? await Promise.resolve(authenticate(token)).catch(() => undefined) : undefined;
+    const user = token ? await whoseToken(authenticate, token) : undefined;
     if (user === undefined || (user.expires ?? Number.POSITIVE_INFINITY) <= Date.now()) throw notAuthenticated();
     return user;
   };
@@ -299,6 +299,15 @@ export async function koinonPlugin<S extends Schema = Schema>(
     keeper.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp });
     return answer;
   });
+}
+
+async function whoseToken(authenticate: Authenticate, token: string): Promise<User | undefined> {
+  try {
+    return await authenticate(token);
+  } catch (error) {
+    if (error instanceof KoinonError) throw error;
+    return undefined;
+  }
 }
 
 function problemOf(error: KoinonError): ProblemDocument {

@@ -1,6 +1,6 @@
 import { readFile } from 'node:fs/promises';
 import type { Replica } from '@koinon/client';
-import type { LiveMessage } from '@koinon/core';
+import type { LiveMessage, TrashedRow } from '@koinon/core';
 import { restampPostgres, restampSqlite } from '@koinon/server';
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
 import { type Commons, commons, commonsScopes, commonsWorld, replicaOf, wayOf } from './support/commons.ts';
@@ -22,6 +22,15 @@ const inFile = async (person: string, words: string) =>
       ['', '-wal'].map((end) => readFile(world.path(`${person}.db${end}`)).catch(() => Buffer.from(''))),
     )
   ).some((bytes) => bytes.includes(words));
+
+const fetchRestore = async (id: string) => {
+  const response = await fetch(`${world.server.url}/v1/restore`, {
+    method: 'POST',
+    headers: { 'content-type': 'application/json', authorization: 'Bearer mika' },
+    body: JSON.stringify({ table: 'crop', id }),
+  });
+  expect(response.status, await response.text()).toBe(204);
+};
 
 describe.each(storeKinds)('on %s', (kind) => {
   beforeEach(async () => {
@@ -281,6 +290,31 @@ describe.each(storeKinds)('on %s', (kind) => {
     // In the trash each sees his own, without what is withheld from him.
     expect((await mika.trash()).map(({ id, columns }) => [id, columns.price])).toEqual([['leek', undefined]]);
     expect(await tove.trash()).toEqual([]);
+  });
+
+  test('the trash is read in pages, also where one statement has deleted everybody’s rows; each gets all of his, once', async () => {
+    const shell = await world.shell();
+    for (let n = 0; n < 12; n++)
+      for (const plot of ['north', 'south'])
+        await office.insert('crop', { id: `${n}-${plot}`, plot, label: `row ${n}`, height: 1, price: 99 });
+    await office.sync();
+    await shell.exec('DELETE FROM crop');
+    const readAll = async (replica: Replica<Commons>) => {
+      const found: string[] = [];
+      for (let page = await replica.trash({ limit: 3 }); page.length > 0; ) {
+        found.push(...page.map(({ id }) => id));
+        page = await replica.trash({ limit: 3, before: page.at(-1) as TrashedRow });
+      }
+      return found.sort();
+    };
+    const of = (plot: string) => Array.from({ length: 12 }, (_, n) => `${n}-${plot}`).sort();
+    expect(await readAll(mika)).toEqual([...of('north'), 'kale', 'leek'].sort());
+    expect(await readAll(tove)).toEqual([...of('south'), 'bean'].sort());
+    expect(await readAll(office)).toHaveLength(27);
+    // Brought back many at once: each in the transaction in which it is looked for.
+    await Promise.all(of('north').map((id) => fetchRestore(id)));
+    await mika.sync();
+    expect(await ids(mika, 'crop')).toEqual(of('north'));
   });
 
   test('live: a change reaches those who may see it, and nobody else hears a thing; who joins or leaves is told at once', async () => {

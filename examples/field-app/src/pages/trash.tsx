@@ -19,7 +19,7 @@ export function TrashPage() {
   const [rows, setRows] = useState<readonly TrashedRow[]>();
   const [problem, setProblem] = useState<string>();
   const read = useCallback(
-    (before?: number) =>
+    (before?: TrashedRow) =>
       replica
         .trash(before === undefined ? { limit: 50 } : { limit: 50, before })
         .then((found) => setRows((known) => (before === undefined ? found : [...(known ?? []), ...found])))
@@ -61,7 +61,7 @@ export function TrashPage() {
         </Paper>
       ))}
       {rows !== undefined && rows.length > 0 && rows.length % 50 === 0 && (
-        <Button variant="default" onClick={() => read(rows.at(-1)?.position)}>
+        <Button variant="default" onClick={() => read(rows.at(-1))}>
           Show what was deleted before
         </Button>
       )}

@@ -169,8 +169,8 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   /** Sends a refused transaction again as it is: what the server refused it for may be mended. @throws KoinonError `nothing-to-undo`. */
   abstract resend(transaction: string): Promise<void>;
   /**
-   * Deleted rows on the server, last deleted first, as long as it keeps them. A page ends where another begins with its
-   * last row's position as `before`.
+   * Deleted rows on the server, last deleted first, as long as it keeps them. Its last row as `before` gives the next
+   * page.
    *
    * @throws KoinonError `not-linked`, `server-unreachable`.
    */

@@ -181,8 +181,10 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       return answer.moved;
     },
     async trash(request, signal) {
+      const { before, ...rest } = request;
+      const behind = before && { before: before.position, beforeTable: before.table, beforeId: before.id };
       const query = new URLSearchParams(
-        Object.entries(request).map(([name, value]): [string, string] => [name, String(value)]),
+        Object.entries({ ...rest, ...behind }).map(([name, value]): [string, string] => [name, String(value)]),
       );
       return parsed(await ask(`/v1/trash?${query}`, undefined, signal)) as TrashResponse;
     },

@@ -122,25 +122,33 @@ export function readPullRequest(body: unknown): PullRequest {
 
 /** Reads the parameters of a request for deleted rows. @throws KoinonError `malformed-request`. */
 export function readTrashRequest(query: unknown): TrashRequest {
-  const request = object(query ?? {}, 'the query', ['table', 'id', 'before', 'limit']);
+  const known = ['table', 'id', 'before', 'beforeTable', 'beforeId', 'limit'] as const;
+  const request = object(query ?? {}, 'the query', known);
   const number = (name: 'before' | 'limit', most: number) => {
     const given = request[name];
-    if (given === undefined) return {};
+    if (given === undefined) return undefined;
     const value = typeof given === 'string' && /^\d{1,16}$/.test(given) ? Number(given) : Number.NaN;
     if (!(value >= 1 && value <= most)) throw malformed(name, `a whole number from 1 to ${most}`, given);
-    return { [name]: value };
+    return value;
   };
-  const word = (name: 'table' | 'id') => {
+  const word = (name: (typeof known)[number]) => {
     const given = request[name];
-    if (given === undefined) return {};
-    if (typeof given !== 'string') throw malformed(name, 'one text', given);
-    return { [name]: given };
+    if (given !== undefined && typeof given !== 'string') throw malformed(name, 'one text', given);
+    return given;
   };
+  const [table, id, beforeTable, beforeId] = [word('table'), word('id'), word('beforeTable'), word('beforeId')];
+  const [position, limit] = [number('before', Number.MAX_SAFE_INTEGER), number('limit', limits.trashedRows)];
+  const before =
+    position === undefined || beforeTable === undefined || beforeId === undefined
+      ? undefined
+      : { position, table: beforeTable, id: beforeId };
+  if (before === undefined && (position ?? beforeTable ?? beforeId) !== undefined)
+    throw malformed('before', 'a row, with `beforeTable` and `beforeId` as well', request.before);
   return {
-    ...word('table'),
-    ...word('id'),
-    ...number('before', Number.MAX_SAFE_INTEGER),
-    ...number('limit', limits.trashedRows),
+    ...(table !== undefined && { table }),
+    ...(id !== undefined && { id }),
+    ...(before && { before }),
+    ...(limit !== undefined && { limit }),
   };
 }
 

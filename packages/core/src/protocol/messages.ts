@@ -215,8 +215,11 @@ export interface PushResponse {
 export interface TrashRequest {
   readonly table?: string;
   readonly id?: string;
-  /** Only those deleted before this position: for the next page. */
-  readonly before?: number;
+  /**
+   * The last row of the page before: the next one begins behind it. Many may have been deleted at one position. In the
+   * query: `before`, `beforeTable` and `beforeId`.
+   */
+  readonly before?: Pick<TrashedRow, 'position' | 'table' | 'id'>;
   /** At most this many; 100 by default, 1,000 at most. */
   readonly limit?: number;
 }

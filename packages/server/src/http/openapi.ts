@@ -272,7 +272,9 @@ export const openApi = {
         parameters: [
           parameter('table', { type: 'string' }, 'Only rows of this table.'),
           parameter('id', { type: 'string' }, 'Only rows of this id.'),
-          parameter('before', { type: 'integer', minimum: 1 }, 'Only those deleted before this position.'),
+          parameter('before', { type: 'integer', minimum: 1 }, 'The position of the last row of the page before.'),
+          parameter('beforeTable', { type: 'string' }, 'Its table.'),
+          parameter('beforeId', { type: 'string' }, 'Its id.'),
           parameter('limit', { type: 'integer', minimum: 1, maximum: limits.trashedRows }, 'At most this many.'),
         ],
         responses: answer('The rows, with what they held last.', 'application/json', 'TrashResponse'),

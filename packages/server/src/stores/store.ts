@@ -140,8 +140,8 @@ export interface Contact {
 export interface WantedTombstones {
   readonly table?: string | undefined;
   readonly id?: string | undefined;
-  /** Only those deleted before this position. */
-  readonly before?: number | undefined;
+  /** Only those that come behind this one: of the same position, they are in the order of table and id. */
+  readonly before?: Pick<Tombstone, 'position' | 'table' | 'id'> | undefined;
   readonly limit: number;
 }
 
@@ -199,6 +199,8 @@ export interface StoreWriter {
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
   /** Those of these transactions that this user has sent and that have been applied. */
   applied(ids: readonly string[], user?: string): Promise<string[]>;
+  /** Rows that were deleted, as {@link StoreReader.tombstones} has them. */
+  tombstones(wanted: WantedTombstones): Promise<Tombstone[]>;
   /** Rows by id; those that are not there are left out. */
   rows(table: string, ids: readonly string[]): Promise<ReadonlyMap<string, AnyRow>>;
   /** For each of these rows that any row of the table refers to by this column, the id of one that does. */

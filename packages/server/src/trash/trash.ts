@@ -26,7 +26,7 @@ export async function trash(store: Store, request: TrashRequest, access: Access)
       for (const row of found)
         if (view.has(row.table, row.id, row.columns))
           rows.push({ ...row, columns: view.columns(row.table, row.columns) });
-      from = found.at(-1)?.position;
+      from = found.at(-1);
       if (found.length < limit) break;
     }
     return { rows: rows.slice(0, limit) };
@@ -46,7 +46,7 @@ export async function restore(
 ): Promise<void> {
   const definition = tableOf(store.schema, table);
   await store.write(async (writer) => {
-    const [found] = await store.read((reader) => reader.tombstones({ table, id, limit: 1 }));
+    const [found] = await writer.tombstones({ table, id, limit: 1 });
     const { view } = await access.scopes.evaluate(access.user, writer);
     if (found === undefined || !view.has(table, id, found.columns))
       throw new KoinonError('no-such-row', `Nothing is kept of a deleted ${table} ${shown(id)}.`, { table, id });

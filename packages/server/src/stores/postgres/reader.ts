@@ -290,9 +290,17 @@ export class PostgresReader implements StoreReader {
   async tombstones({ table, id, before, limit }: WantedTombstones): Promise<Tombstone[]> {
     const { rows: stamps } = await this.client.query<StampRow>(
       `SELECT ${stampFields} FROM koinon.stamp s WHERE deleted AND image IS NOT NULL AND table_name = coalesce($1, table_name)
-         AND row_id = coalesce($2, row_id) AND ($3::text IS NULL OR position < $3::text::xid8)
-       ORDER BY s.position DESC, table_name, row_id LIMIT $4`,
-      [table ?? null, id ?? null, before === undefined ? null : String(before), limit],
+         AND row_id = coalesce($2, row_id)
+         AND ($3::text IS NULL OR position < $3::text::xid8 OR (position = $3::text::xid8 AND (table_name, row_id) > ($4, $5)))
+       ORDER BY s.position DESC, table_name, row_id LIMIT $6`,
+      [
+        table ?? null,
+        id ?? null,
+        before === undefined ? null : String(before.position),
+        before?.table ?? null,
+        before?.id ?? null,
+        limit,
+      ],
     );
     const images = await this.images(stamps);
     return stamps.flatMap(({ table_name, row_id, position, row_edited_at }) => {

@@ -19,6 +19,8 @@ import {
   type RowKey,
   type Stamp,
   type StoreWriter,
+  type Tombstone,
+  type WantedTombstones,
   type Written,
 } from '../store.ts';
 import { applyInWorkableOrder } from '../swap.ts';
@@ -289,6 +291,10 @@ export class PostgresWriter implements StoreWriter {
 
   applied(ids: readonly string[], user?: string): Promise<string[]> {
     return this.reader.applied(ids, user);
+  }
+
+  tombstones(wanted: WantedTombstones): Promise<Tombstone[]> {
+    return this.reader.tombstones(wanted);
   }
 
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {

@@ -286,10 +286,13 @@ export class SqliteReader implements StoreReader {
   async tombstones({ table, id, before, limit }: WantedTombstones): Promise<Tombstone[]> {
     const stamps = this.database.all<StampRow>(
       `SELECT * FROM koinon_stamp WHERE deleted = 1 AND image IS NOT NULL AND table_name = coalesce(?1, table_name)
-         AND row_id = coalesce(?2, row_id) AND position < ?3 ORDER BY position DESC LIMIT ?4`,
+         AND row_id = coalesce(?2, row_id) AND (position < ?3 OR (position = ?3 AND (table_name, row_id) > (?4, ?5)))
+         ORDER BY position DESC, table_name, row_id LIMIT ?6`,
       table ?? null,
       id ?? null,
-      before ?? Number.MAX_SAFE_INTEGER,
+      before?.position ?? Number.MAX_SAFE_INTEGER,
+      before?.table ?? '',
+      before?.id ?? '',
       limit,
     );
     return stamps.flatMap((stamp) => {

@@ -22,6 +22,8 @@ import {
   type RowKey,
   type Stamp,
   type StoreWriter,
+  type Tombstone,
+  type WantedTombstones,
   type Written,
 } from '../store.ts';
 import { applyInWorkableOrder } from '../swap.ts';
@@ -245,6 +247,10 @@ export class SqliteWriter implements StoreWriter {
 
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
     return this.reader.rowsWhere(table, where);
+  }
+
+  tombstones(wanted: WantedTombstones): Promise<Tombstone[]> {
+    return this.reader.tombstones(wanted);
   }
 
   applied(ids: readonly string[], user?: string): Promise<string[]> {

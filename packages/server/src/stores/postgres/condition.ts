@@ -25,14 +25,18 @@ export function conditionSql(table: ConditionTable, condition: Condition, values
     case 'compare': {
       const { sql, type } = standing(table, condition.column);
       if (condition.value === null) return `(${sql} IS ${condition.sign === '!=' ? 'NOT ' : ''}NULL)`;
-      const value = bound(table, condition.column, type, condition.value);
+      const { column, sign } = condition;
+      if (sign !== '=' && sign !== '!=' && isText(table, column)) {
+        values.push(condition.value);
+        // In the order of its own locale or type, the database would mean other rows than everybody else does.
+        return `(${sql}::text COLLATE "C" ${sign} $${values.length}::text COLLATE "C")`;
+      }
+      const value = bound(table, column, type, condition.value);
       // A value that the database's own type cannot have is none of any row.
-      if (value === undefined) return condition.sign === '!=' ? 'true' : 'false';
+      if (value === undefined) return sign === '!=' ? 'true' : 'false';
       values.push(value);
       const parameter = `$${values.length}::${type}`;
-      return condition.sign === '!='
-        ? `(${sql} IS DISTINCT FROM ${parameter})`
-        : `(${sql} ${condition.sign} ${parameter})`;
+      return sign === '!=' ? `(${sql} IS DISTINCT FROM ${parameter})` : `(${sql} ${sign} ${parameter})`;
     }
     case 'in': {
       const { sql, type } = standing(table, condition.column);
@@ -58,6 +62,11 @@ export function conditionSql(table: ConditionTable, condition: Condition, values
     case 'member':
       throw new KoinonError('query-invalid', `${condition.column} is a set: rows are not told apart by it here.`);
   }
+}
+
+/** Whether a column holds texts to everybody but perhaps the database. */
+function isText({ table }: ConditionTable, name: string): boolean {
+  return name === 'id' || ['text', 'reference', 'one-of'].includes(table.columns[name]?.type ?? '');
 }
 
 function standing({ id, columns }: ConditionTable, name: string): StandingColumn {

@@ -7,6 +7,7 @@ import { type Measured, measure } from './measure.ts';
 import { realtimeRows } from './realtime.ts';
 import { scopeRows } from './scopes.ts';
 import { syncRows } from './sync.ts';
+import { trackingRows } from './tracking.ts';
 
 // Speed as ratios to a floor measured in the same run. A name chooses the rows that begin with it.
 const { args, json } = (() => {
@@ -17,7 +18,15 @@ const { args, json } = (() => {
   return { args: command.args, json: command.opts<{ json?: boolean }>().json === true };
 })();
 
-const rows = [...localRows, ...syncRows, ...conflictRows, ...realtimeRows, ...scopeRows, ...browserRows];
+const rows = [
+  ...localRows,
+  ...syncRows,
+  ...trackingRows,
+  ...conflictRows,
+  ...realtimeRows,
+  ...scopeRows,
+  ...browserRows,
+];
 const chosen = rows.filter(
   ({ row }) => args.length === 0 || args.some((name) => row === name || row.startsWith(`${name}-`)),
 );

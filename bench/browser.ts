@@ -1,17 +1,17 @@
-import { mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
+import { readdirSync, readFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { brotliCompressSync } from 'node:zlib';
 import type { BrowserContext, Page } from 'playwright-core';
 import { launch } from '../test/support/chromium.ts';
 import { buildApp, serveApp } from '../test/support/serve.ts';
 import type { BenchRow, Reach } from './measure.ts';
+import { folderOf } from './served.ts';
 
 /** A page of a Vite app in a browser of its own. */
 async function open(
   root: string,
 ): Promise<{ context: BrowserContext; page: Page; url: string; close(): Promise<void> }> {
-  const profile = mkdtempSync(join(tmpdir(), 'koinon-bench-'));
+  const profile = folderOf();
   const site = await serveApp(root);
   const context = await launch(profile);
   const page = await context.newPage();

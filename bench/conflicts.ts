@@ -1,9 +1,9 @@
-import { copyFileSync, mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
+import { copyFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { openReplica, type Transport } from '@koinon/client';
 import type { PulledPage, PulledRow } from '@koinon/core';
 import { type BenchRow, perSecond } from './measure.ts';
+import { folderOf } from './served.ts';
 import { visit, visits } from './visits.ts';
 
 // What own changes cost that are not confirmed: merging what arrives with them, and telling the status of rows.
@@ -31,7 +31,7 @@ const inPages = (rows: readonly PulledRow[]) =>
 
 /** Files of a replica that holds the rows: with an edit of each that is not sent, and without. */
 async function heldFiles() {
-  const folder = mkdtempSync(join(tmpdir(), 'koinon-bench-'));
+  const folder = folderOf();
   const [plain, edited] = [join(folder, 'plain.db'), join(folder, 'edited.db')];
   const first = Array.from({ length: size }, (_, n): PulledRow => {
     const { id, ...columns } = visit(n);

@@ -1,13 +1,13 @@
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
+import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { openNodeDriver, openReplica, type Replica } from '@koinon/client';
 import { type BenchRow, perSecond } from './measure.ts';
+import { folderOf } from './served.ts';
 import { bareWriter, columns, fill, prepareBare, type Visits, visit, visits } from './visits.ts';
 
 /** The same file twice: bare SQLite with a queue table, and a replica; both filled with rows that are not queued. */
 async function twoSides(size: number) {
-  const folder = mkdtempSync(join(tmpdir(), 'koinon-bench-'));
+  const folder = folderOf();
   const bare = await openNodeDriver({ file: join(folder, 'bare.db') });
   prepareBare(bare);
   fill(bare, size);

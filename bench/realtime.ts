@@ -1,48 +1,14 @@
 import { spawn } from 'node:child_process';
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
+import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { openNodeDriver, openReplica } from '@koinon/client';
-import type { LiveMessage } from '@koinon/core';
-import { postgresStore, sqliteStore, startServer } from '@koinon/server';
-import pg from 'pg';
-import { WebSocket, WebSocketServer } from 'ws';
+import { WebSocket } from 'ws';
+import { bareSockets, followers, opened, until } from './followers.ts';
 import type { BenchRow } from './measure.ts';
-import { startPostgres } from './sync.ts';
-import { bareWriter, columns, fill, insertSql, prepareBare, visit, visits } from './visits.ts';
+import { folderOf, served } from './served.ts';
+import { bareWriter, columns, insertSql, prepareBare, visit, visits } from './visits.ts';
 
 // How soon a change is elsewhere, and to how many at once.
-
-const folderOf = () => mkdtempSync(join(tmpdir(), 'koinon-bench-'));
-const replicaId = '01920000-0000-7000-8000-000000000000';
-
-async function served(size: number) {
-  const folder = folderOf();
-  const file = join(folder, 'server.db');
-  const store = await sqliteStore(visits, file);
-  const office = await openNodeDriver({ file });
-  fill(office, size);
-  const server = await startServer({ store, port: 0, requestsPerMinute: 1_000_000 });
-  return {
-    folder,
-    office,
-    url: server.url,
-    async close() {
-      office.close();
-      await server.close();
-      rmSync(folder, { recursive: true, force: true });
-    },
-  };
-}
-
-const opened = (socket: WebSocket) => new Promise<void>((done) => socket.once('open', done));
-
-/** The least server of WebSockets. */
-async function bareSockets(): Promise<WebSocketServer> {
-  const server = new WebSocketServer({ port: 0, host: '127.0.0.1', perMessageDeflate: false });
-  await new Promise<void>((done) => server.once('listening', done));
-  return server;
-}
 
 /** The least that brings a change from one device to another: each commits it, and so does the server between them, durably. */
 async function bareHop() {
@@ -99,10 +65,10 @@ const hop: BenchRow = {
     const source = await served(1_000);
     const bare = await bareHop();
     const devices = await Promise.all(
-      ['one', 'two'].map((name) =>
+      [1, 2].map(() =>
         openReplica({
           schema: visits,
-          file: join(source.folder, `${name}.db`),
+          file: source.device(),
           server: source.url,
           sync: { debounce: 0 },
         }),
@@ -138,55 +104,6 @@ const hop: BenchRow = {
     };
   },
 };
-
-/** Sockets that have joined a server, and what they count. */
-async function followers(url: string, count: number) {
-  const pulled = await fetch(`${url}/v1/pull`, {
-    method: 'POST',
-    headers: { 'content-type': 'application/json' },
-    body: '{}',
-  });
-  const { cursor } = JSON.parse((await pulled.text()).split('\n')[0] as string) as { cursor: string };
-  let rows = 0;
-  let broken = 0;
-  const sockets: WebSocket[] = [];
-  for (let n = 0; n < count; n += 200) {
-    const some = Array.from(
-      { length: Math.min(200, count - n) },
-      () => new WebSocket(`${url.replace('http', 'ws')}/v1/live`),
-    );
-    await Promise.all(some.map(opened));
-    await Promise.all(
-      some.map(
-        (socket) =>
-          new Promise<void>((joined) => {
-            let at = cursor;
-            socket.on('message', (data) => {
-              const message = JSON.parse(String(data)) as LiveMessage;
-              if (message.tell === 'joined') joined();
-              if (message.tell !== 'joined' && message.tell !== 'window') return;
-              if (message.from !== at) broken++;
-              at = message.cursor;
-              rows += message.rows.length;
-            });
-            socket.send(JSON.stringify({ join: 1, cursor, replica: replicaId }));
-          }),
-      ),
-    );
-    sockets.push(...some);
-  }
-  return {
-    rows: () => rows,
-    broken: () => broken,
-    close() {
-      for (const socket of sockets) socket.terminate();
-    },
-  };
-}
-
-async function until(holds: () => boolean): Promise<void> {
-  while (!holds()) await new Promise((done) => setTimeout(done, 1));
-}
 
 const windows = 40;
 
@@ -363,66 +280,5 @@ const idle: BenchRow = {
   },
 };
 
-/** From another program's commit on the server's database until a replica's connection has the row. */
-function directWrite(kind: 'sqlite' | 'postgres'): BenchRow {
-  return {
-    row: `direct-write-${kind}`,
-    unit: 'ms',
-    rounds: 3,
-    async prepare() {
-      const folder = folderOf();
-      const postgres = kind === 'postgres' ? await startPostgres() : undefined;
-      const file = join(folder, 'server.db');
-      const store = postgres ? await postgresStore(visits, postgres.url) : await sqliteStore(visits, file);
-      const server = await startServer({ store, port: 0 });
-      const office = postgres ? new pg.Client({ connectionString: postgres.url }) : await openNodeDriver({ file });
-      if (office instanceof pg.Client) await office.connect();
-      let next = 0;
-      const write = async () => {
-        const sql = `INSERT INTO visit (id, hive, at, brood, mites) VALUES ('direct-${process.pid}-${next++}', 'h', '2026-06-01T10:00:00.000Z', 'even', 1)`;
-        if (office instanceof pg.Client) await office.query(sql);
-        else office.exec(sql);
-      };
-      const following = await followers(server.url, 1);
-      const median = async (work: () => Promise<void>) => {
-        const times: number[] = [];
-        for (let n = 0; n < edits; n++) {
-          // At any moment between two looks of the server.
-          await new Promise((done) => setTimeout(done, (n * 37) % 160));
-          const began = performance.now();
-          await work();
-          times.push(performance.now() - began);
-        }
-        return times.sort((a, b) => a - b)[edits >> 1] as number;
-      };
-      return {
-        floor: () => median(write),
-        koinon: () =>
-          median(async () => {
-            const before = following.rows();
-            await write();
-            await until(() => following.rows() > before);
-          }),
-        async close() {
-          following.close();
-          if (office instanceof pg.Client) await office.end();
-          else office.close();
-          await server.close();
-          await postgres?.stop();
-          rmSync(folder, { recursive: true, force: true });
-        },
-      };
-    },
-  };
-}
-
 /** The rows about realtime. */
-export const realtimeRows: readonly BenchRow[] = [
-  hop,
-  directWrite('sqlite'),
-  directWrite('postgres'),
-  fanOut,
-  fanOutWide,
-  burst,
-  idle,
-];
+export const realtimeRows: readonly BenchRow[] = [hop, fanOut, fanOutWide, burst, idle];

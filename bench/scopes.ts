@@ -1,11 +1,11 @@
-import { mkdtempSync, rmSync } from 'node:fs';
-import { tmpdir } from 'node:os';
+import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { httpTransport, openNodeDriver, openReplica, type Transport } from '@koinon/client';
 import { integer, type LiveMessage, reference, schema, table, text } from '@koinon/core';
 import { type Scopes, sqliteStore, startServer } from '@koinon/server';
 import { WebSocket } from 'ws';
 import type { BenchRow } from './measure.ts';
+import { folderOf, timePulls } from './served.ts';
 
 // What a user costs who gets a small part of a large table: as much as if the rest were not there.
 
@@ -32,7 +32,7 @@ const visitId = (owner: number, n: number) => `v-${String(n).padStart(4, '0')}-$
 
 /** A server with so many keepers, each with 1,000 visits at 10 sites. */
 async function served(keepers: number) {
-  const folder = mkdtempSync(join(tmpdir(), 'koinon-bench-'));
+  const folder = folderOf();
   const file = join(folder, 'server.db');
   const store = await sqliteStore(tended, file);
   const office = await openNodeDriver({ file });
@@ -134,8 +134,6 @@ const membership: BenchRow = {
   },
 };
 
-const pulls = 20;
-
 const pull: BenchRow = {
   row: 'scope-pull',
   unit: 'ms/pull of 10 changes, of 1,000,000 rows against alone',
@@ -144,17 +142,12 @@ const pull: BenchRow = {
     const { sides, close } = await aloneAndAmong();
     const replicas = await Promise.all(sides.map(({ open }) => open(keeper(0))));
     for (const replica of replicas) await replica.sync();
-    const time = async (side: 0 | 1) => {
-      let spent = 0;
-      for (let n = 0; n < pulls; n++) {
-        const ids = Array.from({ length: 10 }, (_, i) => `'${visitId(0, (n * 41 + i * 83) % visitsEach)}'`);
-        sides[side].office.exec(`UPDATE visit SET mites = mites + 1 WHERE id IN (${ids.join(', ')})`);
-        const began = performance.now();
-        await replicas[side]?.sync();
-        spent += performance.now() - began;
-      }
-      return spent / pulls;
-    };
+    const time = (side: 0 | 1) =>
+      timePulls(
+        sides[side].office,
+        (n) => visitId(0, n),
+        () => (replicas[side] as (typeof replicas)[0]).sync(),
+      );
     return {
       floor: () => time(0),
       koinon: () => time(1),

@@ -226,20 +226,21 @@ function updatedUsuallySql(table: TrackedTable): string {
   const named = (mask: string) =>
     `jsonb_strip_nulls(jsonb_build_object(${columns.map(([name], i) => `${quoteText(name)}, CASE WHEN ${mask} & ${2n ** BigInt(i)} <> 0 THEN $2::jsonb END`).join(', ')}))`;
   const { before, after } = transition;
+  const remembers = table.filterable.length > 0;
   const mask = bits.join(' | ');
   const usual = `WITH u AS (SELECT ${mask} AS mask FROM (SELECT * FROM ${before} LIMIT 1) o JOIN ${after} n ON o.${sql} = n.${sql} LIMIT 1)
       SELECT u.mask, ${named('u.mask')} FROM u WHERE $1::xid8 IS NOT NULL`;
   // The offset keeps the comparison of the columns from being written, and done, in every place that names it.
-  const pairs = `SELECT n.${sql}::text AS id, ${mask} AS mask${table.filterable.length === 0 ? '' : `, ${movedSql(table, '$1')} AS past`} FROM ${before} o JOIN ${after} n ON o.${sql} = n.${sql}${whereAlive(table, 'o')}${alive(table, 'n')} OFFSET 0`;
-  const update = `UPDATE koinon.stamp s SET position = $1, columns = s.columns || CASE WHEN k.mask = $3 THEN $4 ELSE ${named('k.mask')} END${table.filterable.length === 0 ? '' : ', past = s.past || k.past'}
+  const pairs = `SELECT n.${sql}::text AS id, ${mask} AS mask${remembers ? `, ${movedSql(table, '$1')} AS past` : ''} FROM ${before} o JOIN ${after} n ON o.${sql} = n.${sql}${whereAlive(table, 'o')}${alive(table, 'n')} OFFSET 0`;
+  const update = `UPDATE koinon.stamp s SET position = $1, columns = s.columns || CASE WHEN k.mask = $3 THEN $4 ELSE ${named('k.mask')} END${remembers ? ', past = s.past || k.past' : ''}
       FROM (${pairs}) k WHERE s.table_name = ${quoteText(table.name)} AND s.row_id = k.id AND NOT s.deleted AND k.mask <> 0`;
-  const one = `SELECT n.${sql}::text, ${changedSql(table, (differs) => differs)}, ${movedSql(table, 'koinon_at')} INTO koinon_id, koinon_columns, koinon_past
+  const one = `SELECT n.${sql}::text, ${changedSql(table, (differs) => differs)}${remembers ? `, ${movedSql(table, 'koinon_at')}` : ''} INTO koinon_id, koinon_columns${remembers ? ', koinon_past' : ''}
       FROM ${before} o, ${after} n WHERE o.${sql} = n.${sql}${alive(table, 'o')}${alive(table, 'n')}`;
   return `  SELECT count(*) INTO koinon_count FROM (SELECT FROM ${after} LIMIT ${many + 1}) n;
   IF koinon_count = 1 AND (SELECT count(*) FROM (SELECT FROM ${before} LIMIT 2) o) = 1 THEN
     ${one};
     IF koinon_columns = '{}' THEN RETURN NULL; END IF;
-    UPDATE koinon.stamp s SET position = koinon_at, columns = s.columns || koinon_columns, past = s.past || koinon_past
+    UPDATE koinon.stamp s SET position = koinon_at, columns = s.columns || koinon_columns${remembers ? ', past = s.past || koinon_past' : ''}
       WHERE s.table_name = ${quoteText(table.name)} AND s.row_id = koinon_id AND NOT s.deleted;
     IF FOUND THEN RETURN NULL; END IF;
   ELSIF koinon_count > ${many} THEN

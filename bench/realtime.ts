@@ -1,61 +1,71 @@
-import { spawn } from 'node:child_process';
+import { fork, spawn } from 'node:child_process';
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
-import { openNodeDriver, openReplica } from '@koinon/client';
+import { openNodeDriver } from '@koinon/client';
 import { WebSocket } from 'ws';
 import { bareSockets, followers, opened, until } from './followers.ts';
+import type { Told } from './hop-device.ts';
 import type { BenchRow } from './measure.ts';
 import { folderOf, served } from './served.ts';
-import { bareWriter, columns, insertSql, prepareBare, visit, visits } from './visits.ts';
+import { bareWriter, columns, insertSql, prepareBare, visit } from './visits.ts';
 
 // How soon a change is elsewhere, and to how many at once.
 
 /** The least that brings a change from one device to another: each commits it, and so does the server between them, durably. */
-async function bareHop() {
-  const folder = folderOf();
-  const sides = await Promise.all(
-    ['one.db', 'two.db', 'server.db'].map(async (name) => {
-      const driver = await openNodeDriver({ file: join(folder, name) });
-      if (name === 'server.db') driver.exec('PRAGMA synchronous = full');
-      prepareBare(driver);
-      return { driver, write: bareWriter(driver) };
-    }),
-  );
+async function bareHops(folder: string) {
+  const driver = await openNodeDriver({ file: join(folder, 'bare-server.db') });
+  driver.exec('PRAGMA synchronous = full');
+  prepareBare(driver);
+  const kept = bareWriter(driver);
   const server = await bareSockets();
   server.on('connection', (from) => {
     from.on('message', (data) => {
-      sides[2]?.write.all([JSON.parse(String(data)) as ReturnType<typeof visit>]);
+      kept.all([JSON.parse(String(data)) as ReturnType<typeof visit>]);
       for (const to of server.clients) if (to !== from) to.send(String(data));
     });
   });
   const { port } = server.address() as { port: number };
-  const [one, two] = [new WebSocket(`ws://127.0.0.1:${port}`), new WebSocket(`ws://127.0.0.1:${port}`)];
-  await Promise.all([opened(one), opened(two)]);
   return {
-    async time(row: ReturnType<typeof visit>) {
-      const arrived = new Promise<void>((done) => {
-        two.once('message', (data) => {
-          sides[1]?.write.all([JSON.parse(String(data)) as ReturnType<typeof visit>]);
-          done();
-        });
-      });
-      const began = performance.now();
-      sides[0]?.write.all([row]);
-      one.send(JSON.stringify(row));
-      await arrived;
-      return performance.now() - began;
-    },
-    async close() {
-      one.terminate();
-      two.terminate();
+    url: `ws://127.0.0.1:${port}`,
+    close() {
       server.close();
-      for (const { driver } of sides) driver.close();
-      rmSync(folder, { recursive: true, force: true });
+      driver.close();
     },
   };
 }
 
-const edits = 40;
+/** A device in a process of its own. */
+async function hopDevice(kind: 'bare' | 'koinon', url: string, file: string) {
+  const script = join(import.meta.dirname, 'hop-device.ts');
+  const child = fork(script, [kind, url, file], { execArgv: ['--import', 'tsx'] });
+  const next = () => new Promise<Told>((done) => child.once('message', (told) => done(told as Told)));
+  await next();
+  return { next, write: (row: ReturnType<typeof visit>) => child.send(row), close: () => child.disconnect() };
+}
+
+/** Two devices, and how long a row of the one takes to be told of by the other. In ms, the median of so many. */
+async function hops(kind: 'bare' | 'koinon', url: string, files: readonly [string, string]) {
+  const [one, two] = await Promise.all([hopDevice(kind, url, files[0]), hopDevice(kind, url, files[1])]);
+  let row = 0;
+  return {
+    async median() {
+      const times: number[] = [];
+      for (let n = 0; n < edits; n++) {
+        const told = Promise.all([one.next(), two.next()]);
+        one.write(visit(row++, 'hop'));
+        const [{ began }, { arrived }] = (await told) as unknown as [{ began: string }, { arrived: string }];
+        times.push(Number(BigInt(arrived) - BigInt(began)) / 1e6);
+      }
+      return times.sort((a, b) => a - b)[edits >> 1] as number;
+    },
+    close() {
+      one.close();
+      two.close();
+    },
+  };
+}
+
+const edits = 100;
 
 const hop: BenchRow = {
   row: 'live-hop',
@@ -63,43 +73,19 @@ const hop: BenchRow = {
   reach: { most: 3 },
   async prepare() {
     const source = await served(1_000);
-    const bare = await bareHop();
-    const devices = await Promise.all(
-      [1, 2].map(() =>
-        openReplica({
-          schema: visits,
-          file: source.device(),
-          server: source.url,
-          sync: { debounce: 0 },
-        }),
-      ),
-    );
-    const [one, two] = devices as [(typeof devices)[0], (typeof devices)[0]];
-    for (const device of devices) for await (const { rows } of device.syncState()) if (rows[0]?.phase === 'live') break;
-    let next = 0;
-    const median = async (time: (row: ReturnType<typeof visit>) => Promise<number>) => {
-      const times: number[] = [];
-      for (let n = 0; n < edits; n++) times.push(await time(visit(next++, 'hop')));
-      return times.sort((a, b) => a - b)[edits >> 1] as number;
-    };
+    const folder = folderOf();
+    const bare = await bareHops(folder);
+    const floor = await hops('bare', bare.url, [join(folder, 'one.db'), join(folder, 'two.db')]);
+    const koinon = await hops('koinon', source.url, [source.device(), source.device()]);
     return {
-      floor: () => median(bare.time),
-      koinon: () =>
-        median(async (row) => {
-          let stop = () => {};
-          const arrived = new Promise<void>((done) => {
-            stop = two.listen('visit', () => done(), { where: { id: row.id } });
-          });
-          const began = performance.now();
-          await one.insert('visit', row);
-          await arrived;
-          stop();
-          return performance.now() - began;
-        }),
+      floor: floor.median,
+      koinon: koinon.median,
       async close() {
-        for (const device of devices) await device.close();
-        await bare.close();
+        floor.close();
+        koinon.close();
+        bare.close();
         await source.close();
+        rmSync(folder, { recursive: true, force: true });
       },
     };
   },

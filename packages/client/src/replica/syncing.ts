@@ -3,8 +3,9 @@ import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import { askedColumns, noteColumns } from '../link/columns.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
+import { forgetKept, keepFor } from '../outbox/kept.ts';
 import { noteRun } from '../sync/journal.ts';
-import { endLease, takeLease } from '../sync/lease.ts';
+import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
 import { SyncLoop } from '../sync/loop.ts';
 import type { Direction, SyncOptions, SyncReason, Upload } from '../sync/state.ts';
@@ -15,6 +16,9 @@ import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts'
 
 /** Milliseconds between two tellings of the state. */
 const tellEvery = 50;
+
+/** Milliseconds between two looks for what need not be kept any more: each looks at all that is kept. */
+const forgetEvery = 3_600_000;
 
 /** The sync of one open replica: its loop, its runs, and what is told of them. */
 export class Syncing implements SyncPart {
@@ -31,6 +35,7 @@ export class Syncing implements SyncPart {
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
   private isByHand = false;
+  private forgotAt = Number.NEGATIVE_INFINITY;
   private isLinked: boolean;
   private stopDeleting: (() => void) | undefined;
 
@@ -126,10 +131,8 @@ export class Syncing implements SyncPart {
   private alone<T>(work: (engine: Engine) => T): Promise<T> {
     const { database, host } = this.engine;
     return this.doing.change((engine) => {
-      takeLease(database, host, this.holder);
-      const result = work(engine);
-      endLease(database, this.holder);
-      return result;
+      refuseOthers(database, host, this.holder);
+      return work(engine);
     });
   }
 
@@ -227,10 +230,8 @@ export class Syncing implements SyncPart {
       take: (window) =>
         doing.change((local) => {
           // Whoever syncs the file just now from another process has its cursor under way.
-          takeLease(engine.database, engine.host, this.holder);
-          const isTaken = takeWindow(local, window);
-          endLease(engine.database, this.holder);
-          return isTaken;
+          refuseOthers(engine.database, engine.host, this.holder);
+          return takeWindow(local, window);
         }),
       pull: () => this.loop.callFor(),
       onChange: () => this.tell(),
@@ -258,12 +259,14 @@ export class Syncing implements SyncPart {
         takeLease(database, host, this.holder);
         return work(engine);
       });
+    const push = async (body: string, signal?: AbortSignal) =>
+      (await this.live?.push(body, signal)) ?? transport.push(body, signal);
     const enter = (phase: 'resending' | 'pulling' | 'pushing') => this.loop.enter(phase);
     let failed: unknown;
     try {
       const isLive = () => reason === 'change' && this.live?.isJoined === true;
       return await syncStep(
-        { transport, upload: this.upload, isLive, change, enter, traffic, only: this.only },
+        { transport, push, upload: this.upload, isLive, change, enter, traffic, only: this.only },
         direction,
         signal,
       );
@@ -287,6 +290,9 @@ export class Syncing implements SyncPart {
             up: traffic.up,
           });
           endLease(database, this.holder);
+          if (Math.abs(host.now() - this.forgotAt) < forgetEvery) return;
+          forgetKept(database, host.now() - keepFor);
+          this.forgotAt = host.now();
         })
         .catch(() => undefined);
     }

@@ -4,7 +4,7 @@ import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 
 /** Who syncs a replica file just now. */
-interface Lease {
+export interface Lease {
   /** The open replica that holds it. */
   readonly holder: string;
   /** The process it runs in, as people and `Host.isAlive` know it. */
@@ -13,16 +13,32 @@ interface Lease {
   readonly until: number;
 }
 
-/** How long a holder that stopped telling is waited for. It tells at every step of a sync. */
+/** How long a holder that stopped telling is waited for. It tells at the steps of a sync, before half of that is over. */
 const leaseTime = 60_000;
 
 /** The process that syncs this file just now; null if none does. */
 export function syncOwner(database: Database, host: Host): string | null {
-  const lease = read(database);
+  return ownerOf(read(database), host);
+}
+
+function ownerOf(lease: Lease | undefined, host: Host): string | null {
   if (lease === undefined || !host.isAlive(lease.process)) return null;
   // One that ends later than any lease can was taken before the clock was set back: it says nothing.
   const left = lease.until - host.now();
   return left > 0 && left <= leaseTime ? lease.process : null;
+}
+
+/**
+ * Sees to it that no other process syncs the file, for as long as the transaction lasts that this runs in.
+ *
+ * @throws KoinonError `sync-busy`, naming the process that does.
+ */
+export function refuseOthers(database: Database, host: Host, holder: string): Lease | undefined {
+  const lease = read(database);
+  if (lease === undefined || lease.holder === holder) return lease;
+  const owner = ownerOf(lease, host);
+  if (owner === null) return undefined;
+  throw new KoinonError('sync-busy', `${owner} is syncing this replica file; wait for it to end.`, { value: owner });
 }
 
 /**
@@ -32,9 +48,8 @@ export function syncOwner(database: Database, host: Host): string | null {
  * @throws KoinonError `sync-busy`, naming the process that has it.
  */
 export function takeLease(database: Database, host: Host, holder: string): void {
-  const owner = syncOwner(database, host);
-  if (owner !== null && read(database)?.holder !== holder)
-    throw new KoinonError('sync-busy', `${owner} is syncing this replica file; wait for it to end.`, { value: owner });
+  const left = (refuseOthers(database, host, holder)?.until ?? 0) - host.now();
+  if (left > leaseTime / 2 && left <= leaseTime) return;
   setMeta(
     database,
     'sync lease',

@@ -30,6 +30,9 @@ const mostHeld = 20_000;
 /** So often a WebSocket may fail before it was ever open, until the server is asked by long requests instead. */
 const mostFailures = 2;
 
+/** Milliseconds in which a push over the connection is answered, or is sent over HTTP. */
+const pushPatience = 10_000;
+
 /** Long requests after which a WebSocket is tried again. */
 const waitsBetween = 10;
 
@@ -54,6 +57,11 @@ export class Live {
   private cancelTimer: (() => void) | undefined;
   private waiting: AbortController | undefined;
   private isStopped = true;
+  /** Bytes a push over the connection may have. */
+  private pushBytes = 0;
+  private pushes = 0;
+  /** Takes the answer to the push under way; without one, it is to be sent another way. */
+  private answered: ((answer?: unknown) => void) | undefined;
 
   constructor(parts: LiveParts) {
     this.parts = parts;
@@ -84,6 +92,28 @@ export class Live {
   release(): void {
     this.isHeld = false;
     this.pump();
+  }
+
+  /**
+   * Sends a small push over the connection, which costs less than a request. Without an answer, or where there is no way to
+   * send it, the same bytes are to be sent over HTTP: what was done is done once.
+   */
+  async push(body: string, signal: AbortSignal | undefined): Promise<unknown> {
+    const { channel } = this;
+    // A character has three bytes at most.
+    if (!this.isJoined || channel?.push === undefined || body.length * 3 > this.pushBytes) return undefined;
+    channel.push(++this.pushes, body);
+    const answer = new Promise<unknown>((done) => {
+      this.answered = done;
+    });
+    const giveUp = () => this.answered?.();
+    const cancelTimer = this.parts.host.after(pushPatience, giveUp);
+    signal?.addEventListener('abort', giveUp);
+    return answer.finally(() => {
+      cancelTimer();
+      signal?.removeEventListener('abort', giveUp);
+      this.answered = undefined;
+    });
   }
 
   /** Ends until {@link begin}. */
@@ -133,11 +163,14 @@ export class Live {
       this.failures = 0;
       const wasJoined = this.isJoined;
       this.joined = message.join;
+      this.pushBytes = message.pushBytes ?? 0;
       if (!wasJoined) this.parts.onChange();
       this.arrived(message);
     } else if (message.tell === 'window' && this.isJoined) this.arrived(message);
     else if (message.tell === 'behind' && this.isJoined) this.fallBehind();
     else if (message.tell === 'behind') this.parts.pull();
+    else if (message.tell === 'pushed' && message.push === this.pushes)
+      this.answered?.('problem' in message ? undefined : message);
     else if (message.tell === 'refused') this.fallBehind();
   }
 
@@ -192,6 +225,7 @@ export class Live {
     const { channel } = this;
     this.unjoin();
     this.channel = undefined;
+    this.answered?.();
     channel?.close();
   }
 

@@ -83,13 +83,16 @@ export class SyncLoop {
   /** The replica was written: a sync follows when no more is written for a moment. */
   noticeChange(): void {
     if (this.options === undefined || !unless(this.options.when?.change) || this.isStopped) return;
-    this.cancelDebounce ??= this.parts.host.after(this.options.debounce ?? (this.isLive ? 20 : 500), () => {
+    const wait = this.options.debounce ?? (this.isLive ? 20 : 500);
+    const changed = () => {
       this.cancelDebounce = undefined;
       void this.parts.hasPending().then(
         (has) => has && this.wake('change'),
         () => undefined,
       );
-    });
+    };
+    if (wait === 0) changed();
+    else this.cancelDebounce ??= this.parts.host.after(wait, changed);
   }
 
   /** One run by hand, after the one under way. @throws KoinonError what the run threw; `sync-busy` when another one by hand waits. */

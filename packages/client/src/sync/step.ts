@@ -14,7 +14,6 @@ import type { Host } from '../host/host.ts';
 import { withoutUnasked } from '../link/columns.ts';
 import { nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { joinNext } from '../outbox/join.ts';
-import { forgetKept, keepFor } from '../outbox/kept.ts';
 import { noteAttempt, noteState, placeOfSent } from '../outbox/sending.ts';
 import { applyPage } from '../overlay/apply.ts';
 import type { Applying } from '../overlay/show.ts';
@@ -47,7 +46,9 @@ export interface SyncReport {
 
 /** What a sync step works with. */
 export interface SyncParts {
-  readonly transport: Transport;
+  readonly transport: Pick<Transport, 'pull'>;
+  /** Sends these exact bytes; returns the parsed answer. */
+  readonly push: (body: string, signal: AbortSignal | undefined) => Promise<unknown>;
   readonly upload: Upload;
   /** Whether what changes on the server arrives by itself, so that nothing need be fetched. */
   readonly isLive: () => boolean;
@@ -83,14 +84,16 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   let received = 0;
   let startedOver = false;
   let oneByOne = false;
-  // A new row may be one that is there already: that is known when all are here.
-  const hasNaturalKeys = await parts.change(({ schema }) =>
-    Object.values(schema.tables).some(({ naturalKey }) => naturalKey.length > 0),
-  );
+  const { hasNaturalKeys, unanswered, toSend } = await parts.change(({ schema, database, outbox }) => ({
+    // A new row may be one that is there already: that is known when all are here.
+    hasNaturalKeys: Object.values(schema.tables).some(({ naturalKey }) => naturalKey.length > 0),
+    unanswered: attemptedBody(database),
+    toSend: outbox.count('pending', 'attempted'),
+  }));
+  parts.traffic.toSend = toSend;
 
-  const settle = async (): Promise<readonly Outcome[]> => {
-    const body = await parts.change(({ database }) => attemptedBody(database));
-    if (body === undefined) return [];
+  /** Sends what was chosen, and takes in what became of it. */
+  const settle = async (body: string): Promise<readonly Outcome[]> => {
     const outcomes = await sendAttempt(parts, body, signal).catch((error) => {
       if (!isPoisoned(error)) throw error;
       // Something in the request is at fault: one by one, the server finds which, and the others go on.
@@ -107,11 +110,14 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     parts.traffic.sent += applied.size;
     return outcomes;
   };
+  /** Chooses what fits into one request. */
+  const choose = () => parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts));
   /** Sends what fits into one request; returns whether it makes sense to send more before the next page. */
   const pushSome = async (): Promise<boolean> => {
-    if (!(await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts)))) return true;
+    const body = await choose();
+    if (body === undefined) return true;
     parts.enter('pushing');
-    const outcomes = await settle();
+    const outcomes = await settle(body);
     parts.enter('pulling');
     return outcomes.every(({ outcome }) => outcome !== 'stale' && outcome !== 'waits');
   };
@@ -174,8 +180,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const push = async (): Promise<boolean> => {
     let overtaken = false;
     parts.enter('pushing');
-    while (await parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts))) {
-      const outcomes = await settle();
+    for (let body = await choose(); body !== undefined; body = await choose()) {
+      const outcomes = await settle(body);
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
       // What is not applied stays pending: the same batch must not go round again before a pull.
       if (outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'waits')) break;
@@ -188,12 +194,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
 
   try {
     parts.enter('resending');
-    await settle();
+    if (unanswered !== undefined) await settle(unanswered);
   } catch (error) {
     // The base of what was attempted is of no use here any more; it is pending again, and the pull starts over.
     if (!isUnknownCursor(error) || direction === 'push') throw error;
   }
-  parts.traffic.toSend = await parts.change(({ outbox }) => outbox.count('pending', 'attempted'));
   if (direction !== 'push' && !parts.isLive()) await pull();
   if (direction !== 'pull') {
     for (let round = 1; round <= mostRounds; round++) {
@@ -207,7 +212,6 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const position = await parts.change(({ database, host }) => {
     if (direction !== 'push') noteSynced(database, host, parts.only);
     else setMeta(database, 'synced at', new Date(host.now()).toISOString());
-    forgetKept(database, host.now() - keepFor);
     return meta(database, 'position');
   });
   return { down, received, up, startedOver, position: position === undefined ? null : Number(position) };
@@ -231,27 +235,27 @@ function attemptedBody(database: Database): string | undefined {
   return (database.statement('SELECT body FROM koinon_attempt').get() as { body: string } | undefined)?.body;
 }
 
-/** Chooses what goes up next and keeps its exact bytes, before anything is sent. */
+/** Chooses what goes up next and keeps its exact bytes, before anything is sent; undefined where there is nothing. */
 function attempt(
   { schema, outbox, conflicts, database, host }: Local,
   most: number,
   { upload, only }: Pick<SyncParts, 'upload' | 'only'>,
-): boolean {
-  if (attemptedBody(database) !== undefined) return true;
+): string | undefined {
+  const unanswered = attemptedBody(database);
+  if (unanswered !== undefined) return unanswered;
   if (upload === 'latest state' && meta(database, 'parts') === undefined)
     joinNext({ schema, outbox, conflicts, database, host });
   const replica = meta(database, 'replica') as string;
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
   const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null, most, parts);
-  if (batch === undefined) return false;
+  if (batch === undefined) return undefined;
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
-  database
-    .statement('INSERT INTO koinon_attempt VALUES (1, ?)')
-    .run(JSON.stringify(withoutUnasked(batch.request, only.columns ?? {})));
+  const body = JSON.stringify(withoutUnasked(batch.request, only.columns ?? {}));
+  database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(body);
   for (const transaction of batch.transactions) noteAttempt(outbox, transaction);
   forgetDecisions(database, batch.request);
-  return true;
+  return body;
 }
 
 /** What has been sent was decided for good. */
@@ -267,7 +271,7 @@ async function sendAttempt(parts: SyncParts, body: string, signal?: AbortSignal)
   const ids = transactions.map(({ id }) => id);
   let outcomes: readonly Outcome[];
   try {
-    outcomes = readPushResponse(await parts.transport.push(body, signal), ids).outcomes;
+    outcomes = readPushResponse(await parts.push(body, signal), ids).outcomes;
   } catch (error) {
     // A server that refuses the request as a whole has looked at none of it: it may be formed anew. A transaction that
     // is refused when it comes alone is what is at fault, and is shown to the person.

@@ -1,7 +1,7 @@
 import type { WireChange } from '../change/change.ts';
 import { KoinonError, shown } from '../errors/errors.ts';
 import { isTimestamp } from '../values/check.ts';
-import type { JoinRequest, Only, WaitRequest } from './live.ts';
+import type { JoinRequest, LivePush, Only, WaitRequest } from './live.ts';
 import {
   type FeedRequest,
   limits,
@@ -152,14 +152,15 @@ export function readTrashRequest(query: unknown): TrashRequest {
   };
 }
 
-/** Reads what a replica says on its WebSocket. @throws KoinonError `malformed-request`. */
-export function readJoinRequest(text: string): JoinRequest {
+/** Reads what a replica says on its WebSocket; the body of a push is yet to be read. @throws KoinonError `malformed-request`. */
+export function readLiveRequest(text: string): JoinRequest | LivePush {
   let said: unknown;
   try {
     said = JSON.parse(text);
   } catch {
     throw malformed('the message', 'JSON', text);
   }
+  if (Object.hasOwn(object(said, 'the message'), 'push')) return livePush(said);
   const request = object(said, 'the message', [
     'join',
     'cursor',
@@ -182,6 +183,12 @@ export function readJoinRequest(text: string): JoinRequest {
     ...(request.tables === undefined ? {} : { tables: namesOf(request.tables, 'tables') }),
     ...onlyIn(request),
   };
+}
+
+function livePush(said: unknown): LivePush {
+  const { push, request } = object(said, 'the message', ['push', 'request']);
+  if (!Number.isSafeInteger(push)) throw malformed('push', 'a whole number', push);
+  return { push: push as number, request };
 }
 
 /** Reads a request to be told of changes. @throws KoinonError `malformed-request`. */

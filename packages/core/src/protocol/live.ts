@@ -1,5 +1,5 @@
 import { KoinonError, shown } from '../errors/errors.ts';
-import type { ProblemDocument, PulledRow, PullRequest } from './messages.ts';
+import type { ProblemDocument, PulledRow, PullRequest, PushResponse } from './messages.ts';
 
 /** The path of the WebSocket, behind the version. */
 export const livePath = '/live';
@@ -25,6 +25,14 @@ export interface JoinRequest {
   readonly tables?: readonly string[];
 }
 
+/** A small push, over the connection on which a replica has joined: the same as `POST /v1/push`, without a request's cost. */
+export interface LivePush {
+  /** Counts up with each; the answer names it. One is under way at a time. */
+  readonly push: number;
+  /** A push's body, to be read like one. */
+  readonly request: unknown;
+}
+
 /** A stretch of the feed, with its rows. */
 export interface LiveWindow {
   /** The cursor that the rows lead away from: a replica at any other pulls instead. */
@@ -43,12 +51,19 @@ export interface LiveWindow {
 /** What the server says on a WebSocket. */
 export type LiveMessage =
   /** The answer to a join: what came since its cursor; windows follow from there on. */
-  | (LiveWindow & { readonly tell: 'joined'; readonly join: number })
+  | (LiveWindow & {
+      readonly tell: 'joined';
+      readonly join: number;
+      /** Bytes that a push over this connection may have; none may go over it without this. */
+      readonly pushBytes?: number;
+    })
   | (LiveWindow & { readonly tell: 'window' })
   /** Too much has come, or too fast: the replica pulls, and joins again. */
   | { readonly tell: 'behind' }
   /** Nothing has happened for a while. */
   | { readonly tell: 'beat' }
+  /** The answer to a push: as over HTTP, or why there is none. */
+  | ({ readonly tell: 'pushed'; readonly push: number } & (PushResponse | { readonly problem: ProblemDocument }))
   | { readonly tell: 'refused'; readonly problem: ProblemDocument };
 
 /** `POST /v1/wait`, for those whose network lets no WebSocket through: answers when there is something behind the cursor. */
@@ -68,7 +83,7 @@ export interface WaitResponse {
 export function readLiveMessage(text: string): LiveMessage {
   try {
     const message = JSON.parse(text) as LiveMessage;
-    if (['joined', 'window', 'behind', 'beat', 'refused'].includes(message.tell)) return message;
+    if (['joined', 'window', 'behind', 'beat', 'pushed', 'refused'].includes(message.tell)) return message;
   } catch {
     // Not JSON at all.
   }

@@ -12,6 +12,7 @@ import {
   livePath,
   type Outcome,
   type ProblemDocument,
+  type PushResponse,
   problemJson,
   protocolVersion,
   readFeedRequest,
@@ -72,7 +73,7 @@ export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions,
   readonly scopes?: Scopes<S>;
   /** Told of what each request and each live window has moved: for logs and measurements. */
   readonly observe?: (moved: Moved) => void;
-  /** Requests a minute from one address, over which it is told to wait. Default 6,000. */
+  /** Requests a minute from one address, and pushes over one live connection, over which it is told to wait. Default 6,000. */
   readonly requestsPerMinute?: number;
 }
 
@@ -166,6 +167,8 @@ export async function koinonPlugin<S extends Schema = Schema>(
         await meet(admitted(request).replica, user);
         return accessOf(user);
       },
+      push: async (body, token) => takePush(body, await known(token)),
+      pushesPerMinute: requestsPerMinute,
     },
     { most: connections, isOwnHost },
   );
@@ -280,11 +283,11 @@ export async function koinonPlugin<S extends Schema = Schema>(
     };
   });
 
-  app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) => {
-    const asked = admitted(readPushRequest(request.body));
-    await meet(asked.replica, users.get(request));
+  const takePush = async (body: unknown, user: User | undefined): Promise<PushResponse> => {
+    const asked = admitted(readPushRequest(body));
+    await meet(asked.replica, user);
     const began = performance.now();
-    const answer = await push(store, asked, { ...ruled, user: users.get(request) }, scopes);
+    const answer = await push(store, asked, { ...ruled, user }, scopes);
     moved();
     const { outcomes } = answer;
     const changes = asked.transactions.reduce((sum, each) => sum + each.changes.length, 0);
@@ -298,7 +301,11 @@ export async function koinonPlugin<S extends Schema = Schema>(
     const rowsUp = transactions.reduce((sum, { changes }) => sum + changes.length, 0);
     keeper.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp });
     return answer;
-  });
+  };
+
+  app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) =>
+    takePush(request.body, users.get(request)),
+  );
 }
 
 async function whoseToken(authenticate: Authenticate, token: string): Promise<User | undefined> {

@@ -2,8 +2,10 @@ import {
   type JoinRequest,
   KoinonError,
   type LiveMessage,
+  type LivePush,
   type ProblemDocument,
-  readJoinRequest,
+  type PushResponse,
+  readLiveRequest,
   silence,
 } from '@koinon/core';
 import type { WebSocket } from 'ws';
@@ -18,6 +20,12 @@ const mostWaiting = 4 * 1024 * 1024;
 /** Milliseconds in which a new connection has to say who it is. */
 const joinWithin = 10_000;
 
+/** Bytes of one message of a replica: it says where it stands, or pushes something small. */
+export const mostBytes = 64 * 1024;
+
+/** What a push may have of them. */
+const pushBytes = mostBytes - 1024;
+
 /** How the end of a connection is told, besides RFC 6455's own codes. */
 const refusedCode = 4_000;
 
@@ -27,12 +35,20 @@ export interface Admission {
   readonly hub: Hub;
   /** Refuses a replica that may not be served; says whose it is. @throws KoinonError. */
   admit(request: JoinRequest): Promise<Access>;
+  /** Takes up a push of whoever has this token. @throws KoinonError. */
+  push(body: unknown, token: string | undefined): Promise<PushResponse>;
+  /** Pushes a minute that one connection may send. */
+  readonly pushesPerMinute: number;
   /** The problem document of an error. */
   problem(error: unknown): ProblemDocument;
 }
 
 /** Serves one WebSocket until it closes: it joins, gets windows, pulls when it is behind, and joins again. */
-export function serveConnection(socket: WebSocket, { store, hub, admit, problem }: Admission): void {
+export function serveConnection(socket: WebSocket, admission: Admission): void {
+  const { store, hub, admit, problem } = admission;
+  let joined: JoinRequest | undefined;
+  let isPushing = false;
+  let pushes = 0;
   let leave: (() => void) | undefined;
   let isSlow = false;
   let expiry: NodeJS.Timeout | undefined;
@@ -57,8 +73,18 @@ export function serveConnection(socket: WebSocket, { store, hub, admit, problem 
     say({ tell: 'refused', problem: problem(error) });
     socket.close(refusedCode);
   };
-  const join = async (text: string) => {
-    const request = readJoinRequest(text);
+  const push = async ({ push, request }: LivePush) => {
+    if (joined === undefined) throw new KoinonError('malformed-request', 'push: a replica joins before it pushes.');
+    const isTooMuch = isPushing || ++pushes > (admission.pushesPerMinute * silence) / 2 / 60_000;
+    const busy = () => new KoinonError('too-many-requests', 'One push at a time; send this one over HTTP.');
+    isPushing = true;
+    const answer = await (isTooMuch ? Promise.reject(busy()) : admission.push(request, joined.token)).catch(
+      (error: unknown) => ({ problem: problem(error) }),
+    );
+    if (!isTooMuch) isPushing = false;
+    if (socket.readyState === socket.OPEN) say({ tell: 'pushed', push, ...answer });
+  };
+  const join = async (request: JoinRequest) => {
     const access = await admit(request);
     const until = access.user?.expires;
     clearTimeout(expiry);
@@ -71,8 +97,9 @@ export function serveConnection(socket: WebSocket, { store, hub, admit, problem 
         'malformed-request',
         'cursor: the first download has to be complete before a replica joins.',
       );
+    joined = request;
     const follower: Follower = {
-      joined: ({ json }: Window) => send(`{"tell":"joined","join":${request.join},${json}}`),
+      joined: ({ json }: Window) => send(`{"tell":"joined","join":${request.join},"pushBytes":${pushBytes},${json}}`),
       window: ({ json }: Window) => send(`{"tell":"window",${json}}`),
       behind: () => say({ tell: 'behind' }),
       access,
@@ -84,11 +111,17 @@ export function serveConnection(socket: WebSocket, { store, hub, admit, problem 
     if (socket.readyState === socket.OPEN) leave = hub.follow(follower, cursor, request.cursor);
   };
 
+  const said = async (text: string) => {
+    const request = readLiveRequest(text);
+    await ('push' in request ? push(request) : join(request));
+  };
+
   const silent = setTimeout(
     () => refuse(new KoinonError('malformed-request', `Nothing was said within ${joinWithin} ms.`)),
     joinWithin,
   );
   const beat = setInterval(() => {
+    pushes = 0;
     if (Date.now() - heardAt > silence) socket.terminate();
     else {
       say({ tell: 'beat' });
@@ -102,7 +135,7 @@ export function serveConnection(socket: WebSocket, { store, hub, admit, problem 
   socket.on('message', (data, isBinary) => {
     heard();
     clearTimeout(silent);
-    join(isBinary ? '' : String(data)).catch(refuse);
+    said(isBinary ? '' : String(data)).catch(refuse);
   });
   socket.on('close', () => {
     clearTimeout(silent);

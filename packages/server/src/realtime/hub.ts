@@ -193,12 +193,14 @@ export class Hub {
       tell.push(() => this.dismiss(follower));
     }
     let count = 0;
+    // Whoever sent something has it on the screen already: the others are told first.
+    const senders: (() => void)[] = [];
     for (const group of isOld ? this.members.groups() : rows.keys()) {
       const some = rows.get(group) ?? [];
       const shared = this.shared(group.view, some);
       for (const follower of group.followers) {
         const own = (follower.replica === undefined ? undefined : applied.get(follower.replica)) ?? [];
-        if (this.pass(follower, some, own, shared, isOld, tell)) count++;
+        if (this.pass(follower, some, own, shared, isOld, own.length > 0 ? senders : tell)) count++;
       }
     }
     // Who has sent something that he does not get himself is told that it is done.
@@ -206,8 +208,9 @@ export class Hub {
       for (const follower of this.members.of(replica)) {
         const { group } = this.members.get(follower) as Member;
         if (isOld || rows.has(group)) continue;
-        if (this.pass(follower, [], own, this.shared(group.view, []), isOld, tell)) count++;
+        if (this.pass(follower, [], own, this.shared(group.view, []), isOld, senders)) count++;
       }
+    tell.push(...senders);
     if (count > 0) tell.push(() => this.told(changes.length, count));
   }
 

@@ -2,10 +2,7 @@ import type { IncomingMessage } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { KoinonError, problemJson } from '@koinon/core';
 import { WebSocketServer } from 'ws';
-import { type Admission, serveConnection } from './connection.ts';
-
-/** Bytes of one message of a replica: it only says where it stands. */
-const mostBytes = 64 * 1024;
+import { type Admission, mostBytes, serveConnection } from './connection.ts';
 
 /** The code of RFC 6455 for a service that is about to start again: come back, here or elsewhere. */
 const restarting = 1012;

@@ -175,7 +175,7 @@ const upload = (row: string, unit: string, mode: Upload): BenchRow => ({
       schema: visits,
       file: target.device(),
       server: target.url,
-      sync: { upload: mode, when: never },
+      sync: { upload: mode, when: never, live: false },
     });
     let next = 0;
     const batch = 500;

@@ -87,14 +87,14 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const { hasNaturalKeys, unanswered, toSend } = await parts.change(({ schema, database, outbox }) => ({
     // A new row may be one that is there already: that is known when all are here.
     hasNaturalKeys: Object.values(schema.tables).some(({ naturalKey }) => naturalKey.length > 0),
-    unanswered: attemptedBody(database),
+    unanswered: unansweredIn(database),
     toSend: outbox.count('pending', 'attempted'),
   }));
   parts.traffic.toSend = toSend;
 
   /** Sends what was chosen, and takes in what became of it. */
-  const settle = async (body: string): Promise<readonly Outcome[]> => {
-    const outcomes = await sendAttempt(parts, body, signal).catch((error) => {
+  const settle = async (attempted: Attempt): Promise<readonly Outcome[]> => {
+    const outcomes = await sendAttempt(parts, attempted, signal).catch((error) => {
       if (!isPoisoned(error)) throw error;
       // Something in the request is at fault: one by one, the server finds which, and the others go on.
       oneByOne = true;
@@ -105,7 +105,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       else if (outcome !== 'received' && outcome !== 'incomplete') up[outcome]++;
     const applied = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'applied' ? [id] : [])));
     const received = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'received' ? [id] : [])));
-    for (const { id, changes } of (JSON.parse(body) as PushRequest).transactions)
+    for (const { id, changes } of attempted.request.transactions)
       if (applied.has(id) || received.has(id)) for (const change of changes) parts.traffic.note('up', change);
     parts.traffic.sent += applied.size;
     return outcomes;
@@ -114,10 +114,10 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const choose = () => parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts));
   /** Sends what fits into one request; returns whether it makes sense to send more before the next page. */
   const pushSome = async (): Promise<boolean> => {
-    const body = await choose();
-    if (body === undefined) return true;
+    const chosen = await choose();
+    if (chosen === undefined) return true;
     parts.enter('pushing');
-    const outcomes = await settle(body);
+    const outcomes = await settle(chosen);
     parts.enter('pulling');
     return outcomes.every(({ outcome }) => outcome !== 'stale' && outcome !== 'waits');
   };
@@ -180,8 +180,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const push = async (): Promise<boolean> => {
     let overtaken = false;
     parts.enter('pushing');
-    for (let body = await choose(); body !== undefined; body = await choose()) {
-      const outcomes = await settle(body);
+    for (let chosen = await choose(); chosen !== undefined; chosen = await choose()) {
+      const outcomes = await settle(chosen);
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
       // What is not applied stays pending: the same batch must not go round again before a pull.
       if (outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'waits')) break;
@@ -230,7 +230,18 @@ function noteSynced(database: Database, host: Host, { tables, columns = {} }: On
   );
 }
 
-/** The exact bytes of a push whose outcome is not known. */
+/** A push, and its exact bytes. */
+interface Attempt {
+  readonly request: PushRequest;
+  readonly body: string;
+}
+
+/** A push whose outcome is not known. */
+function unansweredIn(database: Database): Attempt | undefined {
+  const body = attemptedBody(database);
+  return body === undefined ? undefined : { body, request: JSON.parse(body) as PushRequest };
+}
+
 function attemptedBody(database: Database): string | undefined {
   return (database.statement('SELECT body FROM koinon_attempt').get() as { body: string } | undefined)?.body;
 }
@@ -240,8 +251,8 @@ function attempt(
   { schema, outbox, conflicts, database, host }: Local,
   most: number,
   { upload, only }: Pick<SyncParts, 'upload' | 'only'>,
-): string | undefined {
-  const unanswered = attemptedBody(database);
+): Attempt | undefined {
+  const unanswered = unansweredIn(database);
   if (unanswered !== undefined) return unanswered;
   if (upload === 'latest state' && meta(database, 'parts') === undefined)
     joinNext({ schema, outbox, conflicts, database, host });
@@ -251,11 +262,12 @@ function attempt(
   const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null, most, parts);
   if (batch === undefined) return undefined;
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
-  const body = JSON.stringify(withoutUnasked(batch.request, only.columns ?? {}));
+  const request = withoutUnasked(batch.request, only.columns ?? {});
+  const body = JSON.stringify(request);
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(body);
   for (const transaction of batch.transactions) noteAttempt(outbox, transaction);
   forgetDecisions(database, batch.request);
-  return body;
+  return { request, body };
 }
 
 /** What has been sent was decided for good. */
@@ -266,9 +278,12 @@ function forgetDecisions(database: Database, { transactions }: PushRequest): voi
 }
 
 /** Sends the kept bytes, and records what became of each transaction. */
-async function sendAttempt(parts: SyncParts, body: string, signal?: AbortSignal): Promise<readonly Outcome[]> {
-  const { transactions } = JSON.parse(body) as PushRequest;
-  const ids = transactions.map(({ id }) => id);
+async function sendAttempt(
+  parts: SyncParts,
+  { body, request }: Attempt,
+  signal?: AbortSignal,
+): Promise<readonly Outcome[]> {
+  const ids = request.transactions.map(({ id }) => id);
   let outcomes: readonly Outcome[];
   try {
     outcomes = readPushResponse(await parts.push(body, signal), ids).outcomes;

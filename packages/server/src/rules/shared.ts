@@ -17,6 +17,7 @@ export async function wholeProblems(
 ): Promise<Problem[]> {
   const problems: Problem[] = [];
   for (const [name, written] of byTable(keys)) {
+    if (!isBound(schema, name)) continue;
     const rows = await writer.rows(name, written);
     for (const row of rows.values()) problems.push(...rowProblems(name, schema.tables[name] as Table, row));
     problems.push(...(await pointingNowhere(schema, writer, name, [...rows.values()], whose)));
@@ -24,6 +25,16 @@ export async function wholeProblems(
     if (gone.length > 0) problems.push(...(await stillReferenced(schema, writer, name, gone, whose)));
   }
   return problems;
+}
+
+/** Whether a row of this table can be wrong where each of its changes is right: its row rule, sums and sets, references. */
+function isBound(schema: Schema, name: string): boolean {
+  const { check, entries } = schema.tables[name] as Table;
+  const isSettledByWriting = ([, { type, target }]: Table['entries'][number]) =>
+    type === 'counter' || type === 'set' || target !== undefined;
+  const isReferredTo = () =>
+    Object.values(schema.tables).some((other) => other.entries.some(([, { target }]) => target === name));
+  return check !== undefined || entries.some(isSettledByWriting) || isReferredTo();
 }
 
 async function pointingNowhere(

@@ -29,7 +29,8 @@ export function rowTimes(table: Table, sent: readonly string[], { row, column, b
     }),
   );
   // Nobody is named for what somebody else has done.
-  const editors = new Set(sent.map((name) => by(column(name) === undefined ? null : name)));
+  const written = new Set(sent.map((name) => (column(name) === undefined ? null : name)));
+  const editors = new Set([...written].map(by));
   const [editor = null] = editors.size === 1 ? editors : [];
   return {
     editedAt: new Date(last).toISOString(),

@@ -71,6 +71,7 @@ export class SqliteReader implements StoreReader {
   private readonly schema: Schema;
   private readonly relation: (table: string) => string;
   private readonly decoders = new Map<string, (raw: unknown) => AnyRow>();
+  private readonly columnLists = new Map<string, string>();
 
   /** @param relation the quoted name by which a table is read. */
   constructor(database: Prepared, schema: Schema, relation: (table: string) => string = quoteName) {
@@ -80,7 +81,10 @@ export class SqliteReader implements StoreReader {
   }
 
   async position(): Promise<Position> {
-    return this.positionAt(this.end());
+    const { position, epoch } = this.database.get(
+      'SELECT position, (SELECT id FROM koinon_epoch ORDER BY place DESC LIMIT 1) AS epoch FROM koinon_feed',
+    ) as { position: number; epoch: string };
+    return `${position} ${epoch}`;
   }
 
   async reach(position: Position): Promise<Reach> {
@@ -341,8 +345,13 @@ export class SqliteReader implements StoreReader {
     };
   }
 
-  private columns(table: string): string {
-    return ['id', ...Object.keys((this.schema.tables[table] as Table).columns)].map(quoteName).join(', ');
+  /** The columns of a table as SQL lists them, `id` first. */
+  columns(table: string): string {
+    const known = this.columnLists.get(table);
+    if (known) return known;
+    const made = ['id', ...(this.schema.tables[table] as Table).names].map(quoteName).join(', ');
+    this.columnLists.set(table, made);
+    return made;
   }
 
   private decode(table: string, raw: unknown): AnyRow {

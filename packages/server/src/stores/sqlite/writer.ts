@@ -206,7 +206,7 @@ export class SqliteWriter implements StoreWriter {
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
   ): Promise<readonly Problem[]> {
-    this.database.connection.exec('SAVEPOINT attempt');
+    this.database.run('SAVEPOINT attempt');
     this.database.run('UPDATE koinon_writer SET receipt = ?, edited_at = ?', receipt, editedAt);
     let problems: readonly Problem[];
     try {
@@ -215,9 +215,9 @@ export class SqliteWriter implements StoreWriter {
       if (!(error instanceof ConstraintError)) throw error;
       problems = [error.problem];
     }
-    if (problems.length > 0) this.database.connection.exec('ROLLBACK TO attempt');
+    if (problems.length > 0) this.database.run('ROLLBACK TO attempt');
     else this.database.run('UPDATE koinon_writer SET receipt = NULL, edited_at = NULL');
-    this.database.connection.exec('RELEASE attempt');
+    this.database.run('RELEASE attempt');
     return problems;
   }
 
@@ -298,9 +298,9 @@ export class SqliteWriter implements StoreWriter {
   }
 
   private insert(table: Table, change: Extract<Change, { kind: 'insert' }>): void {
-    const names = Object.keys(table.columns);
+    const { names } = table;
     this.run(
-      `INSERT INTO ${this.relation(change.table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`,
+      `INSERT INTO ${this.relation(change.table)} (${this.reader.columns(change.table)}) VALUES (?${', ?'.repeat(names.length)})`,
       change.id,
       ...names.map((name) => toSql(table.columns[name] as Column, change.columns[name])),
     );

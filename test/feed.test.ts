@@ -150,7 +150,7 @@ test('SQLite: tables that were there before keep their names, keys and rows; eve
   for (const [wrong, why] of [
     [{ plant: { name: 'plants', columns: { id: 'number' } } }, 'has no column number'],
     [{ bed: { name: 'nothing' } }, 'is not there'],
-    [{ bed: { ...mapping.bed, softDelete: 'note' } }, 'marks deletions'],
+    [{ bed: { ...mapping.bed, softDelete: 'gone' } }, 'has no column gone'],
   ] as const)
     await expect(sqliteStore(stock, file, { mapping: { ...mapping, ...wrong } })).rejects.toThrow(why);
   const server = await startServer({ store: await sqliteStore(stock, file, { mapping }), port: 0 });
@@ -197,6 +197,100 @@ test('SQLite: tables that were there before keep their names, keys and rows; eve
   expect((await sqliteDdl(stock, file, mapping)).filter((sql) => /CREATE (VIEW|TRIGGER|INDEX)/.test(sql))).toEqual([]);
   await releaseSqlite(file);
   expect(objects()).toEqual(before);
+  office.close();
+  await rm(folder, { recursive: true, force: true });
+});
+
+test('SQLite: a column that marks deletions stands for deletion, both ways, whichever statement sets it', async () => {
+  const stock = schema({
+    bed: table({ name: text({ unique: true }), owner: text({ optional: true, filterable: true }) }),
+    plant: table({ label: text() }),
+  });
+  const folder = await mkdtemp(join(tmpdir(), 'koinon-marked-'));
+  const file = join(folder, 'stock.db');
+  const office = await openNodeDriver({ file });
+  office.exec(`CREATE TABLE beds (id TEXT PRIMARY KEY NOT NULL, name TEXT UNIQUE, owner TEXT, removed_at TEXT);
+    CREATE TABLE plants (no INTEGER PRIMARY KEY, label TEXT, gone INTEGER NOT NULL DEFAULT 0);
+    INSERT INTO beds VALUES ('a', 'north', 'ida', NULL), ('b', 'south', 'ida', '2025-01-01');
+    INSERT INTO plants VALUES (1, 'Sage', 0), (2, 'Dill', 1), (8, 'Mint', 1)`);
+  const mapping: Mapping = {
+    bed: { name: 'beds', softDelete: 'removed_at' },
+    plant: { name: 'plants', columns: { id: 'no' }, softDelete: 'gone' },
+  };
+  const server = await startServer({
+    store: await sqliteStore(stock, file, { mapping }),
+    port: 0,
+    scopes: { bed: { read: () => ({ owner: 'ida' }) } },
+  });
+  const replica = await openReplica({ schema: stock, server: server.url });
+  const fresh = await openReplica({ schema: stock, server: server.url });
+  const held = async (of = replica) => {
+    const { down, received } = await of.sync();
+    const beds = (await of.rows({ from: 'bed', order: 'id' })).map(({ id, name }) => `${id} ${name}`);
+    const plants = (await of.rows({ from: 'plant', order: 'id' })).map(({ id, label }) => `${id} ${label}`);
+    return [[...beds, ...plants].join(), received, down.delete, down.leave];
+  };
+  expect(await held()).toEqual(['a north,1 Sage', 2, 0, 0]);
+  // Each statement of another program; what the device holds after it, how many rows came, were deleted, have left.
+  for (const [sql, ...expected] of [
+    ["UPDATE plants SET gone = 1, label = 'more' WHERE no = 1", 'a north', 1, 1, 0],
+    ["UPDATE plants SET gone = 2, label = 'last'", 'a north', 0, 0, 0],
+    ['UPDATE plants SET gone = 0 WHERE no = 1', 'a north,1 last', 1, 0, 0],
+    ["INSERT INTO plants VALUES (3, 'never there', 1)", 'a north,1 last', 0, 0, 0],
+    ["REPLACE INTO plants VALUES (1, 'Sage', 1)", 'a north', 1, 1, 0],
+    ["REPLACE INTO plants VALUES (1, 'Sage', 0)", 'a north,1 Sage', 1, 0, 0],
+    ['UPDATE plants SET no = 4 WHERE no = 3', 'a north,1 Sage', 0, 0, 0],
+    ['UPDATE plants SET no = 5, gone = 1 WHERE no = 1', 'a north', 1, 1, 0],
+    ['UPDATE plants SET no = 6, gone = 0 WHERE no = 5', 'a north,6 Sage', 1, 0, 0],
+    ['UPDATE plants SET gone = 1 WHERE no = 6', 'a north', 1, 1, 0],
+    ['DELETE FROM plants WHERE no IN (2, 6)', 'a north', 0, 0, 0],
+    ["INSERT INTO beds VALUES ('c', 'west', 'ida', NULL)", 'a north,c west', 1, 0, 0],
+    ["UPDATE beds SET removed_at = 'now' WHERE id = 'c'", 'a north', 1, 1, 0],
+    ["REPLACE INTO beds VALUES ('d', 'west', 'ida', 'now')", 'a north', 0, 0, 0],
+    ["DELETE FROM beds WHERE id = 'd'", 'a north', 0, 0, 0],
+    // Whom a mark displaces by a value that no two rows share.
+    ["UPDATE OR REPLACE beds SET name = 'north' WHERE id = 'b'", '', 1, 1, 0],
+    ["UPDATE beds SET removed_at = NULL WHERE id = 'b'", 'b north', 1, 0, 0],
+    ["UPDATE beds SET owner = 'ben', removed_at = 'now' WHERE id = 'b'", '', 1, 1, 0],
+    ["UPDATE beds SET owner = 'ida', removed_at = NULL", 'b north', 1, 0, 0],
+    ["UPDATE beds SET owner = 'ben'", '', 1, 0, 1],
+    ["UPDATE beds SET removed_at = 'now', owner = 'ida'", '', 0, 0, 0],
+    ['UPDATE beds SET removed_at = NULL', 'b north', 1, 0, 0],
+  ] as const) {
+    office.exec(sql);
+    expect(await held(), sql).toEqual(expected);
+  }
+  // From the device: a deletion sets the mark, a new row of a marked one's id takes it off.
+  await replica.delete('bed', 'b');
+  await replica.insert('plant', { id: '4', label: 'Reed' });
+  await replica.insert('plant', { id: '7', label: 'Rush' });
+  await replica.insert('plant', { id: '8', label: 'Mint tea' });
+  expect((await replica.sync()).up).toMatchObject({ applied: 4 });
+  expect(() => office.exec("INSERT INTO koinon_view_plant VALUES ('8', 'taken')")).toThrow(/UNIQUE.*plants\.no/);
+  await replica.delete('plant', '8');
+  await replica.delete('plant', '7');
+  await replica.sync();
+  expect(office.prepare('SELECT * FROM plants ORDER BY no').all()).toEqual([
+    { no: 4, label: 'Reed', gone: 0 },
+    { no: 7, label: 'Rush', gone: 1 },
+    { no: 8, label: 'Mint tea', gone: 1 },
+  ]);
+  expect(office.prepare('SELECT id, removed_at LIKE ? AS is_now FROM beds').all('20__-%Z')).toEqual([
+    { id: 'b', is_now: 1 },
+  ]);
+  const [trashed] = await replica.trash({ table: 'plant', id: '7' });
+  expect(trashed?.columns).toEqual({ label: 'Rush' });
+  await fetch(`${server.url}/v1/restore`, {
+    method: 'POST',
+    headers: { 'content-type': 'application/json' },
+    body: JSON.stringify({ table: 'plant', id: '7' }),
+  });
+  expect(await held()).toEqual(['4 Reed,7 Rush', 1, 0, 0]);
+  expect(await held(fresh)).toEqual(['4 Reed,7 Rush', 2, 0, 0]);
+  for (const each of [replica, fresh]) await each.close();
+  await server.close();
+  await releaseSqlite(file);
+  expect(office.prepare("SELECT count(*) AS n FROM sqlite_schema WHERE name LIKE 'koinon%'").get()).toEqual({ n: 0 });
   office.close();
   await rm(folder, { recursive: true, force: true });
 });

@@ -6,7 +6,10 @@ export interface TableMapping {
   readonly name?: string;
   /** Names of columns there, by their names in the schema, where they differ; `id` may be among them. */
   readonly columns?: Readonly<Record<string, string>>;
-  /** A column that marks a row as deleted instead of removing it: a time of deletion, or true. On PostgreSQL only. */
+  /**
+   * A column that marks a row as deleted instead of removing it: by a time, or by true. Its type says which; on SQLite one
+   * that is declared as BOOLEAN or INTEGER holds 1 for that, any other an RFC 3339 time.
+   */
   readonly softDelete?: string;
 }
 

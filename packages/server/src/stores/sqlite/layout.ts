@@ -14,7 +14,15 @@ import {
 import { v4 } from 'uuid';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import type { Prepared } from './driver.ts';
-import { feedTriggers, keySql, koinonTables, restampAll, stampUnstamped, type TrackedTable } from './triggers.ts';
+import {
+  aliveSql,
+  feedTriggers,
+  keySql,
+  koinonTables,
+  restampAll,
+  stampUnstamped,
+  type TrackedTable,
+} from './triggers.ts';
 
 /** What a store keeps about itself. */
 export interface Identity {
@@ -78,7 +86,7 @@ export function relationOf(mapping: Mapping): (table: string) => string {
 
 /** A mapped table under the schema's names: a view, and what becomes of what is written into that. */
 function makeView(database: Prepared, table: TrackedTable): void {
-  const { name, relation, key, hasTextKey, columns } = table;
+  const { name, relation, key, hasTextKey, columns, mark } = table;
   const [V, T, K] = [viewOf(name), relation, key].map(quoteName) as [string, string, string];
   const there = (column: string) => quoteName(table.there[column] ?? column);
   const numeric = `SELECT RAISE(ABORT, 'cannot store a text that is no number as the key') WHERE CAST(CAST(NEW.id AS INTEGER) AS TEXT) IS NOT NEW.id;`;
@@ -87,15 +95,23 @@ function makeView(database: Prepared, table: TrackedTable): void {
   const fields = columns.map((column) => `${T}.${there(column)} AS ${quoteName(column)}`);
   const instead = (event: string, body: string) =>
     `CREATE TRIGGER ${quoteName(`${viewOf(name)}_${event}`)} INSTEAD OF ${event.toUpperCase()} ON ${V}\nBEGIN\n  ${body}\nEND`;
+  const id = hasTextKey ? 'NEW.id' : 'CAST(NEW.id AS INTEGER)';
+  const marked = mark && quoteName(mark.column);
+  const taken = `SELECT RAISE(ABORT, 'UNIQUE constraint failed: ${relation.replaceAll("'", "''")}.${key.replaceAll("'", "''")}') WHERE EXISTS (SELECT 1 FROM ${T} WHERE ${K} = ${id} AND ${aliveSql(table, T)});`;
+  // A row that is marked as deleted stands where a new one of its id goes.
+  const revived = `ON CONFLICT (${K}) DO UPDATE SET ${[...columns.map((column) => `${there(column)} = excluded.${there(column)}`), `${marked} = ${mark?.isTime ? 'NULL' : '0'}`].join(', ')}`;
+  const removed = mark
+    ? `UPDATE ${T} SET ${marked} = ${mark.isTime ? "strftime('%Y-%m-%dT%H:%M:%fZ', 'now')" : '1'} WHERE ${K} = OLD.id;`
+    : `DELETE FROM ${T} WHERE ${K} = OLD.id;`;
   const wanted = [
     ...(hasTextKey ? [] : [`CREATE INDEX ${quoteName(`koinon_id_${name}`)} ON ${T} (CAST(${K} AS TEXT))`]),
-    `CREATE VIEW ${V} AS SELECT ${[`${keySql(table, T)} AS "id"`, ...fields].join(', ')} FROM ${T}`,
+    `CREATE VIEW ${V} AS SELECT ${[`${keySql(table, T)} AS "id"`, ...fields].join(', ')} FROM ${T}${mark ? ` WHERE ${aliveSql(table, T)}` : ''}`,
     instead(
       'insert',
-      `${hasTextKey ? '' : numeric}INSERT INTO ${T} (${[K, ...columns.map(there)].join(', ')}) VALUES (${['NEW.id', ...given].join(', ')});`,
+      `${hasTextKey ? '' : numeric}${mark ? taken : ''}INSERT INTO ${T} (${[K, ...columns.map(there)].join(', ')}) VALUES (${['NEW.id', ...given].join(', ')})${mark ? ` ${revived}` : ''};`,
     ),
     instead('update', `UPDATE ${T} SET ${set} WHERE ${K} = OLD.id;`),
-    instead('delete', `DELETE FROM ${T} WHERE ${K} = OLD.id;`),
+    instead('delete', removed),
   ];
   const known = new Set(database.all<{ sql: string }>('SELECT sql FROM sqlite_schema').map(({ sql }) => sql));
   if (wanted.every((sql) => known.has(sql))) return;
@@ -210,8 +226,6 @@ function trackedTable(database: Prepared, mapped: MappedTable, isOthers: boolean
   const misfit = (why: string) =>
     new KoinonError('schema-invalid', `The table ${relation} of ${name} ${why}.`, { table: name });
   if (namespace !== 'public') throw misfit('is named with an SQL schema, which SQLite has none of');
-  if (softDelete !== undefined)
-    throw misfit('has a column that marks deletions, which only a PostgreSQL store follows');
   const standing = new Map(
     database
       .all<{ name: string; type: string; pk: number }>('SELECT name, type, pk FROM pragma_table_info(?)', relation)
@@ -222,6 +236,9 @@ function trackedTable(database: Prepared, mapped: MappedTable, isOthers: boolean
     throw misfit(standing.size === 0 ? 'is not there' : `has no column ${idName} for the row's id`);
   const lacking = Object.values(columnNames).find((column) => !standing.has(column));
   if (lacking !== undefined) throw misfit(`has no column ${lacking}, which the mapping or the schema names`);
+  const mark = softDelete === undefined ? undefined : standing.get(softDelete);
+  if (softDelete !== undefined && mark === undefined)
+    throw misfit(`has no column ${softDelete}, which the mapping says marks deleted rows`);
   const indexes = database.all<{ name: string }>('SELECT name FROM pragma_index_list(?) WHERE "unique" = 1', relation);
   const groups = indexes.map((index) =>
     database.all<{ name: string | null }>('SELECT name FROM pragma_index_info(?)', index.name),
@@ -241,6 +258,7 @@ function trackedTable(database: Prepared, mapped: MappedTable, isOthers: boolean
     there: isOthers ? columnNames : {},
     unique: unique.filter((group) => !(group.length === 1 && group[0] === idName)),
     filterable: table.filterable,
+    mark: mark && { column: mark.name, isTime: !/BOOL|INT/i.test(mark.type) },
   };
 }
 

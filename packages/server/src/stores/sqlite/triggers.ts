@@ -17,6 +17,15 @@ export interface TrackedTable {
   readonly unique: readonly (readonly string[])[];
   /** The columns whose earlier values are remembered. */
   readonly filterable: readonly string[];
+  /** The column that marks a row as deleted, by a time or by 1. */
+  readonly mark: { readonly column: string; readonly isTime: boolean } | undefined;
+}
+
+/** Whether a row counts as there. */
+export function aliveSql({ mark }: Pick<TrackedTable, 'mark'>, row: string): string {
+  if (mark === undefined) return 'true';
+  const column = `${row}.${quoteName(mark.column)}`;
+  return mark.isTime ? `${column} IS NULL` : `coalesce(${column}, 0) = 0`;
 }
 
 /** The server's own tables in an SQLite database. */
@@ -141,6 +150,7 @@ export function feedTriggers(table: TrackedTable): string[] {
   const T = quoteName(table.relation);
   const K = quoteName(table.key);
   const idOf = (row: string) => keySql(table, row);
+  const alive = (row: string) => aliveSql(table, row);
   const there = (row: string, column: string) => `${row}.${quoteName(table.there[column] ?? column)}`;
   const t = quoteText(name);
   const trigger = (when: string, event: string, body: string, condition?: string) =>
@@ -176,7 +186,7 @@ export function feedTriggers(table: TrackedTable): string[] {
     ...unique.map((group) => `(${group.map((c) => `${quoteName(c)} = NEW.${quoteName(c)}`).join(' AND ')})`),
   ].join(' OR ');
   const note = (exceptOld: boolean) =>
-    `INSERT INTO koinon_replaced SELECT ${t}, ${idOf(T)}, ${imageOf(T)} FROM ${T} WHERE ${exceptOld ? `${K} <> OLD.${K} AND ` : ''}(${inTheWay}) ON CONFLICT DO NOTHING;`;
+    `INSERT INTO koinon_replaced SELECT ${t}, ${idOf(T)}, ${imageOf(T)} FROM ${T} WHERE ${exceptOld ? `${K} <> OLD.${K} AND ` : ''}(${inTheWay}) AND ${alive(T)} ON CONFLICT DO NOTHING;`;
 
   const tombstone = (values: string) => `
   INSERT INTO koinon_stamp (${stampColumns})
@@ -185,16 +195,16 @@ export function feedTriggers(table: TrackedTable): string[] {
     row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 1, columns = '{}', image = excluded.image, past = json_patch(past, excluded.past);`;
   const stampGone = tombstone(
     `SELECT ${t}, row_id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', image, ${leftByNote} FROM koinon_replaced
-  WHERE table_name = ${t} AND row_id <> ${idOf('NEW')} AND NOT EXISTS (SELECT 1 FROM ${T} WHERE ${K} = row_id)`,
+  WHERE table_name = ${t} AND (row_id <> ${idOf('NEW')} OR NOT ${alive('NEW')}) AND NOT EXISTS (SELECT 1 FROM ${T} WHERE ${K} = row_id AND ${alive(T)})`,
   );
   const stampDeleted = tombstone(
     `SELECT ${t}, ${idOf('OLD')}, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', ${imageOf('OLD')}, ${left('OLD')}
-  WHERE NOT EXISTS (SELECT 1 FROM ${T} WHERE ${K} = OLD.${K})`,
+  WHERE ${alive('OLD')} AND NOT EXISTS (SELECT 1 FROM ${T} WHERE ${K} = OLD.${K} AND ${alive(T)})`,
   );
   const stampInserted = (condition: string) => `
   INSERT INTO koinon_stamp (${stampColumns})
   SELECT ${t}, ${idOf('NEW')}, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL, '{}'
-  WHERE ${condition}
+  WHERE (${condition}) AND ${alive('NEW')}
   ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
     row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 0, columns = '{}', image = NULL;`;
   const moved = (test: (c: string) => string) =>
@@ -232,8 +242,18 @@ export function feedTriggers(table: TrackedTable): string[] {
       'after',
       'update',
       `${step}${stampUpdated}`,
-      `OLD.${K} IS NEW.${K} AND (${columns.map(differs).join(' OR ')})`,
+      `OLD.${K} IS NEW.${K} AND ${alive('OLD')} AND ${alive('NEW')} AND (${columns.map(differs).join(' OR ')})`,
     ),
+    ...(table.mark
+      ? [
+          trigger(
+            'after marked',
+            'update',
+            `${step}${stampDeleted}${stampInserted('true')}`,
+            `OLD.${K} IS NEW.${K} AND (${alive('OLD')}) IS NOT (${alive('NEW')})`,
+          ),
+        ]
+      : []),
     trigger('after key', 'update', `${step}${stampDeleted}${stampInserted('true')}`, `OLD.${K} IS NOT NEW.${K}`),
     trigger('after', 'delete', `${step}${stampDeleted}`),
   ];
@@ -246,7 +266,7 @@ export function stampUnstamped(table: TrackedTable): string {
   const id = keySql(table, T);
   return `INSERT INTO koinon_stamp (${stampColumns})
   SELECT ${quoteText(name)}, ${id}, ${position}, ${position}, ${position}, ${editedAt}, NULL, 0, '{}', NULL, '{}' FROM ${T}
-  WHERE NOT EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${quoteText(name)} AND row_id = ${id})
+  WHERE ${aliveSql(table, T)} AND NOT EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${quoteText(name)} AND row_id = ${id})
   ON CONFLICT DO NOTHING`;
 }
 
@@ -255,7 +275,7 @@ export function restampAll(table: TrackedTable): string[] {
   const t = quoteText(table.name);
   return [
     `UPDATE koinon_stamp SET position = ${position}, row_position = ${position}, row_receipt = NULL, columns = '{}',
-  deleted = NOT EXISTS (SELECT 1 FROM ${quoteName(table.relation)} WHERE ${quoteName(table.key)} = row_id) WHERE table_name = ${t}`,
+  deleted = NOT EXISTS (SELECT 1 FROM ${quoteName(table.relation)} WHERE ${quoteName(table.key)} = row_id AND ${aliveSql(table, quoteName(table.relation))}) WHERE table_name = ${t}`,
     stampUnstamped(table),
   ];
 }

@@ -305,3 +305,30 @@ test('on a link that never gets a first download through, what is written here g
   await replica.sync();
   expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
 });
+
+test('the next page is under way while one is taken in; what goes up between them has it asked for anew', async () => {
+  const shell = await world.shell();
+  await shell.exec(
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 12000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
+  );
+  const network = new BadNetwork(world.server.url);
+  const { pull } = network;
+  const asked: { behind: string | undefined; own: number; here: Promise<number> }[] = [];
+  network.pull = (request, signal) => {
+    asked.push({
+      behind: request.cursor,
+      own: request.own?.length ?? 0,
+      here: replica.count({ from: 'bed', where: { name: { '!=': 'typed meanwhile' } } }),
+    });
+    if (asked.length === 2) void replica.insert('bed', { id: 'new', name: 'typed meanwhile' });
+    return pull(request, signal);
+  };
+  replica = await openReplica({ schema: garden, server: network });
+  await replica.sync();
+  const here = await Promise.all(asked.map((each) => each.here));
+  expect(here.slice(0, 3)).toEqual([0, 0, 5_000]);
+  expect(asked.map(({ own }) => own).slice(0, 4)).toEqual([0, 0, 1, 1]);
+  expect(asked[1]?.behind).toBe(asked[2]?.behind);
+  expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
+  expect(await replica.status()).toMatchObject({ pending: 0 });
+});

@@ -266,7 +266,7 @@ export class Syncing implements SyncPart {
     try {
       const isLive = () => reason === 'change' && this.live?.isJoined === true;
       return await syncStep(
-        { transport, push, upload: this.upload, isLive, change, enter, traffic, only: this.only },
+        { transport, push, upload: this.upload, isLive, change, enter, traffic, only: this.only, now: host.now },
         direction,
         signal,
       );

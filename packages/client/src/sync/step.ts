@@ -60,6 +60,17 @@ export interface SyncParts {
   readonly traffic: Traffic;
   /** What is asked for of what the user may have. */
   readonly only: Only;
+  /** The device's clock. */
+  readonly now: () => number;
+}
+
+/** A page that has been asked for. */
+interface Asked {
+  readonly cursor: string | undefined;
+  readonly own: readonly string[];
+  readonly page: Promise<PulledPage>;
+  /** When, by this device's clock. */
+  readonly sentAt: number;
 }
 
 /** The local side of a sync, inside a transaction. */
@@ -84,7 +95,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   let received = 0;
   let startedOver = false;
   let oneByOne = false;
-  const { hasNaturalKeys, unanswered, toSend } = await parts.change(({ schema, database, outbox }) => ({
+  const { hasNaturalKeys, unanswered, toSend, about } = await parts.change(({ schema, database, outbox }) => ({
+    about: { replica: meta(database, 'replica') as string, schemaVersion: schema.version },
     // A new row may be one that is there already: that is known when all are here.
     hasNaturalKeys: Object.values(schema.tables).some(({ naturalKey }) => naturalKey.length > 0),
     unanswered: unansweredIn(database),
@@ -121,8 +133,16 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     parts.enter('pulling');
     return outcomes.every(({ outcome }) => outcome !== 'stale' && outcome !== 'waits');
   };
+  /** Asks for the page behind a cursor. */
+  const ask = (cursor: string | undefined, own: readonly string[]): Asked => {
+    const page = parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about, ...parts.only }, signal);
+    // It may be that nobody comes to look at it.
+    page.catch(() => undefined);
+    return { cursor, own, page, sentAt: parts.now() };
+  };
   /** Brings down pages from one of the two cursors until there is no more to come from it. */
   const pullFrom = async (name: 'cursor' | 'backfill'): Promise<void> => {
+    let ahead: Asked | undefined;
     // On a poor link a first download may take days: what is new here, or was changed after it came, does not wait for it.
     let pushesBetween = direction === 'both' && name === 'cursor' && !hasNaturalKeys;
     for (let goesOn = true; goesOn; ) {
@@ -137,23 +157,23 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         ),
       }));
       if (name === 'backfill' && cursor === undefined) return;
+      const asked = ahead && ahead.cursor === cursor && ahead.own.join() === own.join() ? ahead : ask(cursor, own);
       let page: PulledPage;
-      let sentAt = 0;
       try {
-        const about = await parts.change(({ schema, database, host }) => {
-          sentAt = host.now();
-          return { replica: meta(database, 'replica') as string, schemaVersion: schema.version };
-        });
-        page = await parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about, ...parts.only }, signal);
+        page = await asked.page;
       } catch (error) {
+        ahead = undefined;
         if (!isUnknownCursor(error) || !cursor) throw error;
         startedOver = true;
         await parts.change((local) => beginSweep(local, whyLost(error)));
         if (name === 'backfill') return;
         continue;
       }
+      const { more, last, covers } = page.header;
+      // What is confirmed stays the same, so that the next request is known already: it is under way while this page is taken.
+      ahead = (name === 'cursor' ? more : !last) && covers.length === 0 ? ask(page.header.cursor, own) : undefined;
       await parts.change((local) => {
-        learnClock(local.database, local.host, page.header.time, sentAt);
+        learnClock(local.database, local.host, page.header.time, asked.sentAt);
         takePage(local, page, name, cursor, down);
       });
       received += page.rows.length;
@@ -164,8 +184,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         parts.traffic.expectedBytes = total(page.header.leftBytes);
       parts.traffic.received = received;
       // More were confirmed than one pull may ask about: the next one asks about the rest.
-      const isCutShort = own.length === limits.own && page.header.covers.length > 0;
-      goesOn = name === 'cursor' ? page.header.more || isCutShort : !page.header.last;
+      const isCutShort = own.length === limits.own && covers.length > 0;
+      goesOn = name === 'cursor' ? more || isCutShort : !last;
     }
   };
   /**

@@ -1,5 +1,6 @@
 import { isDeepStrictEqual } from 'node:util';
 import { type ChangeEvent, httpTransport, openReplica, type Replica, systemHost, type Transport } from '@koinon/client';
+import type { LiveMessage } from '@koinon/core';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
@@ -115,11 +116,16 @@ class Device {
       pull: (request, signal) => through(() => good.pull(request, signal)),
       push: (body, signal) => through(() => good.push(body, signal)),
       live: (listener) => {
-        const channel = (good.live as NonNullable<Transport['live']>)(listener);
+        const message = (said: LiveMessage) => {
+          if (said.tell !== 'pushed' || this.loses-- <= 0) listener.message(said);
+          else this.cut();
+        };
+        const channel = (good.live as NonNullable<Transport['live']>)({ ...listener, message });
         const known = { close: () => channel.close(), lost: () => listener.closed() };
         this.channels.add(known);
         return {
           say: (request) => channel.say(request),
+          push: (number, body) => channel.push?.(number, body),
           close: () => {
             this.channels.delete(known);
             channel.close();

@@ -1,3 +1,4 @@
+import { readFile } from 'node:fs/promises';
 import {
   type Host,
   httpTransport,
@@ -76,3 +77,52 @@ export function replicaOf(
     openReplica({ schema: commons, file: world.path(`${person}.db`), server: wayOf(world, person), ...options }),
   );
 }
+
+/** A world of plots and crops: the office, and two who are tenants of one plot each; all have what is theirs. */
+export class Plots {
+  readonly world: World<Commons>;
+  readonly office: Replica<Commons>;
+  readonly mika: Replica<Commons>;
+  readonly tove: Replica<Commons>;
+
+  private constructor(
+    world: World<Commons>,
+    [office, mika, tove]: readonly [Replica<Commons>, Replica<Commons>, Replica<Commons>],
+  ) {
+    this.world = world;
+    this.office = office;
+    this.mika = mika;
+    this.tove = tove;
+  }
+
+  static async of(kind: StoreKind): Promise<Plots> {
+    const world = await commonsWorld(kind);
+    const office = await replicaOf(world, 'office');
+    const mika = await replicaOf(world, 'mika');
+    const tove = await replicaOf(world, 'tove');
+    for (const name of ['north', 'south', 'pond'])
+      await office.insert('plot', { id: name, name, open: name === 'pond' });
+    await office.insert('tenancy', { id: 'mn', plot: 'north', person: 'mika' });
+    await office.insert('tenancy', { id: 'ts', plot: 'south', person: 'tove' });
+    for (const [id, plot] of [
+      ['leek', 'north'],
+      ['kale', 'north'],
+      ['bean', 'south'],
+    ] as const)
+      await office.insert('crop', { id, plot, label: `secret of ${plot}`, height: 1, price: 99 });
+    for (const replica of [office, mika, tove]) await replica.sync();
+    return new Plots(world, [office, mika, tove]);
+  }
+
+  /** Whether a person's file holds some words anywhere. */
+  async inFile(person: string, words: string): Promise<boolean> {
+    const parts = ['', '-wal'].map((end) =>
+      readFile(this.world.path(`${person}.db${end}`)).catch(() => Buffer.from('')),
+    );
+    return (await Promise.all(parts)).some((bytes) => bytes.includes(words));
+  }
+}
+
+/** The ids of what a replica holds of a table. */
+export const idsOf = async (replica: Replica<Commons>, table: 'plot' | 'crop' | 'note' | 'tenancy') =>
+  (await replica.rows({ from: table, order: ['id'] })).map(({ id }) => id);

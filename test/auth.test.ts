@@ -285,3 +285,65 @@ test('while the keys cannot be had nobody is let in, and nobody has to sign in a
   await world.end();
   keyServer.close();
 });
+
+test('a push over a live connection is of him whose connection it is, and of nobody once his token counts no more', async () => {
+  const valid = new Set(['runa', 'edda']);
+  world = await World.of(garden, 'SQLite', {
+    authenticate: (token) => (valid.has(token) ? { id: token, claims: {} } : undefined),
+  });
+  const pull = (token: string) =>
+    fetch(`${world.server.url}/v1/pull`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json', authorization: `Bearer ${token}` },
+      body: '{}',
+    }).then(
+      async (answer) => (JSON.parse((await answer.text()).split('\n')[0] as string) as { cursor: string }).cursor,
+    );
+  const replicas = { runa: '01920000-0000-7000-8000-000000000001', edda: '01920000-0000-7000-8000-000000000002' };
+  const connection = async (person: 'runa' | 'edda') => {
+    const socket = new WebSocket(`${world.server.url.replace('http', 'ws')}/v1/live`);
+    await new Promise((done) => socket.once('open', done));
+    const say = async (said: object) => {
+      const answer = new Promise<string>((done) => {
+        const hear = (data: unknown) => {
+          const message = JSON.parse(String(data)) as {
+            tell: string;
+            problem?: { code: string };
+            outcomes?: { outcome: string; id: string }[];
+          };
+          if (message.tell === 'window') return;
+          socket.off('message', hear);
+          done(message.problem?.code ?? message.outcomes?.[0]?.outcome ?? message.tell);
+        };
+        socket.on('message', hear);
+      });
+      socket.send(JSON.stringify(said));
+      return answer;
+    };
+    const cursor = await pull(person);
+    expect(await say({ join: 1, cursor, replica: replicas[person], token: person })).toBe('joined');
+    let pushes = 0;
+    const push = (id: string, as: 'runa' | 'edda' = person, name = id) => {
+      const changes = [{ kind: 'insert', table: 'bed', id, columns: { name } }];
+      const transaction = {
+        id: `01920000-0000-7000-9000-00000000000${id}`,
+        editedAt: '2026-06-01T10:00:00.000Z',
+        own: [],
+      };
+      const request = { replica: replicas[as], base: cursor, transactions: [{ ...transaction, changes }] };
+      return say({ push: ++pushes, request });
+    };
+    return { push, close: () => socket.terminate() };
+  };
+  const [runa, edda] = [await connection('runa'), await connection('edda')];
+  expect(await runa.push('1')).toBe('applied');
+  expect(await runa.push('2', 'edda'), 'with the replica of another').toBe('other-user');
+  expect(await edda.push('1'), 'what another has sent is not told').toBe('rejected');
+  valid.delete('runa');
+  expect(await runa.push('3')).toBe('not-authenticated');
+  expect(await edda.push('4')).toBe('applied');
+  const shell = await world.shell();
+  expect(await shell.all('SELECT id FROM bed ORDER BY id')).toEqual([{ id: '1' }, { id: '4' }]);
+  for (const each of [runa, edda]) each.close();
+  await world.end();
+});

@@ -105,6 +105,11 @@ test('cascades reach the replicas, and a row replaced by an equal one is not sen
   }
 });
 
+test('a store that would be in memory is refused, since its connections would see nothing of each other', async () => {
+  for (const file of [':memory:', ''])
+    await expect(sqliteStore(garden, file)).rejects.toMatchObject({ code: 'storage-refused', value: file });
+});
+
 test('rows that were in the database before Koinon are stamped, and others’ unique indexes are respected', async () => {
   const world = await World.of(garden);
   try {

@@ -2,7 +2,7 @@ import { get } from 'node:http';
 import { afterAll, beforeAll, beforeEach, expect, test } from 'vitest';
 import { garden, rowsOf, World } from './support/world.ts';
 
-// The protocol as any program speaks it: plain HTTP and JSON, no Koinon on this side.
+// The protocol as programs speak it: plain HTTP and JSON, no Koinon on this side.
 
 let world: World;
 beforeAll(async () => {

@@ -92,7 +92,7 @@ function sqliteDatabase(file: string): Database {
   };
 }
 
-/** A connection as any program makes it; whole numbers come as numbers. */
+/** A connection such as programs make; whole numbers come as numbers. */
 export async function postgresShell(url: string): Promise<Shell> {
   const client = new pg.Client({
     connectionString: url,

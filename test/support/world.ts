@@ -127,7 +127,7 @@ export class World<S extends Schema = Garden> {
     for (const shell of this.shells.splice(0)) await shell.close();
   }
 
-  /** A request as any program makes it; the answer's lines parsed. */
+  /** A request such as programs make; the answer's lines parsed. */
   async request(path: string, body: unknown): Promise<{ status: number; type: string; lines: never[] }> {
     const response = await fetch(`${this.server.url}${path}`, {
       method: 'POST',

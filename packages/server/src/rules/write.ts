@@ -84,7 +84,7 @@ export async function writeByRules(
 
 /**
  * Writes rows for a service of the server's own, by the same rules as a device's changes: all of them or none. Replicas
- * get them as any other change.
+ * get them like every other change.
  *
  * @throws KoinonError with every problem found.
  * @example

@@ -29,6 +29,12 @@ export async function sqliteStore(
   file: string,
   { trace, mapping = {} }: SqliteOptions = {},
 ): Promise<Store> {
+  if (file === ':memory:' || file === '')
+    throw new KoinonError(
+      'storage-refused',
+      'A store needs a file: it is read and written over several connections, and each would get a memory of its own. Name a path.',
+      { value: file },
+    );
   const { DatabaseSync } = await loadSqlite();
   const open = () => {
     const connection = new DatabaseSync(file, { timeout: 5_000 });

@@ -1,13 +1,9 @@
 import {
   type AnyRow,
-  type Column,
   type Condition,
-  columnsToWire,
   everything,
-  frozenRow,
   type JsonValue,
   type Position,
-  quoteText,
   type RowTimes,
   type Table,
 } from '@koinon/core';
@@ -24,9 +20,8 @@ import {
   type WholeRow,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
-import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
-import { conditionSql } from './condition.ts';
 import type { AppTable } from './layout.ts';
+import { AppRows } from './rows.ts';
 import { readPosition, Snapshot, writePosition } from './snapshot.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
@@ -66,10 +61,12 @@ interface StoredReplica {
 export class PostgresReader implements StoreReader {
   private readonly client: ClientBase;
   private readonly tables: ReadonlyMap<string, AppTable>;
+  private readonly rows: AppRows;
 
   constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>) {
     this.client = client;
     this.tables = tables;
+    this.rows = new AppRows(client, tables);
   }
 
   async position(): Promise<Position> {
@@ -102,16 +99,16 @@ export class PostgresReader implements StoreReader {
   }
 
   async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
-    const { id, sql } = this.table(table);
+    const { id, sql } = this.rows.table(table);
     const values: unknown[] = after === null ? [limit] : [limit, after];
     const behind = after === null ? 'true' : `r.${id.sql} > $2::${id.type}`;
     const { rows } = await this.client.query<unknown[]>({
-      text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${behind} AND ${this.fulfils(table, where, values)} ORDER BY r.${id.sql} LIMIT $1`,
+      text: `SELECT ${this.rows.fields(table)} FROM ${sql} r WHERE ${behind} AND ${this.rows.fulfils(table, where, values)} ORDER BY r.${id.sql} LIMIT $1`,
       values,
       rowMode: 'array',
     });
     const position = ordinalOf(await this.snapshot());
-    const decoded = rows.map((raw) => this.decode(table, raw));
+    const decoded = rows.map((raw) => this.rows.decode(table, raw));
     const times = await this.newestTimes(
       table,
       decoded.map((row) => row.id),
@@ -121,7 +118,7 @@ export class PostgresReader implements StoreReader {
       table,
       id: row.id,
       position,
-      columns: this.wire(table, row),
+      columns: this.rows.wire(table, row),
       ...times.get(row.id),
     }));
   }
@@ -155,20 +152,12 @@ export class PostgresReader implements StoreReader {
     return { changes, to, more: true };
   }
 
-  async countRows(table: string, where = everything): Promise<number> {
-    const values: unknown[] = [];
-    const fulfils = this.fulfils(table, where, values);
-    const text = `SELECT count(*) AS n FROM ${this.table(table).sql} r WHERE ${fulfils}`;
-    return Number((await this.client.query<{ n: string }>(text, values)).rows[0]?.n);
+  countRows(table: string, where = everything): Promise<number> {
+    return this.rows.count(table, where);
   }
 
-  async rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
-    const values: unknown[] = [];
-    const fulfils = this.fulfils(table, where, values);
-    const { id, sql } = this.table(table);
-    const text = `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${fulfils} ORDER BY r.${id.sql}`;
-    const { rows } = await this.client.query<unknown[]>({ text, values, rowMode: 'array' });
-    return rows.map((raw) => this.decode(table, raw));
+  rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
+    return this.rows.where(table, where);
   }
 
   async remembersSince(position: Position, tables: readonly string[]): Promise<boolean> {
@@ -211,41 +200,6 @@ export class PostgresReader implements StoreReader {
     return rows.map(({ id }) => id);
   }
 
-  /** Rows of one table by their ids; those that are not there are left out. */
-  async rowsOf(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
-    const { id, sql, softDelete } = this.table(table);
-    const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
-    const { rows } = await this.client.query<unknown[]>({
-      text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) AND ${alive}`,
-      values: [await this.possible(table, ids)],
-      rowMode: 'array',
-    });
-    return new Map(rows.map((raw) => this.decode(table, raw)).map((row) => [row.id, row]));
-  }
-
-  /** Those of these ids that a row of the table can have: where ids are numbers, say, another text is an error to PostgreSQL. */
-  async possible(table: string, ids: readonly string[]): Promise<readonly string[]> {
-    if (this.table(table).id.type === 'text') return ids;
-    const { rows } = await this.client.query<{ id: string }>(
-      'SELECT row_id AS id FROM koinon.stamp WHERE table_name = $1 AND row_id = ANY($2)',
-      [table, ids],
-    );
-    return rows.map(({ id }) => id);
-  }
-
-  /** For each of these rows that a row of the table refers to, one that does. */
-  async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
-    const { id, sql, softDelete, columns } = this.table(table);
-    const { sql: name, type } = columns.get(column) as StandingColumn;
-    const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
-    const { rows } = await this.client.query<{ to: string; from: string }>(
-      `SELECT DISTINCT ON (r.${name}) r.${name}::text AS to, r.${id.sql}::text AS from FROM ${sql} r
-       WHERE r.${name} = ANY($1::${type}[]) AND ${alive}`,
-      [ids],
-    );
-    return new Map(rows.map(({ to, from }) => [to, from]));
-  }
-
   /** What this transaction sees. */
   async snapshot(): Promise<Snapshot> {
     const { now } = await this.one<{ now: string }>('SELECT pg_current_snapshot()::text AS now');
@@ -259,32 +213,13 @@ export class PostgresReader implements StoreReader {
       ),
     );
     const found = new Map<string, Map<string, AnyRow>>();
-    for (const [table, ids] of wanted) found.set(table, await this.rowsOf(table, ids));
-    const images = await this.images(stamps);
+    for (const [table, ids] of wanted) found.set(table, await this.rows.byIds(table, ids));
+    const images = await this.rows.images(stamps);
     const users = await this.usersOf(stamps);
     return stamps.flatMap((stamp) => {
       const row = (stamp.deleted ? images : found).get(stamp.table_name)?.get(stamp.row_id);
       return this.changed(stamp, row, known, since, users);
     });
-  }
-
-  /** What deleted rows held last, where that is kept. */
-  async images(stamps: readonly StampRow[]): Promise<Map<string, Map<string, AnyRow>>> {
-    const wanted = byTable(
-      stamps.flatMap(({ table_name: table, row_id: id, deleted }) =>
-        deleted && this.tables.has(table) ? [{ table, id }] : [],
-      ),
-    );
-    const found = new Map<string, Map<string, AnyRow>>();
-    for (const [table, ids] of wanted) {
-      const { rows } = await this.client.query<unknown[]>({
-        text: `SELECT ${this.imageFields(table)} FROM koinon.stamp r WHERE table_name = $1 AND row_id = ANY($2) AND image IS NOT NULL`,
-        values: [table, ids],
-        rowMode: 'array',
-      });
-      found.set(table, new Map(rows.map((raw) => this.decode(table, raw)).map((row) => [row.id, row])));
-    }
-    return found;
   }
 
   async tombstones({ table, id, before, limit }: WantedTombstones): Promise<Tombstone[]> {
@@ -302,20 +237,26 @@ export class PostgresReader implements StoreReader {
         limit,
       ],
     );
-    const images = await this.images(stamps);
+    const images = await this.rows.images(stamps);
     return stamps.flatMap(({ table_name, row_id, position, row_edited_at }) => {
       const row = images.get(table_name)?.get(row_id);
       if (row === undefined) return [];
       const deletedAt = new Date(Number(row_edited_at)).toISOString();
       return [
-        { table: table_name, id: row_id, position: Number(position), deletedAt, columns: this.wire(table_name, row) },
+        {
+          table: table_name,
+          id: row_id,
+          position: Number(position),
+          deletedAt,
+          columns: this.rows.wire(table_name, row),
+        },
       ];
     });
   }
 
   /** The edit times of rows whose table has columns that are merged by them. */
   private async newestTimes(name: string, ids: readonly string[]): Promise<Map<string, RowTimes>> {
-    const { table } = this.table(name);
+    const { table } = this.rows.table(name);
     if (newestColumns(table).length === 0) return new Map();
     const { rows } = await this.client.query<StampRow>(
       `SELECT ${stampFields} FROM koinon.stamp s WHERE table_name = $1 AND row_id = ANY($2)`,
@@ -351,8 +292,8 @@ export class PostgresReader implements StoreReader {
   ): Changed[] {
     const { table_name: table, row_id: id, deleted } = stamp;
     if (!this.tables.has(table) || (row === undefined && !deleted)) return [];
-    const columns = row && this.wire(table, row);
-    const definition = this.table(table).table;
+    const columns = row && this.rows.wire(table, row);
+    const definition = this.rows.table(table).table;
     const isSince = (position: string | number) => !since.sees(BigInt(position));
     return [
       {
@@ -375,60 +316,9 @@ export class PostgresReader implements StoreReader {
     ];
   }
 
-  /** The SQL of a condition, and of being there at all. */
-  private fulfils(name: string, where: Condition, values: unknown[]): string {
-    const table = this.table(name);
-    const alive = table.softDelete ? `${aliveSql(table.softDelete, 'r')} AND ` : '';
-    return `${alive}${conditionSql(table, where, values)}`;
-  }
-
-  private table(name: string): AppTable {
-    return this.tables.get(name) as AppTable;
-  }
-
-  private fields(table: string): string {
-    return this.fieldsFrom(table, `r.${this.table(table).id.sql}::text`, (_name, { sql }) => `r.${sql}`);
-  }
-
-  /** The same of the image in a tombstone. */
-  private imageFields(table: string): string {
-    return this.fieldsFrom(table, 'r.row_id', (name, { type }) => imageSql(name, type));
-  }
-
-  private fieldsFrom(table: string, id: string, from: (name: string, column: StandingColumn) => string): string {
-    const { columns, table: definition } = this.table(table);
-    const fields = definition.entries.map(([name, column]) => {
-      const standing = columns.get(name) as StandingColumn;
-      return readSql(column, { sql: from(name, standing), type: standing.type });
-    });
-    return [id, ...fields].join(', ');
-  }
-
-  private decode(table: string, raw: readonly unknown[]): AnyRow {
-    const { entries, names } = this.table(table).table;
-    const values: Record<string, unknown> = {};
-    entries.forEach(([name, column]: readonly [string, Column], i) => {
-      values[name] = readValue(column, raw[i + 1]);
-    });
-    return frozenRow(raw[0] as string, values, names);
-  }
-
-  private wire(table: string, row: AnyRow): Record<string, JsonValue> {
-    return columnsToWire(this.table(table).table, row);
-  }
-
   private async one<Row extends object>(sql: string): Promise<Row> {
     return (await this.client.query<Row>(sql)).rows[0] as Row;
   }
-}
-
-/** A column's value in the image of a deleted row, as the type it had in its table. */
-function imageSql(name: string, type: string): string {
-  const member = `r.image -> ${quoteText(name)}`;
-  if (type.endsWith('[]'))
-    return `(CASE WHEN jsonb_typeof(${member}) = 'array' THEN ARRAY(SELECT jsonb_array_elements_text(${member})) END)::${type}`;
-  if (/^jsonb?$/.test(type)) return `nullif(${member}, 'null')::${type}`;
-  return `(r.image ->> ${quoteText(name)})::${type}`;
 }
 
 /** What filterable columns held, as JSON carries it: in the database they may be of other types. */

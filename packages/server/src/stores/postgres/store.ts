@@ -6,10 +6,11 @@ import { RowsLockedError, type Store, type StoreReader, type StoreWriter } from 
 import { isRepeatable } from './constraints.ts';
 import { type AppTable, planLayout, releaseSql } from './layout.ts';
 import { ordinalOf, PostgresReader } from './reader.ts';
+import { InsertedMeanwhileError } from './row-writer.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 import { restampAll } from './triggers.ts';
 import { announceAfter, channel, Watcher } from './watcher.ts';
-import { InsertedMeanwhileError, PostgresWriter } from './writer.ts';
+import { PostgresWriter } from './writer.ts';
 
 /** Options of {@link postgresStore}. */
 export interface PostgresOptions {

@@ -1,14 +1,4 @@
-import {
-  type AnyRow,
-  applyOperation,
-  type Change,
-  type Column,
-  type Condition,
-  type Position,
-  type Problem,
-  type Table,
-  type WireChange,
-} from '@koinon/core';
+import type { AnyRow, Change, Condition, Position, Problem, WireChange } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import {
   byTable,
@@ -23,15 +13,12 @@ import {
   type WantedTombstones,
   type Written,
 } from '../store.ts';
-import { applyInWorkableOrder } from '../swap.ts';
-import { parameter, type StandingColumn, writeSql } from './columns.ts';
 import { constraintProblem } from './constraints.ts';
 import type { AppTable } from './layout.ts';
 import { PostgresReader, type StampRow, stampFields } from './reader.ts';
+import { RowWriter } from './row-writer.ts';
+import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
-
-/** A row was inserted by somebody else between looking and writing: looking again shows it. */
-export class InsertedMeanwhileError extends Error {}
 
 interface StoredReceipt {
   digest: string;
@@ -41,27 +28,24 @@ interface StoredReceipt {
   replica: string | null;
 }
 
-type Insert = Extract<Change, { kind: 'insert' }>;
-
-/** Values in one statement at most; PostgreSQL numbers them with 16 bits. */
-const mostValues = 30_000;
-
 /** Writes of one connection; the caller holds a transaction open around them. */
 export class PostgresWriter implements StoreWriter {
   private readonly client: ClientBase;
   private readonly tables: ReadonlyMap<string, AppTable>;
   private readonly reader: PostgresReader;
-  private readonly trace: (sql: string, values: readonly unknown[]) => void;
+  private readonly appRows: AppRows;
+  private readonly writing: RowWriter;
 
   constructor(
     client: ClientBase,
     tables: ReadonlyMap<string, AppTable>,
     trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
   ) {
-    this.trace = trace;
     this.client = client;
     this.tables = tables;
     this.reader = new PostgresReader(client, tables);
+    this.appRows = new AppRows(client, tables);
+    this.writing = new RowWriter(client, this.appRows, trace);
   }
 
   async receipt(id: string): Promise<Receipt | undefined> {
@@ -191,7 +175,7 @@ export class PostgresWriter implements StoreWriter {
       const { sql, id } = this.table(name);
       await this.client.query(
         `SELECT 1 FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) ORDER BY r.${id.sql} FOR UPDATE`,
-        [await this.reader.possible(name, wanted)],
+        [await this.appRows.possible(name, wanted)],
       );
     }
     // A statement of its own: only one that begins when the rows are locked sees what their last writers did.
@@ -200,7 +184,7 @@ export class PostgresWriter implements StoreWriter {
       [rows.map(({ table }) => table), rows.map(({ id }) => id)],
     );
     const stamps = new Map(found.map((stamp) => [JSON.stringify([stamp.table_name, stamp.row_id]), stamp]));
-    const images = await this.reader.images(found.filter(({ deleted }) => deleted));
+    const images = await this.appRows.images(found.filter(({ deleted }) => deleted));
     const written = (position: bigint, receipt: string | null): Written => ({ covered: known.sees(position), receipt });
     return rows.map(({ table, id }) => {
       const stamp = stamps.get(JSON.stringify([table, id]));
@@ -267,26 +251,12 @@ export class PostgresWriter implements StoreWriter {
     return (await this.client.query<Record<string, unknown>>(sql, [...values])).rows;
   }
 
-  async apply(changes: readonly Change[]): Promise<void> {
-    await this.client.query('SAVEPOINT at_once');
-    try {
-      for (const group of this.groups(changes))
-        if (group[0]?.kind === 'insert') await this.insert(group as Insert[]);
-        else for (const change of group) await this.applyOne(change);
-    } catch (error) {
-      if (!(error instanceof ConstraintError)) throw error;
-      // One after the other it may be possible; and if not, it is known which of them is at fault.
-      await this.client.query('ROLLBACK TO SAVEPOINT at_once');
-      await applyInWorkableOrder(changes, {
-        table: (name) => this.table(name).table,
-        apply: (change) => this.applyAlone(change),
-      });
-    }
-    await this.client.query('RELEASE SAVEPOINT at_once');
+  apply(changes: readonly Change[]): Promise<void> {
+    return this.writing.apply(changes);
   }
 
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
-    return this.reader.rowsWhere(table, where);
+    return this.appRows.where(table, where);
   }
 
   applied(ids: readonly string[], user?: string): Promise<string[]> {
@@ -298,137 +268,16 @@ export class PostgresWriter implements StoreWriter {
   }
 
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
-    return this.reader.rowsOf(table, ids);
+    return this.appRows.byIds(table, ids);
   }
 
   async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
-    return this.reader.referrers(table, column, ids);
+    return this.appRows.referrers(table, column, ids);
   }
 
   async position(): Promise<Position> {
     // The first position that is not seen yet by whoever sees this transaction and all before it.
     return String(await this.reader.snapshot());
-  }
-
-  /** Inserts in a row into one table go together; updates and deletes one by one. */
-  private *groups(changes: readonly Change[]): Generator<readonly Change[]> {
-    let group: Change[] = [];
-    for (const change of changes) {
-      const [first] = group;
-      const width = this.table(change.table).columns.size + 1;
-      const belongs =
-        first?.kind === 'insert' &&
-        change.kind === 'insert' &&
-        change.table === first.table &&
-        (group.length + 1) * width <= mostValues;
-      if (!belongs && group.length > 0) {
-        yield group;
-        group = [];
-      }
-      group.push(change);
-    }
-    if (group.length > 0) yield group;
-  }
-
-  private async applyAlone(change: Change): Promise<void> {
-    await this.client.query('SAVEPOINT alone');
-    try {
-      await this.applyOne(change);
-    } catch (error) {
-      await this.client.query('ROLLBACK TO SAVEPOINT alone');
-      throw error;
-    }
-    await this.client.query('RELEASE SAVEPOINT alone');
-  }
-
-  private async applyOne(change: Change): Promise<void> {
-    if (change.kind === 'insert') await this.insert([change]);
-    else await this.translated(change, () => (change.kind === 'update' ? this.update(change) : this.delete(change)));
-  }
-
-  private async run<Row extends object>(sql: string, values: unknown[]): Promise<{ readonly rows: readonly Row[] }> {
-    const result = await this.client.query<Row>(sql, values);
-    this.trace(sql, values);
-    return result;
-  }
-
-  private async insert(changes: readonly Insert[]): Promise<void> {
-    const [first] = changes as [Insert, ...Insert[]];
-    const { sql, id, columns, table, softDelete } = this.table(first.table);
-    const values: unknown[] = [];
-    const rows = changes.map((change) => {
-      values.push(change.id);
-      const fields = table.entries.map(([name, column]) => {
-        values.push(parameter(column, change.columns[name]));
-        return writeSql(column, columns.get(name) as StandingColumn, values.length);
-      });
-      return `($${values.length - fields.length}::${id.type}, ${fields.join(', ')})`;
-    });
-    const names = [...columns.values()].map((column) => column.sql);
-    // A row that is marked as deleted stands where this one goes.
-    const revived = softDelete
-      ? ` ON CONFLICT (${id.sql}) DO UPDATE SET ${[...names.map((name) => `${name} = excluded.${name}`), `${softDelete.sql} = ${softDelete.type === 'boolean' ? 'false' : 'NULL'}`].join(', ')}`
-      : '';
-    await this.translated(first, async () => {
-      const written = await this.run<{ id: string }>(
-        `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')}) VALUES ${rows.join(', ')}${revived}${id.type === 'text' ? '' : ` RETURNING ${id.sql}::text AS id`}`,
-        values,
-      );
-      // A number or a UUID has one form here: under another the device would not know its own row again.
-      const ids = new Set(written.rows.map((row) => row.id));
-      for (const change of id.type === 'text' ? [] : changes) {
-        if (ids.has(change.id)) continue;
-        const message = `${change.table} ${change.id}: the id is not in the form that the database's ${id.type} has.`;
-        throw new ConstraintError({
-          code: 'value-type',
-          table: change.table,
-          id: change.id,
-          column: 'id',
-          rule: id.type,
-          message,
-        });
-      }
-    });
-  }
-
-  private async update(change: Extract<Change, { kind: 'update' }>): Promise<void> {
-    const { sql, id, columns: standing, table } = this.table(change.table);
-    const operations = Object.entries(change.operations);
-    const present =
-      operations.length > 0 ? (await this.reader.rowsOf(change.table, [change.id])).get(change.id) : undefined;
-    const columns: Record<string, unknown> = { ...change.columns };
-    for (const [name, operation] of operations) columns[name] = applyOperation(present?.[name] ?? null, operation);
-    const names = Object.keys(columns);
-    if (names.length === 0) return;
-    const set = names.map((name, i) => {
-      const column = standing.get(name) as StandingColumn;
-      return `${column.sql} = ${writeSql(columnOf(table, name), column, i + 2)}`;
-    });
-    const values = names.map((name) => parameter(columnOf(table, name), columns[name]));
-    await this.run(`UPDATE ${sql} SET ${set.join(', ')} WHERE ${id.sql} = $1::${id.type}`, [change.id, ...values]);
-  }
-
-  private async delete(change: Change): Promise<void> {
-    const { sql, id, softDelete } = this.table(change.table);
-    const mark = softDelete?.type === 'boolean' ? 'true' : 'now()';
-    await this.run(
-      `${softDelete ? `UPDATE ${sql} SET ${softDelete.sql} = ${mark}` : `DELETE FROM ${sql}`} WHERE ${id.sql} = $1::${id.type}`,
-      [change.id],
-    );
-  }
-
-  private async translated(change: Change, work: () => Promise<unknown>): Promise<void> {
-    try {
-      await work();
-    } catch (error) {
-      if (error instanceof ConstraintError) throw error;
-      const table = this.table(change.table);
-      const problem = constraintProblem(error, change, table);
-      if (problem === undefined) throw error;
-      if (problem.code === 'duplicate-value' && problem.column === undefined && isOfKey(error, table))
-        throw new InsertedMeanwhileError();
-      throw new ConstraintError(problem);
-    }
   }
 
   /** The table a constraint that is checked late tells of. */
@@ -441,11 +290,4 @@ export class PostgresWriter implements StoreWriter {
   private table(name: string): AppTable {
     return this.tables.get(name) as AppTable;
   }
-}
-
-const columnOf = (table: Table, name: string) => table.columns[name] as Column;
-
-function isOfKey(error: unknown, { id }: AppTable): boolean {
-  const { detail } = error as { readonly detail?: string };
-  return /^Key \(([^),]+)\)=/.exec(detail ?? '')?.[1]?.replaceAll('"', '') === id.sql.slice(1, -1);
 }

@@ -1,0 +1,176 @@
+import { applyOperation, type Change, type Column, type Table } from '@koinon/core';
+import type { ClientBase } from 'pg';
+import { ConstraintError } from '../store.ts';
+import { applyInWorkableOrder } from '../swap.ts';
+import { parameter, type StandingColumn, writeSql } from './columns.ts';
+import { constraintProblem } from './constraints.ts';
+import type { AppTable } from './layout.ts';
+import type { AppRows } from './rows.ts';
+
+/** A row was inserted by somebody else between looking and writing: looking again shows it. */
+export class InsertedMeanwhileError extends Error {}
+
+type Insert = Extract<Change, { kind: 'insert' }>;
+
+/** Values in one statement at most; PostgreSQL numbers them with 16 bits. */
+const mostValues = 30_000;
+
+/** Writes changes into the app's tables, on one connection. */
+export class RowWriter {
+  private readonly client: ClientBase;
+  private readonly rows: AppRows;
+  private readonly trace: (sql: string, values: readonly unknown[]) => void;
+
+  constructor(client: ClientBase, rows: AppRows, trace: (sql: string, values: readonly unknown[]) => void) {
+    this.client = client;
+    this.rows = rows;
+    this.trace = trace;
+  }
+
+  /** Writes the changes of a transaction. @throws ConstraintError; InsertedMeanwhileError. */
+  async apply(changes: readonly Change[]): Promise<void> {
+    await this.client.query('SAVEPOINT at_once');
+    try {
+      for (const group of this.groups(changes))
+        if (group[0]?.kind === 'insert') await this.insert(group as Insert[]);
+        else for (const change of group) await this.applyOne(change);
+    } catch (error) {
+      if (!(error instanceof ConstraintError)) throw error;
+      // One after the other it may be possible; and if not, it is known which of them is at fault.
+      await this.client.query('ROLLBACK TO SAVEPOINT at_once');
+      await applyInWorkableOrder(changes, {
+        table: (name) => this.rows.table(name).table,
+        apply: (change) => this.applyAlone(change),
+      });
+    }
+    await this.client.query('RELEASE SAVEPOINT at_once');
+  }
+
+  /** Inserts in a row into one table go together; updates and deletes one by one. */
+  private *groups(changes: readonly Change[]): Generator<readonly Change[]> {
+    let group: Change[] = [];
+    for (const change of changes) {
+      const [first] = group;
+      const width = this.rows.table(change.table).columns.size + 1;
+      const belongs =
+        first?.kind === 'insert' &&
+        change.kind === 'insert' &&
+        change.table === first.table &&
+        (group.length + 1) * width <= mostValues;
+      if (!belongs && group.length > 0) {
+        yield group;
+        group = [];
+      }
+      group.push(change);
+    }
+    if (group.length > 0) yield group;
+  }
+
+  private async applyAlone(change: Change): Promise<void> {
+    await this.client.query('SAVEPOINT alone');
+    try {
+      await this.applyOne(change);
+    } catch (error) {
+      await this.client.query('ROLLBACK TO SAVEPOINT alone');
+      throw error;
+    }
+    await this.client.query('RELEASE SAVEPOINT alone');
+  }
+
+  private async applyOne(change: Change): Promise<void> {
+    if (change.kind === 'insert') await this.insert([change]);
+    else await this.translated(change, () => (change.kind === 'update' ? this.update(change) : this.delete(change)));
+  }
+
+  private async run<Row extends object>(sql: string, values: unknown[]): Promise<{ readonly rows: readonly Row[] }> {
+    const result = await this.client.query<Row>(sql, values);
+    this.trace(sql, values);
+    return result;
+  }
+
+  private async insert(changes: readonly Insert[]): Promise<void> {
+    const [first] = changes as [Insert, ...Insert[]];
+    const { sql, id, columns, table, softDelete } = this.rows.table(first.table);
+    const values: unknown[] = [];
+    const rows = changes.map((change) => {
+      values.push(change.id);
+      const fields = table.entries.map(([name, column]) => {
+        values.push(parameter(column, change.columns[name]));
+        return writeSql(column, columns.get(name) as StandingColumn, values.length);
+      });
+      return `($${values.length - fields.length}::${id.type}, ${fields.join(', ')})`;
+    });
+    const names = [...columns.values()].map((column) => column.sql);
+    // A row that is marked as deleted stands where this one goes.
+    const revived = softDelete
+      ? ` ON CONFLICT (${id.sql}) DO UPDATE SET ${[...names.map((name) => `${name} = excluded.${name}`), `${softDelete.sql} = ${softDelete.type === 'boolean' ? 'false' : 'NULL'}`].join(', ')}`
+      : '';
+    await this.translated(first, async () => {
+      const written = await this.run<{ id: string }>(
+        `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')}) VALUES ${rows.join(', ')}${revived}${id.type === 'text' ? '' : ` RETURNING ${id.sql}::text AS id`}`,
+        values,
+      );
+      // A number or a UUID has one form here: under another the device would not know its own row again.
+      const ids = new Set(written.rows.map((row) => row.id));
+      for (const change of id.type === 'text' ? [] : changes) {
+        if (ids.has(change.id)) continue;
+        const message = `${change.table} ${change.id}: the id is not in the form that the database's ${id.type} has.`;
+        throw new ConstraintError({
+          code: 'value-type',
+          table: change.table,
+          id: change.id,
+          column: 'id',
+          rule: id.type,
+          message,
+        });
+      }
+    });
+  }
+
+  private async update(change: Extract<Change, { kind: 'update' }>): Promise<void> {
+    const { sql, id, columns: standing, table } = this.rows.table(change.table);
+    const operations = Object.entries(change.operations);
+    const present =
+      operations.length > 0 ? (await this.rows.byIds(change.table, [change.id])).get(change.id) : undefined;
+    const columns: Record<string, unknown> = { ...change.columns };
+    for (const [name, operation] of operations) columns[name] = applyOperation(present?.[name] ?? null, operation);
+    const names = Object.keys(columns);
+    if (names.length === 0) return;
+    const set = names.map((name, i) => {
+      const column = standing.get(name) as StandingColumn;
+      return `${column.sql} = ${writeSql(columnOf(table, name), column, i + 2)}`;
+    });
+    const values = names.map((name) => parameter(columnOf(table, name), columns[name]));
+    await this.run(`UPDATE ${sql} SET ${set.join(', ')} WHERE ${id.sql} = $1::${id.type}`, [change.id, ...values]);
+  }
+
+  private async delete(change: Change): Promise<void> {
+    const { sql, id, softDelete } = this.rows.table(change.table);
+    const mark = softDelete?.type === 'boolean' ? 'true' : 'now()';
+    await this.run(
+      `${softDelete ? `UPDATE ${sql} SET ${softDelete.sql} = ${mark}` : `DELETE FROM ${sql}`} WHERE ${id.sql} = $1::${id.type}`,
+      [change.id],
+    );
+  }
+
+  private async translated(change: Change, work: () => Promise<unknown>): Promise<void> {
+    try {
+      await work();
+    } catch (error) {
+      if (error instanceof ConstraintError) throw error;
+      const table = this.rows.table(change.table);
+      const problem = constraintProblem(error, change, table);
+      if (problem === undefined) throw error;
+      if (problem.code === 'duplicate-value' && problem.column === undefined && isOfKey(error, table))
+        throw new InsertedMeanwhileError();
+      throw new ConstraintError(problem);
+    }
+  }
+}
+
+const columnOf = (table: Table, name: string) => table.columns[name] as Column;
+
+function isOfKey(error: unknown, { id }: AppTable): boolean {
+  const { detail } = error as { readonly detail?: string };
+  return /^Key \(([^),]+)\)=/.exec(detail ?? '')?.[1]?.replaceAll('"', '') === id.sql.slice(1, -1);
+}

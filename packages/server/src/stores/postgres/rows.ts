@@ -1,0 +1,159 @@
+import {
+  type AnyRow,
+  type Column,
+  type Condition,
+  columnsToWire,
+  frozenRow,
+  type JsonValue,
+  quoteText,
+} from '@koinon/core';
+import type { ClientBase } from 'pg';
+import { byTable } from '../store.ts';
+import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
+import { conditionSql } from './condition.ts';
+import type { AppTable } from './layout.ts';
+
+/** What is known of a row by its stamp. */
+interface Deleted {
+  readonly table_name: string;
+  readonly row_id: string;
+  readonly deleted: boolean;
+}
+
+/** The rows of the app's tables, as they stand and as tombstones keep them. Reads on one connection. */
+export class AppRows {
+  private readonly client: ClientBase;
+  private readonly tables: ReadonlyMap<string, AppTable>;
+
+  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>) {
+    this.client = client;
+    this.tables = tables;
+  }
+
+  /** Rows of one table by their ids; those that are not there are left out. */
+  async byIds(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
+    const { id, sql, softDelete } = this.table(table);
+    const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
+    const { rows } = await this.client.query<unknown[]>({
+      text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) AND ${alive}`,
+      values: [await this.possible(table, ids)],
+      rowMode: 'array',
+    });
+    return new Map(rows.map((raw) => this.decode(table, raw)).map((row) => [row.id, row]));
+  }
+
+  /** The rows of a table that fulfil a condition. */
+  async where(table: string, where: Condition): Promise<AnyRow[]> {
+    const values: unknown[] = [];
+    const fulfils = this.fulfils(table, where, values);
+    const { id, sql } = this.table(table);
+    const text = `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${fulfils} ORDER BY r.${id.sql}`;
+    const { rows } = await this.client.query<unknown[]>({ text, values, rowMode: 'array' });
+    return rows.map((raw) => this.decode(table, raw));
+  }
+
+  /** How many they are. */
+  async count(table: string, where: Condition): Promise<number> {
+    const values: unknown[] = [];
+    const fulfils = this.fulfils(table, where, values);
+    const text = `SELECT count(*) AS n FROM ${this.table(table).sql} r WHERE ${fulfils}`;
+    return Number((await this.client.query<{ n: string }>(text, values)).rows[0]?.n);
+  }
+
+  /** Those of these ids that a row of the table can have: where ids are numbers, say, another text is an error to PostgreSQL. */
+  async possible(table: string, ids: readonly string[]): Promise<readonly string[]> {
+    if (this.table(table).id.type === 'text') return ids;
+    const { rows } = await this.client.query<{ id: string }>(
+      'SELECT row_id AS id FROM koinon.stamp WHERE table_name = $1 AND row_id = ANY($2)',
+      [table, ids],
+    );
+    return rows.map(({ id }) => id);
+  }
+
+  /** For each of these rows that a row of the table refers to, one that does. */
+  async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
+    const { id, sql, softDelete, columns } = this.table(table);
+    const { sql: name, type } = columns.get(column) as StandingColumn;
+    const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
+    const { rows } = await this.client.query<{ to: string; from: string }>(
+      `SELECT DISTINCT ON (r.${name}) r.${name}::text AS to, r.${id.sql}::text AS from FROM ${sql} r
+       WHERE r.${name} = ANY($1::${type}[]) AND ${alive}`,
+      [ids],
+    );
+    return new Map(rows.map(({ to, from }) => [to, from]));
+  }
+
+  /** What deleted rows held last, where that is kept, by table and id. */
+  async images(stamps: readonly Deleted[]): Promise<Map<string, Map<string, AnyRow>>> {
+    const wanted = byTable(
+      stamps.flatMap(({ table_name: table, row_id: id, deleted }) =>
+        deleted && this.tables.has(table) ? [{ table, id }] : [],
+      ),
+    );
+    const found = new Map<string, Map<string, AnyRow>>();
+    for (const [table, ids] of wanted) {
+      const { rows } = await this.client.query<unknown[]>({
+        text: `SELECT ${this.imageFields(table)} FROM koinon.stamp r WHERE table_name = $1 AND row_id = ANY($2) AND image IS NOT NULL`,
+        values: [table, ids],
+        rowMode: 'array',
+      });
+      found.set(table, new Map(rows.map((raw) => this.decode(table, raw)).map((row) => [row.id, row])));
+    }
+    return found;
+  }
+
+  /** The SQL of a condition, and of being there at all. */
+  fulfils(name: string, where: Condition, values: unknown[]): string {
+    const table = this.table(name);
+    const alive = table.softDelete ? `${aliveSql(table.softDelete, 'r')} AND ` : '';
+    return `${alive}${conditionSql(table, where, values)}`;
+  }
+
+  /** A table by its name in the schema. */
+  table(name: string): AppTable {
+    return this.tables.get(name) as AppTable;
+  }
+
+  /** What is selected of a row, under the name `r`, to be decoded. */
+  fields(table: string): string {
+    return this.fieldsFrom(table, `r.${this.table(table).id.sql}::text`, (_name, { sql }) => `r.${sql}`);
+  }
+
+  /** The same of the image in a tombstone. */
+  private imageFields(table: string): string {
+    return this.fieldsFrom(table, 'r.row_id', (name, { type }) => imageSql(name, type));
+  }
+
+  private fieldsFrom(table: string, id: string, from: (name: string, column: StandingColumn) => string): string {
+    const { columns, table: definition } = this.table(table);
+    const fields = definition.entries.map(([name, column]) => {
+      const standing = columns.get(name) as StandingColumn;
+      return readSql(column, { sql: from(name, standing), type: standing.type });
+    });
+    return [id, ...fields].join(', ');
+  }
+
+  /** A row as it was selected. */
+  decode(table: string, raw: readonly unknown[]): AnyRow {
+    const { entries, names } = this.table(table).table;
+    const values: Record<string, unknown> = {};
+    entries.forEach(([name, column]: readonly [string, Column], i) => {
+      values[name] = readValue(column, raw[i + 1]);
+    });
+    return frozenRow(raw[0] as string, values, names);
+  }
+
+  /** A row's columns as JSON carries them. */
+  wire(table: string, row: AnyRow): Record<string, JsonValue> {
+    return columnsToWire(this.table(table).table, row);
+  }
+}
+
+/** A column's value in the image of a deleted row, as the type it had in its table. */
+function imageSql(name: string, type: string): string {
+  const member = `r.image -> ${quoteText(name)}`;
+  if (type.endsWith('[]'))
+    return `(CASE WHEN jsonb_typeof(${member}) = 'array' THEN ARRAY(SELECT jsonb_array_elements_text(${member})) END)::${type}`;
+  if (/^jsonb?$/.test(type)) return `nullif(${member}, 'null')::${type}`;
+  return `(r.image ->> ${quoteText(name)})::${type}`;
+}

@@ -9,9 +9,10 @@ import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
 import { SyncLoop } from '../sync/loop.ts';
 import type { Direction, SyncOptions, SyncReason, Upload } from '../sync/state.ts';
-import { type SyncReport, standingOf, syncStep, takeWindow } from '../sync/step.ts';
+import { type SyncReport, syncStep } from '../sync/step.ts';
 import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
+import { standingOf, takeWindow } from '../sync/window.ts';
 import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts';
 
 /** Milliseconds between two tellings of the state. */

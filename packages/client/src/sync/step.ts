@@ -1,29 +1,15 @@
-import {
-  KoinonError,
-  type LiveWindow,
-  limits,
-  type Only,
-  type Outcome,
-  type PulledPage,
-  type PushRequest,
-  readPushResponse,
-} from '@koinon/core';
+import { KoinonError, limits, type Only, type Outcome, type PulledPage } from '@koinon/core';
 import type { Database } from '../database/database.ts';
-import { dropMeta, meta, setMeta } from '../database/layout.ts';
+import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
-import { withoutUnasked } from '../link/columns.ts';
-import { nextBatch, type PartsSent } from '../outbox/batch.ts';
-import { joinNext } from '../outbox/join.ts';
-import { noteAttempt, noteState, placeOfSent } from '../outbox/sending.ts';
-import { applyPage } from '../overlay/apply.ts';
-import type { Applying } from '../overlay/show.ts';
-import { noRows, type RowCounts, showAnew } from '../overlay/show.ts';
-import { beginSweep, endSweep, isForgetting, isSweeping, type Lost, noteSeen } from '../overlay/sweep.ts';
+import { noRows, type RowCounts } from '../overlay/show.ts';
+import { beginSweep, isSweeping, type Lost } from '../overlay/sweep.ts';
+import { type Attempt, attempt, isPoisoned, type Local, sendAttempt, unansweredIn } from './attempt.ts';
 import { learnClock } from './clock.ts';
-import type { Standing } from './live.ts';
 import type { Direction, Upload } from './state.ts';
 import type { Traffic } from './traffic.ts';
 import type { Transport } from './transport.ts';
+import { takePage } from './window.ts';
 
 /** What a sync step did. */
 export interface SyncReport {
@@ -71,11 +57,6 @@ interface Asked {
   readonly page: Promise<PulledPage>;
   /** When, by this device's clock. */
   readonly sentAt: number;
-}
-
-/** The local side of a sync, inside a transaction. */
-interface Local extends Applying {
-  readonly host: Host;
 }
 
 /** Confirmed transactions that may wait for a pull before one comes between two pushes. */
@@ -250,86 +231,6 @@ function noteSynced(database: Database, host: Host, { tables, columns = {} }: On
   );
 }
 
-/** A push, and its exact bytes. */
-interface Attempt {
-  readonly request: PushRequest;
-  readonly body: string;
-}
-
-/** A push whose outcome is not known. */
-function unansweredIn(database: Database): Attempt | undefined {
-  const body = attemptedBody(database);
-  return body === undefined ? undefined : { body, request: JSON.parse(body) as PushRequest };
-}
-
-function attemptedBody(database: Database): string | undefined {
-  return (database.statement('SELECT body FROM koinon_attempt').get() as { body: string } | undefined)?.body;
-}
-
-/** Chooses what goes up next and keeps its exact bytes, before anything is sent; undefined where there is nothing. */
-function attempt(
-  { schema, outbox, conflicts, database, host }: Local,
-  most: number,
-  { upload, only }: Pick<SyncParts, 'upload' | 'only'>,
-): Attempt | undefined {
-  const unanswered = unansweredIn(database);
-  if (unanswered !== undefined) return unanswered;
-  if (upload === 'latest state' && meta(database, 'parts') === undefined)
-    joinNext({ schema, outbox, conflicts, database, host });
-  const replica = meta(database, 'replica') as string;
-  const sent = meta(database, 'parts');
-  const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
-  const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null, most, parts);
-  if (batch === undefined) return undefined;
-  if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
-  const request = withoutUnasked(batch.request, only.columns ?? {});
-  const body = JSON.stringify(request);
-  database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(body);
-  for (const transaction of batch.transactions) noteAttempt(outbox, transaction);
-  forgetDecisions(database, batch.request);
-  return { request, body };
-}
-
-/** What has been sent was decided for good. */
-function forgetDecisions(database: Database, { transactions }: PushRequest): void {
-  if (database.statement('SELECT 1 FROM koinon_resolved LIMIT 1').get() === undefined) return;
-  const forget = database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?');
-  for (const { changes } of transactions) for (const { table, id } of changes) forget.run(table, id);
-}
-
-/** Sends the kept bytes, and records what became of each transaction. */
-async function sendAttempt(
-  parts: SyncParts,
-  { body, request }: Attempt,
-  signal?: AbortSignal,
-): Promise<readonly Outcome[]> {
-  const ids = request.transactions.map(({ id }) => id);
-  let outcomes: readonly Outcome[];
-  try {
-    outcomes = readPushResponse(await parts.push(body, signal), ids).outcomes;
-  } catch (error) {
-    // A server that refuses the request as a whole has looked at none of it: it may be formed anew. A transaction that
-    // is refused when it comes alone is what is at fault, and is shown to the person.
-    if (error instanceof KoinonError && refusedWhole.has(error.code)) {
-      const problems = [{ code: error.code, message: error.message }];
-      const isAtFault = ids.length === 1 && isPoisoned(error);
-      const ended = ids.map(
-        (id): Outcome => (isAtFault ? { id, outcome: 'rejected', problems } : { id, outcome: 'waits', for: id }),
-      );
-      await parts.change((local) => settleAttempt(local, body, ended));
-      if (isAtFault) return ended;
-    }
-    throw error;
-  }
-  await parts.change((local) => settleAttempt(local, body, outcomes));
-  return outcomes;
-}
-
-/** Whether the server could not read or take a request for what is in it. */
-function isPoisoned(error: unknown): boolean {
-  return error instanceof KoinonError && (error.code === 'malformed-request' || error.code === 'too-large');
-}
-
 /** Whether the server cannot go on from a cursor: it is of another feed, or ahead of this one, or too old. */
 function isUnknownCursor(error: unknown): boolean {
   return error instanceof KoinonError && ['unknown-cursor', 'feed-restored', 'forgotten-cursor'].includes(error.code);
@@ -338,104 +239,6 @@ function isUnknownCursor(error: unknown): boolean {
 function whyLost(error: unknown): Lost {
   const { code } = error as KoinonError;
   return code === 'forgotten-cursor' ? 'forgotten' : code === 'feed-restored' ? 'restored' : 'unknown';
-}
-
-const refusedWhole = new Set([
-  'malformed-request',
-  'too-large',
-  'unknown-cursor',
-  'feed-restored',
-  'forgotten-cursor',
-  'not-found',
-]);
-
-/** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
-function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[]): void {
-  const { database, outbox } = local;
-  if (attemptedBody(database) !== body) return;
-  for (const outcome of outcomes) {
-    const sequence = placeOfSent(outbox, outcome.id);
-    if (sequence === undefined) continue;
-    if (outcome.outcome === 'applied') {
-      noteState(outbox, sequence, 'confirmed', [], outcome.values);
-      for (const { table, id } of outcome.values ?? []) showAnew(local, table, id);
-    } else if (outcome.outcome === 'rejected') noteState(outbox, sequence, 'rejected', outcome.problems);
-    else noteState(outbox, sequence, 'pending');
-    const parts = meta(database, 'parts');
-    if (outcome.outcome === 'received' && parts) {
-      const sent = JSON.parse(parts) as PartsSent;
-      setMeta(database, 'parts', JSON.stringify({ ...sent, next: sent.next + 1 }));
-    } else if (parts) dropMeta(database, 'parts');
-  }
-  database.statement('DELETE FROM koinon_attempt').run();
-}
-
-/**
- * Applies a window that the server has sent by itself, in one local transaction; false where the replica is not at the
- * cursor that it leads away from, or cannot say what became of what it has sent.
- */
-export function takeWindow(local: Local, window: LiveWindow): boolean {
-  const { database, outbox, host } = local;
-  if (meta(database, 'cursor') !== window.from || attemptedBody(database) !== undefined) return false;
-  const own = new Set(outbox.idsOf('confirmed'));
-  const { rows, cursor, position, time, applied } = window;
-  const header = {
-    kind: 'changes' as const,
-    from: null,
-    to: position,
-    newest: position,
-    cursor,
-    rows: rows.length,
-    more: false,
-    last: true,
-    covers: applied.filter((id) => own.has(id)),
-    time,
-  };
-  takePage(local, { header, rows }, 'cursor', window.from, noRows());
-  setMeta(database, 'synced at', new Date(host.now()).toISOString());
-  return true;
-}
-
-/** Where a replica stands, if it may join the server's live windows: it has all that it could be told changes of. */
-export function standingOf({ schema, database }: Pick<Local, 'schema' | 'database'>): Standing | undefined {
-  const cursor = meta(database, 'cursor');
-  const isWhole = meta(database, 'complete') !== undefined && meta(database, 'backfill') === undefined;
-  if (cursor === undefined || !isWhole || isSweeping(database)) return undefined;
-  return { cursor, replica: meta(database, 'replica') as string, schemaVersion: schema.version };
-}
-
-/** Applies a page onto the cursor it starts from, and moves that cursor, in one local transaction. */
-function takePage(
-  local: Local,
-  page: PulledPage,
-  name: 'cursor' | 'backfill',
-  from: string | undefined,
-  down: RowCounts,
-): void {
-  const { database } = local;
-  const { header } = page;
-  if (meta(database, name) !== from)
-    throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
-  // A snapshot beside the cursor brings nothing back for good: what it covers the cursor has still to cover.
-  // After a forgotten cursor the receipts may be forgotten as well; what was confirmed by this feed is in its snapshot.
-  const covers = isForgetting(database) ? local.outbox.idsOf('confirmed') : header.covers;
-  const more = name !== 'cursor' || header.more;
-  const sweeps = name === 'cursor' && isSweeping(database);
-  const isFirst =
-    name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
-  const counts = applyPage(local, { ...page, header: { ...header, covers, more } }, isFirst);
-  if (sweeps) noteSeen(database, page.rows);
-  if (sweeps && header.last)
-    for (const [kind, count] of Object.entries(endSweep(local, header))) counts[kind as keyof RowCounts] += count;
-  if (header.user !== undefined) setMeta(database, 'user', header.user);
-  if (name === 'cursor') {
-    setMeta(database, 'position', String(header.to));
-    setMeta(database, 'server position', String(Math.max(header.newest ?? 0, header.to)));
-    if (header.last) setMeta(database, 'complete', 'yes');
-  }
-  if (name === 'backfill' && header.last) dropMeta(database, name);
-  else setMeta(database, name, header.cursor);
-  for (const kind of ['insert', 'update', 'delete', 'leave'] as const) down[kind] += counts[kind];
 }
 
 const total = (counts: Readonly<Record<string, number>>) =>

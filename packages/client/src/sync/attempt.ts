@@ -1,0 +1,140 @@
+import { KoinonError, type Only, type Outcome, type PushRequest, readPushResponse } from '@koinon/core';
+import type { Database } from '../database/database.ts';
+import { dropMeta, meta, setMeta } from '../database/layout.ts';
+import type { Host } from '../host/host.ts';
+import { withoutUnasked } from '../link/columns.ts';
+import { nextBatch, type PartsSent } from '../outbox/batch.ts';
+import { joinNext } from '../outbox/join.ts';
+import { noteAttempt, noteState, placeOfSent } from '../outbox/sending.ts';
+import { type Applying, showAnew } from '../overlay/show.ts';
+import type { Upload } from './state.ts';
+
+// What goes up: chosen, kept as the exact bytes that are sent, and settled by what became of it.
+
+/** The local side of a sync, inside a transaction. */
+export interface Local extends Applying {
+  readonly host: Host;
+}
+
+/** What is chosen by. */
+interface Uploading {
+  readonly upload: Upload;
+  readonly only: Only;
+}
+
+/** What is sent by. */
+interface Sending {
+  readonly push: (body: string, signal: AbortSignal | undefined) => Promise<unknown>;
+  readonly change: <T>(work: (local: Local) => T) => Promise<T>;
+}
+
+/** A push, and its exact bytes. */
+export interface Attempt {
+  readonly request: PushRequest;
+  readonly body: string;
+}
+
+/** A push whose outcome is not known. */
+export function unansweredIn(database: Database): Attempt | undefined {
+  const body = attemptedBody(database);
+  return body === undefined ? undefined : { body, request: JSON.parse(body) as PushRequest };
+}
+
+/** Its exact bytes. */
+export function attemptedBody(database: Database): string | undefined {
+  return (database.statement('SELECT body FROM koinon_attempt').get() as { body: string } | undefined)?.body;
+}
+
+/** Chooses what goes up next and keeps its exact bytes, before anything is sent; undefined where there is nothing. */
+export function attempt(
+  { schema, outbox, conflicts, database, host }: Local,
+  most: number,
+  { upload, only }: Uploading,
+): Attempt | undefined {
+  const unanswered = unansweredIn(database);
+  if (unanswered !== undefined) return unanswered;
+  if (upload === 'latest state' && meta(database, 'parts') === undefined)
+    joinNext({ schema, outbox, conflicts, database, host });
+  const replica = meta(database, 'replica') as string;
+  const sent = meta(database, 'parts');
+  const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
+  const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null, most, parts);
+  if (batch === undefined) return undefined;
+  if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
+  const request = withoutUnasked(batch.request, only.columns ?? {});
+  const body = JSON.stringify(request);
+  database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(body);
+  for (const transaction of batch.transactions) noteAttempt(outbox, transaction);
+  forgetDecisions(database, batch.request);
+  return { request, body };
+}
+
+/** What has been sent was decided for good. */
+function forgetDecisions(database: Database, { transactions }: PushRequest): void {
+  if (database.statement('SELECT 1 FROM koinon_resolved LIMIT 1').get() === undefined) return;
+  const forget = database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?');
+  for (const { changes } of transactions) for (const { table, id } of changes) forget.run(table, id);
+}
+
+/** Sends the kept bytes, and records what became of each transaction. */
+export async function sendAttempt(
+  parts: Sending,
+  { body, request }: Attempt,
+  signal?: AbortSignal,
+): Promise<readonly Outcome[]> {
+  const ids = request.transactions.map(({ id }) => id);
+  let outcomes: readonly Outcome[];
+  try {
+    outcomes = readPushResponse(await parts.push(body, signal), ids).outcomes;
+  } catch (error) {
+    // A server that refuses the request as a whole has looked at none of it: it may be formed anew. A transaction that
+    // is refused when it comes alone is what is at fault, and is shown to the person.
+    if (error instanceof KoinonError && refusedWhole.has(error.code)) {
+      const problems = [{ code: error.code, message: error.message }];
+      const isAtFault = ids.length === 1 && isPoisoned(error);
+      const ended = ids.map(
+        (id): Outcome => (isAtFault ? { id, outcome: 'rejected', problems } : { id, outcome: 'waits', for: id }),
+      );
+      await parts.change((local) => settleAttempt(local, body, ended));
+      if (isAtFault) return ended;
+    }
+    throw error;
+  }
+  await parts.change((local) => settleAttempt(local, body, outcomes));
+  return outcomes;
+}
+
+/** Whether the server could not read or take a request for what is in it. */
+export function isPoisoned(error: unknown): boolean {
+  return error instanceof KoinonError && (error.code === 'malformed-request' || error.code === 'too-large');
+}
+
+const refusedWhole = new Set([
+  'malformed-request',
+  'too-large',
+  'unknown-cursor',
+  'feed-restored',
+  'forgotten-cursor',
+  'not-found',
+]);
+
+/** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
+function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[]): void {
+  const { database, outbox } = local;
+  if (attemptedBody(database) !== body) return;
+  for (const outcome of outcomes) {
+    const sequence = placeOfSent(outbox, outcome.id);
+    if (sequence === undefined) continue;
+    if (outcome.outcome === 'applied') {
+      noteState(outbox, sequence, 'confirmed', [], outcome.values);
+      for (const { table, id } of outcome.values ?? []) showAnew(local, table, id);
+    } else if (outcome.outcome === 'rejected') noteState(outbox, sequence, 'rejected', outcome.problems);
+    else noteState(outbox, sequence, 'pending');
+    const parts = meta(database, 'parts');
+    if (outcome.outcome === 'received' && parts) {
+      const sent = JSON.parse(parts) as PartsSent;
+      setMeta(database, 'parts', JSON.stringify({ ...sent, next: sent.next + 1 }));
+    } else if (parts) dropMeta(database, 'parts');
+  }
+  database.statement('DELETE FROM koinon_attempt').run();
+}

@@ -1,0 +1,77 @@
+import { KoinonError, type LiveWindow, type PulledPage } from '@koinon/core';
+import { dropMeta, meta, setMeta } from '../database/layout.ts';
+import { applyPage } from '../overlay/apply.ts';
+import { noRows, type RowCounts } from '../overlay/show.ts';
+import { endSweep, isForgetting, isSweeping, noteSeen } from '../overlay/sweep.ts';
+import { attemptedBody, type Local } from './attempt.ts';
+import type { Standing } from './live.ts';
+
+// What comes down, by a pull or by itself: taken in onto the cursor that it leads away from.
+
+/**
+ * Applies a window that the server has sent by itself, in one local transaction; false where the replica is not at the
+ * cursor that it leads away from, or cannot say what became of what it has sent.
+ */
+export function takeWindow(local: Local, window: LiveWindow): boolean {
+  const { database, outbox, host } = local;
+  if (meta(database, 'cursor') !== window.from || attemptedBody(database) !== undefined) return false;
+  const own = new Set(outbox.idsOf('confirmed'));
+  const { rows, cursor, position, time, applied } = window;
+  const header = {
+    kind: 'changes' as const,
+    from: null,
+    to: position,
+    newest: position,
+    cursor,
+    rows: rows.length,
+    more: false,
+    last: true,
+    covers: applied.filter((id) => own.has(id)),
+    time,
+  };
+  takePage(local, { header, rows }, 'cursor', window.from, noRows());
+  setMeta(database, 'synced at', new Date(host.now()).toISOString());
+  return true;
+}
+
+/** Where a replica stands, if it may join the server's live windows: it has all that it could be told changes of. */
+export function standingOf({ schema, database }: Pick<Local, 'schema' | 'database'>): Standing | undefined {
+  const cursor = meta(database, 'cursor');
+  const isWhole = meta(database, 'complete') !== undefined && meta(database, 'backfill') === undefined;
+  if (cursor === undefined || !isWhole || isSweeping(database)) return undefined;
+  return { cursor, replica: meta(database, 'replica') as string, schemaVersion: schema.version };
+}
+
+/** Applies a page onto the cursor it starts from, and moves that cursor, in one local transaction. */
+export function takePage(
+  local: Local,
+  page: PulledPage,
+  name: 'cursor' | 'backfill',
+  from: string | undefined,
+  down: RowCounts,
+): void {
+  const { database } = local;
+  const { header } = page;
+  if (meta(database, name) !== from)
+    throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
+  // A snapshot beside the cursor brings nothing back for good: what it covers the cursor has still to cover.
+  // After a forgotten cursor the receipts may be forgotten as well; what was confirmed by this feed is in its snapshot.
+  const covers = isForgetting(database) ? local.outbox.idsOf('confirmed') : header.covers;
+  const more = name !== 'cursor' || header.more;
+  const sweeps = name === 'cursor' && isSweeping(database);
+  const isFirst =
+    name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
+  const counts = applyPage(local, { ...page, header: { ...header, covers, more } }, isFirst);
+  if (sweeps) noteSeen(database, page.rows);
+  if (sweeps && header.last)
+    for (const [kind, count] of Object.entries(endSweep(local, header))) counts[kind as keyof RowCounts] += count;
+  if (header.user !== undefined) setMeta(database, 'user', header.user);
+  if (name === 'cursor') {
+    setMeta(database, 'position', String(header.to));
+    setMeta(database, 'server position', String(Math.max(header.newest ?? 0, header.to)));
+    if (header.last) setMeta(database, 'complete', 'yes');
+  }
+  if (name === 'backfill' && header.last) dropMeta(database, name);
+  else setMeta(database, name, header.cursor);
+  for (const kind of ['insert', 'update', 'delete', 'leave'] as const) down[kind] += counts[kind];
+}

@@ -257,18 +257,6 @@ export class Outbox {
     return this.database.statement("SELECT 1 FROM koinon_sent WHERE state = 'rejected' LIMIT 1").get() !== undefined;
   }
 
-  /** The ids of transactions that have been sent and are in a state; `pending` is one that has to be sent again. */
-  idsOf(state: TransactionState): string[] {
-    const rows = this.database.statement('SELECT id FROM koinon_sent WHERE state = ? ORDER BY sequence').all(state);
-    return (rows as { id: string }[]).map((row) => row.id);
-  }
-
-  /** The last transaction in the list. */
-  last(): { readonly sequence: number; readonly state: TransactionState } | undefined {
-    const found = this.database.statement(`${joined} ORDER BY c.place DESC LIMIT 1`).get() as StoredChange | undefined;
-    return found && { sequence: found.sequence, state: found.state ?? 'pending' };
-  }
-
   /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */
   rowsOf(sequence: number): { readonly table: string; readonly id: string }[] {
     const text =

@@ -32,6 +32,12 @@ export function placeOfSent({ database }: Outbox, id: string): number | undefine
   return (found as { sequence: number } | undefined)?.sequence;
 }
 
+/** The ids of transactions that have been sent and are in a state; `pending` is one that has to be sent again. */
+export function sentIds({ database }: Outbox, state: TransactionState): string[] {
+  const rows = database.statement('SELECT id FROM koinon_sent WHERE state = ? ORDER BY sequence').all(state);
+  return (rows as { id: string }[]).map((row) => row.id);
+}
+
 /** Notes that a transaction is being sent. */
 export function noteAttempt({ database }: Outbox, { sequence, id, editedAt }: QueuedTransaction): void {
   database

@@ -2,6 +2,7 @@ import { errorFromProblems, KoinonError, tableOf } from '@koinon/core';
 import type { Host } from '../host/host.ts';
 import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
+import { joined, type Outbox, type QueuedTransaction, type StoredChange } from './outbox.ts';
 import { removeChanges } from './rewriting.ts';
 
 /** What undoing works on. Runs inside a transaction. */
@@ -37,7 +38,7 @@ export function revertAll(at: Undoing): number {
 
 /** Takes back the last local transaction, while it has not been sent. Returns the rows it had changed. */
 export function undoLast(at: Undoing): readonly { readonly table: string; readonly id: string }[] {
-  const last = at.outbox.last();
+  const last = lastOf(at.outbox);
   if (last === undefined)
     throw new KoinonError('nothing-to-undo', 'There is nothing to undo: no change is waiting to be sent.');
   if (last.state === 'attempted' || last.state === 'confirmed') throw alreadySent('The last change');
@@ -46,6 +47,12 @@ export function undoLast(at: Undoing): readonly { readonly table: string; readon
   for (const { table, id } of rows) showAnew(at, table, id);
   checkTouched(at, rows);
   return rows;
+}
+
+/** The last transaction in the list. */
+function lastOf({ database }: Outbox): Pick<QueuedTransaction, 'sequence' | 'state'> | undefined {
+  const found = database.statement(`${joined} ORDER BY c.place DESC LIMIT 1`).get() as StoredChange | undefined;
+  return found && { sequence: found.sequence, state: found.state ?? 'pending' };
 }
 
 /** Refuses what the touched rows break together. */

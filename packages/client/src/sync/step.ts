@@ -2,6 +2,7 @@ import { KoinonError, limits, type Only, type Outcome, type PulledPage } from '@
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
+import { sentIds } from '../outbox/sending.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
 import { beginSweep, isSweeping, type Lost } from '../overlay/sweep.ts';
 import { type Attempt, attempt, isPoisoned, type Local, sendAttempt, unansweredIn } from './attempt.ts';
@@ -132,7 +133,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       const { cursor, own } = await parts.change(({ database, outbox }) => ({
         cursor: meta(database, name),
         // A server that was restored is asked about all that was ever sent and is here: it has applied what it has receipts of.
-        own: [...outbox.idsOf('confirmed'), ...(isSweeping(database) ? outbox.idsOf('pending') : [])].slice(
+        own: [...sentIds(outbox, 'confirmed'), ...(isSweeping(database) ? sentIds(outbox, 'pending') : [])].slice(
           0,
           limits.own,
         ),
@@ -187,7 +188,10 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       // What is not applied stays pending: the same batch must not go round again before a pull.
       if (outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'waits')) break;
       // A long outbox is brought back as it goes, so that what is confirmed and not back yet stays a short list.
-      if (direction === 'both' && (await parts.change(({ outbox }) => outbox.idsOf('confirmed').length)) >= mostUnseen)
+      if (
+        direction === 'both' &&
+        (await parts.change(({ outbox }) => sentIds(outbox, 'confirmed').length)) >= mostUnseen
+      )
         await pull();
     }
     return overtaken;

@@ -1,5 +1,6 @@
 import { KoinonError, type LiveWindow, type PulledPage } from '@koinon/core';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
+import { sentIds } from '../outbox/sending.ts';
 import { applyPage } from '../overlay/apply.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
 import { endSweep, isForgetting, isSweeping, noteSeen } from '../overlay/sweep.ts';
@@ -15,7 +16,7 @@ import type { Standing } from './live.ts';
 export function takeWindow(local: Local, window: LiveWindow): boolean {
   const { database, outbox, host } = local;
   if (meta(database, 'cursor') !== window.from || attemptedBody(database) !== undefined) return false;
-  const own = new Set(outbox.idsOf('confirmed'));
+  const own = new Set(sentIds(outbox, 'confirmed'));
   const { rows, cursor, position, time, applied } = window;
   const header = {
     kind: 'changes' as const,
@@ -56,7 +57,7 @@ export function takePage(
     throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
   // A snapshot beside the cursor brings nothing back for good: what it covers the cursor has still to cover.
   // After a forgotten cursor the receipts may be forgotten as well; what was confirmed by this feed is in its snapshot.
-  const covers = isForgetting(database) ? local.outbox.idsOf('confirmed') : header.covers;
+  const covers = isForgetting(database) ? sentIds(local.outbox, 'confirmed') : header.covers;
   const more = name !== 'cursor' || header.more;
   const sweeps = name === 'cursor' && isSweeping(database);
   const isFirst =

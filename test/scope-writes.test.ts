@@ -85,6 +85,30 @@ describe.each(storeKinds)('on %s', (kind) => {
       expect(await inFile('mika', words), words).toBe(false);
   });
 
+  test('what was confirmed of rows that left is forgotten, and the rest of it still comes back to a restored server as it was', async () => {
+    const restore = await world.backup();
+    await mika.insert('note', { id: 'before', person: 'mika', words: 'alone' });
+    await mika.transaction(async (tx) => {
+      await tx.update('crop', 'leek', { label: 'typed once' });
+      await tx.update('crop', 'leek', { label: 'typed twice' });
+      await tx.update('crop', 'kale', { label: 'typed as well' });
+      await tx.insert('note', { id: 'together', person: 'mika', words: 'with the others' });
+    });
+    await mika.sync();
+    await office.delete('tenancy', 'mn');
+    await office.sync();
+    await mika.sync();
+    expect(await idsOf(mika, 'crop')).toEqual([]);
+    await restore();
+    const { up } = await mika.sync();
+    expect(up).toMatchObject({ applied: 2, rejected: 0 });
+    const shell = await world.shell();
+    expect(await shell.all('SELECT id FROM note ORDER BY id')).toEqual([{ id: 'before' }, { id: 'together' }]);
+    expect(await mika.rejections()).toEqual([]);
+    await mika.close();
+    for (const words of ['typed once', 'typed twice', 'typed as well']) expect(await inFile('mika', words)).toBe(false);
+  });
+
   test('he may write what he may read, where no rule says otherwise; rules see before and after; withheld columns take no part', async () => {
     const refused = async (changes: readonly unknown[]) => {
       const answer = await pushAs('mika', changes);

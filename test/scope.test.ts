@@ -119,6 +119,7 @@ describe.each(storeKinds)('on %s', (kind) => {
 
   test('a device that has to start over takes what is missing for rows that left, not for deletions', async () => {
     await mika.update('crop', 'leek', { label: 'typed words' });
+    await mika.insert('note', { id: 'new', person: 'mika', words: 'of nobody else yet' });
     await world.restart(undefined, async () => {
       const shell = await world.database.shell();
       await shell.exec("UPDATE crop SET plot = 'south' WHERE id = 'leek'");
@@ -132,6 +133,9 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await mika.rejections()).toMatchObject([
       { rows: [{ id: 'leek', columns: { label: 'typed words' } }], problems: [{ code: 'scope-left' }] },
     ]);
+    // A new row cannot have left; the server had none to name.
+    expect(await idsOf(mika, 'note')).toEqual(['new']);
+    expect(await (await world.shell()).all('SELECT id FROM note')).toEqual([{ id: 'new' }]);
   });
 
   test('live: a change reaches those who may see it, and nobody else hears a thing; who joins or leaves is told at once', async () => {

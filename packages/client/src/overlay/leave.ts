@@ -46,10 +46,11 @@ export function erase({ database }: Applying, left: readonly RowKey[]): void {
       "UPDATE koinon_change SET columns = CASE kind WHEN 'delete' THEN NULL ELSE '{}' END, operations = NULL, before = NULL WHERE back = 1 AND table_name = ? AND row_id = ?",
       key,
     );
-    // The first change of a transaction names it: that goes to the next one.
+    // The first change of a transaction names it: that goes to the next one that is of another row.
     run(
       `UPDATE koinon_kept SET id = f.id, edited_at = f.edited_at FROM koinon_kept f
-       WHERE f.table_name = ? AND f.row_id = ? AND f.id IS NOT NULL AND koinon_kept.place = f.place + 1 AND koinon_kept.id IS NULL`,
+       WHERE f.table_name = ?1 AND f.row_id = ?2 AND f.id IS NOT NULL AND koinon_kept.id IS NULL AND koinon_kept.place =
+         (SELECT min(n.place) FROM koinon_kept n WHERE n.place > f.place AND (n.table_name <> ?1 OR n.row_id <> ?2))`,
       key,
     );
     run('DELETE FROM koinon_kept WHERE table_name = ? AND row_id = ?', key);

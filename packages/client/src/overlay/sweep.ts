@@ -58,13 +58,15 @@ export function noteSeen(database: Database, rows: readonly PulledRow[]): void {
  * not this user's, as one of those, since nobody can tell.
  */
 export function endSweep(sweeping: Sweeping, { to: position, time, partial }: PulledPage['header']): RowCounts {
-  const { database, schema } = sweeping;
+  const { database, schema, outbox, bases } = sweeping;
+  // What was made here and has no base was not in anybody's scope yet: the server has only nothing to name.
+  const isOwn = (table: string, id: string) => outbox.hasChangesOf(table, id) && bases.get(table, id) === null;
   const unseen = Object.entries(schema.tables).flatMap(([table, { home }]) => {
     if (home === 'device') return [];
     const text = `SELECT id FROM ${quoteName(table)} WHERE id NOT IN (SELECT row_id FROM koinon_seen WHERE table_name = ?)
       UNION SELECT row_id FROM koinon_base WHERE table_name = ?1 AND row_id NOT IN (SELECT row_id FROM koinon_seen WHERE table_name = ?1)`;
     return (database.statement(text).all(table) as { id: string }[]).map(({ id }) => ({
-      kind: partial ? ('leave' as const) : ('delete' as const),
+      kind: partial && !isOwn(table, id) ? ('leave' as const) : ('delete' as const),
       table,
       id,
       position,

@@ -5,14 +5,11 @@ import { join } from 'node:path';
 import { cooperative } from '@koinon/cli';
 import { openNodeDriver, openReplica } from '@koinon/client';
 import type { Schema } from '@koinon/core';
-import { afterAll, beforeAll, expect, test } from 'vitest';
+import { afterAll, expect, test } from 'vitest';
 import { newDatabase } from './support/stores.ts';
 
 const root = join(import.meta.dirname, '..');
-let folder: string;
-beforeAll(async () => {
-  folder = await mkdtemp(join(tmpdir(), 'koinon-cli-'));
-});
+const folder = await mkdtemp(join(tmpdir(), 'koinon-cli-'));
 afterAll(() => rm(folder, { recursive: true, force: true }));
 
 function koinon(...words: string[]): ChildProcess & { readonly output: () => string } {
@@ -72,7 +69,7 @@ test.each([
     /\/nowhere\/x\.db cannot be opened.*storage-refused/,
   ],
   [
-    ['serve', 'packages/cli/src/demo/scenario.ts', ':memory:', '--host', '0.0.0.0'],
+    ['serve', 'packages/cli/src/demo/scenario.ts', join(folder, 'alone.db'), '--host', '0.0.0.0'],
     1,
     /answers this machine only.*not-loopback/,
   ],

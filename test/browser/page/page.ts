@@ -49,12 +49,16 @@ window.openReplica = async (name) => {
   const schema = name.endsWith('version 2') ? newerOrchard : orchard;
   window.replica = (await connectTab(window.worker, schema)) as typeof window.replica;
   window.heard = [];
-  window.stopLive = window.replica.live({ from: 'tree', order: 'kind' }).subscribe(({ rows }) => {
-    window.seen = rows.map(({ kind, picked }) => `${kind} ${picked}`);
-  });
   window.replica.listen('tree', (events) => {
     for (const { kind, after, origin } of events)
       window.heard.push(`${kind} ${after?.kind} ${after?.picked} ${origin}`);
+  });
+  // What another tab writes from now on is heard and seen here: the owner has taken both in.
+  await new Promise<void>((begun) => {
+    window.stopLive = window.replica.live({ from: 'tree', order: 'kind' }).subscribe(({ rows }) => {
+      window.seen = rows.map(({ kind, picked }) => `${kind} ${picked}`);
+      begun();
+    });
   });
 };
 window.mountTrees = () => {

@@ -52,7 +52,7 @@ function adopt(overlay: Applying, name: string, from: string, to: string): void 
   const row = rows.get(name, from) as AnyRow;
   rows.remove(name, from);
   commit.note(name, from, row, null);
-  rows.put(name, { ...row, id: to });
+  rows.put(name, to, row);
   commit.note(name, to, null, rows.get(name, to));
   for (const owned of ['koinon_change', 'koinon_conflict', 'koinon_resolved'])
     database.statement(`UPDATE ${owned} SET row_id = ? WHERE table_name = ? AND row_id = ?`).run(to, name, from);

@@ -96,10 +96,16 @@ function writeThrough(overlay: Applying, pulled: PulledRow, counts: RowCounts, i
     return;
   }
   const table = tableOf(schema, tableName);
+  if (isFirst && pulled.kind === 'insert' && table.isPlain && !commit.isWatched(tableName)) {
+    // As it came: nobody asks for the row itself.
+    rows.put(tableName, id, pulled.columns);
+    counts.insert++;
+    return;
+  }
   const columns = columnsFromWire(table, pulled.columns);
   if (pulled.kind === 'insert') {
     const after = wholeRow(table, id, columns);
-    rows.put(tableName, after);
+    rows.put(tableName, id, after);
     commit.note(tableName, id, before, after);
     if (before === null) counts.insert++;
     else if (!sameValue(before, after)) counts.update++;

@@ -110,7 +110,7 @@ export function show(overlay: Overlay, move: Move, counts: RowCounts, shown: Sho
   const before = rows.get(tableName, id);
   if (move.queued.some(({ change }) => change.kind === 'insert')) outbox.keepInserted(tableName, id);
   if (row === null) rows.remove(tableName, id);
-  else rows.put(tableName, row);
+  else rows.put(tableName, id, row);
   if (before === null && row !== null) counts.insert++;
   else if (before !== null && row === null) counts.delete++;
   else if (!sameValue(before, row)) counts.update++;

@@ -169,10 +169,10 @@ export class Rows {
     }
   }
 
-  /** Writes a whole row, whether it is there or not. */
-  put(tableName: string, row: AnyRow): void {
+  /** Writes a whole row, whether it is there or not; columns without a value hold none. */
+  put(tableName: string, id: string, columns: Readonly<Record<string, unknown>>): void {
     const sql = this.sqlOf(tableName);
-    this.database.statement(sql.put).run(row.id, ...valuesOf(sql, row));
+    this.database.statement(sql.put).run(id, ...valuesOf(sql, columns));
   }
 
   /** Writes some columns of a row; says whether the row was there. */
@@ -223,11 +223,11 @@ export class Rows {
   }
 }
 
-function valuesOf({ table }: TableSql, row: AnyRow): SqlValue[] {
+function valuesOf({ table }: TableSql, columns: Readonly<Record<string, unknown>>): SqlValue[] {
   const values = new Array<SqlValue>(table.entries.length);
   for (let i = 0; i < values.length; i++) {
     const [name, column] = table.entries[i] as readonly [string, Column];
-    values[i] = toSql(column, row[name]);
+    values[i] = toSql(column, columns[name]);
   }
   return values;
 }

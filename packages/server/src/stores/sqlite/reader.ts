@@ -14,6 +14,7 @@ import {
   type SqlValue,
   type Table,
   wholeRow,
+  wireFromSql,
   withOwnTimes,
 } from '@koinon/core';
 import type {
@@ -361,6 +362,7 @@ export class SqliteReader implements StoreReader {
   }
 
   private wire(table: string, raw: unknown): Record<string, JsonValue> {
-    return columnsToWire(this.schema.tables[table] as Table, this.decode(table, raw));
+    const definition = this.schema.tables[table] as Table;
+    return wireFromSql(definition, withOwnTimes(definition, raw) as Record<string, unknown>);
   }
 }

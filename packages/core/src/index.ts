@@ -23,4 +23,5 @@ export * from './sqlite/select.ts';
 export * from './values/check.ts';
 export * from './values/compare.ts';
 export * from './values/sql.ts';
+export * from './values/stored.ts';
 export * from './values/wire.ts';

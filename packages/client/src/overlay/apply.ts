@@ -49,7 +49,7 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
       table,
       pulled.map(({ id }) => id),
     );
-    const bases = changes.size === 0 ? new Map<string, AnyRow>() : overlay.bases.of(table, [...changes.keys()]);
+    const bases = changes.size === 0 ? new Map<string, AnyRow>() : basesOf(overlay, table, [...changes.keys()]);
     for (const row of pulled) {
       const queued = changes.get(row.id);
       if (queued === undefined) writeThrough(overlay, row, counts, isFirst);
@@ -78,6 +78,16 @@ function* stretches(
     while (to < rows.length && to < from + stretch && rows[to]?.table === table) to++;
     yield { table, pulled: rows.slice(from, to) };
   }
+}
+
+/** The bases of several rows of one table, by id; those without one are left out. */
+function basesOf({ database, rows }: Applying, table: string, ids: readonly string[]): Map<string, AnyRow> {
+  const found = database
+    .statement(
+      'SELECT row_id AS id, columns FROM koinon_base WHERE table_name = ? AND row_id IN (SELECT value FROM json_each(?))',
+    )
+    .all(table, JSON.stringify(ids)) as { id: string; columns: string }[];
+  return new Map(found.map(({ id, columns }) => [id, rows.rowOf(table, id, columns)]));
 }
 
 /** A row without local changes simply becomes what the server has. */

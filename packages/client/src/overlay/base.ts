@@ -22,16 +22,6 @@ export class Bases {
     return found === undefined ? null : this.rows.rowOf(table, id, (found as { columns: string }).columns);
   }
 
-  /** The bases of several rows of one table, by id; those without one are left out. */
-  of(table: string, ids: readonly string[]): Map<string, AnyRow> {
-    const found = this.database
-      .statement(
-        'SELECT row_id AS id, columns FROM koinon_base WHERE table_name = ? AND row_id IN (SELECT value FROM json_each(?))',
-      )
-      .all(table, JSON.stringify(ids)) as { id: string; columns: string }[];
-    return new Map(found.map(({ id, columns }) => [id, this.rows.rowOf(table, id, columns)]));
-  }
-
   /** Keeps a base; null: the server has no such row. */
   set(table: string, id: string, row: AnyRow | null): void {
     if (row === null) this.drop(table, id);

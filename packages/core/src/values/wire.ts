@@ -1,7 +1,6 @@
 import { fromUint8Array, isValid, toUint8Array } from 'js-base64';
 import type { Column, JsonValue } from '../schema/column.ts';
 import type { Table } from '../schema/table.ts';
-import { fromSql } from './sql.ts';
 
 /** Column values by name, as JSON carries them. */
 export type WireColumns = Readonly<Record<string, JsonValue>>;
@@ -27,13 +26,6 @@ export function columnsToWire(table: Table, columns: Readonly<Record<string, unk
     const column = table.columns[name];
     if (column) wire[name] = toWire(column, columns[name]);
   }
-  return wire;
-}
-
-/** The columns of a row as a driver gives it, as JSON carries them: without making the row first. */
-export function wireFromSql({ entries }: Table, raw: Readonly<Record<string, unknown>>): Record<string, JsonValue> {
-  const wire: Record<string, JsonValue> = {};
-  for (const [name, column] of entries) wire[name] = toWire(column, fromSql(column, raw[name]));
   return wire;
 }
 

@@ -13,7 +13,7 @@ export interface Lease {
   readonly until: number;
 }
 
-/** How long a holder that stopped telling is waited for. It tells at the steps of a sync, before half of that is over. */
+/** How long a holder that stopped telling is waited for. It tells at the steps of a sync, before a quarter of that is over. */
 const leaseTime = 60_000;
 
 /** The process that syncs this file just now; null if none does. */
@@ -49,7 +49,8 @@ export function refuseOthers(database: Database, host: Host, holder: string): Le
  */
 export function takeLease(database: Database, host: Host, holder: string): void {
   const left = (refuseOthers(database, host, holder)?.until ?? 0) - host.now();
-  if (left > leaseTime / 2 && left <= leaseTime) return;
+  // Long enough for the longest request.
+  if (left > leaseTime * 0.75 && left <= leaseTime) return;
   setMeta(
     database,
     'sync lease',

@@ -176,5 +176,13 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await said({ push: 1, request: 'x'.repeat(65 * 1024) })).toEqual(['joined', 'closed 1009']);
     expect(await answer('{}', 'http://elsewhere.example')).toBe(403);
     expect(await answer(JSON.stringify({ join: 1, cursor, replica }), 'http://localhost:5173')).toBe('joined');
+    // Nor more than the server takes: 12 a minute are 4 between two beats.
+    await world.restart(undefined, undefined, { requestsPerMinute: 12 });
+    const many = Array.from({ length: 6 }, (_, n) => ({ push: n, request: pushed(other, change) }));
+    expect(await said(...many)).toEqual([
+      'joined',
+      ...Array(4).fill('applied'),
+      ...['too-many-requests', 'too-many-requests'],
+    ]);
   });
 });

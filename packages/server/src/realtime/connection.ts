@@ -26,6 +26,9 @@ export const mostBytes = 64 * 1024;
 /** What a push may have of them. */
 const pushBytes = mostBytes - 1024;
 
+/** Milliseconds between two signs of life. */
+const beatEvery = silence / 2;
+
 /** How the end of a connection is told, besides RFC 6455's own codes. */
 const refusedCode = 4_000;
 
@@ -45,7 +48,8 @@ export interface Admission {
 
 /** Serves one WebSocket until it closes: it joins, gets windows, pulls when it is behind, and joins again. */
 export function serveConnection(socket: WebSocket, admission: Admission): void {
-  const { store, hub, admit, problem } = admission;
+  const { store, hub, admit, problem, pushesPerMinute } = admission;
+  const pushesBetweenBeats = (pushesPerMinute * beatEvery) / 60_000;
   let joined: JoinRequest | undefined;
   let isPushing = false;
   let pushes = 0;
@@ -73,15 +77,22 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
     say({ tell: 'refused', problem: problem(error) });
     socket.close(refusedCode);
   };
+  const takePush = async (request: unknown, token: string | undefined): Promise<PushResponse> => {
+    if (isPushing || ++pushes > pushesBetweenBeats)
+      throw new KoinonError(
+        'too-many-requests',
+        `One push at a time is taken over a connection, and ${pushesPerMinute} a minute; send this one over HTTP.`,
+      );
+    isPushing = true;
+    try {
+      return await admission.push(request, token);
+    } finally {
+      isPushing = false;
+    }
+  };
   const push = async ({ push, request }: LivePush) => {
     if (joined === undefined) throw new KoinonError('malformed-request', 'push: a replica joins before it pushes.');
-    const isTooMuch = isPushing || ++pushes > (admission.pushesPerMinute * silence) / 2 / 60_000;
-    const busy = () => new KoinonError('too-many-requests', 'One push at a time; send this one over HTTP.');
-    isPushing = true;
-    const answer = await (isTooMuch ? Promise.reject(busy()) : admission.push(request, joined.token)).catch(
-      (error: unknown) => ({ problem: problem(error) }),
-    );
-    if (!isTooMuch) isPushing = false;
+    const answer = await takePush(request, joined.token).catch((error: unknown) => ({ problem: problem(error) }));
     if (socket.readyState === socket.OPEN) say({ tell: 'pushed', push, ...answer });
   };
   const join = async (request: JoinRequest) => {
@@ -127,7 +138,7 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
       say({ tell: 'beat' });
       socket.ping();
     }
-  }, silence / 2);
+  }, beatEvery);
   const heard = () => {
     heardAt = Date.now();
   };

@@ -37,12 +37,13 @@ export function applyDisjoint(
     overlay,
     pulled.flatMap(({ kind, id }) => (kind === 'update' ? outbox.places.of(name, id) : [])),
   );
+  const hasConflicts = waiting.size > 0 && conflicts.count() > 0;
   return pulled.filter((row) => {
     const changed = row.kind === 'update' ? waiting.get(row.id) : undefined;
     const isOwn = changed === undefined || changed === 'other';
     if (isOwn || Object.keys(row.kind === 'update' ? row.columns : {}).some((column) => changed.has(column)))
       return true;
-    if (conflicts.basesOf(name, row.id).size > 0) return true;
+    if (hasConflicts && conflicts.basesOf(name, row.id).size > 0) return true;
     return !writeBoth(overlay, name, table, row as Update, counts);
   });
 }

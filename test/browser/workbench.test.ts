@@ -96,6 +96,28 @@ test('both online, one apart, both apart, refused, and direct SQL: every screen 
   for (const name of ['runa', 'teodor'] as const) await shows(page, name, /syrup given/);
   for (const name of ['runa', 'teodor'] as const) await shows(page, name, /strength 3 of 10/);
 
+  // Without a signal the server does not even hear what is said.
+  const heard = await page.evaluate(async () => {
+    const post = (path: string, body: object) =>
+      fetch(path, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify(body) });
+    const changes = [
+      { kind: 'insert', table: 'member', id: 'unheard', columns: { name: 'Nobody', village: 'Nowhere' } },
+    ];
+    const transaction = { id: crypto.randomUUID(), editedAt: new Date().toISOString(), own: [], changes };
+    const push = { replica: crypto.randomUUID(), base: null, transactions: [transaction] };
+    const isAnswered = () =>
+      post('/signal/teodor/v1/push', push).then(
+        () => true,
+        () => false,
+      );
+    await post('/workbench/signal', { device: 'teodor', isOn: false });
+    const apart = await isAnswered();
+    const found = await post('/workbench/sql', { sql: "SELECT count(*) AS n FROM member WHERE id = 'unheard'" });
+    await post('/workbench/signal', { device: 'teodor', isOn: true });
+    return { apart, rows: ((await found.json()) as { rows: unknown[] }).rows };
+  });
+  expect(heard).toEqual({ apart: false, rows: [{ n: 0 }] });
+
   await page.getByRole('button', { name: '3 Both apart' }).click();
   const asked = page.getByRole('img', { name: '1 to decide' }).or(page.locator('[aria-label="1 to decide"]'));
   await asked.first().waitFor({ timeout: 30_000 });

@@ -9,6 +9,9 @@ type Asked =
 
 const now = () => performance.timeOrigin + performance.now();
 
+/** Changes at once that are told one by one. */
+const few = 5;
+
 /** Functions that write, whose time is told. */
 const writes = new Set(['insert', 'update', 'delete', 'add', 'transaction', 'restore', 'resolve', 'undo']);
 
@@ -20,7 +23,9 @@ export function told(replica: FieldReplica): FieldReplica {
   const tell = (message: object) => parent.postMessage({ ...message, at: now() }, location.origin);
   for (const table of Object.keys(cooperative.tables) as (keyof typeof cooperative.tables)[])
     replica.listen(table, (events) => {
-      for (const { id, kind, origin } of events.slice(0, 20)) tell({ what: 'shown', table, id, kind, origin });
+      // A first download brings thousands at once.
+      if (events.length > few) tell({ what: 'shown', table, rows: events.length });
+      else for (const { id, kind, origin } of events) tell({ what: 'shown', table, id, kind, origin });
     });
   replica.syncState().subscribe(({ rows: [state] }) => {
     if (state === undefined) return;

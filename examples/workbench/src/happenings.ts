@@ -57,6 +57,8 @@ interface Said {
   readonly took?: number;
   readonly table?: string;
   readonly id?: string;
+  /** How many rows, where there are too many to tell of each. */
+  readonly rows?: number;
   readonly kind?: string;
   readonly origin?: 'device' | 'server';
   readonly phase?: string;
@@ -95,14 +97,14 @@ class Happenings {
       this.add(at, who, 'signal', told.isOn ? 'has a signal again' : 'has no signal');
     } else if (told.what === 'pull') {
       const size = told.bytes === undefined ? '' : `, ${(told.bytes / 1000).toFixed(1)} kB`;
-      this.add(at, who, 'down', `${told.rows} rows down${size}, ${told.took?.toFixed(1)} ms`);
+      this.add(at, who, 'down', `${counted(told.rows, 'row')} down${size}, ${told.took?.toFixed(1)} ms`);
     } else if (told.what === 'push') {
       const count = (outcome: string) => told.outcomes?.filter((each) => each === outcome).length ?? 0;
-      this.add(at, who, 'up', `${told.changes} changes up, ${told.took?.toFixed(1)} ms`);
+      this.add(at, who, 'up', `${counted(told.changes, 'change')} up, ${told.took?.toFixed(1)} ms`);
       if (count('stale') > 0) this.add(at, who, 'merged', `${count('stale')} overtaken: pulled and merged`);
       if (count('rejected') > 0) this.add(at, who, 'refused', `${count('rejected')} refused by the office’s rules`);
     } else if (told.what === 'window' && told.device && (told.rows ?? 0) > 0)
-      this.add(at, who, 'realtime', `${told.rows} rows by themselves`);
+      this.add(at, who, 'realtime', `${counted(told.rows, 'row')} without asking`);
     else if (told.what === 'sql') this.add(at, 'Server', 'sql', withValues(told.sql ?? '', told.values ?? []));
     else if (told.what === 'office') {
       this.officeAt = at;
@@ -115,6 +117,7 @@ class Happenings {
     const who = names[device];
     if (said.what === 'saved') this.add(said.at, who, 'saved', `saved in ${said.took?.toFixed(1)} ms`);
     else if (said.what === 'failed') this.add(said.at, who, 'refused', said.message ?? '');
+    else if (said.rows !== undefined) this.add(said.at, who, 'shown', `shows ${said.rows} rows of ${said.table}`);
     else if (said.what === 'shown') {
       const row = `${said.table} ${said.id}`;
       if (said.origin === 'device') this.edits.set(row, { at: said.at, by: device });
@@ -143,6 +146,8 @@ class Happenings {
     for (const each of [...this.listeners]) each();
   }
 }
+
+const counted = (count = 0, word: string) => `${count} ${word}${count === 1 ? '' : 's'}`;
 
 /** A statement as one would type it. */
 function withValues(sql: string, values: readonly unknown[]): string {

@@ -50,6 +50,7 @@ function Story() {
       </Title>
       {steps.map(({ name, says, run }) => (
         <Button
+          flex="none"
           key={name}
           size="compact-xs"
           variant="default"

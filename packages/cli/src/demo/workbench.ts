@@ -75,9 +75,11 @@ export async function openWorkbench({ store, office, pages, port }: WorkbenchPar
     for (const [way, options] of Object.entries(ways))
       await app.register(
         async (scope) => {
-          // Without a signal nothing is answered, not even with an error.
-          scope.addHook('onRequest', async (request) => {
-            if (signals.get(device)?.isOn === false) request.raw.socket.destroy();
+          // Without a signal nothing is heard, and nothing answered, not even with an error.
+          scope.addHook('onRequest', async (request, reply) => {
+            if (signals.get(device)?.isOn !== false) return;
+            reply.hijack();
+            request.raw.socket.destroy();
           });
           const observe = (moved: Moved) => tell({ device, ...moved });
           await scope.register(koinonPlugin, { store, rules, observe, ...options });

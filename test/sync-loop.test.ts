@@ -1,3 +1,4 @@
+import { readFile } from 'node:fs/promises';
 import type { AddressInfo } from 'node:net';
 import { openReplica, type Replica, type SyncOptions, type SyncState, type Transport } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
@@ -331,4 +332,32 @@ test('the next page is under way while one is taken in; what goes up between the
   expect(asked[1]?.behind).toBe(asked[2]?.behind);
   expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
   expect(await replica.status()).toMatchObject({ pending: 0 });
+});
+
+test('what was confirmed is kept for seven days, should the server lose it, and then it is out of the file', async () => {
+  const file = world.path('kept.db');
+  replica = await openReplica({ schema: garden, file, server: world.server.url, host });
+  await replica.insert('bed', { id: 'b', name: 'words of the first day' });
+  await replica.sync();
+  await replica.update('bed', 'b', { name: 'other words' });
+  await replica.sync();
+  const holds = async (words: string) => {
+    await replica.close();
+    const held = (await Promise.all(['', '-wal'].map((end) => readFile(file + end).catch(() => Buffer.from(''))))).some(
+      (bytes) => bytes.includes(words),
+    );
+    replica = await openReplica({ schema: garden, file, server: world.server.url, host });
+    return held;
+  };
+  const days = async (count: number) => {
+    await host.pass(count * 86_400_000);
+    await replica.sync();
+  };
+  await days(6);
+  expect(await holds('words of the first day')).toBe(true);
+  await replica.sync();
+  // While it stays open as well, not only when it is opened.
+  await days(1.1);
+  expect(await holds('words of the first day')).toBe(false);
+  expect(await holds('other words'), 'the row itself').toBe(true);
 });

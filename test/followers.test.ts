@@ -176,6 +176,21 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await said({ push: 1, request: 'x'.repeat(65 * 1024) })).toEqual(['joined', 'closed 1009']);
     expect(await answer('{}', 'http://elsewhere.example')).toBe(403);
     expect(await answer(JSON.stringify({ join: 1, cursor, replica }), 'http://localhost:5173')).toBe('joined');
+    // Who sends on and reads nothing is cut off before its answers pile up.
+    const deaf = new WebSocket(url);
+    const isCut = new Promise<number>((done) => deaf.on('close', done));
+    await new Promise((done) => deaf.once('open', done));
+    deaf.send(JSON.stringify({ join: 1, cursor, replica }));
+    await new Promise((done) => deaf.once('message', done));
+    deaf.pause();
+    const wrong = Array.from({ length: 900 }, () => ({ kind: 'delete', table: 'none', id: 'x'.repeat(20) }));
+    for (let n = 0; n < 150; n++) {
+      const id = `01920000-0000-7000-8000-${String(n).padStart(12, '0')}`;
+      deaf.send(JSON.stringify({ push: n, request: pushed(id, ...wrong) }));
+      await new Promise((done) => setTimeout(done, 15));
+    }
+    deaf.resume();
+    expect(await isCut).toBe(1006);
     // Nor more than the server takes: 12 a minute are 4 between two beats.
     await world.restart(undefined, undefined, { requestsPerMinute: 12 });
     const many = Array.from({ length: 6 }, (_, n) => ({ push: n, request: pushed(other, change) }));

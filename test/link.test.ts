@@ -1,5 +1,13 @@
 import { readFile } from 'node:fs/promises';
-import { httpTransport, listReplicas, nameReplica, openReplica, type Replica, removeReplica } from '@koinon/client';
+import {
+  httpTransport,
+  listReplicas,
+  nameReplica,
+  openReplica,
+  type Replica,
+  removeReplica,
+  type Transport,
+} from '@koinon/client';
 import { integer, KoinonError, reference, schema, table, text } from '@koinon/core';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { commonsWorld, replicaOf } from './support/commons.ts';
@@ -24,6 +32,17 @@ const reopen = async (linked: boolean) => {
   device = await world.closed(
     openReplica({ schema: shelf, file: world.path('device.db'), ...(linked && { server: world.server.url }) }),
   );
+};
+/** All are in step and nothing is asked; then the device goes on over a way to the server that is another one in part. */
+const settleOver = async (change: (good: Transport) => Partial<Transport>) => {
+  await device.sync();
+  await device.resolve('author', 'server-1', 'remote');
+  await device.sync();
+  await office.sync();
+  await device.close();
+  const good = httpTransport(world.server.url);
+  const server = { ...good, ...change(good) };
+  device = await world.closed(openReplica({ schema: shelf, file: world.path('device.db'), server }));
 };
 const titles = async (replica: Replica<Shelf>) => {
   const authors = new Map((await replica.rows({ from: 'author' })).map(({ id, name }) => [id, name]));
@@ -110,24 +129,11 @@ describe.each(storeKinds)('on %s', (kind) => {
   });
 
   test('the server’s copy is deleted only when that is chosen, also when it is cut off in between; the rows here stay, and go up as new ones', async () => {
-    await device.sync();
-    await device.resolve('author', 'server-1', 'remote');
-    await device.sync();
-    await office.sync();
-    await device.close();
-    const good = httpTransport(world.server.url);
     let cut = true;
-    device = await world.closed(
-      openReplica({
-        schema: shelf,
-        file: world.path('device.db'),
-        server: {
-          ...good,
-          push: (body, signal) =>
-            good.push(body, signal).then((answer) => (cut ? Promise.reject(new Error('cut')) : answer)),
-        },
-      }),
-    );
+    await settleOver((good) => ({
+      push: (body, signal) =>
+        good.push(body, signal).then((answer) => (cut ? Promise.reject(new Error('cut')) : answer)),
+    }));
     await expect(device.unlink({ rows: 'keep', server: 'delete' })).rejects.toThrow('cut');
     await expect(device.sync(), 'what is gone there must not go here').rejects.toMatchObject({ code: 'not-linked' });
     cut = false;
@@ -143,11 +149,6 @@ describe.each(storeKinds)('on %s', (kind) => {
   });
 
   test('what is typed while a tie is being ended is not erased with the rest; syncing goes on', async () => {
-    await device.sync();
-    await device.resolve('author', 'server-1', 'remote');
-    await device.sync();
-    await device.close();
-    const good = httpTransport(world.server.url);
     let answer: () => void = () => undefined;
     const held = new Promise<void>((done) => {
       answer = done;
@@ -156,20 +157,13 @@ describe.each(storeKinds)('on %s', (kind) => {
     const isAsked = new Promise<void>((done) => {
       asked = done;
     });
-    device = await world.closed(
-      openReplica({
-        schema: shelf,
-        file: world.path('device.db'),
-        // Answers late, whatever becomes of whoever asked.
-        server: {
-          ...good,
-          pull: (request) => {
-            asked();
-            return held.then(() => good.pull(request));
-          },
-        },
-      }),
-    );
+    // Answers late, whatever becomes of whoever asked.
+    await settleOver((good) => ({
+      pull: (request) => {
+        asked();
+        return held.then(() => good.pull(request));
+      },
+    }));
     const syncing = device.sync().catch(() => undefined);
     await isAsked;
     const neighbour = await world.closed(
@@ -196,28 +190,14 @@ describe.each(storeKinds)('on %s', (kind) => {
   });
 
   test('the server’s copy goes with what was deleted here and not sent, also for one away too long', async () => {
-    await device.sync();
-    await device.resolve('author', 'server-1', 'remote');
-    await device.sync();
-    await device.close();
-    const good = httpTransport(world.server.url);
-    device = await world.closed(
-      openReplica({
-        schema: shelf,
-        file: world.path('device.db'),
-        server: {
-          ...good,
-          pull: (request, signal) =>
-            request.cursor === undefined
-              ? good.pull(request, signal)
-              : Promise.reject(new KoinonError('forgotten-cursor', 'older than what is kept')),
-          push: (body, signal) =>
-            good
-              .push(body, signal)
-              .then((answer) => (body.includes('lost') ? Promise.reject(new Error('cut')) : answer)),
-        },
-      }),
-    );
+    await settleOver((good) => ({
+      pull: (request, signal) =>
+        request.cursor === undefined
+          ? good.pull(request, signal)
+          : Promise.reject(new KoinonError('forgotten-cursor', 'older than what is kept')),
+      push: (body, signal) =>
+        good.push(body, signal).then((answer) => (body.includes('lost') ? Promise.reject(new Error('cut')) : answer)),
+    }));
     // Applied, and the answer lost.
     await device.insert('author', { id: 'y', name: 'lost' });
     await expect(device.sync({ direction: 'push' })).rejects.toThrow('cut');

@@ -36,6 +36,15 @@ async function open(sync: SyncOptions | 'automatic' | undefined, server: string 
   });
 }
 
+/** A server with more rows than two pages hold. */
+async function manyBeds() {
+  const shell = await world.shell();
+  await shell.exec(
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 12000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
+  );
+  return shell;
+}
+
 /** Lets the state be told until it is as expected, while no more time passes than telling takes. */
 const reaches = (expected: object) =>
   expect
@@ -121,10 +130,7 @@ test('failures are tried again after growing, jittered times, for ever; typing d
 });
 
 test('paused it stops where it is and keeps everything; resumed it goes on', async () => {
-  const shell = await world.shell();
-  await shell.exec(
-    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 12000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
-  );
+  await manyBeds();
   const network = new BadNetwork(world.server.url);
   const good = network.pull;
   let pages = 0;
@@ -276,10 +282,7 @@ test('with the latest state only, what was never sent goes up joined; what was s
 });
 
 test('on a link that never gets a first download through, what is written here goes up all the same', async () => {
-  const shell = await world.shell();
-  await shell.exec(
-    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 12000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
-  );
+  const shell = await manyBeds();
   const network = new BadNetwork(world.server.url);
   const { pull } = network;
   let pages = 0;
@@ -308,10 +311,7 @@ test('on a link that never gets a first download through, what is written here g
 });
 
 test('the next page is under way while one is taken in; what goes up between them has it asked for anew', async () => {
-  const shell = await world.shell();
-  await shell.exec(
-    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 12000) INSERT INTO bed SELECT 'b' || i, 'bed ' || i, 1 FROM n",
-  );
+  const shell = await manyBeds();
   const network = new BadNetwork(world.server.url);
   const { pull } = network;
   const asked: { behind: string | undefined; own: number; here: Promise<number> }[] = [];

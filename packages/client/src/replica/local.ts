@@ -2,29 +2,25 @@ import {
   type AnyRow,
   KoinonError,
   parseWhere,
-  planQuery,
-  planSummary,
   type Schema,
-  type Sql,
   type ToCome,
   type TrashedRow,
   type TrashRequest,
   tableOf,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
-import { dataVersion, readOnly, runReading } from '../database/read-only.ts';
+import { dataVersion } from '../database/read-only.ts';
 import type { Draft } from '../drafts/draft.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { Calls } from '../engine/calls.ts';
 import { reads } from '../engine/reads.ts';
-import { type Engine, ReadSteps, type StepName, type Steps, settingsTable, WriteSteps } from '../engine/steps.ts';
+import { type Engine, ReadSteps, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
 import { Turns } from '../engine/turns.ts';
 import type { Host } from '../host/host.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { Commit, type Origin } from '../live/commit.ts';
 import { type ChangeEvent, Listener } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
-import { Rerun, View } from '../live/view.ts';
 import { type Watcher, Watchers } from '../live/watchers.ts';
 import { Outbox } from '../outbox/outbox.ts';
 import { Bases } from '../overlay/base.ts';
@@ -39,6 +35,7 @@ import type { Face } from './face.ts';
 import { type Decision, type EffectName, type Followed, Replica, type StorageReport } from './replica.ts';
 import type { Doing, SyncPart } from './sync-part.ts';
 import { OpenTransaction, type Transaction } from './transaction.ts';
+import { watcherFor } from './watcher-for.ts';
 
 /** Carries out one effect by its name, inside a transaction of its own. */
 function effect(engine: Engine, name: Exclude<EffectName, Decision>, given: readonly unknown[]): unknown {
@@ -328,7 +325,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       let ended = false;
       const begin = () => {
         if (ended) return;
-        const watcher = this.watcherFor(kind, request, deliver as (result: Result<unknown>) => void, fail);
+        const watcher = watcherFor(this.engine, kind, request, deliver as (result: Result<unknown>) => void, fail);
         stop = this.watch(watcher);
         watcher.refresh();
       };
@@ -347,43 +344,6 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     listener: (events: readonly ChangeEvent<AnyRow>[]) => void,
   ): () => void {
     return this.watch(new Listener(table, parseWhere(table, tableOf(this.engine.schema, table), where), listener));
-  }
-
-  private watcherFor(
-    kind: Followed,
-    request: unknown,
-    deliver: (result: Result<unknown>) => void,
-    fail: (error: unknown) => void,
-  ): Watcher {
-    const { schema, rows, database } = this.engine;
-    if (kind === 'summary')
-      return new Rerun([planSummary(schema, request).tableName], () => [...rows.summary(request)], deliver, fail);
-    if (kind === 'setting') {
-      const steps = new ReadSteps({ ...this.engine, commit: new Commit(() => false) });
-      return new Rerun(
-        [settingsTable],
-        () => [{ id: request, value: steps.setting(request as string) }],
-        deliver,
-        fail,
-      );
-    }
-    if (kind === 'select') {
-      const reading = readOnly(database, request as Sql);
-      return new Rerun(reading.tables, () => runReading(database, reading), deliver, fail);
-    }
-    const plan = planQuery(schema, request);
-    if (plan.joins.length > 0) {
-      const tables = [
-        plan.tableName,
-        ...plan.joins.map((join) =>
-          join.kind === 'status' ? statusTable : join.kind === 'one' ? join.target : join.plan.tableName,
-        ),
-      ];
-      return new Rerun([...new Set(tables)], () => rows.selectPlan(plan), deliver, fail);
-    }
-    // The view keeps whole rows, so that it can patch them; it shows the columns that were asked for.
-    const whole = { ...plan, columns: Object.keys(plan.table.columns) };
-    return new View(plan, () => rows.selectPlan(whole), deliver, fail);
   }
 
   private watch(watcher: Watcher): () => void {

@@ -93,7 +93,9 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
   const push = async ({ push, request }: LivePush) => {
     if (joined === undefined) throw new KoinonError('malformed-request', 'push: a replica joins before it pushes.');
     const answer = await takePush(request, joined.token).catch((error: unknown) => ({ problem: problem(error) }));
-    if (socket.readyState === socket.OPEN) say({ tell: 'pushed', push, ...answer });
+    // Whoever sends on without reading what is answered would have it piled up here.
+    if (socket.bufferedAmount > mostWaiting) socket.terminate();
+    else if (socket.readyState === socket.OPEN) say({ tell: 'pushed', push, ...answer });
   };
   const join = async (request: JoinRequest) => {
     const access = await admit(request);

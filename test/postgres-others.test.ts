@@ -1,0 +1,168 @@
+import { openReplica } from '@koinon/client';
+import { schema, table, text } from '@koinon/core';
+import { postgresDdl, postgresStore, releasePostgres, restampPostgres, startServer } from '@koinon/server';
+import { afterEach, beforeEach, expect, test } from 'vitest';
+import { newDatabase, type Shell } from './support/stores.ts';
+import { garden, rowsOf, World } from './support/world.ts';
+
+// PostgreSQL databases as others keep them: their roles, their dumps, their tables and types.
+
+let world: World;
+let office: Shell;
+
+beforeEach(async () => {
+  world = await World.of(garden, 'PostgreSQL');
+  office = await world.shell();
+  await office.exec("INSERT INTO bed VALUES ('b', 'north', true), ('c', 'south', true)");
+  await office.exec(
+    "INSERT INTO plant VALUES ('A', 'b', 'herb', 'sage', 1, 0, '[]'), ('B', 'b', 'herb', 'mint', 2, 0, '[]')",
+  );
+});
+afterEach(() => world.end());
+
+test('a role that may do nothing but write the table is followed, and so is what is restamped after no trigger saw it', async () => {
+  const replica = await world.replica();
+  await replica.sync();
+  const role = `clerk_${process.pid}`;
+  await office.exec(
+    `CREATE ROLE ${role}; GRANT SELECT, UPDATE ON plant TO ${role}; SET ROLE ${role}; UPDATE plant SET label = 'by the clerk'; RESET ROLE`,
+  );
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+  await office.exec(
+    "ALTER TABLE plant DISABLE TRIGGER ALL; DELETE FROM plant WHERE id = 'A'; UPDATE plant SET height = 77; INSERT INTO plant VALUES ('new', 'b', 'herb', NULL, 1, 0, '[]'); ALTER TABLE plant ENABLE TRIGGER USER",
+  );
+  expect((await replica.sync()).received).toBe(0);
+  await restampPostgres(garden, world.database.address);
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+  await office.exec(`DROP OWNED BY ${role}; DROP ROLE ${role}`);
+});
+
+test('a database that came from another system: its stamps are renewed, and none of their transaction ids is taken for one of this', async () => {
+  const replica = await world.replica();
+  await replica.sync();
+  await replica.update('plant', 'A', { label: 'confirmed' });
+  await replica.sync();
+  await world.restart(garden, async () => {
+    // As a dump of a system that had come much further leaves it in a new one.
+    await office.exec("UPDATE koinon.meta SET value = 'another system' WHERE name = 'feed'");
+    await office.exec(
+      `UPDATE koinon.stamp SET position = '900000', row_position = '900000', columns = '{"height": [900000, 0, null]}'`,
+    );
+    await office.exec("UPDATE koinon.horizon SET position = '800000'");
+  });
+  await office.exec("UPDATE plant SET height = 3 WHERE id = 'B'");
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+  await replica.update('plant', 'A', { height: 9 });
+  expect((await replica.sync()).up).toMatchObject({ applied: 1, stale: 0 });
+  expect((await replica.sync()).received).toBe(0);
+  expect(await rowsOf(replica)).toEqual(await rowsOf(office));
+});
+
+test('tables that were there before keep their names, types and rows; a deletion mark stands for deletion; release leaves no trace', async () => {
+  const database = await newDatabase('PostgreSQL', world.folder);
+  const shell = await database.shell();
+  await shell.exec(
+    `CREATE SCHEMA stock; CREATE TABLE stock.beds (bed_no uuid PRIMARY KEY, title varchar(40) UNIQUE NOT NULL, sunny smallint NOT NULL DEFAULT 1, note text DEFAULT 'of the office');
+    CREATE TABLE stock.plants (no bigint PRIMARY KEY, bed uuid NOT NULL REFERENCES stock.beds, kind text NOT NULL, label text, height numeric(6, 1), watered integer NOT NULL DEFAULT 0, tags text[] NOT NULL DEFAULT '{}', removed_at timestamptz);
+    INSERT INTO stock.beds VALUES ('11111111-1111-4111-8111-111111111111', 'north'); INSERT INTO stock.plants VALUES (7, '11111111-1111-4111-8111-111111111111', 'herb', 'Sage', 12, 3, '{a,b}', NULL), (8, '11111111-1111-4111-8111-111111111111', 'herb', 'gone', 1, 0, '{}', now())`,
+  );
+  const dump = () =>
+    shell.all(
+      "SELECT (SELECT jsonb_agg(to_jsonb(b)) FROM stock.beds b) AS beds, (SELECT array_agg(tgname::text) FROM pg_trigger WHERE NOT tgisinternal) AS triggers, (SELECT array_agg(nspname::text ORDER BY nspname) FROM pg_namespace WHERE nspname !~ '^pg_') AS schemas, (SELECT count(*) FROM pg_event_trigger) AS events",
+    );
+  const before = await dump();
+  const mapping = {
+    bed: { name: 'stock.beds', columns: { id: 'bed_no', name: 'title' } },
+    plant: { name: 'stock.plants', columns: { id: 'no' }, softDelete: 'removed_at' },
+  };
+  const ddl = await postgresDdl(garden, database.address, mapping);
+  expect(await dump()).toEqual(before);
+  await expect(postgresStore(garden, database.address, { mapping, prepare: false })).rejects.toMatchObject({
+    code: 'storage-refused',
+  });
+  for (const sql of ddl) await shell.exec(sql);
+  const store = await postgresStore(garden, database.address, { mapping, prepare: false });
+  const server = await startServer({ store, port: 0 });
+  const replica = await openReplica({ schema: garden, server: server.url });
+  await replica.sync();
+  expect(await replica.rows({ from: 'plant' })).toEqual([
+    {
+      id: '7',
+      bed: '11111111-1111-4111-8111-111111111111',
+      kind: 'herb',
+      label: 'Sage',
+      height: 12,
+      watered: 3,
+      tags: ['a', 'b'],
+    },
+  ]);
+  await replica.update('plant', '7', { label: 'SAGE' });
+  await replica.include('plant', '7', 'tags', 'c');
+  await replica.insert('plant', { id: '8', bed: '11111111-1111-4111-8111-111111111111', kind: 'tree' });
+  await replica.insert('plant', { id: '9', bed: '11111111-1111-4111-8111-111111111111', kind: 'tree' });
+  await replica.sync();
+  await replica.delete('plant', '9');
+  // Ids that the table's own type does not take are refused as what they are.
+  await replica.insert('plant', { id: 'not a number', bed: '11111111-1111-4111-8111-111111111111', kind: 'tree' });
+  await replica.insert('plant', { id: '010', bed: '11111111-1111-4111-8111-111111111111', kind: 'tree' });
+  await replica.sync();
+  expect(await replica.rejections()).toMatchObject(Array(2).fill({ problems: [{ code: 'value-type' }] }));
+  await replica.revert('plant', 'not a number');
+  await replica.revert('plant', '010');
+  expect(
+    await shell.all('SELECT no, label, tags, removed_at IS NOT NULL AS removed FROM stock.plants ORDER BY no'),
+  ).toEqual([
+    { no: 7, label: 'SAGE', tags: ['a', 'b', 'c'], removed: false },
+    { no: 8, label: null, tags: [], removed: false },
+    { no: 9, label: null, tags: [], removed: true },
+  ]);
+  await shell.exec(
+    'UPDATE stock.plants SET removed_at = now() WHERE no = 7; UPDATE stock.plants SET removed_at = NULL WHERE no = 9',
+  );
+  await replica.sync();
+  expect((await replica.rows({ from: 'plant', order: 'id' })).map(({ id }) => id)).toEqual(['8', '9']);
+  await replica.close();
+  await server.close();
+  await releasePostgres(database.address);
+  expect(await dump()).toEqual(before);
+  await shell.close();
+  await database.drop();
+});
+
+test('a part of the rows is the same part in every locale and type that a column may have', async () => {
+  const roll = schema({ bed: table({ name: text({ filterable: true }) }) });
+  const database = await newDatabase('PostgreSQL', world.folder);
+  const shell = await database.shell();
+  await shell.exec(
+    'CREATE TABLE bed (no integer PRIMARY KEY, name varchar(20) COLLATE "en-x-icu" NOT NULL)', // 'a' before 'B' before 'z'
+  );
+  const mapping = { bed: { name: 'bed', columns: { id: 'no' } } };
+  const store = await postgresStore(roll, database.address, { mapping });
+  const server = await startServer({ store, port: 0 });
+  const names = ['apple', 'Apple', 'banana', 'Zebra', 'zebra', 'ähre', 'Ähre', '9'];
+  const insert = (from: number) =>
+    shell.exec(`INSERT INTO bed VALUES ${names.map((name, i) => `(${from + i}, '${name}')`).join(', ')}`);
+  for (const where of [{ name: { '<': 'b' } }, { name: { between: ['B', 'z'] } }, { id: { '>=': '5' } }] as const) {
+    await shell.exec('DELETE FROM bed');
+    await insert(1);
+    const all = await openReplica({ schema: roll, server: server.url });
+    const part = await openReplica({ schema: roll, server: server.url, only: { where: { bed: where } } });
+    // First those that come by their keys, then those that come by the feed.
+    for (const from of [11, 101]) {
+      await all.sync();
+      await part.sync();
+      const wanted = await all.rows({ from: 'bed', where, order: 'id' });
+      expect(wanted.length).toBeGreaterThan(0);
+      expect(await part.rows({ from: 'bed', order: 'id' })).toEqual(wanted);
+      await insert(from);
+    }
+    await part.close();
+    await all.close();
+  }
+  await server.close();
+  await shell.close();
+  await database.drop();
+});

@@ -1,4 +1,4 @@
-import type { Replica } from '@koinon/client';
+import type { Replica, Upload } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
@@ -44,7 +44,7 @@ const steps = (...kinds: fc.Arbitrary<unknown>[]) =>
   fc.array(fc.oneof(...kinds), { minLength: 4, maxLength: 24 }) as fc.Arbitrary<Step[]>;
 
 class Simulation {
-  readonly devices: { replica: Replica<Garden>; network: BadNetwork; file: string }[] = [];
+  readonly devices: { replica: Replica<Garden>; network: BadNetwork; file: string; upload: Upload }[] = [];
   readonly watered = [0, 0, 0, 0];
   private readonly world: World;
   readonly shell: Shell;
@@ -68,8 +68,8 @@ class Simulation {
         await simulation.shell.exec(`INSERT INTO plant VALUES ('p${n}', 'b', 'herb', 'start', 0, 0, '[]')`);
       for (let n = 0; n < 3; n++) {
         const network = new BadNetwork(world.server.url);
-        const file = `device-${n}.db`;
-        simulation.devices.push({ network, file, replica: await world.replica({ file, server: network }) });
+        const device = { network, file: `device-${n}.db`, upload: n === 2 ? 'latest state' : 'every step' } as const;
+        simulation.devices.push({ ...device, replica: await world.replica({ ...device, server: network }) });
         await simulation.devices[n]?.replica.sync();
       }
       for (const step of history) await simulation.take(step);
@@ -95,7 +95,7 @@ class Simulation {
       device.network.fates.length = 0;
     } else if (step.do === 'reopen') {
       await device.replica.close();
-      device.replica = await this.world.replica({ file: device.file, server: device.network });
+      device.replica = await this.world.replica({ ...device, server: device.network });
     } else await this.edit(device.replica, step);
   }
 

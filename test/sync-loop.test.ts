@@ -6,7 +6,7 @@ import { koinonPlugin, sqliteStore } from '@koinon/server';
 import fastify from 'fastify';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { TestHost } from './support/test-host.ts';
-import { BadNetwork, type Garden, garden, rowsOf, World } from './support/world.ts';
+import { BadNetwork, type Garden, garden, never, rowsOf, World } from './support/world.ts';
 
 // The loop that syncs by itself: when it begins, what it says of itself, how it fails and comes back. Time is the test's.
 
@@ -235,7 +235,6 @@ test('a step by hand waits for the one that runs by itself; closing ends all of 
 
 test('with the latest state only, what was never sent goes up joined; what was sent keeps its content, what is held stays', async () => {
   const network = new BadNetwork(world.server.url);
-  const never = { open: false, change: false, online: false, visible: false, timer: false };
   replica = await openReplica({
     schema: garden,
     server: network,

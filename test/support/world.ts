@@ -1,7 +1,7 @@
 import { mkdtemp, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
-import { type Host, httpTransport, openReplica, type Replica, type Transport } from '@koinon/client';
+import { type Host, httpTransport, openReplica, type Replica, type Transport, type Upload } from '@koinon/client';
 import { boolean, counter, integer, oneOf, reference, type Schema, schema, setOfText, table, text } from '@koinon/core';
 import { type RunningServer, type ServerOptions, type Store, startServer } from '@koinon/server';
 import { type Database, newDatabase, type Shell, type StoreKind } from './stores.ts';
@@ -23,6 +23,9 @@ export const garden = schema({
 });
 
 export type Garden = typeof garden;
+
+/** A replica syncs by hand only. */
+export const never = { open: false, change: false, online: false, visible: false, timer: false };
 
 /** A server on a real database, replicas on real files, and other programs that write the server's database. */
 export class World<S extends Schema = Garden> {
@@ -69,13 +72,19 @@ export class World<S extends Schema = Garden> {
   }
 
   async replica(
-    options: { readonly file?: string; readonly server?: string | Transport; readonly host?: Host } = {},
+    options: {
+      readonly file?: string;
+      readonly server?: string | Transport;
+      readonly host?: Host;
+      readonly upload?: Upload;
+    } = {},
   ): Promise<Replica<S>> {
     const replica = await openReplica({
       schema: this.schema,
       file: this.path(options.file ?? `replica-${++this.count}.db`),
       server: options.server ?? this.server.url,
       ...(options.host && { host: options.host }),
+      ...(options.upload && { sync: { upload: options.upload, when: never, live: false } }),
     });
     this.closing.push(() => replica.close());
     return replica;

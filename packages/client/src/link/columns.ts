@@ -1,4 +1,4 @@
-import { columnOf, type PushRequest, quoteName, type Schema, tableOf, type WireChange } from '@koinon/core';
+import { columnOf, quoteName, type Schema, tableOf, type WireChange } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 
@@ -49,16 +49,9 @@ function empty(database: Database, table: string, column: string): void {
     .run(table);
 }
 
-/** A request without the columns that nobody has filled in because they were not asked for: the server knows what they hold. */
-export function withoutUnasked(request: PushRequest, asked: ColumnNames): PushRequest {
-  const isAsked = (table: string, name: string) => asked[table]?.includes(name) !== false;
-  const reduced = (change: WireChange): WireChange => {
-    if (change.kind !== 'insert' || change.columns === undefined) return change;
-    const kept = Object.entries(change.columns).filter(
-      ([name, value]) => value !== null || isAsked(change.table, name),
-    );
-    return { ...change, columns: Object.fromEntries(kept) };
-  };
-  const transactions = request.transactions.map((each) => ({ ...each, changes: each.changes.map(reduced) }));
-  return { ...request, transactions };
+/** A new row without the columns that nobody has filled in because they were not asked for: the server knows what they hold. */
+export function withoutUnasked(change: WireChange, asked: readonly string[] | undefined): WireChange {
+  if (asked === undefined || change.kind !== 'insert' || change.columns === undefined) return change;
+  const kept = Object.entries(change.columns).filter(([name, value]) => value !== null || asked.includes(name));
+  return { ...change, columns: Object.fromEntries(kept) };
 }

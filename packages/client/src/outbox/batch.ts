@@ -8,6 +8,7 @@ import {
   tableOf,
   type UploadedTransaction,
 } from '@koinon/core';
+import { type ColumnNames, withoutUnasked } from '../link/columns.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import type { Outbox, QueuedChange, QueuedTransaction } from './outbox.ts';
 import { placeOfSent, stretchOf } from './sending.ts';
@@ -15,6 +16,8 @@ import { placeOfSent, stretchOf } from './sending.ts';
 /** What goes up next. */
 export interface Batch {
   readonly request: PushRequest;
+  /** Its exact bytes. */
+  readonly body: string;
   readonly transactions: readonly QueuedTransaction[];
   /** Where the request is one part of a transaction. */
   readonly parts?: PartsSent;
@@ -35,47 +38,84 @@ export interface PartsSent {
   readonly next: number;
 }
 
-const keyOf = (table: string, id: string) => JSON.stringify([table, id]);
+const keyOf = (table: string, id: string) => `${table}\0${id}`;
 
-/** The next transactions to send, whole and in order. */
+/** What is chosen from, and what every request says. */
+export interface Choosing {
+  readonly schema: Schema;
+  readonly outbox: Outbox;
+  readonly conflicts: ConflictList;
+  readonly replica: string;
+  readonly base: string | null;
+  /** The columns that are asked for, of tables where not all are. */
+  readonly asked: ColumnNames;
+}
+
+/**
+ * The next transactions to send, whole and in order.
+ *
+ * @param most transactions at most.
+ * @param first the transaction that is first in line, where that is known already: it goes alone.
+ */
 export function nextBatch(
-  schema: Schema,
-  outbox: Outbox,
-  conflicts: ConflictList,
-  replica: string,
-  base: string | null,
+  choosing: Choosing,
   most: number,
   partsSent: PartsSent | undefined,
+  first: QueuedTransaction | undefined,
 ): Batch | undefined {
-  const between = partsSent && partBetween(schema, outbox, partsSent, replica, base);
+  const { schema, outbox, conflicts } = choosing;
+  const between = partsSent && partBetween(choosing, partsSent);
   if (between) return between;
   const writers = new LastWriters(outbox);
+  const texts: string[] = [];
   const transactions: UploadedTransaction[] = [];
   const chosen: QueuedTransaction[] = [];
   let changes = 0;
   let bytes = 0;
-  for (const queued of ready(schema, outbox, conflicts)) {
+  for (const queued of first ? [first] : ready(schema, outbox, conflicts)) {
+    const transaction = uploaded(choosing, queued, writers.of(queued));
+    // Put into words once: a long transaction's are most of what choosing it costs.
+    const text = JSON.stringify(transaction);
     if (transactions.length === 0) {
-      const parts = partsSent?.id === queued.id ? partsSent : partsOf(schema, queued);
-      if (parts !== undefined) return partOf(schema, queued, parts, writers.of(queued), replica, base);
+      const parts = partsSent?.id === queued.id ? partsSent : partsOf(transaction, text.length);
+      if (parts !== undefined) return partOf(choosing, queued, parts, writers.of(queued));
     }
-    const transaction: UploadedTransaction = {
-      id: queued.id,
-      editedAt: queued.editedAt,
-      own: writers.of(queued),
-      changes: queued.changes.map((change) => changeToWire(schema, change)),
-    };
-    const size = JSON.stringify(transaction).length;
-    const full =
-      transactions.length >= most || changes + queued.changes.length > limits.changes || bytes + size > batchBytes;
+    const full = changes + queued.changes.length > limits.changes || bytes + text.length > batchBytes;
     if (full && transactions.length > 0) break;
+    texts.push(text);
     transactions.push(transaction);
     chosen.push(queued);
     changes += queued.changes.length;
-    bytes += size;
+    bytes += text.length;
+    // Without asking for one more, which may be at the beginning of the next stretch of the file.
+    if (transactions.length >= most) break;
   }
-  if (transactions.length === 0) return undefined;
-  return { request: { replica, base, schemaVersion: schema.version, transactions }, transactions: chosen };
+  return transactions.length === 0 ? undefined : batchOf(choosing, transactions, texts, chosen);
+}
+
+function batchOf(
+  { schema, replica, base }: Choosing,
+  transactions: readonly UploadedTransaction[],
+  texts: readonly string[],
+  chosen: readonly QueuedTransaction[],
+): Batch {
+  const said = { replica, base, schemaVersion: schema.version };
+  const body = `${JSON.stringify(said).slice(0, -1)},"transactions":[${texts.join()}]}`;
+  return { request: { ...said, transactions }, body, transactions: chosen };
+}
+
+/** A transaction as it goes up: without the columns of new rows that nobody has filled in because they are not asked for. */
+function uploaded(
+  { schema, asked }: Choosing,
+  { id, editedAt, changes }: QueuedTransaction,
+  own: readonly string[],
+): UploadedTransaction {
+  return {
+    id,
+    editedAt,
+    own,
+    changes: changes.map((change) => withoutUnasked(changeToWire(schema, change), asked[change.table])),
+  };
 }
 
 /**
@@ -96,69 +136,54 @@ export function* ready(schema: Schema, outbox: Outbox, conflicts: ConflictList):
   }
 }
 
-/** The parts that a transaction goes up in; undefined for one that fits into a request. */
-function partsOf(schema: Schema, { id, changes }: QueuedTransaction): PartsSent | undefined {
+/** The parts that a transaction of so many bytes goes up in; undefined for one that fits into a request. */
+function partsOf({ id, changes }: UploadedTransaction, whole: number): PartsSent | undefined {
+  if (whole <= wholeBytes && changes.length <= limits.changes) return undefined;
   const begins = [0];
   let bytes = 0;
-  let whole = 0;
   changes.forEach((change, i) => {
-    const size = JSON.stringify(changeToWire(schema, change)).length;
+    const size = JSON.stringify(change).length;
     if (bytes > 0 && bytes + size > batchBytes) {
       begins.push(i);
       bytes = 0;
     }
     bytes += size;
-    whole += size;
   });
-  const fits = (whole <= wholeBytes && changes.length <= limits.changes) || begins.length === 1;
-  return fits ? undefined : { id, begins, next: 0 };
+  return begins.length === 1 ? undefined : { id, begins, next: 0 };
 }
 
 /** A part that is not the last, which is only put by: nothing but the part itself need be looked at. */
-function partBetween(
-  schema: Schema,
-  outbox: Outbox,
-  parts: PartsSent,
-  replica: string,
-  base: string | null,
-): Batch | undefined {
+function partBetween(choosing: Choosing, parts: PartsSent): Batch | undefined {
+  const { outbox } = choosing;
   const { id, begins, next } = parts;
   const [from, to] = [begins[next], begins[next + 1]];
   const sequence = placeOfSent(outbox, id);
   if (from === undefined || to === undefined || sequence === undefined) return undefined;
   const queued = stretchOf(outbox, sequence, from, to);
   if (queued?.state !== 'pending') return undefined;
-  return partOf(schema, queued, parts, [], replica, base, queued.changes);
+  return partOf(choosing, queued, parts, [], queued.changes);
 }
 
 function partOf(
-  schema: Schema,
+  choosing: Choosing,
   queued: QueuedTransaction,
   parts: PartsSent,
   own: readonly string[],
-  replica: string,
-  base: string | null,
   changes: readonly Change[] = queued.changes.slice(parts.begins[parts.next], parts.begins[parts.next + 1]),
 ): Batch {
   const { begins, next } = parts;
-  const transaction: UploadedTransaction = {
-    id: queued.id,
-    editedAt: queued.editedAt,
-    own,
-    changes: changes.map((change) => changeToWire(schema, change)),
+  const transaction = {
+    ...uploaded(choosing, { ...queued, changes }, own),
     part: { index: next, count: begins.length },
   };
-  return {
-    request: { replica, base, schemaVersion: schema.version, transactions: [transaction] },
-    transactions: [queued],
-    parts,
-  };
+  return { ...batchOf(choosing, [transaction], [JSON.stringify(transaction)], [queued]), parts };
 }
 
 function isConflicted(
   { changes }: QueuedTransaction,
   conflicted: ReadonlyMap<string, ReadonlySet<string | null>>,
 ): boolean {
+  if (conflicted.size === 0) return false;
   return changes.some((change) => {
     const columns = conflicted.get(keyOf(change.table, change.id));
     if (columns === undefined) return false;

@@ -20,47 +20,53 @@ const mostJoined = 5_000;
 /**
  * Joins the next transactions that are to be sent into one, so that only the latest state of each row goes up: those that
  * were never sent and follow on each other, whole. What was sent keeps its content, since its outcome may be unknown.
+ *
+ * @returns the one that is left of several; undefined where nothing was joined, or what was joined came to nothing.
  */
-export function joinNext({ schema, outbox, conflicts, database, host }: Joining): void {
+export function joinNext({ schema, outbox, conflicts, database, host }: Joining): QueuedTransaction | undefined {
   const run: QueuedTransaction[] = [];
   let changes = 0;
   for (const queued of ready(schema, outbox, conflicts)) {
     const before = run.at(-1);
     changes += queued.changes.length;
-    const follows = before === undefined || outbox.endOf(before.sequence) === queued.sequence;
+    const follows = before === undefined || isNext(outbox, before, queued);
     if (queued.wasSent || !follows || (before && changes > mostJoined)) break;
     run.push(queued);
   }
-  if (run.length < 2) return;
-  const joined = joinedChanges(
-    schema,
-    run.flatMap((queued) => queued.changes),
-  );
-  replace({ schema, outbox, database }, run, joined, host.newId());
+  const [first, last] = [run[0], run.at(-1)];
+  if (first === undefined || last === undefined || first === last) return undefined;
+  const before = run.flatMap((queued) => queued.changes);
+  const joined = { ...first, id: host.newId(), editedAt: last.editedAt, changes: joinedChanges(schema, before) };
+  replace({ schema, outbox, database }, before, outbox.endOf(last.sequence), joined);
+  return joined.changes.length > 0 ? joined : undefined;
 }
 
-/** Puts one transaction with these changes in the place of several consecutive ones that were never sent. */
+/** Whether no other transaction stands between two. */
+function isNext(outbox: Outbox, { sequence, changes }: QueuedTransaction, next: QueuedTransaction): boolean {
+  // Where the changes of the first fill the places up to the second, there is no need to look.
+  return sequence + changes.length === next.sequence || outbox.endOf(sequence) === next.sequence;
+}
+
+/** Puts one transaction in the place of consecutive ones that were never sent, which stand up to a place and did this. */
 function replace(
   { schema, outbox, database }: Pick<Joining, 'schema' | 'outbox' | 'database'>,
-  transactions: readonly QueuedTransaction[],
-  changes: readonly Change[],
-  newId: string,
+  before: readonly Change[],
+  end: number,
+  { sequence, id: newId, editedAt, changes }: QueuedTransaction,
 ): void {
-  const [first] = transactions as [QueuedTransaction, ...QueuedTransaction[]];
-  const last = transactions.at(-1) as QueuedTransaction;
-  database
-    .statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?')
-    .run(first.sequence, outbox.endOf(last.sequence));
+  database.statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?').run(sequence, end);
+  for (const { table, id } of before) outbox.places.removeBetween(table, id, sequence, end);
   const insert = database.statement(
     'INSERT INTO koinon_change (place, sequence, id, edited_at, table_name, row_id, kind, columns, operations) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
   );
   changes.forEach((change, i) => {
     const { kind, table, id, columns, operations } = changeToWire(schema, change);
+    outbox.places.add(table, id, sequence + i);
     insert.run(
-      first.sequence + i,
-      i === 0 ? null : first.sequence,
+      sequence + i,
+      i === 0 ? null : sequence,
       i === 0 ? newId : null,
-      i === 0 ? Date.parse(last.editedAt) : null,
+      i === 0 ? Date.parse(editedAt) : null,
       table,
       id,
       kind,
@@ -68,14 +74,13 @@ function replace(
       operations ? JSON.stringify(operations) : null,
     );
   });
-  outbox.places.forget();
 }
 
 /** Changes of several transactions as those of one: each row once, unless it was deleted and made anew. */
 function joinedChanges(schema: Schema, changes: readonly Change[]): Change[] {
   const rows = new Map<string, Change[]>();
   for (const change of changes) {
-    const key = JSON.stringify([change.table, change.id]);
+    const key = `${change.table}\0${change.id}`;
     const own = rows.get(key) ?? [];
     const before = own.pop();
     if (before?.kind === 'delete' && change.kind === 'insert') own.push(before, change);

@@ -35,8 +35,19 @@ export class Places {
     if (this.byRow === undefined) return;
     const key = keyOf(table, id);
     const places = this.byRow.get(key);
-    if (places) places.push(place);
-    else this.byRow.set(key, [place]);
+    if (places === undefined) this.byRow.set(key, [place]);
+    else {
+      // Nearly always the last one.
+      let at = places.length;
+      while (at > 0 && (places[at - 1] as number) > place) at--;
+      places.splice(at, 0, place);
+    }
+  }
+
+  /** Removes those from one place up to another. */
+  removeBetween(table: string, id: string, from: number, to: number): void {
+    const known = this.byRow?.get(keyOf(table, id)) ?? [];
+    this.remove(table, id, new Set(known.filter((place) => place >= from && place < to)));
   }
 
   remove(table: string, id: string, places: ReadonlySet<number>): void {

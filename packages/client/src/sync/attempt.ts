@@ -2,7 +2,6 @@ import { KoinonError, type Only, type Outcome, type PushRequest, readPushRespons
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
-import { withoutUnasked } from '../link/columns.ts';
 import { nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { joinNext } from '../outbox/join.ts';
 import { noteAttempt, noteState, placeOfSent } from '../outbox/sending.ts';
@@ -53,16 +52,23 @@ export function attempt(
 ): Attempt | undefined {
   const unanswered = unansweredIn(database);
   if (unanswered !== undefined) return unanswered;
-  if (upload === 'latest state' && meta(database, 'parts') === undefined)
-    joinNext({ schema, outbox, conflicts, database, host });
-  const replica = meta(database, 'replica') as string;
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
-  const batch = nextBatch(schema, outbox, conflicts, replica, meta(database, 'cursor') ?? null, most, parts);
+  const isJoining = upload === 'latest state' && parts === undefined;
+  const joined = isJoining ? joinNext({ schema, outbox, conflicts, database, host }) : undefined;
+  const replica = meta(database, 'replica') as string;
+  const choosing = {
+    schema,
+    outbox,
+    conflicts,
+    replica,
+    base: meta(database, 'cursor') ?? null,
+    asked: only.columns ?? {},
+  };
+  const batch = nextBatch(choosing, most, parts, joined);
   if (batch === undefined) return undefined;
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
-  const request = withoutUnasked(batch.request, only.columns ?? {});
-  const body = JSON.stringify(request);
+  const { request, body } = batch;
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(body);
   for (const transaction of batch.transactions) noteAttempt(outbox, transaction);
   forgetDecisions(database, batch.request);
@@ -122,6 +128,7 @@ const refusedWhole = new Set([
 function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[]): void {
   const { database, outbox } = local;
   if (attemptedBody(database) !== body) return;
+  const parts = meta(database, 'parts');
   for (const outcome of outcomes) {
     const sequence = placeOfSent(outbox, outcome.id);
     if (sequence === undefined) continue;
@@ -130,7 +137,6 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
       for (const { table, id } of outcome.values ?? []) showAnew(local, table, id);
     } else if (outcome.outcome === 'rejected') noteState(outbox, sequence, 'rejected', outcome.problems);
     else noteState(outbox, sequence, 'pending');
-    const parts = meta(database, 'parts');
     if (outcome.outcome === 'received' && parts) {
       const sent = JSON.parse(parts) as PartsSent;
       setMeta(database, 'parts', JSON.stringify({ ...sent, next: sent.next + 1 }));

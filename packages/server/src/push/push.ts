@@ -19,7 +19,7 @@ import {
   type UploadedTransaction,
   type WireChange,
 } from '@koinon/core';
-import canonicalize from 'canonicalize';
+import stringify from 'safe-stable-stringify';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
 import { type RuleSet, ruleSet } from '../rules/rules.ts';
 import { writeByRules } from '../rules/write.ts';
@@ -302,7 +302,7 @@ function blockedBy(
 /** What a transaction does, apart from what its replica knew when it sent it: that may have advanced between two sendings. */
 function digestOf({ id, editedAt, changes }: UploadedTransaction): string {
   return createHash('sha256')
-    .update(canonicalize({ id, editedAt, changes }) as string)
+    .update(stringify({ id, editedAt, changes }) as string)
     .digest('base64url');
 }
 

@@ -9,7 +9,7 @@ import {
   withDefaults,
 } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
-import { keyOf, type RowKey, rowsByKey, type Stamp, type StoreWriter } from '../stores/store.ts';
+import { keyOf, type RowKey, rowOf, rowsByKey, type Stamp, type StoreWriter } from '../stores/store.ts';
 import type { Evaluated, ScopeSet } from './evaluate.ts';
 import { type View, whole } from './view.ts';
 
@@ -123,7 +123,7 @@ export class Guard {
     const view = await this.view();
     const problems: Problem[] = [];
     for (const [key, row] of intended) {
-      const [table, id] = JSON.parse(key) as [string, string];
+      const { table, id } = rowOf(key);
       if (row === null || this.scopes.scopes[table]?.write !== undefined || view.has(table, id, row)) continue;
       problems.push(notPermitted({ table, id }, 'it would be where you may not see it'));
     }

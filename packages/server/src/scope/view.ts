@@ -8,14 +8,14 @@ import {
   type Scope,
   type WireColumns,
 } from '@koinon/core';
-import canonicalize from 'canonicalize';
+import stringify from 'safe-stable-stringify';
 
 /** The condition that no row fulfils. */
 export const nothing: Condition = { kind: 'or', conditions: [] };
 
 const isNothing = (condition: Condition) => condition.kind === 'or' && condition.conditions.length === 0;
 const isEverything = (condition: Condition) => condition.kind === 'and' && condition.conditions.length === 0;
-const isSame = (a: Condition, b: Condition) => canonicalize(a) === canonicalize(b);
+const isSame = (a: Condition, b: Condition) => stringify(a) === stringify(b);
 
 /** The rows that fulfil one condition and not the other. */
 export function minus(condition: Condition, other: Condition): Condition {
@@ -128,5 +128,5 @@ function kept(digest: string, view: View): View {
 
 const digestOf = (value: unknown): string =>
   createHash('sha256')
-    .update(canonicalize(value) as string)
+    .update(stringify(value) as string)
     .digest('base64url');

@@ -17,8 +17,14 @@ export interface RowKey {
   readonly id: string;
 }
 
-/** A row's key as one text. */
-export const keyOf = ({ table, id }: RowKey): string => JSON.stringify([table, id]);
+/** A row's key as one text; no table's name has a NUL in it. */
+export const keyOf = ({ table, id }: RowKey): string => `${table}\0${id}`;
+
+/** The row that a text is the key of. */
+export function rowOf(key: string): RowKey {
+  const end = key.indexOf('\0');
+  return { table: key.slice(0, end), id: key.slice(end + 1) };
+}
 
 /** The ids of rows by their table. */
 export function byTable(rows: readonly RowKey[]): ReadonlyMap<string, readonly string[]> {
@@ -34,7 +40,7 @@ export function byTable(rows: readonly RowKey[]): ReadonlyMap<string, readonly s
 /** The server's memory of one uploaded transaction. Kept for those that are settled for good. */
 export interface Receipt {
   readonly id: string;
-  /** SHA-256 over the transaction's canonical JSON (RFC 8785), base and own transactions aside. */
+  /** SHA-256 over the transaction's canonical JSON (its members in the order of their names), base and own transactions aside. */
   readonly digest: string;
   /** Who sent it, and from which replica; null where that is not known. */
   readonly user: string | null;

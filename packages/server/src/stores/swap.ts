@@ -1,6 +1,6 @@
 import { randomUUID } from 'node:crypto';
 import type { Change, Table } from '@koinon/core';
-import { ConstraintError } from './store.ts';
+import { ConstraintError, keyOf } from './store.ts';
 
 /** What applying changes in a workable order needs of a writer. */
 export interface Applying {
@@ -24,7 +24,7 @@ export async function applyInWorkableOrder(changes: readonly Change[], writer: A
     const waiting = new Set<string>();
     let refusal: ConstraintError | undefined;
     for (const change of left) {
-      const row = rowKey(change);
+      const row = keyOf(change);
       if (waiting.has(row)) {
         putOff.push(change);
         continue;
@@ -40,17 +40,15 @@ export async function applyInWorkableOrder(changes: readonly Change[], writer: A
     }
     if (refusal && putOff.length === left.length) {
       const parking = putOff.find(
-        (change) => !parked.has(rowKey(change)) && parkingOf(writer.table(change.table), change) !== undefined,
+        (change) => !parked.has(keyOf(change)) && parkingOf(writer.table(change.table), change) !== undefined,
       );
       if (parking === undefined) throw refusal;
-      parked.add(rowKey(parking));
+      parked.add(keyOf(parking));
       await writer.apply(parkingOf(writer.table(parking.table), parking) as Change);
     }
     left = putOff;
   }
 }
-
-const rowKey = ({ table, id }: Change) => JSON.stringify([table, id]);
 
 /** The update that takes a row's unique value out of the way of others; its own change gives it the final one. */
 function parkingOf(table: Table, change: Change): Change | undefined {

@@ -48,6 +48,7 @@ export class SqliteWriter implements StoreWriter {
   private readonly mapping: Mapping;
   private readonly relation: (table: string) => string;
   private readonly trace: (sql: string, values: readonly unknown[]) => void;
+  private readonly inserts = new Map<string, string>();
 
   constructor(
     database: Prepared,
@@ -300,10 +301,19 @@ export class SqliteWriter implements StoreWriter {
   private insert(table: Table, change: Extract<Change, { kind: 'insert' }>): void {
     const { names } = table;
     this.run(
-      `INSERT INTO ${this.relation(change.table)} (${this.reader.columns(change.table)}) VALUES (?${', ?'.repeat(names.length)})`,
+      this.insertSql(change.table, names),
       change.id,
       ...names.map((name) => toSql(table.columns[name] as Column, change.columns[name])),
     );
+  }
+
+  /** Put together once for each table: a long transaction asks for it again and again. */
+  private insertSql(table: string, names: readonly string[]): string {
+    const known = this.inserts.get(table);
+    if (known !== undefined) return known;
+    const sql = `INSERT INTO ${this.relation(table)} (${this.reader.columns(table)}) VALUES (?${', ?'.repeat(names.length)})`;
+    this.inserts.set(table, sql);
+    return sql;
   }
 
   private update(table: Table, change: Extract<Change, { kind: 'update' }>): void {

@@ -280,6 +280,21 @@ test('with the latest state only, what was never sent goes up joined; what was s
   expect(await other.get('plant', 'p')).toMatchObject({ kind: 'tree', watered: 0 });
 });
 
+test('of one row more edits than are joined at once: what goes up later names what went before, and nobody is asked about himself', async () => {
+  replica = await openReplica({
+    schema: garden,
+    server: world.server.url,
+    sync: { upload: 'latest state', when: never },
+  });
+  await replica.insert('bed', { id: 'b', name: '0' });
+  for (let n = 1; n <= 5_000; n++) await replica.update('bed', 'b', { name: `${n}` });
+  const { up } = await replica.sync({ direction: 'push' });
+  expect(up).toMatchObject({ applied: 2, stale: 0 });
+  await replica.sync();
+  expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
+  expect(await rowsOf(await world.shell())).toMatchObject({ 'bed b': { name: '5000' } });
+});
+
 test('on a link that never gets a first download through, what is written here goes up all the same', async () => {
   const shell = await manyBeds();
   const network = new BadNetwork(world.server.url);

@@ -155,16 +155,17 @@ export class Outbox {
 
   /** Writes down what an insert in the list put into a row, before the row becomes something else. */
   keepInserted(table: string, id: string): void {
-    for (const place of this.places.of(table, id)) {
-      const found = this.database
-        .statement("SELECT 1 FROM koinon_change WHERE place = ? AND columns IS NULL AND kind = 'insert'")
-        .get(place);
-      const row = found === undefined ? null : this.rows.get(table, id);
-      if (row)
-        this.database
-          .statement('UPDATE koinon_change SET columns = ? WHERE place = ?')
-          .run(this.rows.imageOf(table, row), place);
-    }
+    // Nothing follows on an insert that is not written down.
+    const place = this.places.of(table, id).at(-1);
+    if (place === undefined) return;
+    const found = this.database
+      .statement("SELECT 1 FROM koinon_change WHERE place = ? AND columns IS NULL AND kind = 'insert'")
+      .get(place);
+    const row = found === undefined ? null : this.rows.get(table, id);
+    if (row)
+      this.database
+        .statement('UPDATE koinon_change SET columns = ? WHERE place = ?')
+        .run(this.rows.imageOf(table, row), place);
   }
 
   /** Changes of one row in order, over all transactions; those the feed has brought back are no longer among them. */

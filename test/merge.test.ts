@@ -213,3 +213,35 @@ test('by rules that know no sides, two devices end alike whichever syncs first',
       for (const name of ['notes']) if (!asked(a).includes(name)) expect(a.row?.[name]).toEqual(b.row?.[name]);
     }),
   ));
+
+const mergedNotes = (base: string, mine: string, theirs: string) => {
+  const of = (notes: string) => wholeRow(ruled, 'h1', { notes });
+  const edit: Change = { kind: 'update', table: 'hive', id: 'h1', columns: { notes: mine }, operations: {} };
+  const { row, open } = mergeByRules(ruled, of(base), edit, of(theirs), { local: at(1), remote: at(1) });
+  return open.length > 0 ? 'asked' : row?.notes;
+};
+
+test('texts: lines that only one side touched are as it left them; nothing is asked where untouched lines are between', () =>
+  fc.assert(
+    fc.property(
+      fc.array(fc.constantFrom('keep', 'mine', 'theirs'), { minLength: 1, maxLength: 12 }),
+      fc.array(fc.array(fc.constantFrom('new', 'a', ''), { maxLength: 3 }), { minLength: 12, maxLength: 12 }),
+      (whose, put) => {
+        // Every other line stays, so that no two edits touch; each of them is unlike any other.
+        const side = (who: 'mine' | 'theirs' | 'both' | 'none') =>
+          whose
+            .flatMap((owner, n) => {
+              const isEdited = owner === who || (who === 'both' && owner !== 'keep');
+              return [`line ${n}`, ...(isEdited ? (put[n] as string[]) : [`between ${n}`]), `end ${n}`];
+            })
+            .join('\n');
+        expect(mergedNotes(side('none'), side('mine'), side('theirs'))).toBe(side('both'));
+      },
+    ),
+  ));
+
+test('texts of thousands of equal lines are joined at once; where that would take minutes, the person is asked', () => {
+  const lines = '\n'.repeat(20_000);
+  expect(mergedNotes(lines, `first${lines}`, `${lines}last`)).toBe(`first${lines}last`);
+  expect(mergedNotes(lines, `first${lines}last`, lines.slice(1))).toBe('asked');
+});

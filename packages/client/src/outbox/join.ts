@@ -55,7 +55,10 @@ function replace(
   { sequence, id: newId, editedAt, changes }: QueuedTransaction,
 ): void {
   database.statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?').run(sequence, end);
-  for (const { table, id } of before) outbox.places.removeBetween(table, id, sequence, end);
+  for (const { table, id } of before) {
+    const places = outbox.places.of(table, id).filter((place) => place >= sequence && place < end);
+    outbox.places.remove(table, id, new Set(places));
+  }
   const insert = database.statement(
     'INSERT INTO koinon_change (place, sequence, id, edited_at, table_name, row_id, kind, columns, operations) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
   );

@@ -36,18 +36,8 @@ export class Places {
     const key = keyOf(table, id);
     const places = this.byRow.get(key);
     if (places === undefined) this.byRow.set(key, [place]);
-    else {
-      // Nearly always the last one.
-      let at = places.length;
-      while (at > 0 && (places[at - 1] as number) > place) at--;
-      places.splice(at, 0, place);
-    }
-  }
-
-  /** Removes those from one place up to another. */
-  removeBetween(table: string, id: string, from: number, to: number): void {
-    const known = this.byRow?.get(keyOf(table, id)) ?? [];
-    this.remove(table, id, new Set(known.filter((place) => place >= from && place < to)));
+    // Nearly always it is the last one.
+    else if (places.push(place) > 1 && (places.at(-2) as number) > place) places.sort((a, b) => a - b);
   }
 
   remove(table: string, id: string, places: ReadonlySet<number>): void {

@@ -22,6 +22,7 @@ export * from './sqlite/ddl.ts';
 export * from './sqlite/select.ts';
 export * from './values/check.ts';
 export * from './values/compare.ts';
+export * from './values/of-type.ts';
 export * from './values/sql.ts';
 export * from './values/stored.ts';
 export * from './values/wire.ts';

@@ -32,3 +32,4 @@ export type {
   StoreWriter,
   Written,
 } from './stores/store.ts';
+export type { Misfit } from './stores/typed-values.ts';

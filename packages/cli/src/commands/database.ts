@@ -1,6 +1,6 @@
 import { existsSync } from 'node:fs';
 import { KoinonError } from '@koinon/core';
-import { postgresStore, type Store, sqliteStore } from '@koinon/server';
+import { type PostgresOptions, postgresStore, type Store, sqliteStore } from '@koinon/server';
 import { loadModule, type SchemaModule } from '../schema-module/load.ts';
 
 /** How the help names a server's database. */
@@ -19,15 +19,20 @@ export function shownDatabase(database: string): string {
 }
 
 /** Opens a server's database, and makes in it what it lacks unless told not to. */
-export async function makeStore({ schema, mapping }: SchemaModule, database: string, prepare = true): Promise<Store> {
-  if (isPostgres(database)) return postgresStore(schema, database, { mapping, prepare });
-  return sqliteStore(schema, database, { mapping });
+export async function makeStore(
+  { schema, mapping }: SchemaModule,
+  database: string,
+  options: Pick<PostgresOptions, 'prepare' | 'misfit'> = {},
+): Promise<Store> {
+  const { prepare: _, ...told } = options;
+  if (isPostgres(database)) return postgresStore(schema, database, { mapping, ...options });
+  return sqliteStore(schema, database, { mapping, ...told });
 }
 
 /** Opens a server's database that has to be there already. */
 export async function openStore(schemaPath: string, database: string): Promise<Store> {
   refuseMissing(database);
-  return makeStore(await loadModule(schemaPath), database, false);
+  return makeStore(await loadModule(schemaPath), database, { prepare: false });
 }
 
 /** @throws KoinonError `storage-refused` where there is no such file. */

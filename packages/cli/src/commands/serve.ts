@@ -1,4 +1,4 @@
-import { startServer } from '@koinon/server';
+import { type Misfit, startServer } from '@koinon/server';
 import { Command, InvalidArgumentError } from 'commander';
 import { pino } from 'pino';
 import { loadModule } from '../schema-module/load.ts';
@@ -36,7 +36,8 @@ export function serveCommand(): Command {
       const logger = pino({ level: options.log }, pino.destination(2));
       const module = await loadModule(schemaPath);
       const authenticate = authenticateBySecret();
-      const store = await makeStore(module, database, options.prepare);
+      const misfit = (found: Misfit) => logger.error(found, 'is not of its column’s type: replicas get none for it');
+      const store = await makeStore(module, database, { prepare: options.prepare, misfit });
       const server = await startServer({
         store,
         rules: module.rules,

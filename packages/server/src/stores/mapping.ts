@@ -38,7 +38,10 @@ export function mappedTables(schema: Schema, mapping: Mapping): MappedTable[] {
       throw refused(name, 'is mapped, but is not a table that the server keeps');
   return Object.entries(schema.tables).flatMap(([name, table]) => {
     if (table.home === 'device') return [];
-    const { name: given = name, columns = {}, softDelete } = mapping[name] ?? {};
+    const { name: given = name, columns = {}, softDelete, ...rest } = mapping[name] ?? {};
+    // A mistyped softDelete would have rows of others' tables really deleted.
+    for (const word of Object.keys(rest))
+      throw refused(name, `is mapped with ${word}, which a mapping has not; it has name, columns and softDelete`);
     const dot = mapping[name]?.name === undefined ? -1 : given.indexOf('.');
     const namespace = dot < 0 ? 'public' : given.slice(0, dot);
     const relation = given.slice(dot + 1);

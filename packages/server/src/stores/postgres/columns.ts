@@ -58,16 +58,14 @@ export function readSql(column: Column, { sql, type }: StandingColumn): string {
   switch (column.type) {
     case 'boolean':
       return type === 'boolean' ? sql : `(${sql} <> 0)`;
-    case 'real':
-      return `${sql}::double precision`;
     case 'timestamp':
-      return `CASE WHEN isfinite(${sql}) THEN floor(extract(epoch FROM ${sql}) * 1000)::text END`;
+      return `CASE WHEN isfinite(${sql}) THEN floor(extract(epoch FROM ${sql}) * 1000)::text ELSE ${sql}::text END`;
     case 'date':
-      return `${sql}::date::text`;
+      return isText(type) ? `${sql}::text` : `${sql}::date::text`;
     case 'json':
-      return isText(type) ? `${sql}::jsonb` : sql;
+      return isText(type) ? `${sql}::text` : sql;
     case 'set':
-      return isText(type) ? `${sql}::jsonb` : `to_jsonb(${sql})`;
+      return isText(type) ? `${sql}::text` : `to_jsonb(${sql})`;
     case 'bytes':
       return sql;
     default:
@@ -75,8 +73,8 @@ export function readSql(column: Column, { sql, type }: StandingColumn): string {
   }
 }
 
-/** The value of a column that was read. */
-export function readValue(column: Column, raw: unknown): unknown {
+/** The value of a column of this type that was read; undefined where it cannot be one of the schema's. */
+export function readValue(column: Column, raw: unknown, { type }: StandingColumn): unknown {
   if (raw === null || raw === undefined) return null;
   switch (column.type) {
     case 'integer':
@@ -84,13 +82,31 @@ export function readValue(column: Column, raw: unknown): unknown {
     case 'real':
       return Number(raw);
     case 'timestamp':
-      return new Date(Number(raw)).toISOString();
+      return instantOf(Number(raw));
     case 'date':
-      return (raw as string).endsWith(' BC') ? `0000${(raw as string).slice(4, 10)}` : raw;
+      // PostgreSQL has no year 0: the year before 1 is 1 BC.
+      return (raw as string).replace(/^0001-(.*) BC$/, '0000-$1');
+    case 'json':
+    case 'set':
+      return isText(type) ? parsed(raw as string) : raw;
     case 'bytes':
       return new Uint8Array(raw as Uint8Array);
     default:
       return raw;
+  }
+}
+
+/** PostgreSQL's years go further than JavaScript's. */
+function instantOf(time: number): string | undefined {
+  const at = new Date(time);
+  return Number.isNaN(at.getTime()) ? undefined : at.toISOString();
+}
+
+function parsed(text: string): unknown {
+  try {
+    return JSON.parse(text);
+  } catch {
+    return undefined;
   }
 }
 
@@ -113,7 +129,6 @@ export function parameter(column: Column, value: unknown): unknown {
       return Buffer.from(value as Uint8Array);
     case 'timestamp':
     case 'date':
-      // PostgreSQL has no year 0: the year before 1 is 1 BC.
       return (value as string).startsWith('0000-') ? `0001${(value as string).slice(4)} BC` : value;
     default:
       return value;

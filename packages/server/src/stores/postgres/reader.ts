@@ -20,6 +20,7 @@ import {
   type WholeRow,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
+import type { TypedValues } from '../typed-values.ts';
 import type { AppTable } from './layout.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot, writePosition } from './snapshot.ts';
@@ -63,10 +64,10 @@ export class PostgresReader implements StoreReader {
   private readonly tables: ReadonlyMap<string, AppTable>;
   private readonly rows: AppRows;
 
-  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>) {
+  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>, typed: TypedValues) {
     this.client = client;
     this.tables = tables;
-    this.rows = new AppRows(client, tables);
+    this.rows = new AppRows(client, tables, typed);
   }
 
   async position(): Promise<Position> {

@@ -9,6 +9,7 @@ import {
 } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { byTable } from '../store.ts';
+import type { TypedValues } from '../typed-values.ts';
 import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
 import { conditionSql } from './condition.ts';
 import type { AppTable } from './layout.ts';
@@ -24,10 +25,12 @@ interface Deleted {
 export class AppRows {
   private readonly client: ClientBase;
   private readonly tables: ReadonlyMap<string, AppTable>;
+  private readonly typed: TypedValues;
 
-  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>) {
+  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>, typed: TypedValues) {
     this.client = client;
     this.tables = tables;
+    this.typed = typed;
   }
 
   /** Rows of one table by their ids; those that are not there are left out. */
@@ -135,12 +138,16 @@ export class AppRows {
 
   /** A row as it was selected. */
   decode(table: string, raw: readonly unknown[]): AnyRow {
-    const { entries, names } = this.table(table).table;
+    const { columns, table: definition } = this.table(table);
+    const id = raw[0] as string;
     const values: Record<string, unknown> = {};
-    entries.forEach(([name, column]: readonly [string, Column], i) => {
-      values[name] = readValue(column, raw[i + 1]);
+    definition.entries.forEach(([name, column]: readonly [string, Column], i) => {
+      const value = readValue(column, raw[i + 1], columns.get(name) as StandingColumn);
+      // Others may have given a table types that hold more than the schema's do; these three hold nothing else.
+      const isHeld = column.type === 'text' || column.type === 'bytes' || column.type === 'boolean';
+      values[name] = isHeld ? value : this.typed.read({ table, id, column: name }, column, value);
     });
-    return frozenRow(raw[0] as string, values, names);
+    return frozenRow(id, values, definition.names);
   }
 
   /** A row's columns as JSON carries them. */

@@ -3,10 +3,12 @@ import { KoinonError, type Position, type Schema } from '@koinon/core';
 import pg from 'pg';
 import type { Mapping } from '../mapping.ts';
 import { RowsLockedError, type Store, type StoreReader, type StoreWriter } from '../store.ts';
+import { type Misfit, TypedValues } from '../typed-values.ts';
 import { isRepeatable } from './constraints.ts';
 import { type AppTable, planLayout, releaseSql } from './layout.ts';
 import { ordinalOf, PostgresReader } from './reader.ts';
 import { InsertedMeanwhileError } from './row-writer.ts';
+import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 import { restampAll } from './triggers.ts';
 import { announceAfter, channel, Watcher } from './watcher.ts';
@@ -20,6 +22,8 @@ export interface PostgresOptions {
   readonly prepare?: boolean;
   /** Told of each statement that a transaction runs on the app's tables, with its values. */
   readonly trace?: (sql: string, values: readonly unknown[]) => void;
+  /** Told, once each, of values in tables of others that are not of their column's type; replicas get none for them. */
+  readonly misfit?: (found: Misfit) => void;
   /** Connections at most. Default 10. */
   readonly connections?: number;
 }
@@ -42,8 +46,9 @@ const layoutLock = 'SELECT pg_advisory_xact_lock(5127301)';
  *   that is there does not fit the schema.
  */
 export async function postgresStore(schema: Schema, url: string, options: PostgresOptions = {}): Promise<Store> {
-  const { mapping = {}, prepare = true, connections = 10, trace } = options;
+  const { mapping = {}, prepare = true, connections = 10, trace, misfit } = options;
   const pool = openPool(url, connections);
+  const typed = new TypedValues(misfit);
   try {
     const { tables, feed, secret } = await inTransaction(pool, 'BEGIN', async (client) => {
       await client.query(layoutLock);
@@ -54,10 +59,11 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
           `The database lacks ${layout.statements.length} of the statements that Koinon needs; print them with "koinon ddl" and run them.`,
         );
       for (const statement of layout.statements) await client.query(statement);
+      for (const table of layout.tables.values()) await refuseUnreadable(client, layout.tables, table);
       return { tables: layout.tables, ...(await identityOf(client)) };
     });
     const kept = Object.fromEntries([...tables.keys()].map((name) => [name, schema.tables[name]]));
-    return new PostgresStore({ ...schema, tables: kept } as Schema, feed, secret, pool, tables, trace);
+    return new PostgresStore({ ...schema, tables: kept } as Schema, feed, secret, pool, tables, typed, trace);
   } catch (error) {
     await pool.end();
     throw asRefused(error, url);
@@ -93,12 +99,26 @@ export async function restampPostgres(schema: Schema, url: string, mapping: Mapp
   });
 }
 
+/** Types of another program's columns that the schema's cannot be read from are found now, not by the first replica. */
+async function refuseUnreadable(
+  client: pg.PoolClient,
+  tables: ReadonlyMap<string, AppTable>,
+  { name, sql }: AppTable,
+): Promise<void> {
+  const fields = new AppRows(client, tables, new TypedValues()).fields(name);
+  await client.query(`SELECT ${fields} FROM ${sql} r LIMIT 0`).catch((error: Error) => {
+    const why = `The table ${sql} of ${name} cannot be read as the schema says: ${error.message}.`;
+    throw new KoinonError('schema-invalid', why, { table: name, cause: error });
+  });
+}
+
 class PostgresStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
   readonly secret: string;
   private readonly pool: pg.Pool;
   private readonly tables: ReadonlyMap<string, AppTable>;
+  private readonly typed: TypedValues;
   private readonly trace: PostgresOptions['trace'];
   private watcher: Watcher | undefined;
   private announcing: NodeJS.Timeout | undefined;
@@ -109,8 +129,10 @@ class PostgresStore implements Store {
     secret: string,
     pool: pg.Pool,
     tables: ReadonlyMap<string, AppTable>,
+    typed: TypedValues,
     trace: PostgresOptions['trace'],
   ) {
+    this.typed = typed;
     this.trace = trace;
     this.schema = schema;
     this.feed = feed;
@@ -130,7 +152,7 @@ class PostgresStore implements Store {
 
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T> {
     return inTransaction(this.pool, 'BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY', (client) =>
-      work(new PostgresReader(client, this.tables)),
+      work(new PostgresReader(client, this.tables, this.typed)),
     );
   }
 
@@ -138,7 +160,7 @@ class PostgresStore implements Store {
     for (let tries = 1; ; tries++) {
       try {
         return await inTransaction(this.pool, `BEGIN; SET LOCAL lock_timeout = ${lockWait}`, (client) =>
-          work(new PostgresWriter(client, this.tables, this.trace)),
+          work(new PostgresWriter(client, this.tables, this.typed, this.trace)),
         );
       } catch (error) {
         if ((error as { code?: string }).code === '55P03') throw new RowsLockedError((error as Error).message);

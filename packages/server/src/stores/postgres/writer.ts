@@ -13,6 +13,7 @@ import {
   type WantedTombstones,
   type Written,
 } from '../store.ts';
+import type { TypedValues } from '../typed-values.ts';
 import { constraintProblem } from './constraints.ts';
 import type { AppTable } from './layout.ts';
 import { PostgresReader, type StampRow, stampFields } from './reader.ts';
@@ -39,12 +40,13 @@ export class PostgresWriter implements StoreWriter {
   constructor(
     client: ClientBase,
     tables: ReadonlyMap<string, AppTable>,
+    typed: TypedValues,
     trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
   ) {
     this.client = client;
     this.tables = tables;
-    this.reader = new PostgresReader(client, tables);
-    this.appRows = new AppRows(client, tables);
+    this.reader = new PostgresReader(client, tables, typed);
+    this.appRows = new AppRows(client, tables, typed);
     this.writing = new RowWriter(client, this.appRows, trace);
   }
 

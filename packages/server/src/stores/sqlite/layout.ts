@@ -77,6 +77,28 @@ export function isMapped(mapping: Mapping, table: string): boolean {
   return Object.hasOwn(mapping, table);
 }
 
+/**
+ * The columns that nothing in the database holds to their types, by table: those of tables that others made. What Koinon
+ * made it made strict, with a rule for each column; only the members of sets have none.
+ */
+export function unenforcedColumns(
+  database: Prepared,
+  schema: Schema,
+  mapping: Mapping,
+): ReadonlyMap<string, ReadonlySet<string>> {
+  const found = new Map<string, ReadonlySet<string>>();
+  for (const { name, table } of mappedTables(schema, mapping)) {
+    const made = database.get<{ sql: string }>("SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?", name);
+    const isOurs = !isMapped(mapping, name) && made !== undefined && /STRICT\s*$/i.test(made.sql);
+    const names = table.entries.flatMap(([column, definition]) => {
+      const isHeld = isOurs && made.sql.includes(columnDdl(column, definition, 'constraints'));
+      return isHeld && definition.type !== 'set' ? [] : [column];
+    });
+    found.set(name, new Set(names));
+  }
+  return found;
+}
+
 const viewOf = (table: string) => `koinon_view_${table}`;
 
 /** The quoted names by which tables are read and written under the schema's own names. */

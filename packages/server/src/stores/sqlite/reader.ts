@@ -1,5 +1,6 @@
 import {
   type AnyRow,
+  type Column,
   type Condition,
   columnsFromWire,
   columnsToWire,
@@ -13,6 +14,7 @@ import {
   type Schema,
   type SqlValue,
   type Table,
+  toSql,
   wholeRow,
   wireFromSql,
   withOwnTimes,
@@ -28,6 +30,7 @@ import type {
   WholeRow,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
+import type { TypedValues } from '../typed-values.ts';
 import type { Prepared } from './driver.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
@@ -66,17 +69,25 @@ export function readPosition(position: Position): { readonly at: number; readonl
   return { at: Number(at), epoch };
 }
 
+/** How the app's tables are read. */
+export interface TableReading {
+  /** The quoted name by which a table is read. */
+  readonly relation: (table: string) => string;
+  /** The columns that nothing holds to their types, by table. */
+  readonly unenforced: ReadonlyMap<string, ReadonlySet<string>>;
+  readonly typed: TypedValues;
+}
+
 /** Reads of one SQLite connection; the caller holds a transaction open around them, so that they see one snapshot. */
 export class SqliteReader implements StoreReader {
   private readonly database: Prepared;
   private readonly schema: Schema;
-  private readonly relation: (table: string) => string;
+  private readonly tables: TableReading;
   private readonly decoders = new Map<string, (raw: unknown) => AnyRow>();
-  private readonly columnLists = new Map<string, string>();
+  private readonly fieldLists = new Map<string, string>();
 
-  /** @param relation the quoted name by which a table is read. */
-  constructor(database: Prepared, schema: Schema, relation: (table: string) => string = quoteName) {
-    this.relation = relation;
+  constructor(database: Prepared, schema: Schema, tables: TableReading) {
+    this.tables = tables;
     this.database = database;
     this.schema = schema;
   }
@@ -131,7 +142,7 @@ export class SqliteReader implements StoreReader {
   async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
     const { text, values } = this.condition(table, where);
     const rows = this.database.all<AnyRow>(
-      `SELECT ${this.columns(table)} FROM ${this.relation(table)} WHERE id ${after === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`,
+      `SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE id ${after === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`,
       after ?? '',
       ...values,
       limit,
@@ -172,14 +183,14 @@ export class SqliteReader implements StoreReader {
 
   async countRows(table: string, where = everything): Promise<number> {
     const { text, values } = this.condition(table, where);
-    const sql = `SELECT count(*) AS n FROM ${this.relation(table)} WHERE ${text}`;
+    const sql = `SELECT count(*) AS n FROM ${this.tables.relation(table)} WHERE ${text}`;
     return (this.database.get(sql, ...values) as { n: number }).n;
   }
 
   async rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
     const { text, values } = this.condition(table, where);
     const rows = this.database.all(
-      `SELECT ${this.columns(table)} FROM ${this.relation(table)} WHERE ${text} ORDER BY id`,
+      `SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE ${text} ORDER BY id`,
       ...values,
     );
     return rows.map((raw) => this.decode(table, raw));
@@ -220,7 +231,7 @@ export class SqliteReader implements StoreReader {
   }
 
   row(table: string, id: string): AnyRow | null {
-    const raw = this.database.get(`SELECT ${this.columns(table)} FROM ${this.relation(table)} WHERE id = ?`, id);
+    const raw = this.database.get(`SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE id = ?`, id);
     return raw === undefined ? null : this.decode(table, raw);
   }
 
@@ -346,23 +357,73 @@ export class SqliteReader implements StoreReader {
     };
   }
 
-  /** The columns of a table as SQL lists them, `id` first. */
-  columns(table: string): string {
-    const known = this.columnLists.get(table);
+  /** What is selected of a row, `id` first. */
+  private fields(table: string): string {
+    const known = this.fieldLists.get(table);
     if (known) return known;
-    const made = ['id', ...(this.schema.tables[table] as Table).names].map(quoteName).join(', ');
-    this.columnLists.set(table, made);
+    const unenforced = this.tables.unenforced.get(table);
+    const fields = (this.schema.tables[table] as Table).entries.map(([name, column]) => {
+      const quoted = quoteName(name);
+      return unenforced?.has(name) ? `${readableSql(column, quoted)} AS ${quoted}` : quoted;
+    });
+    const made = ['id', ...fields].join(', ');
+    this.fieldLists.set(table, made);
     return made;
   }
 
   private decode(table: string, raw: unknown): AnyRow {
     const decoder = this.decoders.get(table) ?? rowDecoder(this.schema.tables[table] as Table);
     this.decoders.set(table, decoder);
-    return decoder(withOwnTimes(this.schema.tables[table] as Table, raw));
+    return decoder(this.typed(table, raw));
   }
 
   private wire(table: string, raw: unknown): Record<string, JsonValue> {
     const definition = this.schema.tables[table] as Table;
-    return wireFromSql(definition, withOwnTimes(definition, raw) as Record<string, unknown>);
+    return wireFromSql(definition, this.typed(table, raw));
+  }
+
+  /** A row as it was selected, with values of its columns' types. */
+  private typed(table: string, raw: unknown): Record<string, unknown> {
+    const definition = this.schema.tables[table] as Table;
+    const row = withOwnTimes(definition, raw) as Record<string, unknown>;
+    for (const name of this.tables.unenforced.get(table) ?? []) {
+      const column = definition.columns[name] as Column;
+      const found = { table, id: row.id as string, column: name };
+      row[name] = toSql(column, this.tables.typed.read(found, column, storedValue(column, row[name])));
+    }
+    return row;
+  }
+}
+
+/** A column that may hold anything, selected so that no driver stumbles over it: whole numbers may be too large for JavaScript. */
+function readableSql({ type }: Column, name: string): string {
+  const whole = (read: string) => `CASE typeof(${name}) WHEN 'integer' THEN ${read} ELSE ${name} END`;
+  if (type === 'real') return whole(`CAST(${name} AS REAL)`);
+  if (type === 'boolean') return whole(`${name} <> 0`);
+  if (type !== 'integer' && type !== 'counter') return whole(`CAST(${name} AS TEXT)`);
+  return whole(`iif(${name} BETWEEN -9007199254740991 AND 9007199254740991, ${name}, CAST(${name} AS TEXT))`);
+}
+
+/** What is stored in such a column, as a value; undefined where it cannot be one. */
+function storedValue(column: Column, stored: unknown): unknown {
+  if (stored === null || stored === undefined) return null;
+  switch (column.type) {
+    case 'boolean':
+      return typeof stored === 'number' ? stored !== 0 : undefined;
+    case 'json':
+    case 'set':
+      try {
+        return JSON.parse(stored as string) as unknown;
+      } catch {
+        return undefined;
+      }
+    case 'integer':
+    case 'counter':
+    case 'real':
+    case 'bytes':
+      return stored;
+    default:
+      // The id of a row whose key is a number, say.
+      return typeof stored === 'number' ? String(stored) : stored;
   }
 }

@@ -2,9 +2,19 @@ import type { Position, Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
 import type { Mapping } from '../mapping.ts';
 import type { Store, StoreReader, StoreWriter } from '../store.ts';
+import { type Misfit, TypedValues } from '../typed-values.ts';
 import { type Connection, loadSqlite, Prepared } from './driver.ts';
-import { type Identity, keptTables, makeLayout, prepareLayout, relationOf, release, restamp } from './layout.ts';
-import { readPosition, SqliteReader } from './reader.ts';
+import {
+  type Identity,
+  keptTables,
+  makeLayout,
+  prepareLayout,
+  relationOf,
+  release,
+  restamp,
+  unenforcedColumns,
+} from './layout.ts';
+import { readPosition, SqliteReader, type TableReading } from './reader.ts';
 import { SqliteWriter } from './writer.ts';
 
 /** Told of each statement that a transaction runs on the app's tables, with its values. */
@@ -15,6 +25,8 @@ export interface SqliteOptions {
   readonly trace?: Trace;
   /** How tables that were there before stand in the database, by the schema's table names. */
   readonly mapping?: Mapping;
+  /** Told, once each, of values in tables of others that are not of their column's type; replicas get none for them. */
+  readonly misfit?: (found: Misfit) => void;
 }
 
 /**
@@ -27,7 +39,7 @@ export interface SqliteOptions {
 export async function sqliteStore(
   schema: Schema,
   file: string,
-  { trace, mapping = {} }: SqliteOptions = {},
+  { trace, mapping = {}, misfit }: SqliteOptions = {},
 ): Promise<Store> {
   if (file === ':memory:' || file === '')
     throw new KoinonError(
@@ -50,7 +62,12 @@ export async function sqliteStore(
       ...schema,
       tables: Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]])),
     } as Schema;
-    return new SqliteStore(kept, identity, writing, open(), open(), { ...(trace && { trace }), mapping });
+    const tables: TableReading = {
+      relation: relationOf(mapping),
+      unenforced: unenforcedColumns(writing, schema, mapping),
+      typed: new TypedValues(misfit),
+    };
+    return new SqliteStore(kept, identity, [writing, open(), open()], tables, mapping, trace);
   } catch (error) {
     if (error instanceof KoinonError) throw error;
     throw new KoinonError(
@@ -140,10 +157,10 @@ class SqliteStore implements Store {
   constructor(
     schema: Schema,
     identity: Identity,
-    writing: Prepared,
-    reading: Prepared,
-    watching: Prepared,
-    { trace, mapping = {} }: SqliteOptions,
+    [writing, reading, watching]: readonly [Prepared, Prepared, Prepared],
+    tables: TableReading,
+    mapping: Mapping,
+    trace: Trace | undefined,
   ) {
     this.watching = watching;
     this.schema = schema;
@@ -151,8 +168,8 @@ class SqliteStore implements Store {
     this.secret = identity.secret;
     this.writing = writing;
     this.reading = reading;
-    this.reader = new SqliteReader(reading, schema, relationOf(mapping));
-    this.writer = new SqliteWriter(writing, schema, trace, mapping);
+    this.reader = new SqliteReader(reading, schema, tables);
+    this.writer = new SqliteWriter(writing, schema, tables, mapping, trace);
   }
 
   ordinal(position: Position): number {

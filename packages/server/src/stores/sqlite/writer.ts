@@ -29,8 +29,7 @@ import {
 import { applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
-import { relationOf } from './layout.ts';
-import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
+import { type ColumnStamp, readPosition, SqliteReader, type StampRow, type TableReading } from './reader.ts';
 
 interface StoredReceipt {
   digest: string;
@@ -53,15 +52,16 @@ export class SqliteWriter implements StoreWriter {
   constructor(
     database: Prepared,
     schema: Schema,
+    tables: TableReading,
+    mapping: Mapping,
     trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
-    mapping: Mapping = {},
   ) {
     this.trace = trace;
     this.mapping = mapping;
-    this.relation = relationOf(mapping);
+    this.relation = tables.relation;
     this.database = database;
     this.schema = schema;
-    this.reader = new SqliteReader(database, schema, this.relation);
+    this.reader = new SqliteReader(database, schema, tables);
   }
 
   async receipt(id: string): Promise<Receipt | undefined> {
@@ -311,7 +311,7 @@ export class SqliteWriter implements StoreWriter {
   private insertSql(table: string, names: readonly string[]): string {
     const known = this.inserts.get(table);
     if (known !== undefined) return known;
-    const sql = `INSERT INTO ${this.relation(table)} (${this.reader.columns(table)}) VALUES (?${', ?'.repeat(names.length)})`;
+    const sql = `INSERT INTO ${this.relation(table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`;
     this.inserts.set(table, sql);
     return sql;
   }

@@ -1,5 +1,8 @@
+import { openReplica } from '@koinon/client';
+import { schema, table, text } from '@koinon/core';
 import { Keeper, sqliteStore } from '@koinon/server';
 import { expect, test } from 'vitest';
+import { storeKinds } from './support/stores.ts';
 import { BadNetwork, garden, rowsOf, World } from './support/world.ts';
 
 // What the server keeps for a time only, and whom it has met.
@@ -75,6 +78,54 @@ test('after 90 days deletions and receipts are gone; a device away for longer st
   expect(await near.get('plant', 'mine')).toBeDefined();
   await end();
 });
+
+test.each(storeKinds)(
+  '%s: what a row held before is forgotten as well; a device from after that still hears that the row has left it',
+  async (kind) => {
+    const things = schema({ thing: table({ owner: text({ filterable: true }) }) });
+    const world = await World.of(things, kind);
+    const store = await world.database.open(things);
+    let now = Date.now();
+    const keeper = new Keeper(store, { now: () => now });
+    const later = async (days: number) => {
+      for (let passed = 0; passed < days; passed += 10) {
+        await keeper.tidy();
+        now += 10 * day;
+      }
+      await keeper.tidy();
+    };
+    const shell = await world.shell();
+    const stamps = kind === 'SQLite' ? 'koinon_stamp' : 'koinon.stamp';
+    const held = async () => {
+      const rows = await shell.all<{ past: string }>(
+        `SELECT CAST(past AS text) AS past FROM ${stamps} ORDER BY row_id`,
+      );
+      return rows.map(({ past }) => Object.keys(JSON.parse(past)).map((values) => JSON.parse(values).owner));
+    };
+    const give = (id: string, owner: string) => shell.exec(`UPDATE thing SET owner = '${owner}' WHERE id = '${id}'`);
+    await shell.exec("INSERT INTO thing VALUES ('a', 'ida'), ('b', 'ida')");
+    for (const owner of ['bo', 'cy', 'ida']) await give('a', owner);
+    await give('b', 'bo');
+    await give('b', 'ida');
+    expect((await held()).map((owners) => owners.sort())).toEqual([
+      ['bo', 'cy', 'ida'],
+      ['bo', 'ida'],
+    ]);
+    await later(60);
+    const replica = await world.closed(
+      openReplica({ schema: things, server: world.server.url, only: { where: { thing: { owner: 'ida' } } } }),
+    );
+    await replica.sync();
+    await give('a', 'dee');
+    await give('a', 'eve');
+    await later(40);
+    expect((await held()).map((owners) => owners.sort())).toEqual([['dee', 'ida'], []]);
+    expect((await replica.sync()).down).toMatchObject({ leave: 1 });
+    expect((await replica.rows({ from: 'thing' })).map(({ id }) => id)).toEqual(['b']);
+    await store.close();
+    await world.end();
+  },
+);
 
 test('a first download that was left half done for too long begins again', async () => {
   const { world, shell, later, end } = await years();

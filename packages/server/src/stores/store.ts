@@ -227,7 +227,7 @@ export interface StoreWriter {
    * Deletes nothing yet.
    */
   moveHorizon(before: number): Promise<void>;
-  /** Deletes some of the tombstones, receipts and abandoned parts behind the horizon; returns how many. */
+  /** Deletes some of the tombstones, receipts, abandoned parts and earlier values behind the horizon; returns how many. */
   compact(most: number): Promise<number>;
 }
 

@@ -45,6 +45,7 @@ const koinonTables = [
   "ALTER TABLE koinon.stamp ADD COLUMN IF NOT EXISTS past jsonb NOT NULL DEFAULT '{}'",
   'CREATE INDEX IF NOT EXISTS stamp_by_position ON koinon.stamp (position)',
   'CREATE INDEX IF NOT EXISTS stamp_deleted ON koinon.stamp (position) WHERE deleted',
+  "CREATE INDEX IF NOT EXISTS stamp_past ON koinon.stamp (position) WHERE past <> '{}'",
   `CREATE TABLE IF NOT EXISTS koinon.receipt (
   id text PRIMARY KEY,
   digest text NOT NULL,

@@ -167,7 +167,16 @@ export class PostgresWriter implements StoreWriter {
          WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
       [most],
     );
-    return (stamps.rowCount ?? 0) + (receipts.rowCount ?? 0) + (parts.rowCount ?? 0);
+    // What a column held before is asked for from positions behind the horizon only.
+    const past = await this.client.query(
+      `UPDATE koinon.stamp SET past = (SELECT coalesce(jsonb_object_agg(key, value), '{}') FROM jsonb_each(past)
+         WHERE value::bigint >= (SELECT position::text::bigint FROM koinon.horizon))
+       WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon.stamp WHERE past <> '{}'
+         AND EXISTS (SELECT FROM jsonb_each(past) WHERE value::bigint < (SELECT position::text::bigint FROM koinon.horizon))
+         LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
+    return [stamps, receipts, parts, past].reduce((sum, { rowCount }) => sum + (rowCount ?? 0), 0);
   }
 
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {

@@ -57,11 +57,12 @@ export function prepareLayout(database: Prepared, schema: Schema, mapping: Mappi
 /** Makes what the database lacks, inside a transaction of the caller's. */
 export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping): void {
   const { connection } = database;
-  if (database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_filterable'") === undefined) {
+  if (database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_stamp_past'") === undefined) {
     connection.exec(koinonTables);
     for (const [table, column, definition] of laterColumns)
       if (database.get('SELECT 1 FROM pragma_table_info(?) WHERE name = ?', table, column) === undefined)
         connection.exec(`ALTER TABLE ${table} ADD COLUMN ${column} ${definition}`);
+    connection.exec("CREATE INDEX koinon_stamp_past ON koinon_stamp (position) WHERE past <> '{}'");
   }
   const tables = mappedTables(schema, mapping);
   for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);

@@ -178,7 +178,13 @@ export class SqliteWriter implements StoreWriter {
       `DELETE FROM koinon_part WHERE (id, number) IN (SELECT id, number FROM koinon_part
          WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
     );
-    return stamps + receipts + parts;
+    // What a column held before is asked for from positions behind the horizon only.
+    const past = count(
+      `UPDATE koinon_stamp SET past = (SELECT json_group_object(key, value) FROM json_each(past) WHERE value > (SELECT position FROM koinon_horizon))
+         WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon_stamp WHERE past <> '{}'
+         AND EXISTS (SELECT 1 FROM json_each(past) WHERE value <= (SELECT position FROM koinon_horizon)) LIMIT ?)`,
+    );
+    return stamps + receipts + parts + past;
   }
 
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {

@@ -48,10 +48,12 @@ test('serve starts on a schema module, answers, and stops cleanly when asked to'
     "import { schema, table, text } from '@koinon/core';\nexport default schema({ note: table({ words: text() }) });\n",
   );
   const database = join(folder, 'notes.db');
-  const child = koinon('serve', schemaFile, database, '--port', '0');
+  const child = koinon('serve', schemaFile, database, '--port', '0', '--origin', 'https://App.example/');
   const ending = ended(child);
   const [, url] = await said(child, /at (http:\S+)/);
-  expect(await (await fetch(`${url}/v1/about`)).json()).toMatchObject({ tables: ['note'] });
+  const about = await fetch(`${url}/v1/about`, { headers: { origin: 'https://app.example' } });
+  expect(await about.json()).toMatchObject({ tables: ['note'] });
+  expect(about.headers.get('access-control-allow-origin')).toBe('https://app.example');
   child.kill('SIGINT');
   expect(await ending).toBe(0);
   const driver = await openNodeDriver({ file: database });
@@ -74,12 +76,23 @@ test.each([
     /answers this machine only.*not-loopback/,
   ],
   [['serve', 'packages/cli/src/demo/scenario.ts', 'x.db', '--port', 'high'], 2, /whole number from 0 to 65535/],
+  [
+    ['serve', 'packages/cli/src/demo/scenario.ts', 'x.db', '--origin', 'https://app.example/field'],
+    2,
+    /not the origin of a page/,
+  ],
   [['sreve'], 2, /unknown command 'sreve'/],
   [['--version'], 0, /^\d+\.\d+\.\d+/],
 ])('koinon %j ends with %i and says why', async (words, code, says) => {
   const child = koinon(...words);
   expect(await ended(child)).toBe(code);
   expect(child.output()).toMatch(says);
+});
+
+test('whoever has read enough of what a command prints is not told of an error', async () => {
+  const child = koinon('--help');
+  child.stdout?.destroy();
+  expect([await ended(child), child.output()]).toEqual([0, '']);
 });
 
 test('the demo tells its story on real files and ends well only because all three hold the same rows', async () => {

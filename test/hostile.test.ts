@@ -2,7 +2,7 @@ import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { openReplica } from '@koinon/client';
 import type { KoinonError } from '@koinon/core';
-import { requestHandler } from '@koinon/server';
+import { requestHandler, startServer } from '@koinon/server';
 import fc from 'fast-check';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import WebSocket from 'ws';
@@ -164,6 +164,25 @@ test('in a service of somebody else’s the protocol is answered, and an address
   await koinon.close();
   await new Promise((done) => server.close(done).closeAllConnections());
   await store.close();
+});
+
+test('behind a proxy that is named each device has a limit of its own; nobody else is believed about whom he asks for', async () => {
+  const asked = async (proxies: readonly string[], addresses: readonly string[]) => {
+    const server = await startServer({
+      store: await world.database.open(garden),
+      port: 0,
+      requestsPerMinute: 2,
+      proxies,
+    });
+    const statuses: number[] = [];
+    for (const address of addresses)
+      statuses.push((await fetch(`${server.url}/v1/about`, { headers: { 'x-forwarded-for': address } })).status);
+    await server.close();
+    return statuses;
+  };
+  const addresses = ['192.0.2.1', '192.0.2.1', '192.0.2.2', '192.0.2.1'];
+  expect(await asked(['127.0.0.1'], addresses)).toEqual([200, 200, 200, 429]);
+  expect(await asked([], addresses)).toEqual([200, 200, 429, 429]);
 });
 
 test('spoilt questions about the feed, the trash and changes to come get a problem document; nothing changes', async () => {

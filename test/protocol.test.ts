@@ -208,7 +208,8 @@ test('a server that is asked to stop answers what has begun, and a new one on th
   const stopping = await World.of(garden);
   const many = Array.from({ length: 300 }, (_, n) => transaction([insert({ name: `bed ${n}` }, `b${n}`)]));
   const answering = stopping.request('/v1/push', pushOf(...many));
-  await new Promise((done) => setTimeout(done, 40));
+  const shell = await stopping.shell();
+  while ((await shell.all('SELECT 1 FROM bed LIMIT 1')).length === 0) await new Promise((done) => setTimeout(done, 1));
   await stopping.restart();
   const { status, lines } = await answering;
   expect(status).toBe(200);

@@ -29,6 +29,12 @@ const program = new Command('koinon')
   .exitOverride();
 for (const command of program.commands) command.exitOverride();
 
+// Whoever reads may have had enough, as `head` has: what else there is to say is for nobody.
+process.stdout.on('error', (error: NodeJS.ErrnoException) => {
+  if (error.code !== 'EPIPE') throw error;
+  process.exit();
+});
+
 try {
   await program.parseAsync();
 } catch (error) {

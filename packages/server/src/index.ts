@@ -1,7 +1,7 @@
 /** The server: ordinary SQL tables, the change feed over them, and the protocol over HTTP. */
 export { type Authenticate, type JwtOptions, jwtAuthentication, type User } from './auth/authenticate.ts';
 export { feedPage } from './feed/page.ts';
-export { type RequestHandler, requestHandler } from './http/handler.ts';
+export { type HandlerOptions, type RequestHandler, requestHandler } from './http/handler.ts';
 export { openApi } from './http/openapi.ts';
 export { koinonPlugin, type Moved, type PluginOptions } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';

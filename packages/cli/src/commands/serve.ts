@@ -11,6 +11,8 @@ interface ServeOptions {
   readonly port: number;
   readonly log: string;
   readonly prepare: boolean;
+  readonly origin?: readonly string[];
+  readonly proxy?: readonly string[];
 }
 
 /** `koinon serve`: a server on a schema module and a database file, until Ctrl-C. */
@@ -26,6 +28,12 @@ export function serveCommand(): Command {
     .argument('<database>', `${databaseWords}; a file is made if it is not there`)
     .option('--host <address>', 'the address to bind to; without tokens a loopback address', '127.0.0.1')
     .option('--port <number>', 'the port; 0 takes a free one', portNumber, 4280)
+    .option(
+      '--origin <origins...>',
+      'pages that may use it besides those of its own host: https://app.example',
+      (text, before: readonly string[] = []) => [...before, originOf(text)],
+    )
+    .option('--proxy <addresses...>', 'proxies in front, whose X-Forwarded-For tells who asks: 127.0.0.1, 10.0.0.0/8')
     .option('--no-prepare', 'make nothing in the database, and end where it lacks something; see koinon ddl')
     .option('--log <level>', 'what to log to standard error: silent, error, info, debug', 'error')
     .addHelpText(
@@ -45,6 +53,8 @@ export function serveCommand(): Command {
         ...(authenticate && { authenticate }),
         host: options.host,
         port: options.port,
+        origins: options.origin ?? [],
+        proxies: options.proxy ?? [],
         logger,
       }).catch(async (error) => {
         await store.close();
@@ -55,6 +65,14 @@ export function serveCommand(): Command {
       await server.close();
       console.log('Stopped.');
     });
+}
+
+/** An origin as browsers send it. */
+function originOf(text: string): string {
+  const [origin] = /^[a-z][a-z\d+.-]*:\/\/[^/\s]+/i.exec(text) ?? [];
+  if (origin === undefined || text.slice(origin.length).replace('/', '') !== '')
+    throw new InvalidArgumentError(`${text} is not the origin of a page, such as https://app.example.`);
+  return origin.toLowerCase();
 }
 
 /** Reads a port from the command line. */

@@ -4,6 +4,15 @@ import type { Schema } from '@koinon/core';
 import fastify from 'fastify';
 import { koinonPlugin, type PluginOptions } from './plugin.ts';
 
+/** Options of {@link requestHandler}. */
+export interface HandlerOptions<S extends Schema = Schema> extends PluginOptions<S> {
+  /**
+   * Addresses of proxies in front of it, or ranges of them (`10.0.0.0/8`): whom they name in `X-Forwarded-For` counts as who
+   * asks, for `requestsPerMinute` and the log. Default: none; all that comes through a proxy is one address then.
+   */
+  readonly proxies?: readonly string[];
+}
+
 /** Answers the protocol's requests for a server that is there already. */
 export interface RequestHandler {
   /** Answers one request, whose path begins with `/v1/`. */
@@ -22,8 +31,11 @@ export interface RequestHandler {
  * const koinon = await requestHandler({ store })
  * createServer((request, response) => (request.url.startsWith('/v1/') ? koinon.handle(request, response) : mine(request, response)))
  */
-export async function requestHandler<S extends Schema = Schema>(options: PluginOptions<S>): Promise<RequestHandler> {
-  const app = fastify();
+export async function requestHandler<S extends Schema = Schema>({
+  proxies = [],
+  ...options
+}: HandlerOptions<S>): Promise<RequestHandler> {
+  const app = fastify({ trustProxy: [...proxies] });
   await app.register(koinonPlugin<S>, options);
   await app.ready();
   return {

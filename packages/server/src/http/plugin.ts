@@ -1,6 +1,7 @@
-import type { IncomingMessage } from 'node:http';
+import type { IncomingMessage, OutgoingHttpHeaders } from 'node:http';
 import { type Duplex, Readable } from 'node:stream';
 import compress from '@fastify/compress';
+import cors, { type FastifyCorsOptions } from '@fastify/cors';
 import rateLimit from '@fastify/rate-limit';
 import {
   type About,
@@ -24,7 +25,7 @@ import {
   type Schema,
   type WaitResponse,
 } from '@koinon/core';
-import type { FastifyError, FastifyInstance, FastifyReply } from 'fastify';
+import type { FastifyError, FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { type Authenticate, notAuthenticated, type User } from '../auth/authenticate.ts';
 import { Owners } from '../auth/owners.ts';
 import { FeedReader } from '../feed/feed.ts';
@@ -40,6 +41,7 @@ import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
 import type { Store } from '../stores/store.ts';
 import { restore, trash } from '../trash/trash.ts';
 import { openApi } from './openapi.ts';
+import { type AllowsOrigin, allowOrigins } from './origins.ts';
 
 /** What a request, or a live window, has moved. `took` is in milliseconds. */
 export type Moved =
@@ -62,6 +64,11 @@ export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions,
    * at a server that only this machine or network should reach. Default: any name.
    */
   readonly isOwnHost?: (hostname: string) => boolean;
+  /**
+   * Origins of pages, and of apps in a web view, that may use this server besides those of its own host: as browsers send
+   * them, `https://app.example`, without a path.
+   */
+  readonly origins?: readonly string[];
   /** Replicas that may be connected at once. Default 10,000. */
   readonly connections?: number;
   /**
@@ -89,6 +96,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     requestsPerMinute = 6_000,
     connections = 10_000,
     isOwnHost = () => true,
+    origins = [],
     observe = () => undefined,
     authenticate,
     scopes: given,
@@ -98,6 +106,13 @@ export async function koinonPlugin<S extends Schema = Schema>(
   }: PluginOptions<S>,
 ): Promise<void> {
   const root = `/v${protocolVersion}`;
+  const allowsOrigin = allowOrigins(origins);
+  // First of all, so that a page can read what it is refused with.
+  app.addHook('onRequest', async ({ headers: { origin, host } }, reply) => {
+    reply.header('vary', 'origin');
+    if (origin !== undefined && allowsOrigin(origin, host)) reply.header('access-control-allow-origin', origin);
+  });
+  await app.register(async (preflights) => preflights.register(cors, () => preflight(allowsOrigin)), { prefix: root });
   await app.register(compress, { global: true, threshold: 2_048, encodings: ['gzip', 'deflate'] });
   await app.register(rateLimit, {
     max: requestsPerMinute,
@@ -170,7 +185,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
       push: async (body, token) => takePush(body, await known(token)),
       pushesPerMinute: requestsPerMinute,
     },
-    { most: connections, isOwnHost },
+    { most: connections, isOwnHost, allowsOrigin },
   );
   const path = `${app.prefix}${root}${livePath}`;
   const upgrade = (request: IncomingMessage, socket: Duplex, head: Buffer) => {
@@ -255,6 +270,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     if (asked.follow !== true) return reply.type(jsonLines).send(Readable.from(reader.lines()));
     reply.hijack();
     reply.raw.writeHead(200, {
+      ...(reply.getHeaders() as OutgoingHttpHeaders),
       'content-type': eventStream,
       'cache-control': 'no-cache',
       'x-accel-buffering': 'no',
@@ -332,6 +348,20 @@ function problemOf(error: KoinonError): ProblemDocument {
 function sendProblem(reply: FastifyReply, error: KoinonError): FastifyReply {
   if (error.code === 'not-authenticated') reply.header('www-authenticate', 'Bearer');
   return reply.status(error.status).type(problemJson).send(problemOf(error));
+}
+
+/** How the requests are answered by which browsers ask whether a page may send its own. */
+function preflight(allowsOrigin: AllowsOrigin) {
+  return (
+    { headers: { origin, host } }: FastifyRequest,
+    answer: (error: null, how: FastifyCorsOptions) => void,
+  ): void =>
+    answer(null, {
+      origin: origin !== undefined && allowsOrigin(origin, host) ? origin : false,
+      methods: ['GET', 'POST'],
+      allowedHeaders: ['authorization', 'content-type', 'last-event-id'],
+      maxAge: 3_600,
+    });
 }
 
 /** Whatever went wrong, under a code of ours. What a request cannot be blamed for says nothing of the server's inside. */

@@ -2,10 +2,11 @@ import type { ServerResponse } from 'node:http';
 import { KoinonError, type Schema } from '@koinon/core';
 import fastify from 'fastify';
 import type { Logger } from 'pino';
-import { koinonPlugin, type PluginOptions } from './plugin.ts';
+import type { HandlerOptions } from './handler.ts';
+import { koinonPlugin } from './plugin.ts';
 
 /** Options of {@link startServer}. */
-export interface ServerOptions<S extends Schema = Schema> extends PluginOptions<S> {
+export interface ServerOptions<S extends Schema = Schema> extends HandlerOptions<S> {
   /** The address to bind to; without `authenticate` loopback only. Default `127.0.0.1`. */
   readonly host?: string;
   /** The port; 0 takes a free one. Default 4280. */
@@ -34,6 +35,7 @@ export async function startServer<S extends Schema = Schema>({
   store,
   host = '127.0.0.1',
   port = 4280,
+  proxies = [],
   logger,
   ...options
 }: ServerOptions<S>): Promise<RunningServer> {
@@ -43,7 +45,11 @@ export async function startServer<S extends Schema = Schema>({
       `Without \`authenticate\` anybody who reaches the server may do everything, so it answers this machine only; bind it to 127.0.0.1, not ${host}.`,
     );
   // An idle connection must not keep the server from stopping; one with a request under way gets its answer first.
-  const app = fastify({ forceCloseConnections: 'idle', ...(logger ? { loggerInstance: logger } : { logger: false }) });
+  const app = fastify({
+    forceCloseConnections: 'idle',
+    trustProxy: [...proxies],
+    ...(logger ? { loggerInstance: logger } : { logger: false }),
+  });
   let isClosing = false;
   const underWay = new Set<ServerResponse>();
   /** A connection on which nothing was ever asked counts as neither idle nor active, and would keep the server for a minute. */

@@ -2,6 +2,7 @@ import type { IncomingMessage } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { KoinonError, problemJson } from '@koinon/core';
 import { WebSocketServer } from 'ws';
+import type { AllowsOrigin } from '../http/origins.ts';
 import { type Admission, mostBytes, serveConnection } from './connection.ts';
 
 /** The code of RFC 6455 for a service that is about to start again: come back, here or elsewhere. */
@@ -19,16 +20,21 @@ export interface SocketLimits {
   /** Connections at once; over that, replicas are sent away and pull meanwhile. */
   readonly most: number;
   readonly isOwnHost: (hostname: string) => boolean;
+  readonly allowsOrigin: AllowsOrigin;
 }
 
 /** Accepts WebSockets. */
-export function acceptSockets(admission: Admission, { most, isOwnHost }: SocketLimits): Sockets {
+export function acceptSockets(admission: Admission, limits: SocketLimits): Sockets {
+  const { most } = limits;
   const server = new WebSocketServer({ noServer: true, maxPayload: mostBytes, perMessageDeflate: false });
   return {
     upgrade(request, socket, head) {
       socket.on('error', () => socket.destroy());
-      const error = !isOwnOrigin(request, isOwnHost)
-        ? new KoinonError('not-loopback', `Pages of ${request.headers.origin} may not use this server.`)
+      const error = !isAllowed(request, limits)
+        ? new KoinonError(
+            'not-loopback',
+            `Pages of ${request.headers.origin} may not use this server, unless it names that among its origins.`,
+          )
         : server.clients.size >= most
           ? new KoinonError(
               'too-many-requests',
@@ -58,18 +64,12 @@ export function acceptSockets(admission: Admission, { most, isOwnHost }: SocketL
   };
 }
 
-const loopback = /^(127(\.\d{1,3}){3}|\[::1\]|localhost)$/;
-
 /**
- * Whether a page that opens a socket comes from this server's own host. Browsers let a page of any origin open one, and
- * say which it is; other programs say nothing.
+ * Whether who opens a socket may: the request is sent to this server's host, by a page that may use it. Browsers let a page
+ * of any origin open one, and say which it is; other programs say nothing.
  */
-function isOwnOrigin({ headers: { origin, host } }: IncomingMessage, isOwnHost: SocketLimits['isOwnHost']): boolean {
+function isAllowed({ headers: { origin, host } }: IncomingMessage, { isOwnHost, allowsOrigin }: SocketLimits): boolean {
   if (!URL.canParse(`http://${host}`)) return false;
   const to = new URL(`http://${host}`).hostname;
-  if (!isOwnHost(to.replace(/^\[|\]$/g, ''))) return false;
-  if (origin === undefined) return true;
-  if (!URL.canParse(origin)) return false;
-  const from = new URL(origin).hostname;
-  return from === to || (loopback.test(from) && loopback.test(to));
+  return isOwnHost(to.replace(/^\[|\]$/g, '')) && (origin === undefined || allowsOrigin(origin, host));
 }

@@ -299,3 +299,22 @@ test('SQLite: a column that marks deletions stands for deletion, both ways, whic
   office.close();
   await rm(folder, { recursive: true, force: true });
 });
+
+test('SQLite: while another program is in the middle of writing, others read and are answered, and a push goes through when it has ended', async () => {
+  const world = await World.of(garden);
+  try {
+    const shell = await world.shell();
+    const replica = await world.replica();
+    await replica.insert('bed', { id: 'mine', name: 'mine' });
+    await shell.exec("BEGIN IMMEDIATE; INSERT INTO bed VALUES ('theirs', 'theirs', true)");
+    const pushing = replica.sync({ direction: 'push' });
+    const reader = await world.replica();
+    expect((await reader.sync()).received).toBe(0);
+    await shell.exec('COMMIT');
+    expect((await pushing).up).toMatchObject({ applied: 1 });
+    await reader.sync();
+    expect((await reader.rows({ from: 'bed', order: 'id' })).map(({ id }) => id)).toEqual(['mine', 'theirs']);
+  } finally {
+    await world.end();
+  }
+});

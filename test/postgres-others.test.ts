@@ -166,3 +166,40 @@ test('a part of the rows is the same part in every locale and type that a column
   await shell.close();
   await database.drop();
 });
+
+test('connections that PostgreSQL cuts, in the middle of a push as well: the server stays up, and all goes on as before', async () => {
+  let isWaiting = false;
+  const slow = {
+    plant: {
+      validate: async () => {
+        isWaiting = true;
+        await new Promise((done) => setTimeout(done, 300));
+        return undefined;
+      },
+    },
+  };
+  await world.restart(undefined, undefined, { rules: slow as never });
+  const live = await world.closed(
+    openReplica({ schema: garden, server: world.server.url, sync: { least: 50, greatest: 200 } }),
+  );
+  for await (const { rows } of live.syncState()) if (rows[0]?.phase === 'live') break;
+  const replica = await world.replica();
+  await replica.sync();
+  await replica.add('plant', 'A', 'watered', 5);
+  const cut = () =>
+    office.exec(
+      "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'koinon' AND datname = current_database()",
+    );
+  const pushing = replica.sync();
+  while (!isWaiting) await new Promise((done) => setTimeout(done, 1));
+  await cut();
+  // It is taken up again over another connection.
+  expect((await pushing).up).toMatchObject({ applied: 1 });
+  await cut();
+  await replica.sync();
+  expect(await rowsOf(office)).toMatchObject({ 'plant A': { watered: 5 } });
+  // What another program writes is on the way again without anybody's asking.
+  await office.exec("UPDATE bed SET name = 'by the office' WHERE id = 'b'");
+  await expect.poll(async () => (await live.get('bed', 'b'))?.name, { timeout: 10_000 }).toBe('by the office');
+  expect(await live.get('plant', 'A')).toMatchObject({ watered: 5 });
+});

@@ -31,6 +31,9 @@ export interface PostgresOptions {
 /** How long a push waits for rows that another program has locked, in milliseconds. */
 const lockWait = 2_000;
 
+/** How long is waited for a connection, a new one or one that others use, in milliseconds. */
+const connectWait = 20_000;
+
 /** A transaction that others keep getting in the way of is tried this often. */
 const mostTries = 10;
 
@@ -195,6 +198,9 @@ function openPool(url: string, max: number): pg.Pool {
     connectionString: url,
     max,
     application_name: 'koinon',
+    // A database that is gone without a word is noticed, and nobody waits for it for ever.
+    keepAlive: true,
+    connectionTimeoutMillis: connectWait,
     options: '-c DateStyle=ISO -c TimeZone=UTC -c client_min_messages=warning',
   });
   // A connection that broke while nobody used it is replaced when one is needed.
@@ -219,6 +225,11 @@ async function once<T>(url: string, work: (client: pg.PoolClient) => Promise<T>)
 async function inTransaction<T>(pool: pg.Pool, begin: string, work: (client: pg.PoolClient) => Promise<T>): Promise<T> {
   const client = await pool.connect();
   let broken: Error | undefined;
+  // A connection that is cut between two queries says so by an event, which would end the process if nobody listened.
+  const cut = (error: Error) => {
+    broken = error;
+  };
+  client.on('error', cut);
   try {
     await client.query(begin);
     const result = await work(client);
@@ -226,10 +237,11 @@ async function inTransaction<T>(pool: pg.Pool, begin: string, work: (client: pg.
     return result;
   } catch (error) {
     await client.query('ROLLBACK').catch((failure: Error) => {
-      broken = failure;
+      broken ??= failure;
     });
     throw error;
   } finally {
+    client.off('error', cut);
     client.release(broken);
   }
 }

@@ -1,3 +1,4 @@
+import { setTimeout } from 'node:timers/promises';
 import type { Position, Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
 import type { Mapping } from '../mapping.ts';
@@ -62,6 +63,8 @@ export async function sqliteStore(
       ...schema,
       tables: Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]])),
     } as Schema;
+    // From now on waiting for others is done between tries.
+    writing.connection.exec('PRAGMA busy_timeout = 0');
     const tables: TableReading = {
       relation: relationOf(mapping),
       unenforced: unenforcedColumns(writing, schema, mapping),
@@ -137,6 +140,13 @@ export function restampSqlite(schema: Schema, file: string, mapping: Mapping = {
   });
 }
 
+/** How long a write waits for another program to end its own, and from one try to the next, in milliseconds. */
+const lockWait = 5_000;
+const tryEvery = 5;
+
+/** SQLite's code for a database that another program is writing. */
+const busyCode = 5;
+
 /** Milliseconds between two looks at whether any program has written the file; one costs some microseconds. */
 const lookEvery = 20;
 
@@ -181,7 +191,10 @@ class SqliteStore implements Store {
   }
 
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T> {
-    const run = () => inTransaction(this.reading, 'BEGIN', () => work(this.reader));
+    const run = () => {
+      this.reading.connection.exec('BEGIN');
+      return inTransaction(this.reading, () => work(this.reader));
+    };
     const turn = this.readTurn.then(run);
     this.readTurn = turn.catch(() => undefined);
     return turn;
@@ -189,7 +202,10 @@ class SqliteStore implements Store {
 
   write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T> {
     // The mutex: while one request's work awaits (a validator, say) no other gets into its transaction.
-    const run = () => inTransaction(this.writing, 'BEGIN IMMEDIATE', () => work(this.writer));
+    const run = async () => {
+      await beginWriting(this.writing);
+      return inTransaction(this.writing, () => work(this.writer));
+    };
     const turn = this.turn.then(run);
     this.turn = turn.catch(() => undefined);
     return turn;
@@ -219,8 +235,25 @@ class SqliteStore implements Store {
   }
 }
 
-async function inTransaction<T>(database: Prepared, begin: string, work: () => Promise<T>): Promise<T> {
-  database.connection.exec(begin);
+/**
+ * Begins to write as soon as no other program is writing. The waiting is done here: SQLite's own would hold up the whole
+ * process, and every request in it.
+ */
+async function beginWriting({ connection }: Prepared): Promise<void> {
+  const end = performance.now() + lockWait;
+  for (;;) {
+    try {
+      connection.exec('BEGIN IMMEDIATE');
+      return;
+    } catch (error) {
+      const isBusy = (Number((error as { errcode?: number }).errcode) & 0xff) === busyCode;
+      if (!isBusy || performance.now() > end) throw error;
+    }
+    await setTimeout(tryEvery);
+  }
+}
+
+async function inTransaction<T>(database: Prepared, work: () => Promise<T>): Promise<T> {
   try {
     const result = await work();
     database.connection.exec('COMMIT');

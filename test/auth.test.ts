@@ -184,8 +184,11 @@ describe.each(storeKinds)('on %s', (kind) => {
     await expect.poll(() => phaseOf(away), { timeout: 5_000 }).toBe('live');
     expect(await away.status()).toMatchObject({ pending: 0 });
     expect((await away.journal(1))[0]?.error).toBeNull();
-    // The connection lasts as long as the token.
+    // The connection lasts as long as the token, and so does what a program without a replica follows.
     signedIn = undefined;
+    const authorization = `Bearer ${await token({ seconds: 2 })}`;
+    const followed = await fetch(`${world.server.url}/v1/feed?follow=true`, { headers: { authorization } });
+    expect(await followed.text()).toContain('typed meanwhile');
     await expect.poll(() => phaseOf(away), { timeout: 10_000 }).toBe('needs-auth');
   });
 

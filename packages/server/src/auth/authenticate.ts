@@ -11,6 +11,11 @@ export interface User {
   readonly expires?: number | undefined;
 }
 
+/** Milliseconds until a user has to show a new token; longer than a timer can count is longer than any connection lasts. */
+export function untilExpiry(user: User | undefined): number {
+  return Math.min((user?.expires ?? Number.POSITIVE_INFINITY) - Date.now(), 2 ** 31 - 1);
+}
+
 /**
  * Says whose token this is; undefined for one that is not to be trusted. A throw counts as that, but for a KoinonError:
  * that is answered as it is. With `server-failure` nobody is let in, and devices come again by themselves.

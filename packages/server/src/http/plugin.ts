@@ -26,7 +26,7 @@ import {
   type WaitResponse,
 } from '@koinon/core';
 import type { FastifyError, FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
-import { type Authenticate, notAuthenticated, type User } from '../auth/authenticate.ts';
+import { type Authenticate, notAuthenticated, type User, untilExpiry } from '../auth/authenticate.ts';
 import { Owners } from '../auth/owners.ts';
 import { FeedReader } from '../feed/feed.ts';
 import { type Access, cursorOf, pull } from '../pull/pull.ts';
@@ -279,8 +279,11 @@ export async function koinonPlugin<S extends Schema = Schema>(
     const over = new AbortController();
     const release = () => over.abort();
     held.add(release);
+    // It lasts as long as the token that it was asked for with.
+    const expiry = setTimeout(release, untilExpiry(users.get(request)));
     reply.raw.on('close', release);
     await reader.follow(hub, reply.raw, over.signal).catch((err) => request.log.error({ err }, 'the feed ended'));
+    clearTimeout(expiry);
     held.delete(release);
     return reply;
   });

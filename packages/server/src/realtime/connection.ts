@@ -9,7 +9,7 @@ import {
   silence,
 } from '@koinon/core';
 import type { WebSocket } from 'ws';
-import { notAuthenticated } from '../auth/authenticate.ts';
+import { notAuthenticated, untilExpiry } from '../auth/authenticate.ts';
 import { type Access, cursorOf } from '../pull/pull.ts';
 import type { Store } from '../stores/store.ts';
 import type { Follower, Hub, Window } from './hub.ts';
@@ -99,11 +99,8 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
   };
   const join = async (request: JoinRequest) => {
     const access = await admit(request);
-    const until = access.user?.expires;
     clearTimeout(expiry);
-    // Longer than a timer can count is longer than any connection lasts.
-    if (until !== undefined)
-      expiry = setTimeout(() => refuse(notAuthenticated()), Math.min(until - Date.now(), 2 ** 31 - 1));
+    expiry = setTimeout(() => refuse(notAuthenticated()), untilExpiry(access.user));
     const cursor = cursorOf(store, request.cursor, access.user);
     if (cursor.resume !== undefined)
       throw new KoinonError(

@@ -172,13 +172,20 @@ test('ten thousand deletions are forgotten in small steps, between which the ser
 
 test('the server knows its replicas; one that is shut out is refused, and keeps its data', async () => {
   const { world, shell, end } = await years();
-  const replica = await world.replica();
+  const live = () =>
+    world.closed(openReplica({ schema: garden, server: world.server.url, sync: { least: 50, greatest: 200 } }));
+  const [replica, another] = [await live(), await live()];
+  const stateOf = async (each: typeof replica) => {
+    for await (const { rows } of each.syncState()) return rows[0]?.error?.code ?? rows[0]?.phase;
+  };
+  const states = () => Promise.all([replica, another].map((each) => stateOf(each)));
   await replica.insert('bed', { name: 'north' });
   await replica.sync();
   const { replicaId } = await replica.status();
   await world.restart();
   const store = await sqliteStore(garden, world.path('server.db'));
-  const [met] = await store.read((reader) => reader.replicas());
+  const met = (await store.read((reader) => reader.replicas())).find(({ id }) => id === replicaId);
+  await expect.poll(states, { timeout: 10_000 }).toEqual(['live', 'live']);
   expect(met).toMatchObject({
     id: replicaId,
     schemaVersion: 1,
@@ -187,10 +194,11 @@ test('the server knows its replicas; one that is shut out is refused, and keeps 
     isDropped: false,
   });
   expect(await store.write((writer) => writer.dropReplica(replicaId, true))).toBe(true);
-  await store.close();
-  await world.restart();
+  // The server that is running hears of it, and so does who is connected; somebody else stays.
+  await expect.poll(states, { timeout: 15_000 }).toEqual(['replica-dropped', 'live']);
   await replica.insert('bed', { name: 'south' });
   await expect(replica.sync()).rejects.toMatchObject({ code: 'replica-dropped' });
+  await store.close();
   expect(await replica.status()).toMatchObject({ pending: 1 });
   expect(await shell.all('SELECT count(*) AS n FROM bed')).toEqual([{ n: 1 }]);
   await end();

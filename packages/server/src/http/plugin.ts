@@ -28,6 +28,7 @@ import {
 import type { FastifyError, FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { type Authenticate, notAuthenticated, type User, untilExpiry } from '../auth/authenticate.ts';
 import { Owners } from '../auth/owners.ts';
+import { ShutOut } from '../auth/shut-out.ts';
 import { FeedReader } from '../feed/feed.ts';
 import { type Access, cursorOf, pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
@@ -129,8 +130,9 @@ export async function koinonPlugin<S extends Schema = Schema>(
   const ruled = ruleSet({ ...(rules && { rules }), ...(ruleTimeLimit && { ruleTimeLimit }) }, (err, { table, id }) =>
     app.log.error({ err, table, id }, 'a rule failed'),
   );
-  const dropped = new Set<string>();
-  for (const { id, isDropped } of await store.read((reader) => reader.replicas())) if (isDropped) dropped.add(id);
+  const shutOut = new ShutOut(store);
+  await shutOut.start();
+  app.addHook('onClose', async () => shutOut.stop());
   const owners = new Owners(store);
   const scopes = scopeSet(store.schema as S, given);
   const accessOf = (user: User | undefined): Access => ({ scopes, user });
@@ -143,10 +145,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   };
   const meet = async (replica: string | undefined, user: User | undefined): Promise<void> => {
     if (replica !== undefined && user !== undefined) await owners.check(replica, user);
-    if (replica === undefined || !dropped.has(replica)) return;
-    throw new KoinonError('replica-dropped', `The replica ${replica} was shut out by the server's operator.`, {
-      value: replica,
-    });
+    if (replica !== undefined) shutOut.refuse(replica);
   };
   const admitted = <R extends { readonly schemaVersion?: number }>(request: R): R => {
     const { schemaVersion = 1 } = request;
@@ -182,6 +181,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
         await meet(admitted(request).replica, user);
         return accessOf(user);
       },
+      shutOut,
       push: async (body, token) => takePush(body, await known(token)),
       pushesPerMinute: requestsPerMinute,
     },

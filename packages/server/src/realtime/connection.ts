@@ -10,6 +10,7 @@ import {
 } from '@koinon/core';
 import type { WebSocket } from 'ws';
 import { notAuthenticated, untilExpiry } from '../auth/authenticate.ts';
+import type { ShutOut } from '../auth/shut-out.ts';
 import { type Access, cursorOf } from '../pull/pull.ts';
 import type { Store } from '../stores/store.ts';
 import type { Follower, Hub, Window } from './hub.ts';
@@ -38,6 +39,7 @@ export interface Admission {
   readonly hub: Hub;
   /** Refuses a replica that may not be served; says whose it is. @throws KoinonError. */
   admit(request: JoinRequest): Promise<Access>;
+  readonly shutOut: Pick<ShutOut, 'refuse' | 'onChange'>;
   /** Takes up a push of whoever has this token. @throws KoinonError. */
   push(body: unknown, token: string | undefined): Promise<PushResponse>;
   /** Pushes a minute that one connection may send. */
@@ -48,7 +50,7 @@ export interface Admission {
 
 /** Serves one WebSocket until it closes: it joins, gets windows, pulls when it is behind, and joins again. */
 export function serveConnection(socket: WebSocket, admission: Admission): void {
-  const { store, hub, admit, problem, pushesPerMinute } = admission;
+  const { store, hub, admit, problem, pushesPerMinute, shutOut } = admission;
   const pushesBetweenBeats = (pushesPerMinute * beatEvery) / 60_000;
   let joined: JoinRequest | undefined;
   let isPushing = false;
@@ -138,6 +140,13 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
       socket.ping();
     }
   }, beatEvery);
+  const stopHearing = shutOut.onChange(() => {
+    try {
+      if (joined !== undefined) shutOut.refuse(joined.replica);
+    } catch (error) {
+      refuse(error);
+    }
+  });
   const heard = () => {
     heardAt = Date.now();
   };
@@ -151,6 +160,7 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
     clearTimeout(silent);
     clearInterval(beat);
     clearTimeout(expiry);
+    stopHearing();
     leave?.();
   });
   socket.on('error', () => socket.terminate());

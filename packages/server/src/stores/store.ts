@@ -157,6 +157,8 @@ export interface StoreReader {
   reach(position: Position): Promise<Reach>;
   /** The replicas the server has met, last seen first. */
   replicas(): Promise<KnownReplica[]>;
+  /** The ids of those that are shut out. */
+  droppedReplicas(): Promise<string[]>;
   /** The end of the feed. */
   position(): Promise<Position>;
   /** Rows by id, from behind `after`: those that fulfil a condition. */

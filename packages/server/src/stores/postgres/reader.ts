@@ -99,6 +99,11 @@ export class PostgresReader implements StoreReader {
     }));
   }
 
+  async droppedReplicas(): Promise<string[]> {
+    const { rows } = await this.client.query<{ id: string }>('SELECT id FROM koinon.replica WHERE dropped');
+    return rows.map(({ id }) => id);
+  }
+
   async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
     const { id, sql } = this.rows.table(table);
     const values: unknown[] = after === null ? [limit] : [limit, after];

@@ -139,6 +139,10 @@ export class SqliteReader implements StoreReader {
     }));
   }
 
+  async droppedReplicas(): Promise<string[]> {
+    return this.database.all<{ id: string }>('SELECT id FROM koinon_replica WHERE dropped = 1').map(({ id }) => id);
+  }
+
   async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
     const { text, values } = this.condition(table, where);
     const rows = this.database.all<AnyRow>(

@@ -244,4 +244,6 @@ test('texts of thousands of equal lines are joined at once; where that would tak
   const lines = '\n'.repeat(20_000);
   expect(mergedNotes(lines, `first${lines}`, `${lines}last`)).toBe(`first${lines}last`);
   expect(mergedNotes(lines, `first${lines}last`, lines.slice(1))).toBe('asked');
+  const many = '\n'.repeat(300_000);
+  expect(mergedNotes(many, `first${many}`, `${many}last`)).toBe(`first${many}last`);
 });

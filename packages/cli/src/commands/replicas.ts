@@ -7,7 +7,7 @@ import { printJson, printTable } from './output.ts';
 export function replicasCommand(): Command {
   return new Command('replicas')
     .description(
-      'List the replicas a server has met; shut one out, or let it in again. A running server takes note when it is restarted.',
+      'List the replicas a server has met; shut one out, or let it in again. A running server takes note within seconds.',
     )
     .argument('<schema>', 'the module that exports the schema')
     .argument('<database>', databaseWords)

@@ -73,13 +73,13 @@ export function nextBatch(
   let changes = 0;
   let bytes = 0;
   for (const queued of first ? [first] : ready(schema, outbox, conflicts)) {
+    const isBegun = transactions.length === 0 && partsSent?.id === queued.id;
+    if (isBegun) return partOf(choosing, queued, partsSent, writers.of(queued));
     const transaction = uploaded(choosing, queued, writers.of(queued));
     // Put into words once: a long transaction's are most of what choosing it costs.
     const text = JSON.stringify(transaction);
-    if (transactions.length === 0) {
-      const parts = partsSent?.id === queued.id ? partsSent : partsOf(transaction, text.length);
-      if (parts !== undefined) return partOf(choosing, queued, parts, writers.of(queued));
-    }
+    const parts = transactions.length === 0 ? partsOf(transaction, text.length) : undefined;
+    if (parts !== undefined) return partOf(choosing, queued, parts, transaction.own);
     const full = changes + queued.changes.length > limits.changes || bytes + text.length > batchBytes;
     if (full && transactions.length > 0) break;
     texts.push(text);

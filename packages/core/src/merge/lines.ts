@@ -21,7 +21,7 @@ export function mergeLines(base: string, local: string, remote: string): string 
   const mine = changesOf(before, local.split('\n'));
   const theirs = changesOf(before, remote.split('\n'));
   if (mine === undefined || theirs === undefined) return undefined;
-  const merged: string[] = [];
+  const merged: (readonly string[])[] = [];
   let at = 0;
   while (mine.length > 0 || theirs.length > 0) {
     const from = Math.min(mine[0]?.from ?? before.length, theirs[0]?.from ?? before.length);
@@ -44,21 +44,21 @@ export function mergeLines(base: string, local: string, remote: string): string 
     }
     const [local, remote] = [own, other].map((hunks) => regionOf(before, from, to, hunks));
     if (own.length > 0 && other.length > 0 && local?.join('\n') !== remote?.join('\n')) return undefined;
-    merged.push(...before.slice(at, from), ...((own.length > 0 ? local : remote) ?? []));
+    merged.push(before.slice(at, from), (own.length > 0 ? local : remote) ?? []);
     at = to;
   }
-  return [...merged, ...before.slice(at)].join('\n');
+  return [...merged, before.slice(at)].flat().join('\n');
 }
 
 /** What a side has in the place of a region. */
 function regionOf(before: readonly string[], from: number, to: number, hunks: readonly Hunk[]): string[] {
-  const lines: string[] = [];
+  const lines: (readonly string[])[] = [];
   let at = from;
   for (const hunk of hunks) {
-    lines.push(...before.slice(at, hunk.from), ...hunk.lines);
+    lines.push(before.slice(at, hunk.from), hunk.lines);
     at = hunk.to;
   }
-  return [...lines, ...before.slice(at, to)];
+  return [...lines, before.slice(at, to)].flat();
 }
 
 /** What was changed, in order. Only what lies between the first line that differs and the last one is compared. */

@@ -1,4 +1,5 @@
 import { readFile } from 'node:fs/promises';
+import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { openReplica, type Replica, type SyncOptions, type SyncState, type Transport } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
@@ -287,12 +288,37 @@ test('of one row more edits than are joined at once: what goes up later names wh
     sync: { upload: 'latest state', when: never },
   });
   await replica.insert('bed', { id: 'b', name: '0' });
-  for (let n = 1; n <= 5_000; n++) await replica.update('bed', 'b', { name: `${n}` });
+  for (let n = 1; n <= 1_000; n++) await replica.update('bed', 'b', { name: `${n}` });
   const { up } = await replica.sync({ direction: 'push' });
   expect(up).toMatchObject({ applied: 2, stale: 0 });
   await replica.sync();
   expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
-  expect(await rowsOf(await world.shell())).toMatchObject({ 'bed b': { name: '5000' } });
+  expect(await rowsOf(await world.shell())).toMatchObject({ 'bed b': { name: '1000' } });
+});
+
+test('behind a proxy that takes small requests only, what is too large is sent one by one, and what is so alone is shown', async () => {
+  const proxy = createServer((request, response) => {
+    const chunks: Buffer[] = [];
+    request.on('data', (chunk: Buffer) => chunks.push(chunk));
+    request.on('end', async () => {
+      const body = Buffer.concat(chunks);
+      if (body.length > 20_000) {
+        response.writeHead(413, { 'content-type': 'text/html' }).end('<h1>413 Request Entity Too Large</h1>');
+        return;
+      }
+      const headers = { 'content-type': 'application/json' };
+      const answer = await fetch(`${world.server.url}${request.url}`, { method: 'POST', body, headers });
+      response.writeHead(answer.status, headers).end(await answer.text());
+    });
+  });
+  await new Promise<void>((done) => proxy.listen(0, '127.0.0.1', done));
+  const { port } = proxy.address() as AddressInfo;
+  const small = await world.replica({ server: `http://127.0.0.1:${port}` });
+  await small.insert('bed', { id: 'large', name: 'x'.repeat(30_000) });
+  for (let n = 0; n < 200; n++) await small.insert('bed', { id: `b${n}`, name: `${n} ${'y'.repeat(100)}` });
+  expect((await small.sync()).up).toMatchObject({ applied: 200, rejected: 1 });
+  expect(await small.rejections()).toMatchObject([{ rows: [{ id: 'large' }], problems: [{ code: 'too-large' }] }]);
+  await new Promise((done) => proxy.close(done).closeAllConnections());
 });
 
 test('on a link that never gets a first download through, what is written here goes up all the same', async () => {

@@ -23,11 +23,11 @@ export interface Batch {
   readonly parts?: PartsSent;
 }
 
-/** Bytes of one push to aim for: small enough that a poor link gets one through. */
-const batchBytes = 1024 * 1024;
-
-/** A transaction of more bytes than this goes up in parts. */
-const wholeBytes = 4 * batchBytes;
+/**
+ * Bytes of one push to aim for; a transaction of more goes up in parts. Small enough that a poor link gets one through, and
+ * a proxy that is set up to take 1 MB, as many are.
+ */
+const batchBytes = 512 * 1024;
 
 /** How far a transaction has come that goes up in parts. */
 export interface PartsSent {
@@ -138,7 +138,7 @@ export function* ready(schema: Schema, outbox: Outbox, conflicts: ConflictList):
 
 /** The parts that a transaction of so many bytes goes up in; undefined for one that fits into a request. */
 function partsOf({ id, changes }: UploadedTransaction, whole: number): PartsSent | undefined {
-  if (whole <= wholeBytes && changes.length <= limits.changes) return undefined;
+  if (whole <= batchBytes && changes.length <= limits.changes) return undefined;
   const begins = [0];
   let bytes = 0;
   changes.forEach((change, i) => {

@@ -217,6 +217,11 @@ function problemOf(status: number, text: string, root: string): KoinonError {
   } catch {
     // Not JSON: a proxy's page, say.
   }
+  if (status === errorStatus['too-large'])
+    return new KoinonError(
+      'too-large',
+      `On the way to ${root} a request of this size is refused. A proxy there has to take larger ones.`,
+    );
   return new KoinonError(
     'server-answer',
     `${root} answered with HTTP status ${status} and no reason that can be read. Check the server's address.`,

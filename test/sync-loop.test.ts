@@ -288,12 +288,12 @@ test('of one row more edits than are joined at once: what goes up later names wh
     sync: { upload: 'latest state', when: never },
   });
   await replica.insert('bed', { id: 'b', name: '0' });
-  for (let n = 1; n <= 1_000; n++) await replica.update('bed', 'b', { name: `${n}` });
+  for (let n = 1; n <= 2_500; n++) await replica.update('bed', 'b', { name: `${n}` });
   const { up } = await replica.sync({ direction: 'push' });
   expect(up).toMatchObject({ applied: 2, stale: 0 });
   await replica.sync();
   expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
-  expect(await rowsOf(await world.shell())).toMatchObject({ 'bed b': { name: '1000' } });
+  expect(await rowsOf(await world.shell())).toMatchObject({ 'bed b': { name: '2500' } });
 });
 
 test('behind a proxy that takes small requests only, what is too large is sent one by one, and what is so alone is shown', async () => {

@@ -220,7 +220,7 @@ class LastWriters {
     const ids = new Set<string>();
     for (const change of changes) {
       const { table, id } = change;
-      if (!this.outbox.hasSeveralChangesOf(table, id)) continue;
+      if (this.outbox.places.of(table, id).length < 2) continue;
       const row = this.upTo(sequence, table, id);
       if (row.whole !== undefined) ids.add(row.whole);
       for (const [name, by] of row.columns) if (change.kind !== 'update' || name in change.columns) ids.add(by);

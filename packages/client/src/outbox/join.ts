@@ -15,7 +15,7 @@ export interface Joining {
 }
 
 /** Changes that are joined into one transaction at most. */
-const mostJoined = 1_000;
+const mostJoined = 2_500;
 
 /**
  * Joins the next transactions that are to be sent into one, so that only the latest state of each row goes up: those that

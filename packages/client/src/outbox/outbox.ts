@@ -186,11 +186,6 @@ export class Outbox {
     };
   }
 
-  /** Whether more than one change of a row is in the list. */
-  hasSeveralChangesOf(table: string, id: string): boolean {
-    return this.places.of(table, id).length > 1;
-  }
-
   hasChangesOf(table: string, id: string): boolean {
     return this.places.of(table, id).length > 0;
   }

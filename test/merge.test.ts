@@ -244,6 +244,8 @@ test('texts of thousands of equal lines are joined at once; where that would tak
   const lines = '\n'.repeat(20_000);
   expect(mergedNotes(lines, `first${lines}`, `${lines}last`)).toBe(`first${lines}last`);
   expect(mergedNotes(lines, `first${lines}last`, lines.slice(1))).toBe('asked');
+  // A line that is gone is not one that is empty.
+  expect(mergedNotes('a\na', 'a', 'a\n')).toBe('asked');
   const many = '\n'.repeat(300_000);
   expect(mergedNotes(many, `first${many}`, `${many}last`)).toBe(`first${many}last`);
 });

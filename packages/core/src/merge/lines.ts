@@ -42,12 +42,18 @@ export function mergeLines(base: string, local: string, remote: string): string 
           hasGrown = true;
         }
     }
-    const [local, remote] = [own, other].map((hunks) => regionOf(before, from, to, hunks));
-    if (own.length > 0 && other.length > 0 && local?.join('\n') !== remote?.join('\n')) return undefined;
-    merged.push(before.slice(at, from), (own.length > 0 ? local : remote) ?? []);
+    const local = regionOf(before, from, to, own);
+    const remote = regionOf(before, from, to, other);
+    if (own.length > 0 && other.length > 0 && !isSame(local, remote)) return undefined;
+    merged.push(before.slice(at, from), own.length > 0 ? local : remote);
     at = to;
   }
   return [...merged, before.slice(at)].flat().join('\n');
+}
+
+/** No lines are not the same as one empty line. */
+function isSame(some: readonly string[], others: readonly string[]): boolean {
+  return some.length === others.length && some.every((line, i) => line === others[i]);
 }
 
 /** What a side has in the place of a region. */

@@ -222,8 +222,26 @@ async function once<T>(url: string, work: (client: pg.PoolClient) => Promise<T>)
   }
 }
 
+/** A connection with a transaction begun. One that was cut while nobody used it says so only now: another one is taken. */
+async function begun(pool: pg.Pool, begin: string): Promise<pg.PoolClient> {
+  const ignore = () => undefined;
+  for (let tries = 1; ; tries++) {
+    const client = await pool.connect();
+    client.on('error', ignore);
+    try {
+      await client.query(begin);
+      return client;
+    } catch (error) {
+      client.release(error as Error);
+      if (tries === mostTries) throw error;
+    } finally {
+      client.off('error', ignore);
+    }
+  }
+}
+
 async function inTransaction<T>(pool: pg.Pool, begin: string, work: (client: pg.PoolClient) => Promise<T>): Promise<T> {
-  const client = await pool.connect();
+  const client = await begun(pool, begin);
   let broken: Error | undefined;
   // A connection that is cut between two queries says so by an event, which would end the process if nobody listened.
   const cut = (error: Error) => {
@@ -231,7 +249,6 @@ async function inTransaction<T>(pool: pg.Pool, begin: string, work: (client: pg.
   };
   client.on('error', cut);
   try {
-    await client.query(begin);
     const result = await work(client);
     await client.query('COMMIT');
     return result;

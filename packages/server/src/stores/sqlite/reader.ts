@@ -1,23 +1,13 @@
 import {
   type AnyRow,
-  type Column,
   type Condition,
-  columnsFromWire,
   columnsToWire,
-  conditionSql,
   everything,
   type JsonValue,
   type Position,
-  quoteName,
   type RowTimes,
-  rowDecoder,
   type Schema,
-  type SqlValue,
   type Table,
-  toSql,
-  wholeRow,
-  wireFromSql,
-  withOwnTimes,
 } from '@koinon/core';
 import type {
   Changed,
@@ -30,8 +20,8 @@ import type {
   WholeRow,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
-import type { TypedValues } from '../typed-values.ts';
 import type { Prepared } from './driver.ts';
+import { AppRows, type TableReading } from './rows.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
 export type ColumnStamp = readonly [position: number, editedAt: number, receipt: string | null];
@@ -69,25 +59,14 @@ export function readPosition(position: Position): { readonly at: number; readonl
   return { at: Number(at), epoch };
 }
 
-/** How the app's tables are read. */
-export interface TableReading {
-  /** The quoted name by which a table is read. */
-  readonly relation: (table: string) => string;
-  /** The columns that nothing holds to their types, by table. */
-  readonly unenforced: ReadonlyMap<string, ReadonlySet<string>>;
-  readonly typed: TypedValues;
-}
-
 /** Reads of one SQLite connection; the caller holds a transaction open around them, so that they see one snapshot. */
 export class SqliteReader implements StoreReader {
   private readonly database: Prepared;
   private readonly schema: Schema;
-  private readonly tables: TableReading;
-  private readonly decoders = new Map<string, (raw: unknown) => AnyRow>();
-  private readonly fieldLists = new Map<string, string>();
+  readonly rows: AppRows;
 
   constructor(database: Prepared, schema: Schema, tables: TableReading) {
-    this.tables = tables;
+    this.rows = new AppRows(database, schema, tables);
     this.database = database;
     this.schema = schema;
   }
@@ -144,25 +123,12 @@ export class SqliteReader implements StoreReader {
   }
 
   async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
-    const { text, values } = this.condition(table, where);
-    const rows = this.database.all<AnyRow>(
-      `SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE id ${after === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`,
-      after ?? '',
-      ...values,
-      limit,
-    );
     const position = this.end();
-    if (newestColumns(this.schema.tables[table] as Table).length === 0)
-      return rows.map((raw) => ({ kind: 'insert', table, id: raw.id, position, columns: this.wire(table, raw) }));
-    const times = this.newestTimes(table);
-    return rows.map((raw) => ({
-      kind: 'insert',
-      table,
-      id: raw.id,
-      position,
-      columns: this.wire(table, raw),
-      ...times(raw.id),
-    }));
+    const hasTimes = newestColumns(this.schema.tables[table] as Table).length > 0;
+    const times = hasTimes ? this.newestTimes(table) : undefined;
+    return this.rows
+      .after(table, after, limit, where)
+      .map(({ id, columns }) => ({ kind: 'insert', table, id, position, columns, ...times?.(id) }));
   }
 
   async changesSince(position: Position, limit: number, from = position): Promise<FeedPage> {
@@ -186,18 +152,11 @@ export class SqliteReader implements StoreReader {
   }
 
   async countRows(table: string, where = everything): Promise<number> {
-    const { text, values } = this.condition(table, where);
-    const sql = `SELECT count(*) AS n FROM ${this.tables.relation(table)} WHERE ${text}`;
-    return (this.database.get(sql, ...values) as { n: number }).n;
+    return this.rows.count(table, where);
   }
 
   async rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
-    const { text, values } = this.condition(table, where);
-    const rows = this.database.all(
-      `SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE ${text} ORDER BY id`,
-      ...values,
-    );
-    return rows.map((raw) => this.decode(table, raw));
+    return this.rows.where(table, where);
   }
 
   async remembersSince(position: Position, tables: readonly string[]): Promise<boolean> {
@@ -234,27 +193,16 @@ export class SqliteReader implements StoreReader {
     return ids.filter((id) => this.database.get(sql, id, user ?? null) !== undefined);
   }
 
-  row(table: string, id: string): AnyRow | null {
-    const raw = this.database.get(`SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE id = ?`, id);
-    return raw === undefined ? null : this.decode(table, raw);
-  }
-
   /** The end of the feed. */
   end(): number {
     return (this.database.get('SELECT position FROM koinon_feed') as { position: number }).position;
-  }
-
-  /** The end of a condition's SQL in this table. */
-  private condition(table: string, where: Condition): { readonly text: string; readonly values: readonly SqlValue[] } {
-    const values: SqlValue[] = [];
-    return { text: conditionSql(this.schema.tables[table] as Table, where, values), values };
   }
 
   private changed(stamp: StampRow, known: number, since: number): Changed[] {
     const { table_name: table, row_id: id, position } = stamp;
     if (!Object.hasOwn(this.schema.tables, table)) return [];
     const definition = this.schema.tables[table] as Table;
-    const row = stamp.deleted ? null : this.row(table, id);
+    const row = stamp.deleted ? null : this.rows.byId(table, id);
     if (row === null && !stamp.deleted) return [];
     const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
     return [
@@ -263,7 +211,7 @@ export class SqliteReader implements StoreReader {
         id,
         position,
         row: row && columnsToWire(definition, row),
-        image: stamp.deleted ? this.imageOf(stamp) : undefined,
+        image: stamp.deleted ? this.rows.imageOf(stamp) : undefined,
         isInserted: stamp.row_position > since,
         isNew: stamp.born > known,
         changed: definition.names.filter((name) => (written[name]?.[0] ?? 0) > since),
@@ -317,33 +265,10 @@ export class SqliteReader implements StoreReader {
     );
     return stamps.flatMap((stamp) => {
       const { table_name, row_id, position, row_edited_at } = stamp;
-      const columns = Object.hasOwn(this.schema.tables, table_name) ? this.imageOf(stamp) : undefined;
+      const columns = Object.hasOwn(this.schema.tables, table_name) ? this.rows.imageOf(stamp) : undefined;
       const deletedAt = new Date(row_edited_at).toISOString();
       return columns ? [{ table: table_name, id: row_id, position, deletedAt, columns }] : [];
     });
-  }
-
-  /** What a deleted row held last, as JSON carries it. */
-  imageOf({ table_name: table, row_id: id, image }: StampRow): Record<string, JsonValue> | undefined {
-    if (image === null) return undefined;
-    const raw = JSON.parse(image) as Record<string, SqlValue>;
-    // The trigger writes bytes as hexadecimal digits, and reals as text with all of theirs.
-    for (const [name, { type }] of (this.schema.tables[table] as Table).entries) {
-      const value = raw[name];
-      if (type === 'bytes' && typeof value === 'string') raw[name] = Buffer.from(value, 'hex');
-      else if (type === 'real' && typeof value === 'string') raw[name] = Number(value);
-    }
-    const whole = Object.fromEntries(
-      (this.schema.tables[table] as Table).names.map((name) => [name, raw[name] ?? null]),
-    );
-    return this.wire(table, { id, ...whole });
-  }
-
-  /** The same as a row. */
-  lastOf(stamp: StampRow): AnyRow | undefined {
-    const columns = this.imageOf(stamp);
-    const table = this.schema.tables[stamp.table_name] as Table;
-    return columns && wholeRow(table, stamp.row_id, columnsFromWire(table, columns));
   }
 
   /** The edit times of rows whose table has columns that are merged by them. */
@@ -359,75 +284,5 @@ export class SqliteReader implements StoreReader {
       const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
       return rowTimes(table, table.names, this.timesOf(stamp, written));
     };
-  }
-
-  /** What is selected of a row, `id` first. */
-  private fields(table: string): string {
-    const known = this.fieldLists.get(table);
-    if (known) return known;
-    const unenforced = this.tables.unenforced.get(table);
-    const fields = (this.schema.tables[table] as Table).entries.map(([name, column]) => {
-      const quoted = quoteName(name);
-      return unenforced?.has(name) ? `${readableSql(column, quoted)} AS ${quoted}` : quoted;
-    });
-    const made = ['id', ...fields].join(', ');
-    this.fieldLists.set(table, made);
-    return made;
-  }
-
-  private decode(table: string, raw: unknown): AnyRow {
-    const decoder = this.decoders.get(table) ?? rowDecoder(this.schema.tables[table] as Table);
-    this.decoders.set(table, decoder);
-    return decoder(this.typed(table, raw));
-  }
-
-  private wire(table: string, raw: unknown): Record<string, JsonValue> {
-    const definition = this.schema.tables[table] as Table;
-    return wireFromSql(definition, this.typed(table, raw));
-  }
-
-  /** A row as it was selected, with values of its columns' types. */
-  private typed(table: string, raw: unknown): Record<string, unknown> {
-    const definition = this.schema.tables[table] as Table;
-    const row = withOwnTimes(definition, raw) as Record<string, unknown>;
-    for (const name of this.tables.unenforced.get(table) ?? []) {
-      const column = definition.columns[name] as Column;
-      const found = { table, id: row.id as string, column: name };
-      row[name] = toSql(column, this.tables.typed.read(found, column, storedValue(column, row[name])));
-    }
-    return row;
-  }
-}
-
-/** A column that may hold anything, selected so that no driver stumbles over it: whole numbers may be too large for JavaScript. */
-function readableSql({ type }: Column, name: string): string {
-  const whole = (read: string) => `CASE typeof(${name}) WHEN 'integer' THEN ${read} ELSE ${name} END`;
-  if (type === 'real') return whole(`CAST(${name} AS REAL)`);
-  if (type === 'boolean') return whole(`${name} <> 0`);
-  if (type !== 'integer' && type !== 'counter') return whole(`CAST(${name} AS TEXT)`);
-  return whole(`iif(${name} BETWEEN -9007199254740991 AND 9007199254740991, ${name}, CAST(${name} AS TEXT))`);
-}
-
-/** What is stored in such a column, as a value; undefined where it cannot be one. */
-function storedValue(column: Column, stored: unknown): unknown {
-  if (stored === null || stored === undefined) return null;
-  switch (column.type) {
-    case 'boolean':
-      return typeof stored === 'number' ? stored !== 0 : undefined;
-    case 'json':
-    case 'set':
-      try {
-        return JSON.parse(stored as string) as unknown;
-      } catch {
-        return undefined;
-      }
-    case 'integer':
-    case 'counter':
-    case 'real':
-    case 'bytes':
-      return stored;
-    default:
-      // The id of a row whose key is a number, say.
-      return typeof stored === 'number' ? String(stored) : stored;
   }
 }

@@ -15,7 +15,8 @@ import {
   restamp,
   unenforcedColumns,
 } from './layout.ts';
-import { readPosition, SqliteReader, type TableReading } from './reader.ts';
+import { readPosition, SqliteReader } from './reader.ts';
+import type { TableReading } from './rows.ts';
 import { SqliteWriter } from './writer.ts';
 
 /** Told of each statement that a transaction runs on the app's tables, with its values. */

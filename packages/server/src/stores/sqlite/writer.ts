@@ -29,7 +29,8 @@ import {
 import { applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
-import { type ColumnStamp, readPosition, SqliteReader, type StampRow, type TableReading } from './reader.ts';
+import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
+import type { TableReading } from './rows.ts';
 
 interface StoredReceipt {
   digest: string;
@@ -203,7 +204,7 @@ export class SqliteWriter implements StoreWriter {
         deleted: found.deleted === 1,
         row: written(found.row_position, found.row_receipt),
         columns: new Map(columns.map(([name, [position, , receipt]]) => [name, written(position, receipt)])),
-        image: found.deleted === 1 ? this.reader.lastOf(found) : undefined,
+        image: found.deleted === 1 ? this.reader.rows.lastOf(found) : undefined,
       };
     });
   }
@@ -267,7 +268,7 @@ export class SqliteWriter implements StoreWriter {
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
     return new Map(
       ids.flatMap((id): [string, AnyRow][] => {
-        const row = this.reader.row(table, id);
+        const row = this.reader.rows.byId(table, id);
         return row ? [[id, row]] : [];
       }),
     );
@@ -323,7 +324,7 @@ export class SqliteWriter implements StoreWriter {
   }
 
   private update(table: Table, change: Extract<Change, { kind: 'update' }>): void {
-    const present = Object.keys(change.operations).length > 0 ? this.reader.row(change.table, change.id) : null;
+    const present = Object.keys(change.operations).length > 0 ? this.reader.rows.byId(change.table, change.id) : null;
     const operated = Object.entries(change.operations).map(([name, operation]) => [
       name,
       applyOperation(present?.[name] ?? null, operation),

@@ -1,0 +1,190 @@
+import {
+  type AnyRow,
+  type Column,
+  type Condition,
+  columnsFromWire,
+  conditionSql,
+  everything,
+  type JsonValue,
+  quoteName,
+  rowDecoder,
+  type Schema,
+  type SqlValue,
+  type Table,
+  toSql,
+  wholeRow,
+  wireFromSql,
+  withOwnTimes,
+} from '@koinon/core';
+import type { TypedValues } from '../typed-values.ts';
+import type { Prepared } from './driver.ts';
+
+/** How the app's tables are read. */
+export interface TableReading {
+  /** The quoted name by which a table is read. */
+  readonly relation: (table: string) => string;
+  /** The columns that nothing holds to their types, by table. */
+  readonly unenforced: ReadonlyMap<string, ReadonlySet<string>>;
+  readonly typed: TypedValues;
+}
+
+/** What is known by its stamp of a row that is gone. */
+interface Gone {
+  readonly table_name: string;
+  readonly row_id: string;
+  readonly image: string | null;
+}
+
+/** The rows of the app's tables, as they stand and as tombstones keep them. Reads on one connection. */
+export class AppRows {
+  private readonly database: Prepared;
+  private readonly schema: Schema;
+  private readonly tables: TableReading;
+  private readonly decoders = new Map<string, (raw: unknown) => AnyRow>();
+  private readonly fieldLists = new Map<string, string>();
+
+  constructor(database: Prepared, schema: Schema, tables: TableReading) {
+    this.database = database;
+    this.schema = schema;
+    this.tables = tables;
+  }
+
+  /** A row; null where there is none. */
+  byId(table: string, id: string): AnyRow | null {
+    const raw = this.database.get(`SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE id = ?`, id);
+    return raw === undefined ? null : this.decode(table, raw);
+  }
+
+  /** The rows of a table that fulfil a condition. */
+  where(table: string, where: Condition): AnyRow[] {
+    const { text, values } = this.condition(table, where);
+    const rows = this.database.all(
+      `SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE ${text} ORDER BY id`,
+      ...values,
+    );
+    return rows.map((raw) => this.decode(table, raw));
+  }
+
+  /** Rows behind a key, in the order of their keys, as JSON carries them. */
+  after(
+    table: string,
+    after: string | null,
+    limit: number,
+    where = everything,
+  ): { readonly id: string; readonly columns: Record<string, JsonValue> }[] {
+    const { text, values } = this.condition(table, where);
+    const rows = this.database.all<{ id: string }>(
+      `SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE id ${after === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`,
+      after ?? '',
+      ...values,
+      limit,
+    );
+    return rows.map((raw) => ({ id: raw.id, columns: this.wire(table, raw) }));
+  }
+
+  /** How many rows of a table fulfil a condition. */
+  count(table: string, where = everything): number {
+    const { text, values } = this.condition(table, where);
+    const sql = `SELECT count(*) AS n FROM ${this.tables.relation(table)} WHERE ${text}`;
+    return (this.database.get(sql, ...values) as { n: number }).n;
+  }
+
+  /** What a deleted row held last, as JSON carries it. */
+  imageOf({ table_name: table, row_id: id, image }: Gone): Record<string, JsonValue> | undefined {
+    if (image === null) return undefined;
+    const raw = JSON.parse(image) as Record<string, SqlValue>;
+    // The trigger writes bytes as hexadecimal digits, and reals as text with all of theirs.
+    for (const [name, { type }] of (this.schema.tables[table] as Table).entries) {
+      const value = raw[name];
+      if (type === 'bytes' && typeof value === 'string') raw[name] = Buffer.from(value, 'hex');
+      else if (type === 'real' && typeof value === 'string') raw[name] = Number(value);
+    }
+    const whole = Object.fromEntries(
+      (this.schema.tables[table] as Table).names.map((name) => [name, raw[name] ?? null]),
+    );
+    return this.wire(table, { id, ...whole });
+  }
+
+  /** The same as a row. */
+  lastOf(stamp: Gone): AnyRow | undefined {
+    const columns = this.imageOf(stamp);
+    const table = this.schema.tables[stamp.table_name] as Table;
+    return columns && wholeRow(table, stamp.row_id, columnsFromWire(table, columns));
+  }
+
+  /** The end of a condition's SQL in this table. */
+  private condition(table: string, where: Condition): { readonly text: string; readonly values: readonly SqlValue[] } {
+    const values: SqlValue[] = [];
+    return { text: conditionSql(this.schema.tables[table] as Table, where, values), values };
+  }
+
+  /** What is selected of a row, `id` first. */
+  private fields(table: string): string {
+    const known = this.fieldLists.get(table);
+    if (known) return known;
+    const unenforced = this.tables.unenforced.get(table);
+    const fields = (this.schema.tables[table] as Table).entries.map(([name, column]) => {
+      const quoted = quoteName(name);
+      return unenforced?.has(name) ? `${readableSql(column, quoted)} AS ${quoted}` : quoted;
+    });
+    const made = ['id', ...fields].join(', ');
+    this.fieldLists.set(table, made);
+    return made;
+  }
+
+  private decode(table: string, raw: unknown): AnyRow {
+    const decoder = this.decoders.get(table) ?? rowDecoder(this.schema.tables[table] as Table);
+    this.decoders.set(table, decoder);
+    return decoder(this.typed(table, raw));
+  }
+
+  private wire(table: string, raw: unknown): Record<string, JsonValue> {
+    const definition = this.schema.tables[table] as Table;
+    return wireFromSql(definition, this.typed(table, raw));
+  }
+
+  /** A row as it was selected, with values of its columns' types. */
+  private typed(table: string, raw: unknown): Record<string, unknown> {
+    const definition = this.schema.tables[table] as Table;
+    const row = withOwnTimes(definition, raw) as Record<string, unknown>;
+    for (const name of this.tables.unenforced.get(table) ?? []) {
+      const column = definition.columns[name] as Column;
+      const found = { table, id: row.id as string, column: name };
+      row[name] = toSql(column, this.tables.typed.read(found, column, storedValue(column, row[name])));
+    }
+    return row;
+  }
+}
+
+/** A column that may hold anything, selected so that no driver stumbles over it: whole numbers may be too large for JavaScript. */
+function readableSql({ type }: Column, name: string): string {
+  const whole = (read: string) => `CASE typeof(${name}) WHEN 'integer' THEN ${read} ELSE ${name} END`;
+  if (type === 'real') return whole(`CAST(${name} AS REAL)`);
+  if (type === 'boolean') return whole(`${name} <> 0`);
+  if (type !== 'integer' && type !== 'counter') return whole(`CAST(${name} AS TEXT)`);
+  return whole(`iif(${name} BETWEEN -9007199254740991 AND 9007199254740991, ${name}, CAST(${name} AS TEXT))`);
+}
+
+/** What is stored in such a column, as a value; undefined where it cannot be one. */
+function storedValue(column: Column, stored: unknown): unknown {
+  if (stored === null || stored === undefined) return null;
+  switch (column.type) {
+    case 'boolean':
+      return typeof stored === 'number' ? stored !== 0 : undefined;
+    case 'json':
+    case 'set':
+      try {
+        return JSON.parse(stored as string) as unknown;
+      } catch {
+        return undefined;
+      }
+    case 'integer':
+    case 'counter':
+    case 'real':
+    case 'bytes':
+      return stored;
+    default:
+      // The id of a row whose key is a number, say.
+      return typeof stored === 'number' ? String(stored) : stored;
+  }
+}

@@ -3,7 +3,7 @@ import { schema, table, text } from '@koinon/core';
 import { postgresDdl, postgresStore, releasePostgres, restampPostgres, startServer } from '@koinon/server';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { newDatabase, type Shell } from './support/stores.ts';
-import { garden, rowsOf, World } from './support/world.ts';
+import { garden, plantedBy, rowsOf, World } from './support/world.ts';
 
 // PostgreSQL databases as others keep them: their roles, their dumps, their tables and types.
 
@@ -12,11 +12,7 @@ let office: Shell;
 
 beforeEach(async () => {
   world = await World.of(garden, 'PostgreSQL');
-  office = await world.shell();
-  await office.exec("INSERT INTO bed VALUES ('b', 'north', true), ('c', 'south', true)");
-  await office.exec(
-    "INSERT INTO plant VALUES ('A', 'b', 'herb', 'sage', 1, 0, '[]'), ('B', 'b', 'herb', 'mint', 2, 0, '[]')",
-  );
+  office = await plantedBy(world);
 });
 afterEach(() => world.end());
 

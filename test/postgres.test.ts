@@ -4,7 +4,7 @@ import fc from 'fast-check';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
 import { newDatabase, type Shell } from './support/stores.ts';
-import { garden, rowsOf, World } from './support/world.ts';
+import { garden, plantedBy, rowsOf, World } from './support/world.ts';
 
 // What is particular to PostgreSQL: transactions that overlap, the many ways to write a table, several servers.
 
@@ -13,11 +13,7 @@ let office: Shell;
 
 beforeEach(async () => {
   world = await World.of(garden, 'PostgreSQL');
-  office = await world.shell();
-  await office.exec("INSERT INTO bed VALUES ('b', 'north', true), ('c', 'south', true)");
-  await office.exec(
-    "INSERT INTO plant VALUES ('A', 'b', 'herb', 'sage', 1, 0, '[]'), ('B', 'b', 'herb', 'mint', 2, 0, '[]')",
-  );
+  office = await plantedBy(world);
 });
 afterEach(() => world.end());
 

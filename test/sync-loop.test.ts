@@ -1,5 +1,4 @@
 import { readFile } from 'node:fs/promises';
-import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { openReplica, type Replica, type SyncOptions, type SyncState, type Transport } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
@@ -7,7 +6,7 @@ import { koinonPlugin, sqliteStore } from '@koinon/server';
 import fastify from 'fastify';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { TestHost } from './support/test-host.ts';
-import { BadNetwork, type Garden, garden, never, rowsOf, World } from './support/world.ts';
+import { BadNetwork, type Garden, garden, rowsOf, World } from './support/world.ts';
 
 // The loop that syncs by itself: when it begins, what it says of itself, how it fails and comes back. Time is the test's.
 
@@ -232,93 +231,6 @@ test('a step by hand waits for the one that runs by itself; closing ends all of 
   await expect(Promise.all([replica.sync(), replica.sync()])).rejects.toMatchObject({ code: 'sync-busy' });
   await replica.close();
   await expect(replica.sync()).rejects.toMatchObject({ code: 'replica-closed' });
-});
-
-test('with the latest state only, what was never sent goes up joined; what was sent keeps its content, what is held stays', async () => {
-  const network = new BadNetwork(world.server.url);
-  replica = await openReplica({
-    schema: garden,
-    server: network,
-    sync: { upload: 'latest state', when: never },
-  });
-  const other = await world.replica();
-  await replica.insert('bed', { id: 'b', name: 'north' });
-  await replica.insert('plant', { id: 'p', bed: 'b', kind: 'herb' });
-  for (let n = 1; n <= 50; n++) {
-    await replica.update('plant', 'p', { height: n });
-    await replica.add('plant', 'p', 'watered');
-  }
-  await replica.insert('bed', { id: 'gone', name: 'gone' });
-  await replica.delete('bed', 'gone');
-  network.fates.push('lost reply');
-  await replica.sync({ direction: 'push' }).catch(() => undefined);
-  await replica.update('plant', 'p', { height: 99 });
-  await replica.add('plant', 'p', 'watered', 100);
-  await replica.sync();
-  const sent = network.bodies.map(
-    (body) => (JSON.parse(body) as { transactions: { changes: object[] }[] }).transactions,
-  );
-  expect(sent.map((transactions) => transactions.map(({ changes }) => changes.length))).toEqual([[2], [2], [1]]);
-  await other.sync();
-  expect(await other.get('plant', 'p')).toMatchObject({ height: 99, watered: 150 });
-  // Deleted and made anew stays both; a conflict between two edits keeps what depends on it out, and lets the rest join.
-  await other.update('bed', 'b', { name: 'theirs' });
-  await other.sync();
-  await replica.delete('plant', 'p');
-  await replica.insert('plant', { id: 'p', bed: 'b', kind: 'tree' });
-  await replica.update('bed', 'b', { name: 'mine' });
-  await replica.insert('bed', { id: 'c', name: 'c' });
-  await replica.update('bed', 'c', { sunny: false });
-  await replica.sync();
-  await replica.sync();
-  expect(await replica.conflicts()).toMatchObject([{ table: 'bed', id: 'b', local: 'mine', remote: 'theirs' }]);
-  await other.sync();
-  expect(await other.get('bed', 'c')).toMatchObject({ sunny: false });
-  await replica.resolve('bed', 'b', 'local');
-  await replica.sync();
-  await other.sync();
-  expect(await rowsOf(other)).toEqual(await rowsOf(replica));
-  expect(await other.get('plant', 'p')).toMatchObject({ kind: 'tree', watered: 0 });
-});
-
-test('of one row more edits than are joined at once: what goes up later names what went before, and nobody is asked about himself', async () => {
-  replica = await openReplica({
-    schema: garden,
-    server: world.server.url,
-    sync: { upload: 'latest state', when: never },
-  });
-  await replica.insert('bed', { id: 'b', name: '0' });
-  for (let n = 1; n <= 2_500; n++) await replica.update('bed', 'b', { name: `${n}` });
-  const { up } = await replica.sync({ direction: 'push' });
-  expect(up).toMatchObject({ applied: 2, stale: 0 });
-  await replica.sync();
-  expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
-  expect(await rowsOf(await world.shell())).toMatchObject({ 'bed b': { name: '2500' } });
-});
-
-test('behind a proxy that takes small requests only, what is too large is sent one by one, and what is so alone is shown', async () => {
-  const proxy = createServer((request, response) => {
-    const chunks: Buffer[] = [];
-    request.on('data', (chunk: Buffer) => chunks.push(chunk));
-    request.on('end', async () => {
-      const body = Buffer.concat(chunks);
-      if (body.length > 20_000) {
-        response.writeHead(413, { 'content-type': 'text/html' }).end('<h1>413 Request Entity Too Large</h1>');
-        return;
-      }
-      const headers = { 'content-type': 'application/json' };
-      const answer = await fetch(`${world.server.url}${request.url}`, { method: 'POST', body, headers });
-      response.writeHead(answer.status, headers).end(await answer.text());
-    });
-  });
-  await new Promise<void>((done) => proxy.listen(0, '127.0.0.1', done));
-  const { port } = proxy.address() as AddressInfo;
-  const small = await world.replica({ server: `http://127.0.0.1:${port}` });
-  await small.insert('bed', { id: 'large', name: 'x'.repeat(30_000) });
-  for (let n = 0; n < 200; n++) await small.insert('bed', { id: `b${n}`, name: `${n} ${'y'.repeat(100)}` });
-  expect((await small.sync()).up).toMatchObject({ applied: 200, rejected: 1 });
-  expect(await small.rejections()).toMatchObject([{ rows: [{ id: 'large' }], problems: [{ code: 'too-large' }] }]);
-  await new Promise((done) => proxy.close(done).closeAllConnections());
 });
 
 test('on a link that never gets a first download through, what is written here goes up all the same', async () => {

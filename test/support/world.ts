@@ -211,3 +211,13 @@ export async function rowsOf(source: Replica<Garden> | Shell): Promise<Record<st
 
 const plain = (value: unknown) =>
   typeof value === 'boolean' ? Number(value) : Array.isArray(value) ? JSON.stringify(value) : value;
+
+/** Another program with a garden open, in which there are two beds now, and two plants in the first. */
+export async function plantedBy(world: World): Promise<Shell> {
+  const office = await world.shell();
+  await office.exec("INSERT INTO bed VALUES ('b', 'north', true), ('c', 'south', true)");
+  await office.exec(
+    "INSERT INTO plant VALUES ('A', 'b', 'herb', 'sage', 1, 0, '[]'), ('B', 'b', 'herb', 'mint', 2, 0, '[]')",
+  );
+  return office;
+}

@@ -15,8 +15,11 @@ import {
 } from '@koinon/core';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
+import { runs } from './support/runs.ts';
 
 // The laws of the merge, on every row and pair of edits that can be made up.
+
+fc.configureGlobal(runs(100));
 
 const hive = table({
   mark: text({ optional: true }),

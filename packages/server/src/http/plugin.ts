@@ -1,5 +1,6 @@
 import type { IncomingMessage, OutgoingHttpHeaders } from 'node:http';
 import { type Duplex, Readable } from 'node:stream';
+import { setImmediate } from 'node:timers/promises';
 import compress from '@fastify/compress';
 import cors, { type FastifyCorsOptions } from '@fastify/cors';
 import rateLimit from '@fastify/rate-limit';
@@ -319,6 +320,8 @@ export async function koinonPlugin<S extends Schema = Schema>(
     const { replica, schemaVersion = null, transactions } = asked;
     const rowsUp = transactions.reduce((sum, { changes }) => sum + changes.length, 0);
     keeper.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp });
+    // Those who follow are told first: whoever sent something has it on the screen already.
+    await setImmediate();
     return answer;
   };
 

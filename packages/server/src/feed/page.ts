@@ -1,5 +1,5 @@
 import type { Cursor, Position, PulledRow, Scope, TableFilter } from '@koinon/core';
-import { minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
+import { intersection, minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
 import type { Changed, Store, StoreReader } from '../stores/store.ts';
 import { rowTimes } from '../stores/times.ts';
 
@@ -92,9 +92,11 @@ function settled({ scope: _, ...cursor }: Cursor, { isWhole, scope }: View): Cur
 /** The rows of a table that come by key: what is not surely there, and what may be there and is not of the scope any more. */
 export function movedRows({ held, also = [] }: Cursor, view: View, table: string) {
   const wanted = view.where(table);
-  const isSame = held !== undefined && withoutOf(held, table) === withoutOf(view.scope, table);
-  const sure = isSame ? viewOf(held).where(table) : nothing;
   const perhaps = union(also.map((scope) => viewOf(scope).where(table)));
+  // What was begun for another scope and broken off may have taken rows away, or columns of them.
+  const passed = held === undefined ? [] : [held, ...also];
+  const isSame = passed.length > 0 && passed.every((scope) => withoutOf(scope, table) === withoutOf(view.scope, table));
+  const sure = isSame ? intersection(passed.map((scope) => viewOf(scope).where(table))) : nothing;
   return union([minus(wanted, sure), minus(perhaps, wanted)]);
 }
 

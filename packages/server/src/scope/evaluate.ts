@@ -1,6 +1,7 @@
 import {
   type AnyRow,
   type Condition,
+  everything,
   KoinonError,
   type Only,
   parseWhere,
@@ -10,7 +11,7 @@ import {
 } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
 import type { AnyScopes, ScopeContext, Scopes } from './scopes.ts';
-import { both, nothing, type View, viewOf } from './view.ts';
+import { intersection, nothing, type View, viewOf } from './view.ts';
 
 /** Rows that a scope was made from. */
 export interface Consulted {
@@ -108,7 +109,7 @@ export class ScopeSet {
         table: name,
         column,
       });
-    return { ...filter, where: both(filter.where ?? { kind: 'and', conditions: [] }, wanted) };
+    return { ...filter, where: intersection([filter.where ?? everything, wanted]) };
   }
 }
 

@@ -20,8 +20,12 @@ const isSame = (a: Condition, b: Condition) => stringify(a) === stringify(b);
 /** The rows that fulfil one condition and not the other. */
 export function minus(condition: Condition, other: Condition): Condition {
   if (isNothing(other)) return condition;
-  if (isNothing(condition) || isEverything(other) || isSame(condition, other)) return nothing;
-  return { kind: 'and', conditions: [condition, { kind: 'not', condition: other }] };
+  if (isSame(condition, other)) return nothing;
+  // Of what both ask for, only the rest can tell them apart.
+  const asked = other.kind === 'and' ? other.conditions : [other];
+  const rest = intersection(asked.filter((each) => !isSame(each, condition)));
+  if (isNothing(condition) || isEverything(rest)) return nothing;
+  return { kind: 'and', conditions: [condition, { kind: 'not', condition: rest }] };
 }
 
 /** The rows that fulfil any of these conditions. */
@@ -31,10 +35,11 @@ export function union(conditions: readonly Condition[]): Condition {
   return some.length === 1 ? (some[0] as Condition) : { kind: 'or', conditions: some };
 }
 
-/** The rows that fulfil both conditions. */
-export function both(a: Condition, b: Condition): Condition {
-  if (isEverything(a)) return b;
-  return isEverything(b) ? a : { kind: 'and', conditions: [a, b] };
+/** The rows that fulfil all of these conditions. */
+export function intersection(conditions: readonly Condition[]): Condition {
+  const some = conditions.filter((condition) => !isEverything(condition));
+  const distinct = some.filter((condition, i) => !some.slice(0, i).some((before) => isSame(before, condition)));
+  return distinct.length === 1 ? (distinct[0] as Condition) : { kind: 'and', conditions: distinct };
 }
 
 /** A scope, ready to be asked which rows and columns are in it. */

@@ -2,6 +2,7 @@ import { KoinonError, type Outcome, type Problem, quoteName, readPushResponse, t
 import { dropMeta, type MetaName, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
+import { transactionsOf } from '../outbox/transactions.ts';
 import type { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
 import { tablesInOrder } from '../transfer/order.ts';
@@ -46,7 +47,7 @@ export function refuseUnsent({ rows, outbox, conflicts }: Engine, choices: Unlin
   }
   if (choices.server !== 'delete') return;
   // The rows that are here go up again as they are; what was refused of others stands in the outbox alone.
-  const lost = [...outbox.transactions('rejected')].filter(({ changes }) =>
+  const lost = [...transactionsOf(outbox, 'rejected')].filter(({ changes }) =>
     changes.some(({ table, id }) => !rows.has(table, id)),
   );
   if (lost.length > 0)
@@ -193,7 +194,7 @@ function isNeverSent(first: QueuedChange | undefined): boolean {
 
 /** The rows of a table whose deletion is not known to have been done. */
 function deletedHere(outbox: Outbox, table: string): string[] {
-  return [...outbox.transactions('pending', 'attempted')].flatMap(({ changes }) =>
+  return [...transactionsOf(outbox, 'pending', 'attempted')].flatMap(({ changes }) =>
     changes.flatMap((change) => (change.kind === 'delete' && change.table === table ? [change.id] : [])),
   );
 }

@@ -12,6 +12,7 @@ import { type ColumnNames, withoutUnasked } from '../link/columns.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import type { Outbox, QueuedChange, QueuedTransaction } from './outbox.ts';
 import { placeOfSent, stretchOf } from './sending.ts';
+import { transactionsOf } from './transactions.ts';
 
 /** What goes up next. */
 export interface Batch {
@@ -129,7 +130,7 @@ export function* ready(schema: Schema, outbox: Outbox, conflicts: ConflictList):
     conflicted.set(key, (conflicted.get(key) ?? new Set()).add(column));
   }
   const held = new Set<string>();
-  for (const queued of outbox.transactions('pending', 'rejected')) {
+  for (const queued of transactionsOf(outbox, 'pending', 'rejected')) {
     if (queued.state === 'rejected' || isConflicted(queued, conflicted) || dependsOn(schema, queued, held))
       for (const change of queued.changes) held.add(keyOf(change.table, change.id));
     else yield queued;

@@ -1,9 +1,10 @@
-import { type Change, changeToWire, joinChanges, type Schema, tableOf } from '@koinon/core';
+import { type Change, joinChanges, type Schema, tableOf } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import { ready } from './batch.ts';
 import type { Outbox, QueuedTransaction } from './outbox.ts';
+import { writeChange } from './rewriting.ts';
 
 /** What joining works on, inside a transaction. */
 export interface Joining {
@@ -35,10 +36,7 @@ export function joinNext({ schema, outbox, conflicts, database, host }: Joining)
   }
   const [first, last] = [run[0], run.at(-1)];
   if (first === undefined || last === undefined || first === last) return undefined;
-  const before = run.flatMap((queued) => queued.changes);
-  const joined = { ...first, id: host.newId(), editedAt: last.editedAt, changes: joinedChanges(schema, before) };
-  replace({ schema, outbox, database }, before, outbox.endOf(last.sequence), joined);
-  return joined.changes.length > 0 ? joined : undefined;
+  return join({ schema, outbox, database }, run, outbox.endOf(last.sequence), host.newId());
 }
 
 /** Whether no other transaction stands between two. */
@@ -47,50 +45,90 @@ function isNext(outbox: Outbox, { sequence, changes }: QueuedTransaction, next: 
   return sequence + changes.length === next.sequence || outbox.endOf(sequence) === next.sequence;
 }
 
-/** Puts one transaction in the place of consecutive ones that were never sent, which stand up to a place and did this. */
-function replace(
+/**
+ * Makes one transaction of consecutive ones that were never sent and stand up to a place. Only rows that were changed more
+ * than once are written anew: the changes of all others stay where they stand.
+ */
+function join(
   { schema, outbox, database }: Pick<Joining, 'schema' | 'outbox' | 'database'>,
-  before: readonly Change[],
+  run: readonly QueuedTransaction[],
   end: number,
-  { sequence, id: newId, editedAt, changes }: QueuedTransaction,
-): void {
-  database.statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?').run(sequence, end);
-  for (const { table, id } of before) {
-    const places = outbox.places.of(table, id).filter((place) => place >= sequence && place < end);
-    outbox.places.remove(table, id, new Set(places));
-  }
-  const insert = database.statement(
-    'INSERT INTO koinon_change (place, sequence, id, edited_at, table_name, row_id, kind, columns, operations) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)',
-  );
-  changes.forEach((change, i) => {
-    const { kind, table, id, columns, operations } = changeToWire(schema, change);
-    outbox.places.add(table, id, sequence + i);
-    insert.run(
-      sequence + i,
-      i === 0 ? null : sequence,
-      i === 0 ? newId : null,
-      i === 0 ? Date.parse(editedAt) : null,
-      table,
-      id,
-      kind,
-      kind === 'delete' ? null : JSON.stringify(columns ?? {}),
-      operations ? JSON.stringify(operations) : null,
-    );
+  newId: string,
+): QueuedTransaction | undefined {
+  const { sequence: from, state, problems, wasSent } = run[0] as QueuedTransaction;
+  const { editedAt } = run.at(-1) as QueuedTransaction;
+  const rows = new Map<string, Row>();
+  const order: Row[] = [];
+  for (const { changes } of run)
+    for (const change of changes) {
+      const key = `${change.table}\0${change.id}`;
+      const row = rows.get(key) ?? { table: change.table, id: change.id, changes: [], met: 0 };
+      rows.set(key, row);
+      row.changes.push(change);
+      order.push(row);
+    }
+  outbox.revision++;
+  const kept = new Map<Row, readonly (Change | undefined)[]>();
+  for (const row of rows.values()) if (row.changes.length > 1) kept.set(row, joinRow(schema, outbox, row, from, end));
+  const changes = order.flatMap((row) => {
+    const change = kept.has(row) ? kept.get(row)?.[row.met++] : row.changes[0];
+    return change === undefined ? [] : [change];
   });
+  const head = database
+    .statement('SELECT min(place) AS place FROM koinon_change WHERE place >= ? AND place < ?')
+    .get(from, end) as { place: number | null };
+  if (head.place === null) return undefined;
+  const sequence = head.place;
+  database
+    .statement('UPDATE koinon_change SET sequence = ?1, id = NULL, edited_at = NULL WHERE place > ?1 AND place < ?2')
+    .run(sequence, end);
+  database
+    .statement('UPDATE koinon_change SET sequence = NULL, id = ?, edited_at = ? WHERE place = ?')
+    .run(newId, Date.parse(editedAt), sequence);
+  return { sequence, id: newId, state, editedAt, changes, problems, wasSent };
 }
 
-/** Changes of several transactions as those of one: each row once, unless it was deleted and made anew. */
+/** A row that transactions change, and how many of its changes have been looked at. */
+interface Row {
+  readonly table: string;
+  readonly id: string;
+  readonly changes: Change[];
+  met: number;
+}
+
+/** Joins the changes of one row; tells what stands in the place of each of them. */
+function joinRow(
+  schema: Schema,
+  outbox: Outbox,
+  { table, id, changes }: Row,
+  from: number,
+  end: number,
+): readonly (Change | undefined)[] {
+  const places = outbox.places.of(table, id).filter((place) => place >= from && place < end);
+  const [first, second] = joinedChanges(schema, changes);
+  const left = places.map((_place, i) => (i === 0 ? first : i === places.length - 1 ? second : undefined));
+  const gone = new Set<number>();
+  for (const [i, place] of places.entries()) {
+    const change = left[i];
+    if (change !== undefined) writeChange(outbox, place, change);
+    else {
+      gone.add(place);
+      outbox.database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
+    }
+  }
+  outbox.places.remove(table, id, gone);
+  return left;
+}
+
+/** Changes of one row as one; as two where it was deleted and made anew; as none where it is new here and gone again. */
 function joinedChanges(schema: Schema, changes: readonly Change[]): Change[] {
-  const rows = new Map<string, Change[]>();
+  const own: Change[] = [];
   for (const change of changes) {
-    const key = `${change.table}\0${change.id}`;
-    const own = rows.get(key) ?? [];
     const before = own.pop();
     if (before?.kind === 'delete' && change.kind === 'insert') own.push(before, change);
     // What was new here and is gone again was never there.
     else if (!(before?.kind === 'insert' && change.kind === 'delete'))
       own.push(joinChanges(tableOf(schema, change.table), before, change));
-    rows.set(key, own);
   }
-  return [...rows.values()].flat();
+  return own;
 }

@@ -1,4 +1,5 @@
 import {
+  type AnyRow,
   type Change,
   changeFromWire,
   columnsFromWire,
@@ -79,9 +80,6 @@ export const joined = `SELECT c.place, coalesce(c.sequence, c.place) AS sequence
 
 const kinds: readonly Change['kind'][] = ['insert', 'update', 'delete'];
 
-/** Changes read at a time when going through the whole list. */
-const chunk = 500;
-
 /**
  * The durable, ordered list of transactions that the server has not confirmed, or whose effect is not back yet.
  *
@@ -91,7 +89,7 @@ const chunk = 500;
 export class Outbox {
   readonly database: Database;
   readonly schema: Schema;
-  private readonly rows: Rows;
+  readonly rows: Rows;
   /** Where the changes of each row stand. */
   readonly places: Places;
   /** Counted up whenever the list changes. */
@@ -190,53 +188,6 @@ export class Outbox {
     return this.places.of(table, id).length > 0;
   }
 
-  /** Transactions in order, one after the other. */
-  *transactions(...states: TransactionState[]): Generator<QueuedTransaction> {
-    let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : this.firstUnconfirmed() - 1;
-    let open: { head: StoredChange; changes: Change[] } | undefined;
-    const finished = (): QueuedTransaction[] => {
-      if (open === undefined) return [];
-      const { sequence, id, edited_at, state, problems } = open.head;
-      const transaction = {
-        sequence,
-        id: id as string,
-        state: state ?? 'pending',
-        editedAt: new Date(edited_at as number).toISOString(),
-        changes: open.changes,
-        wasSent: state !== null,
-      };
-      return states.includes(transaction.state)
-        ? [{ ...transaction, problems: JSON.parse(problems ?? '[]') as Problem[] }]
-        : [];
-    };
-    for (;;) {
-      const rows = this.database
-        .statement(`${joined} WHERE c.place > ? ORDER BY c.place LIMIT ${chunk}`)
-        .all(place) as StoredChange[];
-      for (const row of rows) {
-        if (open?.head.sequence !== row.sequence) {
-          yield* finished();
-          open = { head: row, changes: [] };
-        }
-        if (states.includes(row.state ?? 'pending')) open.changes.push(this.changeOf(row));
-        place = row.place;
-      }
-      if (rows.length < chunk) break;
-    }
-    yield* finished();
-  }
-
-  /** The place of the first change that is not confirmed: a long outbox is confirmed from its beginning on. */
-  private firstUnconfirmed(): number {
-    const found = this.database
-      .statement(
-        `SELECT c.place FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)
-         WHERE s.state IS NULL OR s.state <> 'confirmed' ORDER BY c.place LIMIT 1`,
-      )
-      .get() as { place: number } | undefined;
-    return found?.place ?? Number.MAX_SAFE_INTEGER;
-  }
-
   /** How many transactions are in one of these states. */
   count(...states: TransactionState[]): number {
     const marks = states.map(() => '?').join(', ');
@@ -287,10 +238,10 @@ export class Outbox {
     return this.places.of(table, id).filter((place) => (read.get(place) as { sequence: number }).sequence === sequence);
   }
 
-  /** What a stored change does. */
-  changeOf({ kind, table_name: table, row_id: id, columns, operations }: StoredChange): Change {
+  /** What a stored change does. @param row the row of an insert that is its own record, where it has been read already. */
+  changeOf({ kind, table_name: table, row_id: id, columns, operations }: StoredChange, row?: AnyRow): Change {
     if (kind === 'insert' && columns === null) {
-      const { id: _, ...own } = this.rows.get(table, id) ?? wholeRow(tableOf(this.schema, table), id, {});
+      const { id: _, ...own } = row ?? this.rows.get(table, id) ?? wholeRow(tableOf(this.schema, table), id, {});
       return { kind, table, id, columns: own };
     }
     return changeFromWire(this.schema, {

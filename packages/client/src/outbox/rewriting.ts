@@ -52,7 +52,7 @@ export function rewrite(
     const { sequence, edited_at } = database.statement(`${joined} WHERE c.place = ?`).get(place) as StoredChange;
     altered.set(sequence, edited_at as number);
     if (change === undefined) database.statement('DELETE FROM koinon_change WHERE place = ?').run(place);
-    else write(outbox, place, change);
+    else writeChange(outbox, place, change);
   }
   const gone = [...changes].flatMap(([place, change]) => (change === undefined ? [place] : []));
   outbox.places.remove(table, id, new Set(gone));
@@ -68,7 +68,8 @@ export function resend(outbox: Outbox, id: string, newId: string): boolean {
   return found !== undefined;
 }
 
-function write({ database, schema }: Outbox, place: number, change: Change): void {
+/** Puts another change of the same row into a place. */
+export function writeChange({ database, schema }: Outbox, place: number, change: Change): void {
   const { kind, columns, operations } = changeToWire(schema, change);
   database
     .statement('UPDATE koinon_change SET kind = ?, columns = ?, operations = ? WHERE place = ?')

@@ -26,6 +26,13 @@ export function changesOfAll(outbox: Outbox, table: string, ids: readonly string
   return changes;
 }
 
+/** Whether anything waits to be sent, or for what became of it. */
+export function hasUnsent({ database }: Outbox): boolean {
+  const text = `SELECT 1 FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)
+    WHERE s.state IS NULL OR s.state IN ('pending', 'attempted') LIMIT 1`;
+  return database.statement(text).get() !== undefined;
+}
+
 /** The place of a transaction that has been sent, by its id. */
 export function placeOfSent({ database }: Outbox, id: string): number | undefined {
   const found = database.statement('SELECT sequence FROM koinon_sent WHERE id = ?').get(id);
@@ -38,13 +45,27 @@ export function sentIds({ database }: Outbox, state: TransactionState): string[]
   return (rows as { id: string }[]).map((row) => row.id);
 }
 
-/** Notes that a transaction is being sent. */
-export function noteAttempt({ database }: Outbox, { sequence, id, editedAt }: QueuedTransaction): void {
+/** Notes that transactions are being sent. */
+export function noteAttempts({ database }: Outbox, transactions: readonly QueuedTransaction[]): void {
+  const sent = transactions.map(({ sequence, id, editedAt }) => [sequence, id, Date.parse(editedAt)]);
   database
     .statement(
-      "INSERT INTO koinon_sent VALUES (?, ?, ?, 'attempted', NULL, NULL) ON CONFLICT (sequence) DO UPDATE SET state = 'attempted', problems = NULL",
+      `INSERT INTO koinon_sent SELECT value ->> 0, value ->> 1, value ->> 2, 'attempted', NULL, NULL FROM json_each(?) WHERE true
+       ON CONFLICT (sequence) DO UPDATE SET state = 'attempted', problems = NULL`,
     )
-    .run(sequence, id, Date.parse(editedAt));
+    .run(JSON.stringify(sent));
+}
+
+/** Notes that transactions that were sent have been applied just as they are. */
+export function noteConfirmed(outbox: Outbox, ids: readonly string[]): void {
+  if (ids.length === 0) return;
+  outbox.revision++;
+  outbox.database
+    .statement(
+      `UPDATE koinon_sent SET state = 'confirmed', problems = NULL, server_values = NULL
+       WHERE id IN (SELECT value FROM json_each(?))`,
+    )
+    .run(JSON.stringify(ids));
 }
 
 /** Notes what became of a transaction that was sent. @param values what the server put in the place of what was sent. */

@@ -4,6 +4,7 @@ import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
 import { joined, type Outbox, type QueuedTransaction, type StoredChange } from './outbox.ts';
 import { removeChanges } from './rewriting.ts';
+import { transactionsOf } from './transactions.ts';
 
 /** What undoing works on. Runs inside a transaction. */
 export interface Undoing extends Overlay, Integrity {
@@ -28,7 +29,7 @@ export function revertRow(at: Undoing, tableName: string, id: string): void {
 export function revertAll(at: Undoing): number {
   if (at.outbox.count('attempted') > 0) throw alreadySent('A change');
   const touched = new Map<string, { readonly table: string; readonly id: string }>();
-  for (const transaction of [...at.outbox.transactions('pending', 'rejected')]) {
+  for (const transaction of [...transactionsOf(at.outbox, 'pending', 'rejected')]) {
     for (const { table, id } of transaction.changes) touched.set(JSON.stringify([table, id]), { table, id });
     at.outbox.drop(transaction.sequence);
   }

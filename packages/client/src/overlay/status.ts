@@ -1,4 +1,5 @@
 import { type Problem, type RowStatus, referencesOf, tableOf } from '@koinon/core';
+import { transactionsOf } from '../outbox/transactions.ts';
 import { rowState } from './row-state.ts';
 import type { Overlay } from './show.ts';
 
@@ -55,7 +56,7 @@ function waitingFor({ schema, outbox }: Overlay, conflicted: ReadonlySet<string>
   const problems = new Map<string, readonly Problem[]>();
   const held = new Map<string, { readonly table: string; readonly id: string }>();
   const rows = new Map<string, { readonly table: string; readonly id: string }>();
-  for (const transaction of outbox.transactions('pending', 'rejected')) {
+  for (const transaction of transactionsOf(outbox, 'pending', 'rejected')) {
     const { id, state, changes } = transaction;
     if (state === 'rejected') problems.set(id, transaction.problems);
     const own = changes.find((change) => conflicted.has(keyOf(change.table, change.id)));

@@ -3,6 +3,7 @@ import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { offerAgain } from '../outbox/kept.ts';
 import { noteState } from '../outbox/sending.ts';
+import { transactionsOf } from '../outbox/transactions.ts';
 import { applyPage } from './apply.ts';
 import type { Applying, RowCounts } from './show.ts';
 
@@ -28,7 +29,7 @@ export function beginSweep({ database, schema, outbox, bases, rows }: Sweeping, 
   // The same feed, only older than it remembers: what it confirmed is in it.
   if (lost === 'forgotten') return;
   // Confirmed, but not seen in the feed: the restored server may lack them. A receipt there keeps them from being done twice.
-  for (const { sequence } of [...outbox.transactions('confirmed')]) noteState(outbox, sequence, 'pending');
+  for (const { sequence } of [...transactionsOf(outbox, 'confirmed')]) noteState(outbox, sequence, 'pending');
   if (lost !== 'restored') return;
   // Seen in the feed as well, and perhaps lost with it.
   const asGiven = (table: string, id: string) =>

@@ -198,8 +198,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.turn(() => rejectionsOf(this.engine));
   }
 
-  outbox() {
-    return this.turn(() => [...this.engine.outbox.transactions('pending', 'attempted', 'rejected')]);
+  async outbox() {
+    const { transactionsOf } = await import('../outbox/transactions.ts');
+    return this.turn(() => [...transactionsOf(this.engine.outbox, 'pending', 'attempted', 'rejected')]);
   }
 
   async status() {

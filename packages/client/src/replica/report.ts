@@ -1,5 +1,6 @@
 import { meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
+import { transactionsOf } from '../outbox/transactions.ts';
 import { syncOwner } from '../sync/lease.ts';
 import type { Rejection, ReplicaStatus } from './replica.ts';
 
@@ -23,7 +24,7 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
 
 /** What the server refused. */
 export function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
-  return [...outbox.transactions('rejected')].map(({ id, changes, problems }) => ({
+  return [...transactionsOf(outbox, 'rejected')].map(({ id, changes, problems }) => ({
     transaction: id,
     rows: changes.map((change) => ({
       table: change.table,

@@ -4,6 +4,7 @@ import type { Engine } from '../engine/steps.ts';
 import { askedColumns, noteColumns } from '../link/columns.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { forgetKept, keepFor } from '../outbox/kept.ts';
+import { hasUnsent } from '../outbox/sending.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
@@ -64,7 +65,7 @@ export class Syncing implements SyncPart {
         host: engine.host,
         live: this.live,
         run: (...given) => this.run(...given),
-        hasPending: () => doing.turn(() => engine.outbox.count('pending', 'attempted') > 0),
+        hasPending: () => doing.turn(() => hasUnsent(engine.outbox)),
         onChange: () => this.tell(),
       },
       options,
@@ -243,10 +244,6 @@ export class Syncing implements SyncPart {
   private async run(direction: Direction, reason: SyncReason, signal: AbortSignal): Promise<SyncReport> {
     const { database, host } = this.engine;
     const { transport } = this;
-    // Another process may have ended the tie.
-    this.isLinked = await this.doing.turn(() => this.readLinked());
-    if (!this.isLinked)
-      throw new KoinonError('not-linked', 'This replica was unlinked from its server; link it again to sync.');
     const traffic = new Traffic();
     const began = host.now();
     const before = { ...(transport.bytes ?? { down: 0, up: 0 }) };
@@ -257,6 +254,10 @@ export class Syncing implements SyncPart {
     this.underWay = { traffic, bytes };
     const change = <T>(work: (engine: Engine) => T) =>
       this.doing.change((engine) => {
+        // Another process may have ended the tie.
+        this.isLinked = this.readLinked();
+        if (!this.isLinked)
+          throw new KoinonError('not-linked', 'This replica was unlinked from its server; link it again to sync.');
         takeLease(database, host, this.holder);
         return work(engine);
       });

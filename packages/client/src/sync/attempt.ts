@@ -4,7 +4,7 @@ import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import { nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { joinNext } from '../outbox/join.ts';
-import { noteAttempt, noteState, placeOfSent } from '../outbox/sending.ts';
+import { noteAttempts, noteConfirmed, noteState, placeOfSent } from '../outbox/sending.ts';
 import { type Applying, showAnew } from '../overlay/show.ts';
 import type { Upload } from './state.ts';
 
@@ -70,7 +70,7 @@ export function attempt(
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
   const { request, body } = batch;
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(body);
-  for (const transaction of batch.transactions) noteAttempt(outbox, transaction);
+  noteAttempts(outbox, batch.transactions);
   forgetDecisions(database, batch.request);
   return { request, body };
 }
@@ -129,7 +129,14 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
   const { database, outbox } = local;
   if (attemptedBody(database) !== body) return;
   const parts = meta(database, 'parts');
+  const isPlain = (outcome: Outcome) => outcome.outcome === 'applied' && outcome.values === undefined;
+  noteConfirmed(
+    outbox,
+    outcomes.filter(isPlain).map(({ id }) => id),
+  );
+  if (parts && outcomes.some(isPlain)) dropMeta(database, 'parts');
   for (const outcome of outcomes) {
+    if (isPlain(outcome)) continue;
     const sequence = placeOfSent(outbox, outcome.id);
     if (sequence === undefined) continue;
     if (outcome.outcome === 'applied') {

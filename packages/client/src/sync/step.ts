@@ -77,14 +77,26 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   let received = 0;
   let startedOver = false;
   let oneByOne = false;
-  const { hasNaturalKeys, unanswered, toSend, about } = await parts.change(({ schema, database, outbox }) => ({
-    about: { replica: meta(database, 'replica') as string, schemaVersion: schema.version },
-    // A new row may be one that is there already: that is known when all are here.
-    hasNaturalKeys: Object.values(schema.tables).some(({ naturalKey }) => naturalKey.length > 0),
-    unanswered: unansweredIn(database),
-    toSend: outbox.count('pending', 'attempted'),
-  }));
-  parts.traffic.toSend = toSend;
+  const pullsFirst = direction !== 'push' && !parts.isLive();
+  const begun = await parts.change((local) => {
+    const { schema, database, outbox } = local;
+    const unanswered = unansweredIn(database);
+    return {
+      about: { replica: meta(database, 'replica') as string, schemaVersion: schema.version },
+      // A new row may be one that is there already: that is known when all are here.
+      hasNaturalKeys: Object.values(schema.tables).some(({ naturalKey }) => naturalKey.length > 0),
+      unanswered,
+      toSend: outbox.count('pending', 'attempted'),
+      // Where nothing comes before it, what goes up is chosen at once.
+      chosen:
+        unanswered === undefined && !pullsFirst && direction !== 'pull'
+          ? attempt(local, limits.transactions, parts)
+          : undefined,
+    };
+  });
+  const { hasNaturalKeys, unanswered, about } = begun;
+  let { chosen: first } = begun;
+  parts.traffic.toSend = begun.toSend;
 
   /** Sends what was chosen, and takes in what became of it. */
   const settle = async (attempted: Attempt): Promise<readonly Outcome[]> => {
@@ -105,7 +117,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     return outcomes;
   };
   /** Chooses what fits into one request. */
-  const choose = () => parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts));
+  const choose = async (): Promise<Attempt | undefined> => {
+    const chosen = first;
+    first = undefined;
+    return chosen ?? parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts));
+  };
   /** Sends what fits into one request; returns whether it makes sense to send more before the next page. */
   const pushSome = async (): Promise<boolean> => {
     const chosen = await choose();
@@ -204,7 +220,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     // The base of what was attempted is of no use here any more; it is pending again, and the pull starts over.
     if (!isUnknownCursor(error) || direction === 'push') throw error;
   }
-  if (direction !== 'push' && !parts.isLive()) await pull();
+  if (pullsFirst) await pull();
   if (direction !== 'pull') {
     for (let round = 1; round <= mostRounds; round++) {
       const sentBefore = up.applied;

@@ -139,7 +139,7 @@ export class Rows {
   }
 
   /** The rows whose text column has one of these values. */
-  private among(
+  among(
     tableName: string,
     column: string,
     wanted: readonly unknown[],

@@ -1,5 +1,5 @@
 import type { Change, Problem, StaleRow, Table } from '@koinon/core';
-import type { RowKey, Stamp, Written } from '../stores/store.ts';
+import { keyOf, type RowKey, type Stamp, type Written } from '../stores/store.ts';
 
 /** A row as one transaction finds it, with what the transaction itself has done to it so far. */
 interface Found {
@@ -41,13 +41,13 @@ export class Comparison {
       const found: Found = stamp
         ? { known: true, exists: !stamp.deleted, row: stamp.row, columns: new Map(stamp.columns) }
         : { known: false, exists: false, row: never, columns: new Map() };
-      this.rows.set(JSON.stringify([table, id]), found);
+      this.rows.set(keyOf({ table, id }), found);
     });
   }
 
   /** Compares one change, and counts it as done for those of the same transaction that follow. */
   add(table: Table, change: Change): void {
-    const found = this.rows.get(JSON.stringify([change.table, change.id])) as Found;
+    const found = this.rows.get(keyOf(change)) as Found;
     if (change.kind === 'insert') this.insert(change, found);
     else if (!found.known) this.missing(change);
     else if (change.kind === 'delete') this.delete(table, change, found);

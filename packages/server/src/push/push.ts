@@ -1,4 +1,3 @@
-import { createHash } from 'node:crypto';
 import { setImmediate } from 'node:timers/promises';
 import {
   type Change,
@@ -19,7 +18,6 @@ import {
   type UploadedTransaction,
   type WireChange,
 } from '@koinon/core';
-import stringify from 'safe-stable-stringify';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
 import { type RuleSet, ruleSet } from '../rules/rules.ts';
 import { writeByRules } from '../rules/write.ts';
@@ -35,6 +33,7 @@ import {
   type StoreWriter,
 } from '../stores/store.ts';
 import { Comparison } from './compare.ts';
+import { digestOf } from './digest.ts';
 
 const noRules = ruleSet({}, () => undefined);
 
@@ -58,9 +57,15 @@ export async function push(
   const taking: Taking = { store, rules, scopes, replica: request.replica };
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new Map();
+  // Rules of the app's own may do what cannot be done twice.
+  let isHopeful = Object.keys(rules.tables).length === 0;
   while (outcomes.length < transactions.length) {
     const left = transactions.slice(outcomes.length);
-    const group = await takeInSome(taking, left, base, blocked).catch(() => undefined);
+    const group = await takeInSome({ ...taking, isHopeful }, left, base, blocked).catch(() => undefined);
+    if (group === undefined && isHopeful) {
+      isHopeful = false;
+      continue;
+    }
     outcomes.push(...(group ?? (await takeInAlone(taking, left[0] as UploadedTransaction, base, blocked))));
     for (const [i, { id, outcome }] of outcomes.entries())
       if (outcome !== 'applied' && outcome !== 'received')
@@ -78,12 +83,23 @@ interface Taking {
   readonly rules: RuleSet;
   readonly scopes: ScopeSet;
   readonly replica: string;
+  /**
+   * Whether all are expected to be fine: then none has a savepoint of its own, and if one cannot be kept after all, the
+   * whole group is given up and taken in anew without hope.
+   */
+  readonly isHopeful?: boolean;
 }
 
 /** The same in one database transaction. */
 interface Guarded extends Taking {
   readonly guard: Guard;
 }
+
+/** A transaction could not be kept in a group that was expected to be fine. */
+class HopeLostError extends Error {}
+
+/** Rows that are looked up for one group at once. */
+const mostAhead = 2_000;
 
 /** Whether a receipt is of this user's transaction: nobody is told what became of another's. */
 function isOwn({ user }: Receipt, { rules }: Taking): boolean {
@@ -105,9 +121,10 @@ function takeInSome(
     const blocked: Blocked = new Map(before);
     const outcomes: Outcome[] = [];
     const from = await basedOn(writer, base);
-    const guard = guardOf(taking, writer);
+    const guarded = { ...taking, guard: guardOf(taking, writer) };
+    await lookAhead(writer, transactions);
     for (const transaction of transactions) {
-      const outcome = await takeIn({ ...taking, guard }, writer, transaction, from, blocked);
+      const outcome = await takeIn(guarded, writer, transaction, from, blocked);
       outcomes.push(outcome);
       if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
         for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
@@ -115,6 +132,18 @@ function takeInSome(
     }
     return outcomes;
   });
+}
+
+/** Looks up at once what the next transactions will ask for one by one. */
+async function lookAhead(writer: StoreWriter, transactions: readonly UploadedTransaction[]): Promise<void> {
+  const ids: string[] = [];
+  const rows: RowKey[] = [];
+  for (const { id, changes, part } of transactions) {
+    if (rows.length + changes.length > mostAhead) break;
+    ids.push(id);
+    if (part === undefined) for (const change of changes) rows.push({ table: change.table, id: change.id });
+  }
+  if (ids.length > 1) await writer.lookAhead(ids, rows);
 }
 
 async function takeInAlone(
@@ -237,12 +266,16 @@ async function takeUp(
   if (comparison.stale.length > 0) return { id, outcome: 'stale', rows: comparison.stale };
 
   let values: readonly ServerValues[] = [];
-  const problems = await writer.attempt(id, editTime(transaction), async () => {
+  const write = async () => {
     const written = await writeByRules({ schema, writer, rules, guard }, changes, keys, 'device');
     values = written.values.map((each) => ({ ...each, columns: view.columns(each.table, each.columns) }));
     return written.problems;
-  });
+  };
+  const problems = taking.isHopeful
+    ? await writer.venture(id, editTime(transaction), write)
+    : await writer.attempt(id, editTime(transaction), write);
   if (problems.length > 0) {
+    if (taking.isHopeful) throw new HopeLostError();
     guard.wrote(keys);
     return refuse(problems);
   }
@@ -297,13 +330,6 @@ function blockedBy(
     }
   }
   return undefined;
-}
-
-/** What a transaction does, apart from what its replica knew when it sent it: that may have advanced between two sendings. */
-function digestOf({ id, editedAt, changes }: UploadedTransaction): string {
-  return createHash('sha256')
-    .update(stringify({ id, editedAt, changes }) as string)
-    .digest('base64url');
 }
 
 function rejected(id: string, problems: readonly Problem[]): Outcome {

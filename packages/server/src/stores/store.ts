@@ -187,6 +187,8 @@ export interface StoreReader {
 
 /** Writes in one database transaction. */
 export interface StoreWriter {
+  /** Looks up at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
+  lookAhead(receipts: readonly string[], rows: readonly RowKey[]): Promise<void>;
   receipt(id: string): Promise<Receipt | undefined>;
   saveReceipt(receipt: Receipt): Promise<void>;
   /** Keeps a part of a transaction until the others are there; the same one again changes nothing. */
@@ -197,6 +199,11 @@ export interface StoreWriter {
   stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]>;
   /** Runs writes that are taken back when they return or raise problems. Writes carry this receipt and edit time. */
   attempt(receipt: string, editedAt: number, work: () => Promise<readonly Problem[]>): Promise<readonly Problem[]>;
+  /**
+   * The same without a way back, which costs less: after problems, or a throw, the whole database transaction has to be
+   * given up.
+   */
+  venture(receipt: string, editedAt: number, work: () => Promise<readonly Problem[]>): Promise<readonly Problem[]>;
   /** Writes changes that no uploaded transaction made, such as what a hook fills in. @throws ConstraintError. */
   applyOwn(changes: readonly Change[]): Promise<void>;
   /** Runs SQL of the store's own dialect in this transaction: rows of a query. */

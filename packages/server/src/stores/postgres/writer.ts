@@ -22,6 +22,7 @@ import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 
 interface StoredReceipt {
+  id: string;
   digest: string;
   outcome: string;
   position: string | null;
@@ -36,6 +37,7 @@ export class PostgresWriter implements StoreWriter {
   private readonly reader: PostgresReader;
   private readonly appRows: AppRows;
   private readonly writing: RowWriter;
+  private readonly receiptsAhead = new Map<string, Receipt | undefined>();
 
   constructor(
     client: ClientBase,
@@ -50,20 +52,35 @@ export class PostgresWriter implements StoreWriter {
     this.writing = new RowWriter(client, this.appRows, trace);
   }
 
+  async lookAhead(receipts: readonly string[]): Promise<void> {
+    for (const [id, receipt] of await this.receipts(receipts)) this.receiptsAhead.set(id, receipt);
+    for (const id of receipts) if (!this.receiptsAhead.has(id)) this.receiptsAhead.set(id, undefined);
+  }
+
   async receipt(id: string): Promise<Receipt | undefined> {
-    // Two processes may be given the same transaction at once: the second waits here for the first one's receipt.
-    await this.client.query('SELECT pg_advisory_xact_lock(hashtextextended($1, 0))', [id]);
-    const { rows } = await this.client.query<StoredReceipt>(
-      'SELECT digest, outcome, position, user_id, replica FROM koinon.receipt WHERE id = $1',
-      [id],
+    return this.receiptsAhead.has(id) ? this.receiptsAhead.get(id) : (await this.receipts([id])).get(id);
+  }
+
+  private async receipts(ids: readonly string[]): Promise<ReadonlyMap<string, Receipt>> {
+    // Two processes may be given the same transaction at once: the second waits here for the first one's receipt. All lock
+    // in one order, so that none waits for another in a circle.
+    await this.client.query(
+      'SELECT pg_advisory_xact_lock(k) FROM (SELECT DISTINCT hashtextextended(id, 0) AS k FROM unnest($1::text[]) id ORDER BY k) locked',
+      [ids],
     );
-    const [found] = rows;
-    if (found === undefined) return undefined;
-    const outcome: Receipt['outcome'] =
-      found.outcome === 'applied'
-        ? { kind: 'applied', position: Number(found.position) }
-        : { kind: 'rejected', problems: JSON.parse(found.outcome) as Problem[] };
-    return { id, digest: found.digest, user: found.user_id, replica: found.replica, outcome };
+    const { rows } = await this.client.query<StoredReceipt>(
+      'SELECT id, digest, outcome, position, user_id, replica FROM koinon.receipt WHERE id = ANY($1)',
+      [ids],
+    );
+    return new Map(
+      rows.map(({ id, digest, outcome, position, user_id: user, replica }) => {
+        const became: Receipt['outcome'] =
+          outcome === 'applied'
+            ? { kind: 'applied', position: Number(position) }
+            : { kind: 'rejected', problems: JSON.parse(outcome) as Problem[] };
+        return [id, { id, digest, user, replica, outcome: became }];
+      }),
+    );
   }
 
   async saveReceipt({ id, digest, user, replica, outcome }: Receipt): Promise<void> {
@@ -219,29 +236,38 @@ export class PostgresWriter implements StoreWriter {
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
   ): Promise<readonly Problem[]> {
+    await this.client.query('SAVEPOINT attempt');
+    const problems = await this.venture(receipt, editedAt, work);
+    if (problems.length > 0) await this.client.query('ROLLBACK TO SAVEPOINT attempt');
+    // Others may follow in this database transaction.
+    await this.client.query('RELEASE SAVEPOINT attempt; SET CONSTRAINTS ALL DEFERRED');
+    return problems;
+  }
+
+  async venture(
+    receipt: string,
+    editedAt: number,
+    work: () => Promise<readonly Problem[]>,
+  ): Promise<readonly Problem[]> {
     const writer = (id: string, at: string) =>
       this.client.query("SELECT set_config('koinon.receipt', $1, true), set_config('koinon.edited_at', $2, true)", [
         id,
         at,
       ]);
-    await this.client.query('SAVEPOINT attempt');
     await writer(receipt, String(editedAt));
-    let problems: readonly Problem[];
     try {
-      problems = await work();
+      const problems = await work();
+      if (problems.length > 0) return problems;
       // What the database checks at the end of a transaction is asked for now, while there can still be an outcome.
-      if (problems.length === 0) await this.client.query('SET CONSTRAINTS ALL IMMEDIATE');
+      await this.client.query('SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED');
+      await writer('', '');
+      return [];
     } catch (error) {
       const problem =
         error instanceof ConstraintError ? error.problem : constraintProblem(error, this.deferred(error), undefined);
       if (problem === undefined) throw error;
-      problems = [problem];
+      return [problem];
     }
-    if (problems.length > 0) await this.client.query('ROLLBACK TO SAVEPOINT attempt');
-    else await writer('', '');
-    // Others may follow in this database transaction.
-    await this.client.query('RELEASE SAVEPOINT attempt; SET CONSTRAINTS ALL DEFERRED');
-    return problems;
   }
 
   async applyOwn(changes: readonly Change[]): Promise<void> {

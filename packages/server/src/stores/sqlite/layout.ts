@@ -57,12 +57,13 @@ export function prepareLayout(database: Prepared, schema: Schema, mapping: Mappi
 /** Makes what the database lacks, inside a transaction of the caller's. */
 export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping): void {
   const { connection } = database;
-  if (database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_stamp_past'") === undefined) {
+  const has = (table: string, column: string) =>
+    database.get('SELECT 1 FROM pragma_table_info(?) WHERE name = ?', table, column) !== undefined;
+  if (!laterColumns.every(([table, column]) => has(table, column))) {
     connection.exec(koinonTables);
     for (const [table, column, definition] of laterColumns)
-      if (database.get('SELECT 1 FROM pragma_table_info(?) WHERE name = ?', table, column) === undefined)
-        connection.exec(`ALTER TABLE ${table} ADD COLUMN ${column} ${definition}`);
-    connection.exec("CREATE INDEX koinon_stamp_past ON koinon_stamp (position) WHERE past <> '{}'");
+      if (!has(table, column)) connection.exec(`ALTER TABLE ${table} ADD COLUMN ${column} ${definition}`);
+    connection.exec("CREATE INDEX IF NOT EXISTS koinon_stamp_past ON koinon_stamp (position) WHERE past <> '{}'");
   }
   const tables = mappedTables(schema, mapping);
   for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);
@@ -98,6 +99,16 @@ export function unenforcedColumns(
     found.set(name, new Set(names));
   }
   return found;
+}
+
+/** The tables that stand as Koinon makes them: with a text as the key, and without a rule that lets an insert replace rows. */
+export function plainTables(database: Prepared, schema: Schema, mapping: Mapping): ReadonlySet<string> {
+  const made = database.all<{ name: string }>(
+    `SELECT name FROM sqlite_schema s WHERE type = 'table' AND sql LIKE '%STRICT' AND sql NOT LIKE '%ON CONFLICT%'
+       AND EXISTS (SELECT 1 FROM pragma_table_info(s.name) i WHERE i.name = 'id' AND i.type = 'TEXT' AND i.pk = 1)`,
+  );
+  const kept = new Set(keptTables(schema));
+  return new Set(made.flatMap(({ name }) => (kept.has(name) && !isMapped(mapping, name) ? [name] : [])));
 }
 
 const viewOf = (table: string) => `koinon_view_${table}`;
@@ -147,6 +158,7 @@ const laterColumns = [
   ['koinon_stamp', 'past', "TEXT NOT NULL DEFAULT '{}'"],
   ['koinon_receipt', 'user_id', 'TEXT'],
   ['koinon_receipt', 'replica', 'TEXT'],
+  ['koinon_writer', 'stamps', 'INTEGER'],
 ] as const;
 
 /** Takes Koinon's tables and triggers out of a database. */

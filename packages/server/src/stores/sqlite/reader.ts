@@ -72,10 +72,7 @@ export class SqliteReader implements StoreReader {
   }
 
   async position(): Promise<Position> {
-    const { position, epoch } = this.database.get(
-      'SELECT position, (SELECT id FROM koinon_epoch ORDER BY place DESC LIMIT 1) AS epoch FROM koinon_feed',
-    ) as { position: number; epoch: string };
-    return `${position} ${epoch}`;
+    return this.positionAt(this.end());
   }
 
   async reach(position: Position): Promise<Reach> {

@@ -9,6 +9,7 @@ import {
   type Identity,
   keptTables,
   makeLayout,
+  plainTables,
   prepareLayout,
   relationOf,
   release,
@@ -17,6 +18,7 @@ import {
 } from './layout.ts';
 import { readPosition, SqliteReader } from './reader.ts';
 import type { TableReading } from './rows.ts';
+import { Stamping } from './stamping.ts';
 import { SqliteWriter } from './writer.ts';
 
 /** Told of each statement that a transaction runs on the app's tables, with its values. */
@@ -71,7 +73,9 @@ export async function sqliteStore(
       unenforced: unenforcedColumns(writing, schema, mapping),
       typed: new TypedValues(misfit),
     };
-    return new SqliteStore(kept, identity, [writing, open(), open()], tables, mapping, trace);
+    const stamping = new Stamping(writing, plainTables(writing, schema, mapping));
+    const writer = new SqliteWriter(writing, kept, tables, mapping, stamping, trace);
+    return new SqliteStore(kept, identity, [writing, open(), open()], tables, writer);
   } catch (error) {
     if (error instanceof KoinonError) throw error;
     throw new KoinonError(
@@ -170,8 +174,7 @@ class SqliteStore implements Store {
     identity: Identity,
     [writing, reading, watching]: readonly [Prepared, Prepared, Prepared],
     tables: TableReading,
-    mapping: Mapping,
-    trace: Trace | undefined,
+    writer: SqliteWriter,
   ) {
     this.watching = watching;
     this.schema = schema;
@@ -180,7 +183,7 @@ class SqliteStore implements Store {
     this.writing = writing;
     this.reading = reading;
     this.reader = new SqliteReader(reading, schema, tables);
-    this.writer = new SqliteWriter(writing, schema, tables, mapping, trace);
+    this.writer = writer;
   }
 
   ordinal(position: Position): number {
@@ -205,7 +208,12 @@ class SqliteStore implements Store {
     // The mutex: while one request's work awaits (a validator, say) no other gets into its transaction.
     const run = async () => {
       await beginWriting(this.writing);
-      return inTransaction(this.writing, () => work(this.writer));
+      return inTransaction(this.writing, async () => {
+        this.writer.begin();
+        const result = await work(this.writer);
+        this.writer.end();
+        return result;
+      });
     };
     const turn = this.turn.then(run);
     this.turn = turn.catch(() => undefined);

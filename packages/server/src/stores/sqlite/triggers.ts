@@ -40,13 +40,15 @@ CREATE TABLE IF NOT EXISTS koinon_feed (
   position INTEGER NOT NULL
 );
 INSERT OR IGNORE INTO koinon_feed VALUES (1, 0);
--- Whose transaction is writing just now; empty for other programs. Set and cleared inside the writing transaction.
+-- Whose transaction is writing just now, and whether the writer stamps the rows that it inserts by itself; empty for other
+-- programs. Set and cleared inside the writing transaction.
 CREATE TABLE IF NOT EXISTS koinon_writer (
   only INTEGER PRIMARY KEY CHECK (only = 1),
   receipt TEXT,
-  edited_at INTEGER
+  edited_at INTEGER,
+  stamps INTEGER
 );
-INSERT OR IGNORE INTO koinon_writer VALUES (1, NULL, NULL);
+INSERT OR IGNORE INTO koinon_writer (only) VALUES (1);
 CREATE TABLE IF NOT EXISTS koinon_stamp (
   table_name TEXT NOT NULL,
   row_id TEXT NOT NULL,
@@ -134,9 +136,21 @@ const position = '(SELECT position FROM koinon_feed)';
 const receipt = '(SELECT receipt FROM koinon_writer)';
 /** julianday rather than unixepoch('subsec'), which SQLite has only since 3.42: any program's SQLite must run this. */
 const editedAt = `coalesce((SELECT edited_at FROM koinon_writer), CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER))`;
+/** The server stamps its own plain inserts by itself (stamping.ts), which costs a fraction of this. */
+const byTriggers = '(SELECT stamps FROM koinon_writer) IS NULL';
 const step = 'UPDATE koinon_feed SET position = position + 1;';
 const stampColumns =
   'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, image, past';
+
+/** What becomes of the stamp of a row that is inserted where one was deleted. */
+const madeAnew = `ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
+    row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 0, columns = '{}', image = NULL`;
+
+/** Stamps an inserted row that has no stamp: of a table, an id, at a position, with an edit time and a receipt. */
+export const stampNew = `INSERT INTO koinon_stamp (${stampColumns}) VALUES (?1, ?2, ?3, ?3, ?3, ?4, ?5, 0, '{}', NULL, '{}')`;
+
+/** The same where a row of that id may have been deleted: dearer, since SQLite looks twice. */
+export const stampAnew = `${stampNew} ${madeAnew}`;
 
 /**
  * The triggers that keep the feed of one table. They use SQL's built-ins alone, so that any program can write the table,
@@ -205,8 +219,7 @@ export function feedTriggers(table: TrackedTable): string[] {
   INSERT INTO koinon_stamp (${stampColumns})
   SELECT ${t}, ${idOf('NEW')}, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 0, '{}', NULL, '{}'
   WHERE (${condition}) AND ${alive('NEW')}
-  ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
-    row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 0, columns = '{}', image = NULL;`;
+  ${madeAnew};`;
   const moved = (test: (c: string) => string) =>
     filterable.length === 0
       ? ''
@@ -230,11 +243,12 @@ export function feedTriggers(table: TrackedTable): string[] {
     .map((column) => `OLD.${quoteName(column)} IS NOT NEW.${quoteName(column)} COLLATE BINARY`)
     .join(' OR ');
   return [
-    trigger('before', 'insert', `${clear}\n  ${note(false)}`),
+    trigger('before', 'insert', `${clear}\n  ${note(false)}`, byTriggers),
     trigger(
       'after',
       'insert',
       `${step}${stampGone}${stampReplaced}${stampInserted(`NOT ${noted} OR ${isTombstone}`)}\n  ${clear}`,
+      byTriggers,
     ),
     trigger('before', 'update', `${clear}\n  ${note(true)}`, keyed),
     trigger('after replaced', 'update', `${step}${stampGone}\n  ${clear}`, keyed),

@@ -15,8 +15,10 @@ import {
 } from '@koinon/core';
 import type { Mapping } from '../mapping.ts';
 import {
+  byTable,
   ConstraintError,
   type Contact,
+  keyOf,
   type Reach,
   type Receipt,
   type RowKey,
@@ -31,8 +33,10 @@ import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
 import type { TableReading } from './rows.ts';
+import type { Stamping } from './stamping.ts';
 
 interface StoredReceipt {
+  id: string;
   digest: string;
   outcome: string;
   position: number | null;
@@ -49,15 +53,25 @@ export class SqliteWriter implements StoreWriter {
   private readonly relation: (table: string) => string;
   private readonly trace: (sql: string, values: readonly unknown[]) => void;
   private readonly inserts = new Map<string, string>();
+  private readonly stamping: Stamping;
+  /** The epoch that the feed is in, once it has been asked for in this transaction. */
+  private epoch: string | undefined;
+  /** What was looked up beforehand and still holds. */
+  private readonly receiptsAhead = new Map<string, Receipt | undefined>();
+  private readonly stampsAhead = new Map<string, StampRow | undefined>();
+  /** Written together at the end. */
+  private readonly newReceipts: Receipt[] = [];
 
   constructor(
     database: Prepared,
     schema: Schema,
     tables: TableReading,
     mapping: Mapping,
+    stamping: Stamping,
     trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
   ) {
     this.trace = trace;
+    this.stamping = stamping;
     this.mapping = mapping;
     this.relation = tables.relation;
     this.database = database;
@@ -65,27 +79,64 @@ export class SqliteWriter implements StoreWriter {
     this.reader = new SqliteReader(database, schema, tables);
   }
 
-  async receipt(id: string): Promise<Receipt | undefined> {
-    const found = this.database.get<StoredReceipt>('SELECT * FROM koinon_receipt WHERE id = ?', id);
-    if (found === undefined) return undefined;
-    const outcome: Receipt['outcome'] =
-      found.outcome === 'applied'
-        ? { kind: 'applied', position: found.position as number }
-        : { kind: 'rejected', problems: JSON.parse(found.outcome) as Problem[] };
-    return { id, digest: found.digest, user: found.user_id, replica: found.replica, outcome };
+  /** Begins a database transaction; one before it may have been taken back. */
+  begin(): void {
+    this.stamping.begin();
+    this.epoch = undefined;
+    this.receiptsAhead.clear();
+    this.stampsAhead.clear();
+    this.newReceipts.length = 0;
   }
 
-  async saveReceipt({ id, digest, user, replica, outcome }: Receipt): Promise<void> {
-    const applied = outcome.kind === 'applied';
+  /** Writes what is still to be written, before the commit. */
+  end(): void {
+    this.stamping.settle();
+    this.writeReceipts();
+  }
+
+  async lookAhead(receipts: readonly string[], rows: readonly RowKey[]): Promise<void> {
+    const found = this.database.all<StoredReceipt>(
+      'SELECT * FROM koinon_receipt WHERE id IN (SELECT value FROM json_each(?))',
+      JSON.stringify(receipts),
+    );
+    for (const id of receipts) this.receiptsAhead.set(id, undefined);
+    for (const stored of found) this.receiptsAhead.set(stored.id, receiptOf(stored));
+    for (const [table, ids] of byTable(rows)) {
+      const stamps = this.database.all<StampRow>(
+        'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id IN (SELECT value FROM json_each(?))',
+        table,
+        JSON.stringify(ids),
+      );
+      for (const id of ids) this.stampsAhead.set(keyOf({ table, id }), undefined);
+      for (const stamp of stamps) this.stampsAhead.set(keyOf({ table, id: stamp.row_id }), stamp);
+    }
+  }
+
+  async receipt(id: string): Promise<Receipt | undefined> {
+    if (this.receiptsAhead.has(id)) return this.receiptsAhead.get(id);
+    this.writeReceipts();
+    const found = this.database.get<StoredReceipt>('SELECT * FROM koinon_receipt WHERE id = ?', id);
+    return found && receiptOf(found);
+  }
+
+  async saveReceipt(receipt: Receipt): Promise<void> {
+    this.newReceipts.push(receipt);
+    this.receiptsAhead.set(receipt.id, receipt);
+  }
+
+  private writeReceipts(): void {
+    if (this.newReceipts.length === 0) return;
+    const rows = this.newReceipts.map(({ id, digest, user, replica, outcome }) => {
+      const applied = outcome.kind === 'applied';
+      const said = applied ? 'applied' : JSON.stringify(outcome.problems);
+      return [id, digest, said, applied ? outcome.position : null, user, replica];
+    });
+    this.newReceipts.length = 0;
     this.database.run(
-      'INSERT INTO koinon_receipt (id, digest, outcome, position, received_at, user_id, replica) VALUES (?, ?, ?, ?, ?, ?, ?)',
-      id,
-      digest,
-      applied ? 'applied' : JSON.stringify(outcome.problems),
-      applied ? outcome.position : null,
+      `INSERT INTO koinon_receipt (id, digest, outcome, position, received_at, user_id, replica)
+       SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, ?2, value ->> 4, value ->> 5 FROM json_each(?1)`,
+      JSON.stringify(rows),
       new Date().toISOString(),
-      user,
-      replica,
     );
   }
 
@@ -191,12 +242,8 @@ export class SqliteWriter implements StoreWriter {
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {
     // One writer at a time: there is nothing to lock.
     const known = base === null ? -1 : readPosition(base).at;
-    return rows.map(({ table, id }) => {
-      const found = this.database.get<StampRow>(
-        'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?',
-        table,
-        id,
-      );
+    return rows.map((key) => {
+      const found = this.stampOf(key);
       if (found === undefined) return undefined;
       const written = (position: number, receipt: string | null): Written => ({ covered: position <= known, receipt });
       const columns = Object.entries(JSON.parse(found.columns) as Record<string, ColumnStamp>);
@@ -209,40 +256,59 @@ export class SqliteWriter implements StoreWriter {
     });
   }
 
+  private stampOf(key: RowKey): StampRow | undefined {
+    const text = keyOf(key);
+    const known = this.stampsAhead.get(text);
+    if (known !== undefined || this.stampsAhead.has(text)) return known;
+    const found = this.database.get<StampRow>(
+      'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?',
+      key.table,
+      key.id,
+    );
+    this.stampsAhead.set(text, found);
+    return found;
+  }
+
   async attempt(
     receipt: string,
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
   ): Promise<readonly Problem[]> {
+    this.stamping.settle();
     this.database.run('SAVEPOINT attempt');
-    this.database.run('UPDATE koinon_writer SET receipt = ?, edited_at = ?', receipt, editedAt);
-    let problems: readonly Problem[];
-    try {
-      problems = await work();
-    } catch (error) {
-      if (!(error instanceof ConstraintError)) throw error;
-      problems = [error.problem];
-    }
-    if (problems.length > 0) this.database.run('ROLLBACK TO attempt');
-    else this.database.run('UPDATE koinon_writer SET receipt = NULL, edited_at = NULL');
+    const problems = await this.venture(receipt, editedAt, work);
+    if (problems.length > 0) {
+      this.database.run('ROLLBACK TO attempt');
+      this.stamping.takenBack();
+    } else this.stamping.settle();
     this.database.run('RELEASE attempt');
     return problems;
   }
 
+  async venture(
+    receipt: string,
+    editedAt: number,
+    work: () => Promise<readonly Problem[]>,
+  ): Promise<readonly Problem[]> {
+    this.stamping.writeAs(receipt, editedAt);
+    try {
+      return await work();
+    } catch (error) {
+      if (!(error instanceof ConstraintError)) throw error;
+      return [error.problem];
+    }
+  }
+
   async applyOwn(changes: readonly Change[]): Promise<void> {
-    const writer = this.database.get<{ receipt: string | null; edited_at: number | null }>(
-      'SELECT * FROM koinon_writer',
-    );
-    this.database.run('UPDATE koinon_writer SET receipt = NULL, edited_at = NULL');
+    const { receipt, editedAt } = this.stamping.writeAs(null, null);
     await this.apply(changes);
-    this.database.run(
-      'UPDATE koinon_writer SET receipt = ?, edited_at = ?',
-      writer?.receipt ?? null,
-      writer?.edited_at ?? null,
-    );
+    this.stamping.writeAs(receipt, editedAt);
   }
 
   async query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]> {
+    // It may write as well.
+    this.stamping.byTriggers();
+    this.stampsAhead.clear();
     return this.database.all(sql, ...(values as SqlValue[]));
   }
 
@@ -262,6 +328,7 @@ export class SqliteWriter implements StoreWriter {
   }
 
   applied(ids: readonly string[], user?: string): Promise<string[]> {
+    this.writeReceipts();
     return this.reader.applied(ids, user);
   }
 
@@ -285,15 +352,27 @@ export class SqliteWriter implements StoreWriter {
   }
 
   async position(): Promise<Position> {
-    return this.reader.position();
+    const { end } = this.stamping;
+    if (end === undefined) return this.reader.position();
+    this.epoch ??= readPosition(await this.reader.position()).epoch;
+    return `${end} ${this.epoch}`;
   }
 
   private applyOne(change: Change): void {
     const table = this.schema.tables[change.table] as Table;
+    const isPlain = change.kind === 'insert' && this.stamping.canStamp(change.table);
+    if (isPlain) this.stamping.byItself();
+    else this.stamping.byTriggers();
+    const key = keyOf(change);
+    const isNew = isPlain && this.stampsAhead.has(key) && this.stampsAhead.get(key) === undefined;
+    // Triggers and cascades may reach any row.
+    if (isPlain) this.stampsAhead.delete(key);
+    else this.stampsAhead.clear();
     try {
       if (change.kind === 'insert') this.insert(table, change);
       else if (change.kind === 'update') this.update(table, change);
       else this.run(`DELETE FROM ${this.relation(change.table)} WHERE id = ?`, change.id);
+      if (isPlain) this.stamping.inserted(change.table, change.id, isNew);
     } catch (error) {
       const problem = constraintProblem(error, change, this.mapping[change.table]?.columns);
       throw problem ? new ConstraintError(problem) : error;
@@ -339,4 +418,12 @@ export class SqliteWriter implements StoreWriter {
       change.id,
     );
   }
+}
+
+function receiptOf({ id, digest, outcome, position, user_id: user, replica }: StoredReceipt): Receipt {
+  const became: Receipt['outcome'] =
+    outcome === 'applied'
+      ? { kind: 'applied', position: position as number }
+      : { kind: 'rejected', problems: JSON.parse(outcome) as Problem[] };
+  return { id, digest, user, replica, outcome: became };
 }

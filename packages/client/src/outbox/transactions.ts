@@ -1,0 +1,99 @@
+import type { AnyRow, Change, Problem } from '@koinon/core';
+import { joined, type Outbox, type QueuedTransaction, type StoredChange, type TransactionState } from './outbox.ts';
+
+/** Changes read at a time when going through the whole list. */
+const chunk = 500;
+
+/** The transactions of an outbox that are in one of these states, in order. */
+export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): Generator<QueuedTransaction> {
+  let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : firstUnconfirmed(outbox) - 1;
+  let open: { readonly head: StoredChange; readonly changes: Change[] } | undefined;
+  for (;;) {
+    const rows = chunkBehind(outbox, place);
+    const wanted = rows.filter(({ state }) => states.includes(state ?? 'pending'));
+    const ownRecords = rowsOfNew(outbox, wanted);
+    for (const row of rows) {
+      if (open?.head.sequence !== row.sequence) {
+        if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(open);
+        open = { head: row, changes: [] };
+      }
+      if (states.includes(row.state ?? 'pending'))
+        open.changes.push(outbox.changeOf(row, ownRecords.get(row.table_name)?.get(row.row_id)));
+      place = row.place;
+    }
+    if (rows.length < chunk) break;
+  }
+  if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(open);
+}
+
+/** Changes behind a place. As one text: drivers take longer for the members of so many objects than SQLite for the rows. */
+function chunkBehind({ database }: Outbox, place: number): StoredChange[] {
+  const { changes } = database
+    .statement(
+      `SELECT json_group_array(json_object(${stored.map((name) => `'${name}', ${name}`).join(', ')})) AS changes
+       FROM (${joined} WHERE c.place > ? ORDER BY c.place LIMIT ${chunk})`,
+    )
+    .get(place) as { changes: string };
+  return (JSON.parse(changes) as StoredChange[]).sort((a, b) => a.place - b.place);
+}
+
+const stored = [
+  'place',
+  'sequence',
+  'table_name',
+  'row_id',
+  'kind',
+  'columns',
+  'operations',
+  'id',
+  'edited_at',
+  'state',
+  'problems',
+  'server_values',
+] as const satisfies readonly (keyof StoredChange)[];
+
+function transactionOf({
+  head: { sequence, id, edited_at, state, problems },
+  changes,
+}: {
+  readonly head: StoredChange;
+  readonly changes: readonly Change[];
+}): QueuedTransaction {
+  return {
+    sequence,
+    id: id as string,
+    state: state ?? 'pending',
+    editedAt: new Date(edited_at as number).toISOString(),
+    changes,
+    problems: problems === null ? [] : (JSON.parse(problems) as Problem[]),
+    wasSent: state !== null,
+  };
+}
+
+/** The rows of inserts that are their own record, by table and id: read at once. */
+function rowsOfNew({ rows }: Outbox, changes: readonly StoredChange[]): Map<string, Map<string, AnyRow>> {
+  const ids = new Map<string, string[]>();
+  for (const { kind, columns, table_name: table, row_id: id } of changes) {
+    if (kind !== 'insert' || columns !== null) continue;
+    const known = ids.get(table);
+    if (known) known.push(id);
+    else ids.set(table, [id]);
+  }
+  return new Map(
+    [...ids].map(([table, wanted]) => [
+      table,
+      new Map(rows.among(table, 'id', wanted).map((row): [string, AnyRow] => [row.id, row])),
+    ]),
+  );
+}
+
+/** The place of the first change that is not confirmed: a long outbox is confirmed from its beginning on. */
+function firstUnconfirmed({ database }: Outbox): number {
+  const found = database
+    .statement(
+      `SELECT c.place FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)
+       WHERE s.state IS NULL OR s.state <> 'confirmed' ORDER BY c.place LIMIT 1`,
+    )
+    .get() as { place: number } | undefined;
+  return found?.place ?? Number.MAX_SAFE_INTEGER;
+}

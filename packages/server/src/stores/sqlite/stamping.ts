@@ -1,0 +1,125 @@
+import type { Prepared } from './driver.ts';
+import { stampAnew, stampNew } from './triggers.ts';
+
+/** On whose behalf rows are written; nobody's for what no uploaded transaction made. */
+interface Author {
+  readonly receipt: string | null;
+  readonly editedAt: number | null;
+}
+
+/** What `koinon_writer` holds. */
+interface Noted extends Author {
+  readonly stamps: 1 | null;
+}
+
+const nobody: Author = { receipt: null, editedAt: null };
+const cleared: Noted = { ...nobody, stamps: null };
+
+/**
+ * Who stamps what is written over one connection: the triggers, as for any program; or, for plain inserts into tables on
+ * which no trigger but Koinon's can fire, the writer by itself. The triggers' look for what REPLACE may have taken away
+ * costs an insert more than everything else; the server never replaces.
+ *
+ * What the triggers go by is noted only when one is about to fire. All of it is inside one database transaction.
+ */
+export class Stamping {
+  private readonly database: Prepared;
+  /** The tables that may be stamped without triggers as long as nobody adds one. */
+  private readonly plain: ReadonlySet<string>;
+  private author = nobody;
+  private noted = cleared;
+  /** The end of the feed while the writer stamps; else it stands in the database. */
+  private position: number | undefined;
+  private schemaVersion: number | undefined;
+  private unhindered: ReadonlySet<string> = new Set();
+
+  /** @param plain tables that Koinon made itself, under the schema's names. */
+  constructor(database: Prepared, plain: ReadonlySet<string>) {
+    this.database = database;
+    this.plain = plain;
+  }
+
+  /** Begins a database transaction; one before it may have been taken back. */
+  begin(): void {
+    this.author = nobody;
+    this.noted = cleared;
+    this.position = undefined;
+    // Within the transaction nobody else can add a trigger.
+    const version = this.database.get<{ schema_version: number }>('PRAGMA schema_version')?.schema_version;
+    if (version === this.schemaVersion) return;
+    this.schemaVersion = version;
+    const hindered = this.database.all<{ name: string }>(
+      "SELECT DISTINCT tbl_name AS name FROM sqlite_schema WHERE type = 'trigger' AND name NOT LIKE 'koinon\\_%' ESCAPE '\\'",
+    );
+    const names = new Set(hindered.map(({ name }) => name.toLowerCase()));
+    this.unhindered = new Set([...this.plain].filter((name) => !names.has(name.toLowerCase())));
+  }
+
+  /** From here on rows are written on behalf of this transaction. */
+  writeAs(receipt: string | null, editedAt: number | null): Author {
+    const before = this.author;
+    this.author = { receipt, editedAt };
+    return before;
+  }
+
+  /** Whether inserts into a table need no trigger. */
+  canStamp(table: string): boolean {
+    return this.unhindered.has(table);
+  }
+
+  /** Before an insert that the writer stamps by itself. */
+  byItself(): void {
+    if (this.position !== undefined) return;
+    this.position = this.database.get<{ position: number }>('SELECT position FROM koinon_feed')?.position ?? 0;
+    this.note({ ...this.noted, stamps: 1 });
+  }
+
+  /** After such an insert. @param isNew whether it is known that there is no stamp. */
+  inserted(table: string, id: string, isNew: boolean): void {
+    this.position = (this.position as number) + 1;
+    const { receipt, editedAt } = this.author;
+    this.database.run(isNew ? stampNew : stampAnew, table, id, this.position, editedAt ?? Date.now(), receipt);
+  }
+
+  /** Before anything else that writes the app's tables, or looks for the end of the feed. */
+  byTriggers(): void {
+    this.flush();
+    const { receipt, editedAt, stamps } = this.noted;
+    if (stamps !== null || receipt !== this.author.receipt || editedAt !== this.author.editedAt)
+      this.note({ ...this.author, stamps: null });
+  }
+
+  /** The end of the feed, while only the writer knows it. */
+  get end(): number | undefined {
+    return this.position;
+  }
+
+  /** Before the transaction ends, or a savepoint begins or is taken back: from there on `koinon_writer` is as it is empty. */
+  settle(): void {
+    this.author = nobody;
+    this.byTriggers();
+  }
+
+  /** A savepoint was taken back that began when everything was settled. */
+  takenBack(): void {
+    this.author = nobody;
+    this.noted = cleared;
+    this.position = undefined;
+  }
+
+  private flush(): void {
+    if (this.position === undefined) return;
+    this.database.run('UPDATE koinon_feed SET position = ?', this.position);
+    this.position = undefined;
+  }
+
+  private note(noted: Noted): void {
+    this.database.run(
+      'UPDATE koinon_writer SET receipt = ?, edited_at = ?, stamps = ?',
+      noted.receipt,
+      noted.editedAt,
+      noted.stamps,
+    );
+    this.noted = noted;
+  }
+}

@@ -5,7 +5,7 @@ import { useLive, useSyncState } from '@koinon/react';
 import { LineChart } from '@mantine/charts';
 import { Badge, Box, Card, Group, Loader, SimpleGrid, Stack, Table, Text, Title } from '@mantine/core';
 import { IconAlertTriangle, IconBolt, IconCloudOff } from '@tabler/icons-react';
-import { type ReactNode, useMemo } from 'react';
+import { type ReactNode, useEffect, useMemo, useState } from 'react';
 
 type BoardReplica = Replica<typeof cooperative>;
 
@@ -29,7 +29,8 @@ interface Concern {
 /** The office's board: what its members' devices bring in, as it comes in. */
 export function Board({ replica }: { readonly replica: BoardReplica }) {
   const sync = useSyncState(replica);
-  const queries = useMemo(() => queriesOf(replica), [replica]);
+  const today = useToday();
+  const queries = useMemo(() => queriesOf(replica, today), [replica, today]);
   const counts = useLive(queries.counts);
   const weeks = useLive(queries.weeks);
   const concerns = useLive(queries.concerns);
@@ -130,12 +131,26 @@ export function Board({ replica }: { readonly replica: BoardReplica }) {
   );
 }
 
-/** What the board follows: each is run again when a table it reads has changed, and by nothing else. */
-function queriesOf(replica: BoardReplica) {
+/** When this day began, RFC 3339. A board hangs on the wall for weeks: the next day begins without anybody loading the page. */
+function useToday(): string {
+  const [today, setToday] = useState(startOfToday);
+  useEffect(() => {
+    // A minute at a time: a machine that slept through midnight has it as soon as it wakes.
+    const timer = setInterval(() => setToday(startOfToday()), 60_000);
+    return () => clearInterval(timer);
+  }, []);
+  return today;
+}
+
+function startOfToday(): string {
   const day = new Date();
   day.setHours(0, 0, 0, 0);
-  const today = day.toISOString();
-  const month = new Date(day.getTime() - 30 * 86_400_000).toISOString();
+  return day.toISOString();
+}
+
+/** What the board follows: each is run again when a table it reads has changed, and by nothing else. */
+function queriesOf(replica: BoardReplica, today: string) {
+  const month = new Date(Date.parse(today) - 30 * 86_400_000).toISOString();
   return {
     counts: replica.liveSelect<{ readonly today: number; readonly month: number; readonly hives: number }>(
       sql`SELECT (SELECT count(*) FROM visit WHERE at >= ${today}) AS today,

@@ -93,7 +93,10 @@ type Inserting = (
 
 async function seedInto(insert: Inserting): Promise<Record<string, number>> {
   const counts: Record<string, number> = {};
-  for (const [name, rows] of Object.entries(demoRows())) {
+  // The season goes up to this hour, so that the board has something of today.
+  const hour = new Date();
+  hour.setMinutes(0, 0, 0);
+  for (const [name, rows] of Object.entries(demoRows(hour))) {
     const table = name as keyof typeof cooperative.tables;
     const names = ['id', ...Object.keys(cooperative.tables[table].columns)];
     for (const row of rows as unknown as AnyRow[]) await insert(table, names, row);

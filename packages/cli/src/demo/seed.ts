@@ -52,8 +52,18 @@ const remarks = [
 
 const toolNames = ['smoker', 'hive tool', 'bee brush', 'spare frames'];
 
-/** Some 20 sites, 200 hives and 2,000 visits; the same rows for the same seed, on every machine. */
-export function demoRows(seed = 'koinon'): DemoRows {
+/** Days over which the visits are spread. */
+const seasonDays = 200;
+
+/** When the season ends if nobody says. */
+const usualEnd = new Date(Date.UTC(2026, 8, 17));
+
+/**
+ * Some 20 sites, 200 hives and 2,000 visits; the same rows for the same seed and end, on every machine.
+ *
+ * @param end when the last visits were.
+ */
+export function demoRows(end: Date = usualEnd, seed = 'koinon'): DemoRows {
   const random = seedrandom(seed);
   const whole = (below: number) => Math.floor(random() * below);
   const pick = <T>(from: readonly T[]): T => from[whole(from.length)] as T;
@@ -77,12 +87,12 @@ export function demoRows(seed = 'koinon'): DemoRows {
     queen: pick(['marked', 'marked', 'unmarked', 'missing'] as const),
     notes: random() < 0.2 ? pick(remarks) : null,
   }));
-  const season = Date.UTC(2026, 2, 1);
+  const season = end.getTime() - seasonDays * 86_400_000;
   const visit = Array.from({ length: 2_000 }, (_, i) => ({
     id: number('visit', i, 4),
     hive: pick(hive).id,
     member: pick(member).id,
-    at: new Date(season + whole(200 * 24 * 60) * 60_000).toISOString(),
+    at: byDay(season, whole(seasonDays * 24 * 60), end),
     queenSeen: random() < 0.7,
     brood: pick(['none', 'patchy', 'even', 'even'] as const),
     mites: whole(random() < 0.1 ? 20 : 4),
@@ -104,4 +114,12 @@ export function demoRows(seed = 'koinon'): DemoRows {
     })),
   );
   return { member, site, hive, visit, harvest, tool };
+}
+
+/** A moment of a season by its minute, at an hour at which people are out: from seven to seven. None is after the end. */
+function byDay(season: number, minute: number, end: Date): string {
+  const day = 86_400_000;
+  const morning = new Date(season + Math.floor(minute / 1_440) * day).setUTCHours(7, 0, 0, 0);
+  const at = morning + Math.floor((minute % 1_440) / 2) * 60_000;
+  return new Date(at > end.getTime() ? at - day : at).toISOString();
 }

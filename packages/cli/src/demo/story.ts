@@ -110,7 +110,7 @@ export async function tellStory(
     id: 'visit-runa-1',
     hive: hive.id,
     member: 'member-01',
-    at: '2026-09-20T10:15:00.000Z',
+    at: new Date().toISOString(),
     queenSeen: true,
     brood: 'even',
     mites: 2,
@@ -217,7 +217,7 @@ async function disagree(narrator: Narrator, runa: Phone, teodor: Phone): Promise
   });
   await setTimeout(20);
   await runa.replica.update('hive', 'hive-013', { queen: 'unmarked', strength: 6 });
-  const typo = { id: 'visit-runa-2', hive: 'hive-014', member: 'member-01', at: '2026-09-21T09:00:00.000Z' } as const;
+  const typo = { id: 'visit-runa-2', hive: 'hive-014', member: 'member-01', at: new Date().toISOString() } as const;
   await runa.replica.insert('visit', { ...typo, queenSeen: true, brood: 'even', mites: 1, weight: 315 });
   narrator.say('Teodor: hive-013 has no queen, strength 3. Runa, a little later: an unmarked queen, strength 6.');
   narrator.say('Runa notes a visit to hive-014 and types 315 kg instead of 31.5.');

@@ -3,6 +3,7 @@ import { type Outcome, protocolVersion, type UploadedTransaction, type WireChang
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
+import { row, thingSchema } from './support/things.ts';
 import { garden, World } from './support/world.ts';
 
 // The server stamps its own plain inserts by itself on SQLite, and takes transactions in without savepoints as long as all
@@ -133,4 +134,30 @@ test('a trigger that another program adds while the server runs, and what it wri
   } finally {
     await end();
   }
+});
+
+test('rows that go into the database in one statement are there to the last bit', async () => {
+  await fc.assert(
+    fc.asyncProperty(fc.array(row, { minLength: 5, maxLength: 30 }), async (rows) => {
+      const world = await World.of(thingSchema);
+      try {
+        const [sender, reader] = [await world.replica(), await world.replica()];
+        for (const [n, given] of rows.entries())
+          await sender.insert('thing', { ...given, id: `t${String(n).padStart(3, '0')}` });
+        expect((await sender.sync()).up).toMatchObject({ applied: rows.length, rejected: 0 });
+        await reader.sync();
+        const all = { from: 'thing', order: 'id' } as const;
+        expect(await reader.rows(all)).toEqual(await sender.rows(all));
+        const [{ together }] = (await (
+          await world.shell()
+        ).all<{ together: number }>(
+          "SELECT count(*) AS together FROM thing WHERE typeof(weight) IN ('real', 'null')",
+        )) as [{ together: number }];
+        expect(together).toBe(rows.length);
+      } finally {
+        await world.end();
+      }
+    }),
+    runs(12),
+  );
 });

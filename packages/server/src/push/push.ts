@@ -99,7 +99,7 @@ interface Guarded extends Taking {
 class HopeLostError extends Error {}
 
 /** Rows that are looked up for one group at once. */
-const mostAhead = 2_000;
+const mostAhead = 5_000;
 
 /** Whether a receipt is of this user's transaction: nobody is told what became of another's. */
 function isOwn({ user }: Receipt, { rules }: Taking): boolean {
@@ -143,7 +143,7 @@ async function lookAhead(writer: StoreWriter, transactions: readonly UploadedTra
     ids.push(id);
     if (part === undefined) for (const change of changes) rows.push({ table: change.table, id: change.id });
   }
-  if (ids.length > 1) await writer.lookAhead(ids, rows);
+  if (ids.length + rows.length > 2) await writer.lookAhead(ids, rows);
 }
 
 async function takeInAlone(

@@ -1,11 +1,14 @@
 import type { Prepared } from './driver.ts';
-import { stampAnew, stampNew } from './triggers.ts';
+import { stampAnew, stampsNew } from './triggers.ts';
 
 /** On whose behalf rows are written; nobody's for what no uploaded transaction made. */
 interface Author {
   readonly receipt: string | null;
   readonly editedAt: number | null;
 }
+
+/** What the stamp of an inserted row says. */
+export type Stamped = readonly [id: string, position: number, editedAt: number, receipt: string | null];
 
 /** What `koinon_writer` holds. */
 interface Noted extends Author {
@@ -74,11 +77,21 @@ export class Stamping {
     this.note({ ...this.noted, stamps: 1 });
   }
 
-  /** After such an insert. @param isNew whether it is known that there is no stamp. */
-  inserted(table: string, id: string, isNew: boolean): void {
+  /** The stamp of the next row that the writer inserts by itself. */
+  stamp(id: string): Stamped {
     this.position = (this.position as number) + 1;
     const { receipt, editedAt } = this.author;
-    this.database.run(isNew ? stampNew : stampAnew, table, id, this.position, editedAt ?? Date.now(), receipt);
+    return [id, this.position, editedAt ?? Date.now(), receipt];
+  }
+
+  /** Writes stamps of rows that have none. */
+  insertStamps(table: string, stamps: readonly Stamped[]): void {
+    this.database.run(stampsNew, table, JSON.stringify(stamps));
+  }
+
+  /** Writes the stamp of a row that may have been deleted before. */
+  stampAnew(table: string, [id, position, editedAt, receipt]: Stamped): void {
+    this.database.run(stampAnew, table, id, position, editedAt, receipt);
   }
 
   /** Before anything else that writes the app's tables, or looks for the end of the feed. */

@@ -146,11 +146,12 @@ const stampColumns =
 const madeAnew = `ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
     row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 0, columns = '{}', image = NULL`;
 
-/** Stamps an inserted row that has no stamp: of a table, an id, at a position, with an edit time and a receipt. */
-export const stampNew = `INSERT INTO koinon_stamp (${stampColumns}) VALUES (?1, ?2, ?3, ?3, ?3, ?4, ?5, 0, '{}', NULL, '{}')`;
+/** Stamps an inserted row that may have a stamp: of a table, an id, at a position, with an edit time and a receipt. */
+export const stampAnew = `INSERT INTO koinon_stamp (${stampColumns}) VALUES (?1, ?2, ?3, ?3, ?3, ?4, ?5, 0, '{}', NULL, '{}') ${madeAnew}`;
 
-/** The same where a row of that id may have been deleted: dearer, since SQLite looks twice. */
-export const stampAnew = `${stampNew} ${madeAnew}`;
+/** Stamps inserted rows of a table that have none: a JSON list of such lists. */
+export const stampsNew = `INSERT INTO koinon_stamp (${stampColumns})
+  SELECT ?1, value ->> 0, value ->> 1, value ->> 1, value ->> 1, value ->> 2, value ->> 3, 0, '{}', NULL, '{}' FROM json_each(?2)`;
 
 /**
  * The triggers that keep the feed of one table. They use SQL's built-ins alone, so that any program can write the table,

@@ -31,6 +31,7 @@ import {
 import { applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
+import { PlainInserts } from './inserts.ts';
 import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
 import type { TableReading } from './rows.ts';
 import type { Stamping } from './stamping.ts';
@@ -52,7 +53,9 @@ export class SqliteWriter implements StoreWriter {
   private readonly mapping: Mapping;
   private readonly relation: (table: string) => string;
   private readonly trace: (sql: string, values: readonly unknown[]) => void;
-  private readonly inserts = new Map<string, string>();
+  private readonly inserts: PlainInserts;
+  /** Whether a refusal gives up the whole database transaction, so that it may come later. */
+  private isVenturing = false;
   private readonly stamping: Stamping;
   /** The epoch that the feed is in, once it has been asked for in this transaction. */
   private epoch: string | undefined;
@@ -77,11 +80,13 @@ export class SqliteWriter implements StoreWriter {
     this.database = database;
     this.schema = schema;
     this.reader = new SqliteReader(database, schema, tables);
+    this.inserts = new PlainInserts(schema, stamping, (...given) => this.run(...given));
   }
 
   /** Begins a database transaction; one before it may have been taken back. */
   begin(): void {
     this.stamping.begin();
+    this.inserts.forget();
     this.epoch = undefined;
     this.receiptsAhead.clear();
     this.stampsAhead.clear();
@@ -90,6 +95,7 @@ export class SqliteWriter implements StoreWriter {
 
   /** Writes what is still to be written, before the commit. */
   end(): void {
+    this.inserts.write();
     this.stamping.settle();
     this.writeReceipts();
   }
@@ -260,6 +266,7 @@ export class SqliteWriter implements StoreWriter {
     const text = keyOf(key);
     const known = this.stampsAhead.get(text);
     if (known !== undefined || this.stampsAhead.has(text)) return known;
+    this.inserts.write();
     const found = this.database.get<StampRow>(
       'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?',
       key.table,
@@ -274,9 +281,10 @@ export class SqliteWriter implements StoreWriter {
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
   ): Promise<readonly Problem[]> {
+    this.inserts.write();
     this.stamping.settle();
     this.database.run('SAVEPOINT attempt');
-    const problems = await this.venture(receipt, editedAt, work);
+    const problems = await this.writeAs(receipt, editedAt, work);
     if (problems.length > 0) {
       this.database.run('ROLLBACK TO attempt');
       this.stamping.takenBack();
@@ -286,6 +294,19 @@ export class SqliteWriter implements StoreWriter {
   }
 
   async venture(
+    receipt: string,
+    editedAt: number,
+    work: () => Promise<readonly Problem[]>,
+  ): Promise<readonly Problem[]> {
+    this.isVenturing = true;
+    try {
+      return await this.writeAs(receipt, editedAt, work);
+    } finally {
+      this.isVenturing = false;
+    }
+  }
+
+  private async writeAs(
     receipt: string,
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
@@ -307,6 +328,7 @@ export class SqliteWriter implements StoreWriter {
 
   async query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]> {
     // It may write as well.
+    this.inserts.write();
     this.stamping.byTriggers();
     this.stampsAhead.clear();
     return this.database.all(sql, ...(values as SqlValue[]));
@@ -320,10 +342,12 @@ export class SqliteWriter implements StoreWriter {
   }
 
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
+    this.inserts.write();
     return this.reader.rowsWhere(table, where);
   }
 
   tombstones(wanted: WantedTombstones): Promise<Tombstone[]> {
+    this.inserts.write();
     return this.reader.tombstones(wanted);
   }
 
@@ -333,6 +357,7 @@ export class SqliteWriter implements StoreWriter {
   }
 
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
+    this.inserts.write();
     return new Map(
       ids.flatMap((id): [string, AnyRow][] => {
         const row = this.reader.rows.byId(table, id);
@@ -342,6 +367,7 @@ export class SqliteWriter implements StoreWriter {
   }
 
   async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
+    this.inserts.write();
     const text = `SELECT id FROM ${this.relation(table)} WHERE ${quoteName(column)} = ? LIMIT 1`;
     return new Map(
       ids.flatMap((id): [string, string][] => {
@@ -360,23 +386,48 @@ export class SqliteWriter implements StoreWriter {
 
   private applyOne(change: Change): void {
     const table = this.schema.tables[change.table] as Table;
-    const isPlain = change.kind === 'insert' && this.stamping.canStamp(change.table);
-    if (isPlain) this.stamping.byItself();
-    else this.stamping.byTriggers();
-    const key = keyOf(change);
-    const isNew = isPlain && this.stampsAhead.has(key) && this.stampsAhead.get(key) === undefined;
-    // Triggers and cascades may reach any row.
-    if (isPlain) this.stampsAhead.delete(key);
-    else this.stampsAhead.clear();
+    if (change.kind === 'insert' && this.isPutOff(change)) return;
+    // What was put off and is refused now is not this change's fault: the database transaction is given up.
+    this.inserts.write();
     try {
+      if (change.kind === 'insert' && this.stamping.canStamp(change.table)) {
+        this.insertPlain(change);
+        return;
+      }
+      this.stamping.byTriggers();
+      // Triggers and cascades may reach any row.
+      this.stampsAhead.clear();
       if (change.kind === 'insert') this.insert(table, change);
       else if (change.kind === 'update') this.update(table, change);
       else this.run(`DELETE FROM ${this.relation(change.table)} WHERE id = ?`, change.id);
-      if (isPlain) this.stamping.inserted(change.table, change.id, isNew);
     } catch (error) {
       const problem = constraintProblem(error, change, this.mapping[change.table]?.columns);
       throw problem ? new ConstraintError(problem) : error;
     }
+  }
+
+  /** Puts an insert off, where it needs no trigger, the row is new, and a refusal may come later. */
+  private isPutOff({ table, id, columns }: Extract<Change, { kind: 'insert' }>): boolean {
+    if (!this.isVenturing || !this.stamping.canStamp(table) || !this.isKnownNew({ table, id })) return false;
+    this.stamping.byItself();
+    if (!this.inserts.putOff(table, id, columns)) return false;
+    this.stampsAhead.delete(keyOf({ table, id }));
+    return true;
+  }
+
+  /** Inserts a row that needs no trigger. */
+  private insertPlain({ table, id, columns }: Extract<Change, { kind: 'insert' }>): void {
+    const isNew = this.isKnownNew({ table, id });
+    this.stampsAhead.delete(keyOf({ table, id }));
+    this.stamping.byItself();
+    this.inserts.insert(table, id, columns);
+    if (isNew) this.stamping.insertStamps(table, [this.stamping.stamp(id)]);
+    else this.stamping.stampAnew(table, this.stamping.stamp(id));
+  }
+
+  private isKnownNew(key: RowKey): boolean {
+    const text = keyOf(key);
+    return this.stampsAhead.has(text) && this.stampsAhead.get(text) === undefined;
   }
 
   private run(sql: string, ...values: SqlValue[]): void {
@@ -384,22 +435,12 @@ export class SqliteWriter implements StoreWriter {
     this.trace(sql, values);
   }
 
-  private insert(table: Table, change: Extract<Change, { kind: 'insert' }>): void {
-    const { names } = table;
+  private insert({ names, columns }: Table, change: Extract<Change, { kind: 'insert' }>): void {
     this.run(
-      this.insertSql(change.table, names),
+      `INSERT INTO ${this.relation(change.table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`,
       change.id,
-      ...names.map((name) => toSql(table.columns[name] as Column, change.columns[name])),
+      ...names.map((name) => toSql(columns[name] as Column, change.columns[name])),
     );
-  }
-
-  /** Put together once for each table: a long transaction asks for it again and again. */
-  private insertSql(table: string, names: readonly string[]): string {
-    const known = this.inserts.get(table);
-    if (known !== undefined) return known;
-    const sql = `INSERT INTO ${this.relation(table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`;
-    this.inserts.set(table, sql);
-    return sql;
   }
 
   private update(table: Table, change: Extract<Change, { kind: 'update' }>): void {

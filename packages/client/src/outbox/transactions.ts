@@ -4,6 +4,9 @@ import { joined, type Outbox, type QueuedTransaction, type StoredChange, type Tr
 /** Changes read at a time when going through the whole list. */
 const chunk = 500;
 
+/** Fewer rows than this are read one by one: what asks for many at once costs more to begin with. */
+const worthReadingAtOnce = 8;
+
 /** The transactions of an outbox that are in one of these states, in order. */
 export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): Generator<QueuedTransaction> {
   let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : firstUnconfirmed(outbox) - 1;
@@ -80,10 +83,11 @@ function rowsOfNew({ rows }: Outbox, changes: readonly StoredChange[]): Map<stri
     else ids.set(table, [id]);
   }
   return new Map(
-    [...ids].map(([table, wanted]) => [
-      table,
-      new Map(rows.among(table, 'id', wanted).map((row): [string, AnyRow] => [row.id, row])),
-    ]),
+    [...ids].flatMap(([table, wanted]) =>
+      wanted.length < worthReadingAtOnce
+        ? []
+        : [[table, new Map(rows.among(table, 'id', wanted).map((row): [string, AnyRow] => [row.id, row]))]],
+    ),
   );
 }
 

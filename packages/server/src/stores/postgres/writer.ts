@@ -83,7 +83,9 @@ export class PostgresWriter implements StoreWriter {
     );
   }
 
-  async saveReceipt({ id, digest, user, replica, outcome }: Receipt): Promise<void> {
+  async saveReceipt(receipt: Receipt): Promise<void> {
+    const { id, digest, user, replica, outcome } = receipt;
+    this.receiptsAhead.set(id, receipt);
     const applied = outcome.kind === 'applied';
     await this.client.query(
       'INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica) VALUES ($1, $2, $3, $4, clock_timestamp(), $5, $6)',

@@ -60,12 +60,18 @@ export class PlainInserts {
       while (to < waiting.length && to < from + mostAtOnce && waiting[to]?.table === table) to++;
       const some = waiting.slice(from, to);
       const { one, many } = this.textsOf(table);
-      if (some.length < worthJoining) for (const { values } of some) this.run(one, ...values);
-      else this.run(many, JSON.stringify(some.map(({ values }) => values)));
-      this.stamping.insertStamps(
-        table,
-        some.map(({ stamp }) => stamp),
-      );
+      if (some.length < worthJoining)
+        for (const { values, stamp } of some) {
+          this.run(one, ...values);
+          this.stamping.insertStamp(table, stamp);
+        }
+      else {
+        this.run(many, JSON.stringify(some.map(({ values }) => values)));
+        this.stamping.insertStamps(
+          table,
+          some.map(({ stamp }) => stamp),
+        );
+      }
     }
   }
 

@@ -1,5 +1,5 @@
 import type { Prepared } from './driver.ts';
-import { stampAnew, stampsNew } from './triggers.ts';
+import { stampInserted, stampsNew } from './triggers.ts';
 
 /** On whose behalf rows are written; nobody's for what no uploaded transaction made. */
 interface Author {
@@ -84,14 +84,14 @@ export class Stamping {
     return [id, this.position, editedAt ?? Date.now(), receipt];
   }
 
-  /** Writes stamps of rows that have none. */
-  insertStamps(table: string, stamps: readonly Stamped[]): void {
-    this.database.run(stampsNew, table, JSON.stringify(stamps));
+  /** Writes the stamp of an inserted row. */
+  insertStamp(table: string, [id, position, editedAt, receipt]: Stamped): void {
+    this.database.run(stampInserted, table, id, position, editedAt, receipt);
   }
 
-  /** Writes the stamp of a row that may have been deleted before. */
-  stampAnew(table: string, [id, position, editedAt, receipt]: Stamped): void {
-    this.database.run(stampAnew, table, id, position, editedAt, receipt);
+  /** Writes stamps of inserted rows that have none. */
+  insertStamps(table: string, stamps: readonly Stamped[]): void {
+    this.database.run(stampsNew, table, JSON.stringify(stamps));
   }
 
   /** Before anything else that writes the app's tables, or looks for the end of the feed. */

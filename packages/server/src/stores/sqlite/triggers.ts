@@ -147,7 +147,7 @@ const madeAnew = `ON CONFLICT (table_name, row_id) DO UPDATE SET position = excl
     row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 0, columns = '{}', image = NULL`;
 
 /** Stamps an inserted row that may have a stamp: of a table, an id, at a position, with an edit time and a receipt. */
-export const stampAnew = `INSERT INTO koinon_stamp (${stampColumns}) VALUES (?1, ?2, ?3, ?3, ?3, ?4, ?5, 0, '{}', NULL, '{}') ${madeAnew}`;
+export const stampInserted = `INSERT INTO koinon_stamp (${stampColumns}) VALUES (?1, ?2, ?3, ?3, ?3, ?4, ?5, 0, '{}', NULL, '{}') ${madeAnew}`;
 
 /** Stamps inserted rows of a table that have none: a JSON list of such lists. */
 export const stampsNew = `INSERT INTO koinon_stamp (${stampColumns})

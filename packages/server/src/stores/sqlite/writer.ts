@@ -135,15 +135,19 @@ export class SqliteWriter implements StoreWriter {
     const rows = this.newReceipts.map(({ id, digest, user, replica, outcome }) => {
       const applied = outcome.kind === 'applied';
       const said = applied ? 'applied' : JSON.stringify(outcome.problems);
-      return [id, digest, said, applied ? outcome.position : null, user, replica];
+      return [id, digest, said, applied ? outcome.position : null, user, replica] as const;
     });
     this.newReceipts.length = 0;
-    this.database.run(
-      `INSERT INTO koinon_receipt (id, digest, outcome, position, received_at, user_id, replica)
-       SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, ?2, value ->> 4, value ->> 5 FROM json_each(?1)`,
-      JSON.stringify(rows),
-      new Date().toISOString(),
-    );
+    const into = 'INSERT INTO koinon_receipt (id, digest, outcome, position, user_id, replica, received_at)';
+    const now = new Date().toISOString();
+    const [only] = rows;
+    if (only && rows.length === 1) this.database.run(`${into} VALUES (?, ?, ?, ?, ?, ?, ?)`, ...only, now);
+    else
+      this.database.run(
+        `${into} SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, ?2 FROM json_each(?1)`,
+        JSON.stringify(rows),
+        now,
+      );
   }
 
   async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<void> {
@@ -417,12 +421,10 @@ export class SqliteWriter implements StoreWriter {
 
   /** Inserts a row that needs no trigger. */
   private insertPlain({ table, id, columns }: Extract<Change, { kind: 'insert' }>): void {
-    const isNew = this.isKnownNew({ table, id });
     this.stampsAhead.delete(keyOf({ table, id }));
     this.stamping.byItself();
     this.inserts.insert(table, id, columns);
-    if (isNew) this.stamping.insertStamps(table, [this.stamping.stamp(id)]);
-    else this.stamping.stampAnew(table, this.stamping.stamp(id));
+    this.stamping.insertStamp(table, this.stamping.stamp(id));
   }
 
   private isKnownNew(key: RowKey): boolean {

@@ -5,6 +5,7 @@ import type { ConflictList } from '../overlay/conflict-list.ts';
 import { ready } from './batch.ts';
 import type { Outbox, QueuedTransaction } from './outbox.ts';
 import { writeChange } from './rewriting.ts';
+import { endOf } from './transactions.ts';
 
 /** What joining works on, inside a transaction. */
 export interface Joining {
@@ -36,13 +37,13 @@ export function joinNext({ schema, outbox, conflicts, database, host }: Joining)
   }
   const [first, last] = [run[0], run.at(-1)];
   if (first === undefined || last === undefined || first === last) return undefined;
-  return join({ schema, outbox, database }, run, outbox.endOf(last.sequence), host.newId());
+  return join({ schema, outbox, database }, run, endOf(outbox, last.sequence), host.newId());
 }
 
 /** Whether no other transaction stands between two. */
 function isNext(outbox: Outbox, { sequence, changes }: QueuedTransaction, next: QueuedTransaction): boolean {
   // Where the changes of the first fill the places up to the second, there is no need to look.
-  return sequence + changes.length === next.sequence || outbox.endOf(sequence) === next.sequence;
+  return sequence + changes.length === next.sequence || endOf(outbox, sequence) === next.sequence;
 }
 
 /**

@@ -204,40 +204,6 @@ export class Outbox {
     return this.database.statement("SELECT 1 FROM koinon_sent WHERE state = 'rejected' LIMIT 1").get() !== undefined;
   }
 
-  /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */
-  rowsOf(sequence: number): { readonly table: string; readonly id: string }[] {
-    const text =
-      'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_change WHERE place >= ? AND place < ? AND back = 0';
-    return this.database.statement(text).all(sequence, this.endOf(sequence)) as { table: string; id: string }[];
-  }
-
-  /** Drops a transaction with all its changes. */
-  drop(sequence: number): void {
-    this.revision++;
-    for (const { table, id } of this.rowsOf(sequence))
-      this.places.remove(table, id, new Set(this.placesIn(sequence, table, id)));
-    this.database
-      .statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?')
-      .run(sequence, this.endOf(sequence));
-    this.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
-  }
-
-  /** The place behind a transaction's last change: its changes stand together, so that nobody need look further. */
-  endOf(sequence: number): number {
-    const next =
-      'SELECT place FROM koinon_change WHERE place > ? AND coalesce(sequence, place) <> ? ORDER BY place LIMIT 1';
-    const found = this.database.statement(next).get(sequence, sequence) as { place: number } | undefined;
-    return found?.place ?? Number.MAX_SAFE_INTEGER;
-  }
-
-  /** The places of a transaction's changes of one row. */
-  placesIn(sequence: number, table: string, id: string): number[] {
-    const read = this.database.statement(
-      'SELECT coalesce(sequence, place) AS sequence FROM koinon_change WHERE place = ?',
-    );
-    return this.places.of(table, id).filter((place) => (read.get(place) as { sequence: number }).sequence === sequence);
-  }
-
   /** What a stored change does. @param row the row of an insert that is its own record, where it has been read already. */
   changeOf({ kind, table_name: table, row_id: id, columns, operations }: StoredChange, row?: AnyRow): Change {
     if (kind === 'insert' && columns === null) {

@@ -2,6 +2,7 @@ import { type Change, changeToWire } from '@koinon/core';
 import { clockOffset } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import { joined, type Outbox, type StoredChange } from './outbox.ts';
+import { placesIn } from './transactions.ts';
 
 // What makes a transaction of the outbox another one: merges, decisions, undoing. Loaded only where there is something to
 // merge, decide or undo. Everything runs inside a transaction, on transactions that are not under way.
@@ -11,7 +12,7 @@ import { joined, type Outbox, type StoredChange } from './outbox.ts';
  * another id; when nothing is left it is gone.
  */
 export function removeChanges(outbox: Outbox, sequence: number, table: string, id: string, newId: string): void {
-  const places = outbox.placesIn(sequence, table, id);
+  const places = placesIn(outbox, sequence, table, id);
   rewrite(outbox, table, id, new Map(places.map((place) => [place, undefined])), () => newId);
 }
 

@@ -1,6 +1,9 @@
 import type { AnyRow, Change, Problem } from '@koinon/core';
 import { joined, type Outbox, type QueuedTransaction, type StoredChange, type TransactionState } from './outbox.ts';
 
+// What concerns whole transactions of the outbox: loaded with a sync, a decision, or when somebody asks. Everything runs
+// inside a transaction of the database.
+
 /** Changes read at a time when going through the whole list. */
 const chunk = 500;
 
@@ -100,4 +103,38 @@ function firstUnconfirmed({ database }: Outbox): number {
     )
     .get() as { place: number } | undefined;
   return found?.place ?? Number.MAX_SAFE_INTEGER;
+}
+
+/** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */
+export function rowsOf(outbox: Outbox, sequence: number): { readonly table: string; readonly id: string }[] {
+  const text =
+    'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_change WHERE place >= ? AND place < ? AND back = 0';
+  return outbox.database.statement(text).all(sequence, endOf(outbox, sequence)) as { table: string; id: string }[];
+}
+
+/** Drops a transaction with all its changes. */
+export function drop(outbox: Outbox, sequence: number): void {
+  outbox.revision++;
+  for (const { table, id } of rowsOf(outbox, sequence))
+    outbox.places.remove(table, id, new Set(placesIn(outbox, sequence, table, id)));
+  outbox.database
+    .statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?')
+    .run(sequence, endOf(outbox, sequence));
+  outbox.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
+}
+
+/** The place behind a transaction's last change: its changes stand together, so that nobody need look further. */
+export function endOf({ database }: Outbox, sequence: number): number {
+  const next =
+    'SELECT place FROM koinon_change WHERE place > ? AND coalesce(sequence, place) <> ? ORDER BY place LIMIT 1';
+  const found = database.statement(next).get(sequence, sequence) as { place: number } | undefined;
+  return found?.place ?? Number.MAX_SAFE_INTEGER;
+}
+
+/** The places of a transaction's changes of one row. */
+export function placesIn(outbox: Outbox, sequence: number, table: string, id: string): number[] {
+  const read = outbox.database.statement(
+    'SELECT coalesce(sequence, place) AS sequence FROM koinon_change WHERE place = ?',
+  );
+  return outbox.places.of(table, id).filter((place) => (read.get(place) as { sequence: number }).sequence === sequence);
 }

@@ -4,7 +4,7 @@ import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
 import { joined, type Outbox, type QueuedTransaction, type StoredChange } from './outbox.ts';
 import { removeChanges } from './rewriting.ts';
-import { transactionsOf } from './transactions.ts';
+import { drop, rowsOf, transactionsOf } from './transactions.ts';
 
 /** What undoing works on. Runs inside a transaction. */
 export interface Undoing extends Overlay, Integrity {
@@ -31,7 +31,7 @@ export function revertAll(at: Undoing): number {
   const touched = new Map<string, { readonly table: string; readonly id: string }>();
   for (const transaction of [...transactionsOf(at.outbox, 'pending', 'rejected')]) {
     for (const { table, id } of transaction.changes) touched.set(JSON.stringify([table, id]), { table, id });
-    at.outbox.drop(transaction.sequence);
+    drop(at.outbox, transaction.sequence);
   }
   for (const { table, id } of touched.values()) showAnew(at, table, id);
   return touched.size;
@@ -43,8 +43,8 @@ export function undoLast(at: Undoing): readonly { readonly table: string; readon
   if (last === undefined)
     throw new KoinonError('nothing-to-undo', 'There is nothing to undo: no change is waiting to be sent.');
   if (last.state === 'attempted' || last.state === 'confirmed') throw alreadySent('The last change');
-  const rows = at.outbox.rowsOf(last.sequence);
-  at.outbox.drop(last.sequence);
+  const rows = rowsOf(at.outbox, last.sequence);
+  drop(at.outbox, last.sequence);
   for (const { table, id } of rows) showAnew(at, table, id);
   checkTouched(at, rows);
   return rows;

@@ -199,8 +199,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   async outbox() {
-    const { transactionsOf } = await import('../outbox/transactions.ts');
-    return this.turn(() => [...transactionsOf(this.engine.outbox, 'pending', 'attempted', 'rejected')]);
+    const { unconfirmedIn } = await import('./report.ts');
+    return this.turn(() => unconfirmedIn(this.engine));
   }
 
   async status() {

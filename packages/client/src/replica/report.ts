@@ -1,5 +1,6 @@
 import { meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
+import type { QueuedTransaction } from '../outbox/outbox.ts';
 import { transactionsOf } from '../outbox/transactions.ts';
 import { syncOwner } from '../sync/lease.ts';
 import type { Rejection, ReplicaStatus } from './replica.ts';
@@ -20,6 +21,11 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
     syncedAt: meta(database, 'synced at') ?? null,
     syncOwner: syncOwner(database, host),
   };
+}
+
+/** What is not confirmed. */
+export function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransaction[] {
+  return [...transactionsOf(outbox, 'pending', 'attempted', 'rejected')];
 }
 
 /** What the server refused. */

@@ -266,9 +266,15 @@ test('the next page is under way while one is taken in; what goes up between the
   const shell = await manyBeds();
   const network = new BadNetwork(world.server.url);
   const { pull } = network;
-  const asked: { behind: string | undefined; own: number; here: Promise<number> }[] = [];
+  const asked: {
+    behind: string | undefined;
+    own: number;
+    here: Promise<number>;
+    signal: AbortSignal | undefined;
+  }[] = [];
   network.pull = (request, signal) => {
     asked.push({
+      signal,
       behind: request.cursor,
       own: request.own?.length ?? 0,
       here: replica.count({ from: 'bed', where: { name: { '!=': 'typed meanwhile' } } }),
@@ -282,6 +288,8 @@ test('the next page is under way while one is taken in; what goes up between the
   expect(here.slice(0, 3)).toEqual([0, 0, 5_000]);
   expect(asked.map(({ own }) => own).slice(0, 4)).toEqual([0, 0, 1, 1]);
   expect(asked[1]?.behind).toBe(asked[2]?.behind);
+  // What nobody will look at need not come over a costly link.
+  expect(asked.map(({ signal }) => signal?.aborted).slice(0, 4)).toEqual([false, true, false, false]);
   expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
   expect(await replica.status()).toMatchObject({ pending: 0 });
 });

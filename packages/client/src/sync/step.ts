@@ -58,6 +58,8 @@ interface Asked {
   readonly page: Promise<PulledPage>;
   /** When, by this device's clock. */
   readonly sentAt: number;
+  /** Nobody will look at it: what is still on its way need not come. */
+  drop(): void;
 }
 
 /** Confirmed transactions that may wait for a pull before one comes between two pushes. */
@@ -133,14 +135,23 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   };
   /** Asks for the page behind a cursor. */
   const ask = (cursor: string | undefined, own: readonly string[]): Asked => {
-    const page = parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about, ...parts.only }, signal);
+    const over = new AbortController();
+    const until = signal ? AbortSignal.any([signal, over.signal]) : over.signal;
+    const page = parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about, ...parts.only }, until);
     // It may be that nobody comes to look at it.
     page.catch(() => undefined);
-    return { cursor, own, page, sentAt: parts.now() };
+    return { cursor, own, page, sentAt: parts.now(), drop: () => over.abort() };
   };
   /** Brings down pages from one of the two cursors until there is no more to come from it. */
   const pullFrom = async (name: 'cursor' | 'backfill'): Promise<void> => {
-    let ahead: Asked | undefined;
+    const asking: { ahead?: Asked | undefined } = {};
+    try {
+      await pullPages(name, asking);
+    } finally {
+      asking.ahead?.drop();
+    }
+  };
+  const pullPages = async (name: 'cursor' | 'backfill', asking: { ahead?: Asked | undefined }): Promise<void> => {
     // On a poor link a first download may take days: what is new here, or was changed after it came, does not wait for it.
     let pushesBetween = direction === 'both' && name === 'cursor' && !hasNaturalKeys;
     for (let goesOn = true; goesOn; ) {
@@ -155,12 +166,15 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         ),
       }));
       if (name === 'backfill' && cursor === undefined) return;
-      const asked = ahead && ahead.cursor === cursor && ahead.own.join() === own.join() ? ahead : ask(cursor, own);
+      const { ahead } = asking;
+      const isIt = ahead?.cursor === cursor && ahead?.own.join() === own.join();
+      if (!isIt) ahead?.drop();
+      const asked = isIt && ahead ? ahead : ask(cursor, own);
+      asking.ahead = undefined;
       let page: PulledPage;
       try {
         page = await asked.page;
       } catch (error) {
-        ahead = undefined;
         if (!isUnknownCursor(error) || !cursor) throw error;
         startedOver = true;
         await parts.change((local) => beginSweep(local, whyLost(error)));
@@ -169,7 +183,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       }
       const { more, last, covers } = page.header;
       // What is confirmed stays the same, so that the next request is known already: it is under way while this page is taken.
-      ahead = (name === 'cursor' ? more : !last) && covers.length === 0 ? ask(page.header.cursor, own) : undefined;
+      if ((name === 'cursor' ? more : !last) && covers.length === 0) asking.ahead = ask(page.header.cursor, own);
       await parts.change((local) => {
         learnClock(local.database, local.host, page.header.time, asked.sentAt);
         takePage(local, page, name, cursor, down);

@@ -98,8 +98,9 @@ interface Guarded extends Taking {
 /** A transaction could not be kept in a group that was expected to be fine. */
 class HopeLostError extends Error {}
 
-/** Rows that are looked up for one group at once. */
-const mostAhead = 5_000;
+/** What is looked up for one group at once at most. */
+const transactionsAhead = 200;
+const rowsAhead = 5_000;
 
 /** Whether a receipt is of this user's transaction: nobody is told what became of another's. */
 function isOwn({ user }: Receipt, { rules }: Taking): boolean {
@@ -122,8 +123,8 @@ function takeInSome(
     const outcomes: Outcome[] = [];
     const from = await basedOn(writer, base);
     const guarded = { ...taking, guard: guardOf(taking, writer) };
-    await lookAhead(writer, transactions);
-    for (const transaction of transactions) {
+    await lookAhead(writer, transactions, taking.isHopeful === true);
+    for (const transaction of transactions.slice(0, transactionsAhead)) {
       const outcome = await takeIn(guarded, writer, transaction, from, blocked);
       outcomes.push(outcome);
       if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
@@ -134,14 +135,22 @@ function takeInSome(
   });
 }
 
-/** Looks up at once what the next transactions will ask for one by one. */
-async function lookAhead(writer: StoreWriter, transactions: readonly UploadedTransaction[]): Promise<void> {
+/**
+ * Looks up at once what the next transactions will ask for one by one. Their rows as well where all are expected to be fine:
+ * else one that somebody has locked would hold up those before it.
+ */
+async function lookAhead(
+  writer: StoreWriter,
+  transactions: readonly UploadedTransaction[],
+  isHopeful: boolean,
+): Promise<void> {
   const ids: string[] = [];
   const rows: RowKey[] = [];
-  for (const { id, changes, part } of transactions) {
-    if (rows.length + changes.length > mostAhead) break;
+  for (const { id, changes, part } of transactions.slice(0, transactionsAhead)) {
+    if (rows.length + changes.length > rowsAhead) break;
     ids.push(id);
-    if (part === undefined) for (const change of changes) rows.push({ table: change.table, id: change.id });
+    if (isHopeful && part === undefined)
+      for (const change of changes) rows.push({ table: change.table, id: change.id });
   }
   if (ids.length + rows.length > 2) await writer.lookAhead(ids, rows);
 }
@@ -262,7 +271,11 @@ async function takeUp(
   const own = user && transaction.own.length > 0 ? await writer.applied(transaction.own, user.id) : transaction.own;
   const comparison = new Comparison(keys, stamps, new Set(own), id, (table) => view.without(table));
   for (const change of changes) comparison.add(schema.tables[change.table] as Table, change);
-  if (comparison.problems.length > 0) return refuse(comparison.problems);
+  if (comparison.problems.length > 0) {
+    // What was looked up beforehand may have changed since.
+    if (taking.isHopeful) throw new HopeLostError();
+    return refuse(comparison.problems);
+  }
   if (comparison.stale.length > 0) return { id, outcome: 'stale', rows: comparison.stale };
 
   let values: readonly ServerValues[] = [];

@@ -187,7 +187,7 @@ export interface StoreReader {
 
 /** Writes in one database transaction. */
 export interface StoreWriter {
-  /** Looks up at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
+  /** Looks up, and locks, at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
   lookAhead(receipts: readonly string[], rows: readonly RowKey[]): Promise<void>;
   receipt(id: string): Promise<Receipt | undefined>;
   saveReceipt(receipt: Receipt): Promise<void>;

@@ -31,9 +31,7 @@ export class RowWriter {
   async apply(changes: readonly Change[]): Promise<void> {
     await this.client.query('SAVEPOINT at_once');
     try {
-      for (const group of this.groups(changes))
-        if (group[0]?.kind === 'insert') await this.insert(group as Insert[]);
-        else for (const change of group) await this.applyOne(change);
+      await this.applyAtOnce(changes);
     } catch (error) {
       if (!(error instanceof ConstraintError)) throw error;
       // One after the other it may be possible; and if not, it is known which of them is at fault.
@@ -44,6 +42,13 @@ export class RowWriter {
       });
     }
     await this.client.query('RELEASE SAVEPOINT at_once');
+  }
+
+  /** The same in their own order, where nothing else is to be tried. @throws ConstraintError; InsertedMeanwhileError. */
+  async applyAtOnce(changes: readonly Change[]): Promise<void> {
+    for (const group of this.groups(changes))
+      if (group[0]?.kind === 'insert') await this.insert(group as Insert[]);
+      else for (const change of group) await this.applyOne(change);
   }
 
   /** Inserts in a row into one table go together; updates and deletes one by one. */

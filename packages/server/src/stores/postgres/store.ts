@@ -162,9 +162,12 @@ class PostgresStore implements Store {
   async write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T> {
     for (let tries = 1; ; tries++) {
       try {
-        return await inTransaction(this.pool, `BEGIN; SET LOCAL lock_timeout = ${lockWait}`, (client) =>
-          work(new PostgresWriter(client, this.tables, this.typed, this.trace)),
-        );
+        return await inTransaction(this.pool, `BEGIN; SET LOCAL lock_timeout = ${lockWait}`, async (client) => {
+          const writer = new PostgresWriter(client, this.tables, this.typed, this.trace);
+          const result = await work(writer);
+          await writer.end();
+          return result;
+        });
       } catch (error) {
         if ((error as { code?: string }).code === '55P03') throw new RowsLockedError((error as Error).message);
         if (tries === mostTries || !(isRepeatable(error) || error instanceof InsertedMeanwhileError)) throw error;

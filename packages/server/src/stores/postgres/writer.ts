@@ -4,6 +4,7 @@ import {
   byTable,
   ConstraintError,
   type Contact,
+  keyOf,
   type Reach,
   type Receipt,
   type RowKey,
@@ -38,6 +39,16 @@ export class PostgresWriter implements StoreWriter {
   private readonly appRows: AppRows;
   private readonly writing: RowWriter;
   private readonly receiptsAhead = new Map<string, Receipt | undefined>();
+  /** Written together at the end. */
+  private readonly newReceipts: Receipt[] = [];
+  /** Rows that were looked for to be locked, and those that were there. */
+  private readonly soughtRows = new Set<string>();
+  private readonly heldRows = new Set<string>();
+  /** Rows that had no stamp. Should one be there by now, inserting it says so. */
+  private readonly unknownRows = new Set<string>();
+  /** Whether a refusal gives up the whole database transaction. */
+  private isVenturing = false;
+  private reached: Position | undefined;
 
   constructor(
     client: ClientBase,
@@ -52,7 +63,17 @@ export class PostgresWriter implements StoreWriter {
     this.writing = new RowWriter(client, this.appRows, trace);
   }
 
-  async lookAhead(receipts: readonly string[]): Promise<void> {
+  /** Writes what is still to be written, before the commit. */
+  async end(): Promise<void> {
+    await this.writeReceipts();
+  }
+
+  async lookAhead(receipts: readonly string[], rows: readonly RowKey[]): Promise<void> {
+    await this.lock(rows);
+    const stamped = new Set(
+      (await this.readStamps(rows)).map(({ table_name: table, row_id: id }) => keyOf({ table, id })),
+    );
+    for (const key of rows) if (!stamped.has(keyOf(key))) this.unknownRows.add(keyOf(key));
     for (const [id, receipt] of await this.receipts(receipts)) this.receiptsAhead.set(id, receipt);
     for (const id of receipts) if (!this.receiptsAhead.has(id)) this.receiptsAhead.set(id, undefined);
   }
@@ -84,19 +105,22 @@ export class PostgresWriter implements StoreWriter {
   }
 
   async saveReceipt(receipt: Receipt): Promise<void> {
-    const { id, digest, user, replica, outcome } = receipt;
-    this.receiptsAhead.set(id, receipt);
-    const applied = outcome.kind === 'applied';
+    this.receiptsAhead.set(receipt.id, receipt);
+    this.newReceipts.push(receipt);
+  }
+
+  private async writeReceipts(): Promise<void> {
+    if (this.newReceipts.length === 0) return;
+    const rows = this.newReceipts.map(({ id, digest, user, replica, outcome }) => {
+      const applied = outcome.kind === 'applied';
+      const said = applied ? 'applied' : JSON.stringify(outcome.problems);
+      return [id, digest, said, applied ? outcome.position : null, user, replica];
+    });
+    this.newReceipts.length = 0;
     await this.client.query(
-      'INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica) VALUES ($1, $2, $3, $4, clock_timestamp(), $5, $6)',
-      [
-        id,
-        digest,
-        applied ? 'applied' : JSON.stringify(outcome.problems),
-        applied ? outcome.position : null,
-        user,
-        replica,
-      ],
+      `INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica)
+       SELECT r ->> 0, r ->> 1, r ->> 2, (r ->> 3)::bigint, clock_timestamp(), r ->> 4, r ->> 5 FROM jsonb_array_elements($1::jsonb) r`,
+      [JSON.stringify(rows)],
     );
   }
 
@@ -200,19 +224,17 @@ export class PostgresWriter implements StoreWriter {
 
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {
     const known = (base === null ? undefined : readPosition(base)?.known) ?? Snapshot.none;
-    const ids = byTable(rows);
-    for (const [name, wanted] of ids) {
-      const { sql, id } = this.table(name);
-      await this.client.query(
-        `SELECT 1 FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) ORDER BY r.${id.sql} FOR UPDATE`,
-        [await this.appRows.possible(name, wanted)],
-      );
+    if (rows.every((key) => this.unknownRows.has(keyOf(key)))) return rows.map(() => undefined);
+    await this.lock(rows.filter((key) => !this.soughtRows.has(keyOf(key))));
+    let found = await this.readStamps(rows);
+    // One that has come since it was looked for is nobody's to rely on before it is locked.
+    const come = found
+      .map(({ table_name: table, row_id: id, deleted }) => ({ table, id, deleted }))
+      .filter((row) => !row.deleted && !this.heldRows.has(keyOf(row)));
+    if (come.length > 0) {
+      await this.lock(come);
+      found = await this.readStamps(rows);
     }
-    // A statement of its own: only one that begins when the rows are locked sees what their last writers did.
-    const { rows: found } = await this.client.query<StampRow>(
-      `SELECT ${stampFields} FROM koinon.stamp s JOIN unnest($1::text[], $2::text[]) AS k (t, i) ON s.table_name = k.t AND s.row_id = k.i`,
-      [rows.map(({ table }) => table), rows.map(({ id }) => id)],
-    );
     const stamps = new Map(found.map((stamp) => [JSON.stringify([stamp.table_name, stamp.row_id]), stamp]));
     const images = await this.appRows.images(found.filter(({ deleted }) => deleted));
     const written = (position: bigint, receipt: string | null): Written => ({ covered: known.sees(position), receipt });
@@ -233,13 +255,44 @@ export class PostgresWriter implements StoreWriter {
     });
   }
 
+  private async lock(rows: readonly RowKey[]): Promise<void> {
+    // In one order, so that nobody waits for another in a circle.
+    const tables = [...byTable(rows)].sort(([a], [b]) => (a < b ? -1 : 1));
+    for (const [table, wanted] of tables) {
+      if (!this.tables.has(table)) continue;
+      const { sql, id } = this.table(table);
+      const { rows: held } = await this.client.query<{ id: string }>(
+        `SELECT r.${id.sql}::text AS id FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) ORDER BY r.${id.sql} FOR UPDATE`,
+        [await this.appRows.possible(table, wanted)],
+      );
+      for (const id of wanted) this.soughtRows.add(keyOf({ table, id }));
+      for (const { id } of held) this.heldRows.add(keyOf({ table, id }));
+    }
+  }
+
+  /** In a statement of its own: only one that begins when the rows are locked sees what their last writers did. */
+  private async readStamps(rows: readonly RowKey[]): Promise<StampRow[]> {
+    const { rows: found } = await this.client.query<StampRow>(
+      `SELECT ${stampFields} FROM koinon.stamp s JOIN unnest($1::text[], $2::text[]) AS k (t, i) ON s.table_name = k.t AND s.row_id = k.i`,
+      [rows.map(({ table }) => table), rows.map(({ id }) => id)],
+    );
+    return found;
+  }
+
   async attempt(
     receipt: string,
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
   ): Promise<readonly Problem[]> {
     await this.client.query('SAVEPOINT attempt');
-    const problems = await this.venture(receipt, editedAt, work);
+    const problems = await this.writeAs(receipt, editedAt, async () => {
+      const found = await work();
+      if (found.length > 0) return found;
+      // What the database checks at the end of a transaction is asked for now, while there can still be an outcome.
+      await this.client.query('SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED');
+      await this.author('', '');
+      return [];
+    });
     if (problems.length > 0) await this.client.query('ROLLBACK TO SAVEPOINT attempt');
     // Others may follow in this database transaction.
     await this.client.query('RELEASE SAVEPOINT attempt; SET CONSTRAINTS ALL DEFERRED');
@@ -251,19 +304,22 @@ export class PostgresWriter implements StoreWriter {
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
   ): Promise<readonly Problem[]> {
-    const writer = (id: string, at: string) =>
-      this.client.query("SELECT set_config('koinon.receipt', $1, true), set_config('koinon.edited_at', $2, true)", [
-        id,
-        at,
-      ]);
-    await writer(receipt, String(editedAt));
+    this.isVenturing = true;
     try {
-      const problems = await work();
-      if (problems.length > 0) return problems;
-      // What the database checks at the end of a transaction is asked for now, while there can still be an outcome.
-      await this.client.query('SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED');
-      await writer('', '');
-      return [];
+      return await this.writeAs(receipt, editedAt, work);
+    } finally {
+      this.isVenturing = false;
+    }
+  }
+
+  private async writeAs(
+    receipt: string,
+    editedAt: number,
+    work: () => Promise<readonly Problem[]>,
+  ): Promise<readonly Problem[]> {
+    await this.author(receipt, String(editedAt));
+    try {
+      return await work();
     } catch (error) {
       const problem =
         error instanceof ConstraintError ? error.problem : constraintProblem(error, this.deferred(error), undefined);
@@ -272,33 +328,41 @@ export class PostgresWriter implements StoreWriter {
     }
   }
 
+  /** On whose behalf rows are written from here on. */
+  private author(receipt: string, editedAt: string): Promise<unknown> {
+    return this.client.query(
+      "SELECT set_config('koinon.receipt', $1, true), set_config('koinon.edited_at', $2, true)",
+      [receipt, editedAt],
+    );
+  }
+
   async applyOwn(changes: readonly Change[]): Promise<void> {
     const { rows } = await this.client.query<{ receipt: string; edited: string }>(
       "SELECT current_setting('koinon.receipt', true) AS receipt, current_setting('koinon.edited_at', true) AS edited",
     );
-    const as = (receipt: string, edited: string) =>
-      this.client.query("SELECT set_config('koinon.receipt', $1, true), set_config('koinon.edited_at', $2, true)", [
-        receipt,
-        edited,
-      ]);
-    await as('', '');
+    await this.author('', '');
     await this.apply(changes);
-    await as(rows[0]?.receipt ?? '', rows[0]?.edited ?? '');
+    await this.author(rows[0]?.receipt ?? '', rows[0]?.edited ?? '');
   }
 
   async query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]> {
     return (await this.client.query<Record<string, unknown>>(sql, [...values])).rows;
   }
 
-  apply(changes: readonly Change[]): Promise<void> {
-    return this.writing.apply(changes);
+  async apply(changes: readonly Change[]): Promise<void> {
+    await (this.isVenturing ? this.writing.applyAtOnce(changes) : this.writing.apply(changes));
+    for (const change of changes) {
+      this.unknownRows.delete(keyOf(change));
+      if (change.kind === 'insert') this.heldRows.add(keyOf(change));
+    }
   }
 
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
     return this.appRows.where(table, where);
   }
 
-  applied(ids: readonly string[], user?: string): Promise<string[]> {
+  async applied(ids: readonly string[], user?: string): Promise<string[]> {
+    await this.writeReceipts();
     return this.reader.applied(ids, user);
   }
 
@@ -315,8 +379,10 @@ export class PostgresWriter implements StoreWriter {
   }
 
   async position(): Promise<Position> {
-    // The first position that is not seen yet by whoever sees this transaction and all before it.
-    return String(await this.reader.snapshot());
+    // The first position that is not seen yet by whoever sees this transaction and all before it: the same for all that it
+    // takes up.
+    this.reached ??= String(await this.reader.snapshot());
+    return this.reached;
   }
 
   /** The table a constraint that is checked late tells of. */

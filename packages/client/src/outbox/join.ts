@@ -16,8 +16,9 @@ export interface Joining {
   readonly host: Pick<Host, 'newId'>;
 }
 
-/** Changes that are joined into one transaction at most. */
+/** Changes that are joined into one transaction at most; one that may hold bytes counts for many, since all are in memory. */
 const mostJoined = 2_500;
+const bytesCountFor = 100;
 
 /**
  * Joins the next transactions that are to be sent into one, so that only the latest state of each row goes up: those that
@@ -30,7 +31,7 @@ export function joinNext({ schema, outbox, conflicts, database, host }: Joining)
   let changes = 0;
   for (const queued of ready(schema, outbox, conflicts)) {
     const before = run.at(-1);
-    changes += queued.changes.length;
+    for (const { table } of queued.changes) changes += schema.tables[table]?.isPlain ? 1 : bytesCountFor;
     const follows = before === undefined || isNext(outbox, before, queued);
     if (queued.wasSent || !follows || (before && changes > mostJoined)) break;
     run.push(queued);

@@ -4,8 +4,11 @@ import { joined, type Outbox, type QueuedTransaction, type StoredChange, type Tr
 // What concerns whole transactions of the outbox: loaded with a sync, a decision, or when somebody asks. Everything runs
 // inside a transaction of the database.
 
-/** Changes read at a time when going through the whole list. */
-const chunk = 500;
+/** Changes read at a time when going through the whole list; where some are large, only a few, since all are in memory. */
+const [chunk, chunkOfLarge] = [500, 8];
+
+/** Bytes from which a change counts as large: one with a photo, say. */
+const large = 100_000;
 
 /** Fewer rows than this are read one by one: what asks for many at once costs more to begin with. */
 const worthReadingAtOnce = 8;
@@ -15,7 +18,8 @@ export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): 
   let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : firstUnconfirmed(outbox) - 1;
   let open: { readonly head: StoredChange; readonly changes: Change[] } | undefined;
   for (;;) {
-    const rows = chunkBehind(outbox, place);
+    const size = sizeBehind(outbox, place);
+    const rows = chunkBehind(outbox, place, size);
     const wanted = rows.filter(({ state }) => states.includes(state ?? 'pending'));
     const ownRecords = rowsOfNew(outbox, wanted);
     for (const row of rows) {
@@ -27,19 +31,30 @@ export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): 
         open.changes.push(outbox.changeOf(row, ownRecords.get(row.table_name)?.get(row.row_id)));
       place = row.place;
     }
-    if (rows.length < chunk) break;
+    if (rows.length < size) break;
   }
   if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(open);
 }
 
+/** How many changes behind a place are read at a time. */
+function sizeBehind({ database }: Outbox, place: number): number {
+  const found = database
+    .statement(
+      `SELECT max(octet_length(columns)) AS largest
+       FROM (SELECT columns FROM koinon_change WHERE place > ? ORDER BY place LIMIT ${chunk})`,
+    )
+    .get(place) as { largest: number | null };
+  return (found.largest ?? 0) > large ? chunkOfLarge : chunk;
+}
+
 /** Changes behind a place. As one text: drivers take longer for the members of so many objects than SQLite for the rows. */
-function chunkBehind({ database }: Outbox, place: number): StoredChange[] {
+function chunkBehind({ database }: Outbox, place: number, size: number): StoredChange[] {
   const { changes } = database
     .statement(
       `SELECT json_group_array(json_object(${stored.map((name) => `'${name}', ${name}`).join(', ')})) AS changes
-       FROM (${joined} WHERE c.place > ? ORDER BY c.place LIMIT ${chunk})`,
+       FROM (${joined} WHERE c.place > ? ORDER BY c.place LIMIT ?)`,
     )
-    .get(place) as { changes: string };
+    .get(place, size) as { changes: string };
   return (JSON.parse(changes) as StoredChange[]).sort((a, b) => a.place - b.place);
 }
 
@@ -76,11 +91,14 @@ function transactionOf({
   };
 }
 
-/** The rows of inserts that are their own record, by table and id: read at once. */
-function rowsOfNew({ rows }: Outbox, changes: readonly StoredChange[]): Map<string, Map<string, AnyRow>> {
+/**
+ * The rows of inserts that are their own record, by table and id: read at once, but for those that may hold bytes, which are
+ * read when their turn comes.
+ */
+function rowsOfNew({ rows, schema }: Outbox, changes: readonly StoredChange[]): Map<string, Map<string, AnyRow>> {
   const ids = new Map<string, string[]>();
   for (const { kind, columns, table_name: table, row_id: id } of changes) {
-    if (kind !== 'insert' || columns !== null) continue;
+    if (kind !== 'insert' || columns !== null || !schema.tables[table]?.isPlain) continue;
     const known = ids.get(table);
     if (known) known.push(id);
     else ids.set(table, [id]);

@@ -152,7 +152,7 @@ async function lookAhead(
     if (isHopeful && part === undefined)
       for (const change of changes) rows.push({ table: change.table, id: change.id });
   }
-  if (ids.length + rows.length > 2) await writer.lookAhead(ids, rows);
+  if (ids.length > 1) await writer.lookAhead(ids, rows);
 }
 
 async function takeInAlone(

@@ -7,6 +7,7 @@ import fc from 'fast-check';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import WebSocket from 'ws';
 import { runs } from './support/runs.ts';
+import { storeKinds } from './support/stores.ts';
 import { garden, rowsOf, World } from './support/world.ts';
 
 // No request, however malformed, stops the server or changes data.
@@ -280,3 +281,31 @@ test('in a service of somebody else’s the socket is served too, and only so ma
   await new Promise((done) => server.close(done).closeAllConnections());
   await store.close();
 });
+
+test.each(storeKinds)(
+  '%s: an id that no database can look for is refused by itself, and the others go on',
+  async (kind) => {
+    const world = await World.of(garden, kind);
+    try {
+      const transactions = ['a\0b', 'good'].map((id, n) => ({
+        id: `01920000-0000-7000-8000-00000000010${n}`,
+        editedAt: '2026-06-01T10:00:00.000Z',
+        own: [],
+        changes: [{ kind: 'insert', table: 'bed', id, columns: { name: `bed ${n}` } }],
+      }));
+      const push = (some: readonly object[]) =>
+        fetch(`${world.server.url}/v1/push`, {
+          method: 'POST',
+          headers: { 'content-type': 'application/json' },
+          body: JSON.stringify({ replica: '01920000-0000-7000-8000-000000000000', base: null, transactions: some }),
+        }).then((answer) => answer.json());
+      expect(await push(transactions)).toMatchObject({
+        outcomes: [{ outcome: 'rejected', problems: [{ code: 'value-type', column: 'id' }] }, { outcome: 'applied' }],
+      });
+      // And alone, with a receipt that says so again.
+      expect(await push(transactions.slice(0, 1))).toMatchObject({ outcomes: [{ outcome: 'rejected' }] });
+    } finally {
+      await world.end();
+    }
+  },
+);

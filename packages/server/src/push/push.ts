@@ -4,6 +4,7 @@ import {
   type Cursor,
   changeFromWire,
   changeProblems,
+  checkId,
   columnsFromWire,
   limits,
   type Outcome,
@@ -14,6 +15,7 @@ import {
   referencesOf,
   type Schema,
   type ServerValues,
+  shown,
   type Table,
   type UploadedTransaction,
   type WireChange,
@@ -314,6 +316,12 @@ function unreadableProblems(schema: Schema, change: WireChange): Problem[] {
   const table = Object.hasOwn(schema.tables, tableName) ? schema.tables[tableName] : undefined;
   if (table === undefined)
     return [{ code: 'unknown-table', table: tableName, id, message: `The server keeps no table ${tableName}.` }];
+  // A database may not be able to look for such an id at all.
+  const wrongId = checkId(id);
+  if (wrongId) {
+    const message = `${tableName}.id ${shown(id)}: ${wrongId.rule}.`;
+    return [{ code: wrongId.code, table: tableName, id, column: 'id', message, rule: wrongId.rule }];
+  }
   const columns = Object.keys(change.columns ?? {});
   const unknown = columns.filter((name) => !Object.hasOwn(table.columns, name));
   return unknown.map((column) => ({

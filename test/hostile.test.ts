@@ -304,6 +304,14 @@ test.each(storeKinds)(
       });
       // And alone, with a receipt that says so again.
       expect(await push(transactions.slice(0, 1))).toMatchObject({ outcomes: [{ outcome: 'rejected' }] });
+      const { status } = await fetch(`${world.server.url}/v1/restore`, {
+        method: 'POST',
+        headers: { 'content-type': 'application/json' },
+        body: JSON.stringify({ table: 'bed', id: 'a\0b' }),
+      });
+      expect(status).toBe(400);
+      for (const query of ['id=a%00b', 'before=5&beforeTable=bed&beforeId=a%00b'])
+        expect((await fetch(`${world.server.url}/v1/trash?${query}`)).status, query).toBe(400);
     } finally {
       await world.end();
     }

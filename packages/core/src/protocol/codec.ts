@@ -133,8 +133,7 @@ export function readTrashRequest(query: unknown): TrashRequest {
   };
   const word = (name: (typeof known)[number]) => {
     const given = request[name];
-    if (given !== undefined && typeof given !== 'string') throw malformed(name, 'one text', given);
-    return given;
+    return given === undefined ? undefined : textOf(given, name, 'one text');
   };
   const [table, id, beforeTable, beforeId] = [word('table'), word('id'), word('beforeTable'), word('beforeId')];
   const [position, limit] = [number('before', Number.MAX_SAFE_INTEGER), number('limit', limits.trashedRows)];
@@ -223,9 +222,7 @@ export function readFeedRequest(query: unknown): FeedRequest {
 /** Reads a request to bring a row back. @throws KoinonError `malformed-request`. */
 export function readRestoreRequest(body: unknown): RestoreRequest {
   const { table, id } = object(body, 'the request', ['table', 'id']);
-  if (typeof table !== 'string') throw malformed('table', 'a table name', table);
-  if (typeof id !== 'string') throw malformed('id', 'a row id', id);
-  return { table, id };
+  return { table: textOf(table, 'table', 'a table name'), id: textOf(id, 'id', 'a row id') };
 }
 
 /** Reads the body of a pull's answer. @throws KoinonError `server-answer` when it was cut off or is not one. */
@@ -325,6 +322,12 @@ function list(given: unknown, at: string, most: number): unknown[] {
   if (!Array.isArray(given)) throw malformed(at, 'a list', given);
   if (given.length > most)
     throw new KoinonError('too-large', `${at} takes ${most} entries at most, not ${given.length}.`);
+  return given;
+}
+
+/** A text that a database can look for. */
+function textOf(given: unknown, at: string, expected: string): string {
+  if (typeof given !== 'string' || given.includes('\0')) throw malformed(at, expected, given);
   return given;
 }
 

@@ -1,9 +1,9 @@
-import { spawn } from 'node:child_process';
+import { fork, spawn } from 'node:child_process';
 import { rmSync } from 'node:fs';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
-import { openNodeDriver, openReplica, type SqlDriver, type Upload } from '@koinon/client';
+import { openNodeDriver, openReplica, type Upload } from '@koinon/client';
 import { type BenchRow, perSecond } from './measure.ts';
 import { folderOf, served, timePulls } from './served.ts';
 import { columns, insertSql, prepareBare, visit, visits } from './visits.ts';
@@ -19,12 +19,6 @@ async function bareServer(answer: (request: IncomingMessage, response: ServerRes
     url: `http://127.0.0.1:${port}`,
     close: () => new Promise((done) => server.close(done).closeAllConnections()),
   };
-}
-
-async function bodyOf(request: IncomingMessage): Promise<string> {
-  const parts: Buffer[] = [];
-  for await (const part of request) parts.push(part as Buffer);
-  return Buffer.concat(parts).toString();
 }
 
 /** SELECT, JSON, HTTP, parse, bulk insert, in pages as large as Koinon's. */
@@ -149,6 +143,21 @@ const few: BenchRow = {
 
 const queued = 10_000;
 
+/** A server that takes uploads, in a process of its own. */
+async function uploadServer(kind: 'bare' | 'koinon', folder: string) {
+  const script = join(import.meta.dirname, 'upload-server.ts');
+  const child = fork(script, [kind, folder], { execArgv: ['--import', 'tsx'] });
+  const url = await new Promise<string>((done) => child.once('message', (said) => done(said as string)));
+  return {
+    url,
+    async close() {
+      const over = new Promise((done) => child.once('exit', done));
+      child.disconnect();
+      await over;
+    },
+  };
+}
+
 const upload = (row: string, unit: string, mode: Upload): BenchRow => ({
   row,
   unit,
@@ -156,24 +165,13 @@ const upload = (row: string, unit: string, mode: Upload): BenchRow => ({
   rounds: 5,
   async prepare() {
     const folder = folderOf();
-    const target = await served(0);
-    const table: SqlDriver = await openNodeDriver({ file: join(folder, 'bare-server.db') });
-    prepareBare(table);
-    table.exec('PRAGMA synchronous = full');
-    const insert = table.prepare(insertSql);
-    const bare = await bareServer(async (request, response) => {
-      const rows = JSON.parse(await bodyOf(request)) as Record<string, string>[];
-      table.exec('BEGIN IMMEDIATE');
-      for (const row of rows) insert.run(...columns.map((name) => row[name] ?? null));
-      table.exec('COMMIT');
-      response.end('{}');
-    });
+    const [bare, target] = await Promise.all([uploadServer('bare', folder), uploadServer('koinon', folder)]);
     const queue = await openNodeDriver({ file: join(folder, 'bare.db') });
     prepareBare(queue);
     const never = { open: false, change: false, online: false, visible: false, timer: false };
     const replica = await openReplica({
       schema: visits,
-      file: target.device(),
+      file: join(folder, 'device.db'),
       server: target.url,
       sync: { upload: mode, when: never, live: false },
     });
@@ -208,7 +206,6 @@ const upload = (row: string, unit: string, mode: Upload): BenchRow => ({
       },
       async close() {
         queue.close();
-        table.close();
         await bare.close();
         await replica.close();
         await target.close();

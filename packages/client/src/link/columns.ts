@@ -52,6 +52,9 @@ function empty(database: Database, table: string, column: string): void {
 /** A new row without the columns that nobody has filled in because they were not asked for: the server knows what they hold. */
 export function withoutUnasked(change: WireChange, asked: readonly string[] | undefined): WireChange {
   if (asked === undefined || change.kind !== 'insert' || change.columns === undefined) return change;
+  let lacks = false;
+  for (const name in change.columns) lacks ||= change.columns[name] === null && !asked.includes(name);
+  if (!lacks) return change;
   const kept = Object.entries(change.columns).filter(([name, value]) => value !== null || asked.includes(name));
   return { ...change, columns: Object.fromEntries(kept) };
 }

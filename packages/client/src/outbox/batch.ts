@@ -10,7 +10,7 @@ import {
 } from '@koinon/core';
 import { type ColumnNames, withoutUnasked } from '../link/columns.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
-import type { Outbox, QueuedChange, QueuedTransaction } from './outbox.ts';
+import type { Outbox, OutboxTransaction, QueuedChange } from './outbox.ts';
 import { placeOfSent, stretchOf } from './sending.ts';
 import { transactionsOf } from './transactions.ts';
 
@@ -19,7 +19,7 @@ export interface Batch {
   readonly request: PushRequest;
   /** Its exact bytes. */
   readonly body: string;
-  readonly transactions: readonly QueuedTransaction[];
+  readonly transactions: readonly OutboxTransaction[];
   /** Where the request is one part of a transaction. */
   readonly parts?: PartsSent;
 }
@@ -62,7 +62,7 @@ export function nextBatch(
   choosing: Choosing,
   most: number,
   partsSent: PartsSent | undefined,
-  first: QueuedTransaction | undefined,
+  first: OutboxTransaction | undefined,
 ): Batch | undefined {
   const { schema, outbox, conflicts } = choosing;
   const between = partsSent && partBetween(choosing, partsSent);
@@ -70,7 +70,7 @@ export function nextBatch(
   const writers = new LastWriters(outbox);
   const texts: string[] = [];
   const transactions: UploadedTransaction[] = [];
-  const chosen: QueuedTransaction[] = [];
+  const chosen: OutboxTransaction[] = [];
   let changes = 0;
   let bytes = 0;
   for (const queued of first ? [first] : ready(schema, outbox, conflicts)) {
@@ -98,7 +98,7 @@ function batchOf(
   { schema, replica, base }: Choosing,
   transactions: readonly UploadedTransaction[],
   texts: readonly string[],
-  chosen: readonly QueuedTransaction[],
+  chosen: readonly OutboxTransaction[],
 ): Batch {
   const said = { replica, base, schemaVersion: schema.version };
   const body = `${JSON.stringify(said).slice(0, -1)},"transactions":[${texts.join()}]}`;
@@ -108,12 +108,12 @@ function batchOf(
 /** A transaction as it goes up: without the columns of new rows that nobody has filled in because they are not asked for. */
 function uploaded(
   { schema, asked }: Choosing,
-  { id, editedAt, changes }: QueuedTransaction,
+  { id, editedAt, changes }: OutboxTransaction,
   own: readonly string[],
 ): UploadedTransaction {
   return {
     id,
-    editedAt,
+    editedAt: new Date(editedAt).toISOString(),
     own,
     changes: changes.map((change) => withoutUnasked(changeToWire(schema, change), asked[change.table])),
   };
@@ -123,7 +123,7 @@ function uploaded(
  * The pending transactions that may be sent, in order. One that waits for a person (a conflict, a rejection) is left out,
  * and so is every later one that touches or references a row of one left out; the others go on.
  */
-export function* ready(schema: Schema, outbox: Outbox, conflicts: ConflictList): Generator<QueuedTransaction> {
+export function* ready(schema: Schema, outbox: Outbox, conflicts: ConflictList): Generator<OutboxTransaction> {
   const conflicted = new Map<string, Set<string | null>>();
   for (const { table, id, column } of conflicts.list()) {
     const key = keyOf(table, id);
@@ -167,7 +167,7 @@ function partBetween(choosing: Choosing, parts: PartsSent): Batch | undefined {
 
 function partOf(
   choosing: Choosing,
-  queued: QueuedTransaction,
+  queued: OutboxTransaction,
   parts: PartsSent,
   own: readonly string[],
   changes: readonly Change[] = queued.changes.slice(parts.begins[parts.next], parts.begins[parts.next + 1]),
@@ -181,7 +181,7 @@ function partOf(
 }
 
 function isConflicted(
-  { changes }: QueuedTransaction,
+  { changes }: OutboxTransaction,
   conflicted: ReadonlyMap<string, ReadonlySet<string | null>>,
 ): boolean {
   if (conflicted.size === 0) return false;
@@ -194,7 +194,7 @@ function isConflicted(
   });
 }
 
-function dependsOn(schema: Schema, { changes }: QueuedTransaction, held: ReadonlySet<string>): boolean {
+function dependsOn(schema: Schema, { changes }: OutboxTransaction, held: ReadonlySet<string>): boolean {
   if (held.size === 0) return false;
   return changes.some(
     (change) =>
@@ -217,7 +217,7 @@ class LastWriters {
   }
 
   /** The ids to name for a transaction; asked in the order of the outbox. */
-  of({ sequence, changes }: QueuedTransaction): string[] {
+  of({ sequence, changes }: OutboxTransaction): string[] {
     const ids = new Set<string>();
     for (const change of changes) {
       const { table, id } = change;

@@ -3,7 +3,7 @@ import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import { ready } from './batch.ts';
-import type { Outbox, QueuedTransaction } from './outbox.ts';
+import type { Outbox, OutboxTransaction } from './outbox.ts';
 import { writeChange } from './rewriting.ts';
 import { endOf } from './transactions.ts';
 
@@ -16,24 +16,27 @@ export interface Joining {
   readonly host: Pick<Host, 'newId'>;
 }
 
-/** Changes that are joined into one transaction at most; one that may hold bytes counts for many, since all are in memory. */
-const mostJoined = 2_500;
+/** A change that may hold bytes counts for so many, since all that are joined are in memory. */
 const bytesCountFor = 100;
 
 /**
  * Joins the next transactions that are to be sent into one, so that only the latest state of each row goes up: those that
  * were never sent and follow on each other, whole. What was sent keeps its content, since its outcome may be unknown.
  *
+ * @param most changes that are joined.
  * @returns the one that is left of several; undefined where nothing was joined, or what was joined came to nothing.
  */
-export function joinNext({ schema, outbox, conflicts, database, host }: Joining): QueuedTransaction | undefined {
-  const run: QueuedTransaction[] = [];
+export function joinNext(
+  { schema, outbox, conflicts, database, host }: Joining,
+  most: number,
+): OutboxTransaction | undefined {
+  const run: OutboxTransaction[] = [];
   let changes = 0;
   for (const queued of ready(schema, outbox, conflicts)) {
     const before = run.at(-1);
     for (const { table } of queued.changes) changes += schema.tables[table]?.isPlain ? 1 : bytesCountFor;
     const follows = before === undefined || isNext(outbox, before, queued);
-    if (queued.wasSent || !follows || (before && changes > mostJoined)) break;
+    if (queued.wasSent || !follows || (before && changes > most)) break;
     run.push(queued);
   }
   const [first, last] = [run[0], run.at(-1)];
@@ -42,7 +45,7 @@ export function joinNext({ schema, outbox, conflicts, database, host }: Joining)
 }
 
 /** Whether no other transaction stands between two. */
-function isNext(outbox: Outbox, { sequence, changes }: QueuedTransaction, next: QueuedTransaction): boolean {
+function isNext(outbox: Outbox, { sequence, changes }: OutboxTransaction, next: OutboxTransaction): boolean {
   // Where the changes of the first fill the places up to the second, there is no need to look.
   return sequence + changes.length === next.sequence || endOf(outbox, sequence) === next.sequence;
 }
@@ -53,12 +56,12 @@ function isNext(outbox: Outbox, { sequence, changes }: QueuedTransaction, next: 
  */
 function join(
   { schema, outbox, database }: Pick<Joining, 'schema' | 'outbox' | 'database'>,
-  run: readonly QueuedTransaction[],
+  run: readonly OutboxTransaction[],
   end: number,
   newId: string,
-): QueuedTransaction | undefined {
-  const { sequence: from, state, problems, wasSent } = run[0] as QueuedTransaction;
-  const { editedAt } = run.at(-1) as QueuedTransaction;
+): OutboxTransaction | undefined {
+  const { sequence: from, state, problems, wasSent } = run[0] as OutboxTransaction;
+  const { editedAt } = run.at(-1) as OutboxTransaction;
   const rows = new Map<string, Row>();
   const order: Row[] = [];
   for (const { changes } of run)
@@ -86,7 +89,7 @@ function join(
     .run(sequence, end);
   database
     .statement('UPDATE koinon_change SET sequence = NULL, id = ?, edited_at = ? WHERE place = ?')
-    .run(newId, Date.parse(editedAt), sequence);
+    .run(newId, editedAt, sequence);
   return { sequence, id: newId, state, editedAt, changes, problems, wasSent };
 }
 

@@ -1,5 +1,4 @@
 import {
-  type AnyRow,
   type Change,
   changeFromWire,
   columnsFromWire,
@@ -42,11 +41,18 @@ export interface QueuedTransaction {
   readonly sequence: number;
   readonly id: string;
   readonly state: TransactionState;
+  /** When it was made, in RFC 3339, by the server's clock as far as the device knew it. */
   readonly editedAt: string;
   readonly changes: readonly Change[];
   readonly problems: readonly Problem[];
   /** Whether it has ever been sent as it is. */
   readonly wasSent: boolean;
+}
+
+/** The same for all that is done with it here: a time is only put into words where somebody reads it. */
+export interface OutboxTransaction extends Omit<QueuedTransaction, 'editedAt'> {
+  /** As {@link QueuedChange.editedAt}. */
+  readonly editedAt: number;
 }
 
 /** A change as it stands in the file, with what is known of its transaction. */
@@ -94,6 +100,8 @@ export class Outbox {
   readonly places: Places;
   /** Counted up whenever the list changes. */
   revision = 0;
+  /** How many of these changes leave what already waits to be sent as it was: additions to the end, and confirmations. */
+  harmless = 0;
   private readonly inserts = new Map<string, string[]>();
 
   constructor(database: Database, schema: Schema, rows: Rows) {
@@ -106,6 +114,7 @@ export class Outbox {
   /** Puts a change at the end of the list. */
   append(entry: OpenOutboxEntry, change: Change): void {
     this.revision++;
+    this.harmless++;
     const { kind, table, id } = change;
     // A new row is its own record: its columns are written down here only when the row is about to change.
     const columns =
@@ -204,11 +213,15 @@ export class Outbox {
     return this.database.statement("SELECT 1 FROM koinon_sent WHERE state = 'rejected' LIMIT 1").get() !== undefined;
   }
 
-  /** What a stored change does. @param row the row of an insert that is its own record, where it has been read already. */
-  changeOf({ kind, table_name: table, row_id: id, columns, operations }: StoredChange, row?: AnyRow): Change {
+  /** What a stored change does. @param own the columns of an insert that is its own record, where they have been read already. */
+  changeOf(
+    { kind, table_name: table, row_id: id, columns, operations }: StoredChange,
+    own?: Readonly<Record<string, unknown>>,
+  ): Change {
     if (kind === 'insert' && columns === null) {
-      const { id: _, ...own } = row ?? this.rows.get(table, id) ?? wholeRow(tableOf(this.schema, table), id, {});
-      return { kind, table, id, columns: own };
+      if (own) return { kind, table, id, columns: own };
+      const { id: _, ...held } = this.rows.get(table, id) ?? wholeRow(tableOf(this.schema, table), id, {});
+      return { kind, table, id, columns: held };
     }
     return changeFromWire(this.schema, {
       kind,

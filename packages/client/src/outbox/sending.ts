@@ -2,8 +2,8 @@ import type { Problem, ServerValues } from '@koinon/core';
 import {
   joined,
   type Outbox,
+  type OutboxTransaction,
   type QueuedChange,
-  type QueuedTransaction,
   type StoredChange,
   type TransactionState,
 } from './outbox.ts';
@@ -46,8 +46,8 @@ export function sentIds({ database }: Outbox, state: TransactionState): string[]
 }
 
 /** Notes that transactions are being sent. */
-export function noteAttempts({ database }: Outbox, transactions: readonly QueuedTransaction[]): void {
-  const sent = transactions.map(({ sequence, id, editedAt }) => [sequence, id, Date.parse(editedAt)]);
+export function noteAttempts({ database }: Outbox, transactions: readonly OutboxTransaction[]): void {
+  const sent = transactions.map(({ sequence, id, editedAt }) => [sequence, id, editedAt]);
   database
     .statement(
       `INSERT INTO koinon_sent SELECT value ->> 0, value ->> 1, value ->> 2, 'attempted', NULL, NULL FROM json_each(?) WHERE true
@@ -60,6 +60,7 @@ export function noteAttempts({ database }: Outbox, transactions: readonly Queued
 export function noteConfirmed(outbox: Outbox, ids: readonly string[]): void {
   if (ids.length === 0) return;
   outbox.revision++;
+  outbox.harmless++;
   outbox.database
     .statement(
       `UPDATE koinon_sent SET state = 'confirmed', problems = NULL, server_values = NULL
@@ -116,7 +117,7 @@ export function noteBack(
 }
 
 /** A transaction with some of its changes: from one up to another. */
-export function stretchOf(outbox: Outbox, sequence: number, from: number, to: number): QueuedTransaction | undefined {
+export function stretchOf(outbox: Outbox, sequence: number, from: number, to: number): OutboxTransaction | undefined {
   const rows = outbox.database
     .statement(`${joined} WHERE c.place >= ? AND coalesce(c.sequence, c.place) = ? ORDER BY c.place LIMIT ? OFFSET ?`)
     .all(sequence, sequence, to - from, from) as StoredChange[];
@@ -126,7 +127,7 @@ export function stretchOf(outbox: Outbox, sequence: number, from: number, to: nu
     sequence,
     id: head.id as string,
     state: head.state ?? 'pending',
-    editedAt: new Date(head.edited_at as number).toISOString(),
+    editedAt: head.edited_at as number,
     changes: rows.map((row) => outbox.changeOf(row)),
     problems: [],
     wasSent: true,

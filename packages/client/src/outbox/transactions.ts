@@ -1,5 +1,5 @@
-import type { AnyRow, Change, Problem } from '@koinon/core';
-import { joined, type Outbox, type QueuedTransaction, type StoredChange, type TransactionState } from './outbox.ts';
+import type { Change, Problem } from '@koinon/core';
+import { joined, type Outbox, type OutboxTransaction, type StoredChange, type TransactionState } from './outbox.ts';
 
 // What concerns whole transactions of the outbox: loaded with a sync, a decision, or when somebody asks. Everything runs
 // inside a transaction of the database.
@@ -14,7 +14,7 @@ const large = 100_000;
 const worthReadingAtOnce = 8;
 
 /** The transactions of an outbox that are in one of these states, in order. */
-export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): Generator<QueuedTransaction> {
+export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): Generator<OutboxTransaction> {
   let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : firstUnconfirmed(outbox) - 1;
   let open: { readonly head: StoredChange; readonly changes: Change[] } | undefined;
   for (;;) {
@@ -51,27 +51,58 @@ function sizeBehind({ database }: Outbox, place: number): number {
 function chunkBehind({ database }: Outbox, place: number, size: number): StoredChange[] {
   const { changes } = database
     .statement(
-      `SELECT json_group_array(json_object(${stored.map((name) => `'${name}', ${name}`).join(', ')})) AS changes
+      `SELECT json_group_array(json_array(place, sequence, table_name, row_id, kind, columns, operations, id, edited_at, state,
+         problems, server_values)) AS changes
        FROM (${joined} WHERE c.place > ? ORDER BY c.place LIMIT ?)`,
     )
     .get(place, size) as { changes: string };
-  return (JSON.parse(changes) as StoredChange[]).sort((a, b) => a.place - b.place);
+  return (JSON.parse(changes) as StoredMembers[]).map(storedChange).sort((a, b) => a.place - b.place);
 }
 
-const stored = [
-  'place',
-  'sequence',
-  'table_name',
-  'row_id',
-  'kind',
-  'columns',
-  'operations',
-  'id',
-  'edited_at',
-  'state',
-  'problems',
-  'server_values',
-] as const satisfies readonly (keyof StoredChange)[];
+type StoredMembers = readonly [
+  StoredChange['place'],
+  StoredChange['sequence'],
+  StoredChange['table_name'],
+  StoredChange['row_id'],
+  StoredChange['kind'],
+  StoredChange['columns'],
+  StoredChange['operations'],
+  StoredChange['id'],
+  StoredChange['edited_at'],
+  StoredChange['state'],
+  StoredChange['problems'],
+  StoredChange['server_values'],
+];
+
+function storedChange([
+  place,
+  sequence,
+  table_name,
+  row_id,
+  kind,
+  columns,
+  operations,
+  id,
+  edited_at,
+  state,
+  problems,
+  server_values,
+]: StoredMembers): StoredChange {
+  return {
+    place,
+    sequence,
+    table_name,
+    row_id,
+    kind,
+    columns,
+    operations,
+    id,
+    edited_at,
+    state,
+    problems,
+    server_values,
+  };
+}
 
 function transactionOf({
   head: { sequence, id, edited_at, state, problems },
@@ -79,12 +110,12 @@ function transactionOf({
 }: {
   readonly head: StoredChange;
   readonly changes: readonly Change[];
-}): QueuedTransaction {
+}): OutboxTransaction {
   return {
     sequence,
     id: id as string,
     state: state ?? 'pending',
-    editedAt: new Date(edited_at as number).toISOString(),
+    editedAt: edited_at as number,
     changes,
     problems: problems === null ? [] : (JSON.parse(problems) as Problem[]),
     wasSent: state !== null,
@@ -95,7 +126,10 @@ function transactionOf({
  * The rows of inserts that are their own record, by table and id: read at once, but for those that may hold bytes, which are
  * read when their turn comes.
  */
-function rowsOfNew({ rows, schema }: Outbox, changes: readonly StoredChange[]): Map<string, Map<string, AnyRow>> {
+function rowsOfNew(
+  { rows, schema }: Outbox,
+  changes: readonly StoredChange[],
+): Map<string, ReadonlyMap<string, Readonly<Record<string, unknown>>>> {
   const ids = new Map<string, string[]>();
   for (const { kind, columns, table_name: table, row_id: id } of changes) {
     if (kind !== 'insert' || columns !== null || !schema.tables[table]?.isPlain) continue;
@@ -105,9 +139,7 @@ function rowsOfNew({ rows, schema }: Outbox, changes: readonly StoredChange[]): 
   }
   return new Map(
     [...ids].flatMap(([table, wanted]) =>
-      wanted.length < worthReadingAtOnce
-        ? []
-        : [[table, new Map(rows.among(table, 'id', wanted).map((row): [string, AnyRow] => [row.id, row]))]],
+      wanted.length < worthReadingAtOnce ? [] : [[table, rows.columnsOf(table, wanted)] as const],
     ),
   );
 }

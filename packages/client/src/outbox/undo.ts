@@ -2,7 +2,7 @@ import { errorFromProblems, KoinonError, tableOf } from '@koinon/core';
 import type { Host } from '../host/host.ts';
 import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
-import { joined, type Outbox, type QueuedTransaction, type StoredChange } from './outbox.ts';
+import { joined, type Outbox, type OutboxTransaction, type StoredChange } from './outbox.ts';
 import { removeChanges } from './rewriting.ts';
 import { drop, rowsOf, transactionsOf } from './transactions.ts';
 
@@ -51,7 +51,7 @@ export function undoLast(at: Undoing): readonly { readonly table: string; readon
 }
 
 /** The last transaction in the list. */
-function lastOf({ database }: Outbox): Pick<QueuedTransaction, 'sequence' | 'state'> | undefined {
+function lastOf({ database }: Outbox): Pick<OutboxTransaction, 'sequence' | 'state'> | undefined {
   const found = database.statement(`${joined} ORDER BY c.place DESC LIMIT 1`).get() as StoredChange | undefined;
   return found && { sequence: found.sequence, state: found.state ?? 'pending' };
 }

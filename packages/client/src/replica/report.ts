@@ -25,7 +25,10 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
 
 /** What is not confirmed. */
 export function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransaction[] {
-  return [...transactionsOf(outbox, 'pending', 'attempted', 'rejected')];
+  return [...transactionsOf(outbox, 'pending', 'attempted', 'rejected')].map((transaction) => ({
+    ...transaction,
+    editedAt: new Date(transaction.editedAt).toISOString(),
+  }));
 }
 
 /** What the server refused. */

@@ -268,7 +268,7 @@ export class Syncing implements SyncPart {
     try {
       const isLive = () => reason === 'change' && this.live?.isJoined === true;
       return await syncStep(
-        { transport, push, upload: this.upload, isLive, change, enter, traffic, only: this.only, now: host.now },
+        { transport, push, upload: this.upload, isLive, change, enter, traffic, only: this.only, host },
         direction,
         signal,
       );

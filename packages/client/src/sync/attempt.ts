@@ -1,8 +1,9 @@
 import { KoinonError, type Only, type Outcome, type PushRequest, readPushResponse } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
+import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
-import { nextBatch, type PartsSent } from '../outbox/batch.ts';
+import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { joinNext } from '../outbox/join.ts';
 import { noteAttempts, noteConfirmed, noteState, placeOfSent } from '../outbox/sending.ts';
 import { type Applying, showAnew } from '../overlay/show.ts';
@@ -44,28 +45,56 @@ export function attemptedBody(database: Database): string | undefined {
   return (database.statement('SELECT body FROM koinon_attempt').get() as { body: string } | undefined)?.body;
 }
 
-/** Chooses what goes up next and keeps its exact bytes, before anything is sent; undefined where there is nothing. */
-export function attempt(
+/**
+ * Changes that are joined into one transaction at most. Where nothing is under way yet they are fewer, so that the server
+ * soon has something to do while the next are chosen.
+ */
+const [firstJoined, mostJoined] = [500, 2_500];
+
+/** What goes up next, chosen while what comes before it is under way. */
+export interface Ahead {
+  readonly batch: Batch;
+  /** Where everything stood that the choice went by. */
+  readonly standing: string;
+}
+
+/** Chooses what goes up next; undefined where there is nothing. Nothing of it counts as attempted yet. */
+export function chooseAhead(local: Local, most: number, uploading: Uploading): Ahead | undefined {
+  const batch = choose(local, most, uploading, mostJoined);
+  return batch && { batch, standing: standingOf(local) };
+}
+
+/** As long as this is the same, what was chosen is still what it was, and nothing holds it back. */
+function standingOf({ database, outbox, conflicts }: Local): string {
+  // A file that another process has written may hold anything.
+  return [dataVersion(database), outbox.revision - outbox.harmless, conflicts.revision, database.rolledBack].join();
+}
+
+function choose(
   { schema, outbox, conflicts, database, host }: Local,
   most: number,
   { upload, only }: Uploading,
-): Attempt | undefined {
-  const unanswered = unansweredIn(database);
-  if (unanswered !== undefined) return unanswered;
+  changes: number,
+): Batch | undefined {
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
   const isJoining = upload === 'latest state' && parts === undefined;
-  const joined = isJoining ? joinNext({ schema, outbox, conflicts, database, host }) : undefined;
+  const joined = isJoining ? joinNext({ schema, outbox, conflicts, database, host }, changes) : undefined;
   const replica = meta(database, 'replica') as string;
-  const choosing = {
-    schema,
-    outbox,
-    conflicts,
-    replica,
-    base: meta(database, 'cursor') ?? null,
-    asked: only.columns ?? {},
-  };
-  const batch = nextBatch(choosing, most, parts, joined);
+  const base = meta(database, 'cursor') ?? null;
+  return nextBatch({ schema, outbox, conflicts, replica, base, asked: only.columns ?? {} }, most, parts, joined);
+}
+
+/**
+ * Keeps the exact bytes of what goes up next, before anything is sent; undefined where there is nothing.
+ *
+ * @param ahead what was chosen beforehand: taken if it still stands.
+ */
+export function attempt(local: Local, most: number, uploading: Uploading, ahead?: Ahead): Attempt | undefined {
+  const { outbox, database } = local;
+  const unanswered = unansweredIn(database);
+  if (unanswered !== undefined) return unanswered;
+  const batch = ahead?.standing === standingOf(local) ? ahead.batch : choose(local, most, uploading, firstJoined);
   if (batch === undefined) return undefined;
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
   const { request, body } = batch;

@@ -5,7 +5,16 @@ import type { Host } from '../host/host.ts';
 import { sentIds } from '../outbox/sending.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
 import { beginSweep, isSweeping, type Lost } from '../overlay/sweep.ts';
-import { type Attempt, attempt, isPoisoned, type Local, sendAttempt, unansweredIn } from './attempt.ts';
+import {
+  type Ahead,
+  type Attempt,
+  attempt,
+  chooseAhead,
+  isPoisoned,
+  type Local,
+  sendAttempt,
+  unansweredIn,
+} from './attempt.ts';
 import { learnClock } from './clock.ts';
 import type { Direction, Upload } from './state.ts';
 import type { Traffic } from './traffic.ts';
@@ -47,8 +56,7 @@ export interface SyncParts {
   readonly traffic: Traffic;
   /** What is asked for of what the user may have. */
   readonly only: Only;
-  /** The device's clock. */
-  readonly now: () => number;
+  readonly host: Host;
 }
 
 /** A page that has been asked for. */
@@ -119,10 +127,17 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     return outcomes;
   };
   /** Chooses what fits into one request. */
-  const choose = async (): Promise<Attempt | undefined> => {
+  const choose = async (ahead?: Ahead): Promise<Attempt | undefined> => {
     const chosen = first;
     first = undefined;
-    return chosen ?? parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts));
+    return chosen ?? parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts, ahead));
+  };
+  /** While a request is under way, the next one is made ready; not where this one is all that was to be sent. */
+  const lookAhead = async ({ request }: Attempt): Promise<Ahead | undefined> => {
+    if (oneByOne || parts.traffic.toSend <= parts.traffic.sent + request.transactions.length) return undefined;
+    // The request goes out first.
+    await new Promise<void>((done) => parts.host.after(1, done));
+    return parts.change((local) => chooseAhead(local, limits.transactions, parts));
   };
   /** Sends what fits into one request; returns whether it makes sense to send more before the next page. */
   const pushSome = async (): Promise<boolean> => {
@@ -140,7 +155,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     const page = parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about, ...parts.only }, until);
     // It may be that nobody comes to look at it.
     page.catch(() => undefined);
-    return { cursor, own, page, sentAt: parts.now(), drop: () => over.abort() };
+    return { cursor, own, page, sentAt: parts.host.now(), drop: () => over.abort() };
   };
   /** Brings down pages from one of the two cursors until there is no more to come from it. */
   const pullFrom = async (name: 'cursor' | 'backfill'): Promise<void> => {
@@ -212,8 +227,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const push = async (): Promise<boolean> => {
     let overtaken = false;
     parts.enter('pushing');
-    for (let chosen = await choose(); chosen !== undefined; chosen = await choose()) {
-      const outcomes = await settle(chosen);
+    for (let chosen = await choose(); chosen !== undefined; ) {
+      const [outcomes, ahead] = await both(settle(chosen), lookAhead(chosen));
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
       // What is not applied stays pending: the same batch must not go round again before a pull.
       if (outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'waits')) break;
@@ -221,8 +236,10 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if (
         direction === 'both' &&
         (await parts.change(({ outbox }) => sentIds(outbox, 'confirmed').length)) >= mostUnseen
-      )
+      ) {
         await pull();
+        chosen = await choose();
+      } else chosen = await choose(ahead);
     }
     return overtaken;
   };
@@ -250,6 +267,12 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     return meta(database, 'position');
   });
   return { down, received, up, startedOver, position: position === undefined ? null : Number(position) };
+}
+
+/** Waits for both, so that nothing goes on where one fails. */
+async function both<A, B>(one: Promise<A>, other: Promise<B>): Promise<[A, B]> {
+  await Promise.allSettled([one, other]);
+  return Promise.all([one, other]);
 }
 
 /** Notes that this replica is in step with the server, in the tables that it asks for. */

@@ -6,6 +6,7 @@ import {
   conditionSql,
   countSql,
   decodeSummary,
+  fromSql,
   frozenRow,
   type JsonValue,
   KoinonError,
@@ -46,6 +47,7 @@ interface TableSql {
   readonly decode: (raw: unknown) => AnyRow;
   readonly get: string;
   readonly has: string;
+  readonly among: string;
   readonly put: string;
   readonly insert: string;
   readonly remove: string;
@@ -156,6 +158,23 @@ export class Rows {
       .map(rowDecoder(plan.table));
   }
 
+  /** What rows hold besides their ids, by id. */
+  columnsOf(tableName: string, ids: readonly string[]): Map<string, Readonly<Record<string, unknown>>> {
+    const { table, among } = this.sqlOf(tableName);
+    const { entries } = table;
+    const found = this.database.statement(among).all(JSON.stringify(ids)) as Record<string, unknown>[];
+    return new Map(
+      found.map((raw) => {
+        const columns: Record<string, unknown> = {};
+        for (let i = 0; i < entries.length; i++) {
+          const [name, column] = entries[i] as readonly [string, Column];
+          columns[name] = fromSql(column, raw[name]);
+        }
+        return [raw.id as string, columns];
+      }),
+    );
+  }
+
   /** Writes a row that is not there yet. */
   insert(tableName: string, row: AnyRow): void {
     const sql = this.sqlOf(tableName);
@@ -213,6 +232,7 @@ export class Rows {
       names,
       decode: rowDecoder(table),
       get: `SELECT ${columns} FROM ${quoted} WHERE "id" = ?`,
+      among: `SELECT ${columns} FROM ${quoted} WHERE "id" IN (SELECT value FROM json_each(?))`,
       has: `SELECT 1 FROM ${quoted} WHERE "id" = ?`,
       insert,
       put: `${insert} ON CONFLICT ("id") DO UPDATE SET ${names.map((name) => `${quoteName(name)} = excluded.${quoteName(name)}`).join(', ')}`,

@@ -101,7 +101,7 @@ interface Guarded extends Taking {
 class HopeLostError extends Error {}
 
 /** What is looked up for one group at once at most. */
-const transactionsAhead = 200;
+const transactionsAhead = 500;
 const rowsAhead = 5_000;
 
 /** Whether a receipt is of this user's transaction: nobody is told what became of another's. */
@@ -154,7 +154,7 @@ async function lookAhead(
     if (isHopeful && part === undefined)
       for (const change of changes) rows.push({ table: change.table, id: change.id });
   }
-  if (ids.length > 1) await writer.lookAhead(ids, rows);
+  if (ids.length > 1 || rows.length > 1) await writer.lookAhead(ids, rows);
 }
 
 async function takeInAlone(
@@ -364,7 +364,8 @@ function reusedId(id: string): Problem {
   };
 }
 
-function lockOrder(changes: readonly RowKey[]): RowKey[] {
+function lockOrder(changes: readonly RowKey[]): readonly RowKey[] {
+  if (changes.length === 1) return changes;
   const keys = new Map(changes.map(({ table, id }) => [keyOf({ table, id }), { table, id }]));
   return [...keys.values()].sort((a, b) => (a.table === b.table ? (a.id < b.id ? -1 : 1) : a.table < b.table ? -1 : 1));
 }

@@ -8,16 +8,10 @@ interface Waiting {
   readonly stamp: Stamped;
 }
 
-/** Rows of one statement at most. */
-const mostAtOnce = 500;
+/** Rows that go in one statement; what is left over goes one by one. */
+const together = 25;
 
-/** Fewer rows than this are inserted one by one: putting them into one text would cost more. */
-const worthJoining = 4;
-
-/**
- * Plain inserts that are put off until somebody looks, so that many go in one statement: drivers take longer to hand over
- * a row's values than SQLite to insert it. As one JSON text they cost a fraction.
- */
+/** Plain inserts that are put off until somebody looks, so that many go in one statement, which costs less than one for each. */
 export class PlainInserts {
   private readonly schema: Schema;
   private readonly stamping: Stamping;
@@ -37,12 +31,9 @@ export class PlainInserts {
     this.waiting = [];
   }
 
-  /** Puts an insert off; false where JSON might not carry its values to the last bit. */
-  putOff(table: string, id: string, columns: Readonly<Record<string, unknown>>): boolean {
-    const values = this.valuesOf(table, id, columns);
-    if (!values.every(isCarried)) return false;
-    this.waiting.push({ table, values, stamp: this.stamping.stamp(id) });
-    return true;
+  /** Puts an insert off. */
+  putOff(table: string, id: string, columns: Readonly<Record<string, unknown>>): void {
+    this.waiting.push({ table, values: this.valuesOf(table, id, columns), stamp: this.stamping.stamp(id) });
   }
 
   /** Inserts a row now. */
@@ -57,21 +48,19 @@ export class PlainInserts {
     this.waiting = [];
     for (let from = 0, to = 0; from < waiting.length; from = to) {
       const { table } = waiting[from] as Waiting;
-      while (to < waiting.length && to < from + mostAtOnce && waiting[to]?.table === table) to++;
-      const some = waiting.slice(from, to);
+      while (to < waiting.length && waiting[to]?.table === table) to++;
       const { one, many } = this.textsOf(table);
-      if (some.length < worthJoining)
-        for (const { values, stamp } of some) {
-          this.run(one, ...values);
-          this.stamping.insertStamp(table, stamp);
-        }
-      else {
-        this.run(many, JSON.stringify(some.map(({ values }) => values)));
-        this.stamping.insertStamps(
-          table,
-          some.map(({ stamp }) => stamp),
-        );
+      let next = from;
+      for (; next + together <= to; next += together) {
+        const values: SqlValue[] = [];
+        for (let i = next; i < next + together; i++) values.push(...(waiting[i] as Waiting).values);
+        this.run(many, ...values);
       }
+      for (; next < to; next++) this.run(one, ...(waiting[next] as Waiting).values);
+      this.stamping.insertStamps(
+        table,
+        waiting.slice(from, to).map(({ stamp }) => stamp),
+      );
     }
   }
 
@@ -85,22 +74,9 @@ export class PlainInserts {
     if (known !== undefined) return known;
     const { names } = this.schema.tables[name] as Table;
     const into = `INSERT INTO ${quoteName(name)} (${['id', ...names].map(quoteName).join(', ')})`;
-    const made = {
-      one: `${into} VALUES (?${', ?'.repeat(names.length)})`,
-      many: `${into} SELECT ${['id', ...names].map((_name, i) => `value ->> ${i}`).join(', ')} FROM json_each(?)`,
-    };
+    const row = `(?${', ?'.repeat(names.length)})`;
+    const made = { one: `${into} VALUES ${row}`, many: `${into} VALUES ${row}${`, ${row}`.repeat(together - 1)}` };
     this.texts.set(name, made);
     return made;
   }
-}
-
-/**
- * Whether SQLite reads a value from JSON as it was. Digits up to fifteen are read exactly by any rule; a whole number that is
- * minus zero has no form of its own.
- */
-function isCarried(value: SqlValue): boolean {
-  if (typeof value !== 'number') return !(value instanceof Uint8Array);
-  if (Number.isSafeInteger(value)) return !Object.is(value, -0);
-  const text = String(value);
-  return text.length <= 16 && !text.includes('e');
 }

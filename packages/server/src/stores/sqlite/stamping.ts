@@ -15,6 +15,9 @@ interface Noted extends Author {
   readonly stamps: 1 | null;
 }
 
+/** Fewer stamps than this are written one by one: putting them into one text would cost more. */
+const worthJoining = 4;
+
 const nobody: Author = { receipt: null, editedAt: null };
 const cleared: Noted = { ...nobody, stamps: null };
 
@@ -91,7 +94,8 @@ export class Stamping {
 
   /** Writes stamps of inserted rows that have none. */
   insertStamps(table: string, stamps: readonly Stamped[]): void {
-    this.database.run(stampsNew, table, JSON.stringify(stamps));
+    if (stamps.length < worthJoining) for (const stamp of stamps) this.insertStamp(table, stamp);
+    else this.database.run(stampsNew, table, JSON.stringify(stamps));
   }
 
   /** Before anything else that writes the app's tables, or looks for the end of the feed. */

@@ -60,7 +60,8 @@ export class SqliteWriter extends Keeping implements StoreWriter {
   private epoch: string | undefined;
   /** What was looked up beforehand and still holds. */
   private readonly receiptsAhead = new Map<string, Receipt | undefined>();
-  private readonly stampsAhead = new Map<string, StampRow | undefined>();
+  /** Null for a row that has none. */
+  private readonly stampsAhead = new Map<string, StampRow | null>();
   /** Written together at the end. */
   private readonly newReceipts: Receipt[] = [];
 
@@ -112,7 +113,7 @@ export class SqliteWriter extends Keeping implements StoreWriter {
         table,
         JSON.stringify(ids),
       );
-      for (const id of ids) this.stampsAhead.set(keyOf({ table, id }), undefined);
+      for (const id of ids) this.stampsAhead.set(keyOf({ table, id }), null);
       for (const stamp of stamps) this.stampsAhead.set(keyOf({ table, id: stamp.row_id }), stamp);
     }
   }
@@ -177,7 +178,7 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     const known = base === null ? -1 : readPosition(base).at;
     return rows.map((key) => {
       const found = this.stampOf(key);
-      if (found === undefined) return undefined;
+      if (found === null) return undefined;
       const written = (position: number, receipt: string | null): Written => ({ covered: position <= known, receipt });
       const columns = Object.entries(JSON.parse(found.columns) as Record<string, ColumnStamp>);
       return {
@@ -189,16 +190,13 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     });
   }
 
-  private stampOf(key: RowKey): StampRow | undefined {
+  private stampOf(key: RowKey): StampRow | null {
     const text = keyOf(key);
     const known = this.stampsAhead.get(text);
-    if (known !== undefined || this.stampsAhead.has(text)) return known;
+    if (known !== undefined) return known;
     this.inserts.write();
-    const found = this.database.get<StampRow>(
-      'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?',
-      key.table,
-      key.id,
-    );
+    const read = 'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?';
+    const found = this.database.get<StampRow>(read, key.table, key.id) ?? null;
     this.stampsAhead.set(text, found);
     return found;
   }
@@ -264,7 +262,7 @@ export class SqliteWriter extends Keeping implements StoreWriter {
   async apply(changes: readonly Change[]): Promise<void> {
     await applyInWorkableOrder(changes, {
       table: (name) => this.schema.tables[name] as Table,
-      apply: async (change) => this.applyOne(change),
+      apply: (change) => this.applyOne(change),
     });
   }
 
@@ -335,10 +333,12 @@ export class SqliteWriter extends Keeping implements StoreWriter {
 
   /** Puts an insert off, where it needs no trigger, the row is new, and a refusal may come later. */
   private isPutOff({ table, id, columns }: Extract<Change, { kind: 'insert' }>): boolean {
-    if (!this.isVenturing || !this.stamping.canStamp(table) || !this.isKnownNew({ table, id })) return false;
+    if (!this.isVenturing || !this.stamping.canStamp(table)) return false;
+    const row = keyOf({ table, id });
+    if (this.stampsAhead.get(row) !== null) return false;
     this.stamping.byItself();
-    if (!this.inserts.putOff(table, id, columns)) return false;
-    this.stampsAhead.delete(keyOf({ table, id }));
+    this.inserts.putOff(table, id, columns);
+    this.stampsAhead.delete(row);
     return true;
   }
 
@@ -348,11 +348,6 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     this.stamping.byItself();
     this.inserts.insert(table, id, columns);
     this.stamping.insertStamp(table, this.stamping.stamp(id));
-  }
-
-  private isKnownNew(key: RowKey): boolean {
-    const text = keyOf(key);
-    return this.stampsAhead.has(text) && this.stampsAhead.get(text) === undefined;
   }
 
   private run(sql: string, ...values: SqlValue[]): void {

@@ -43,8 +43,16 @@ const reopen = fc.record({ do: fc.constant('reopen'), who });
 const steps = (...kinds: fc.Arbitrary<unknown>[]) =>
   fc.array(fc.oneof(...kinds), { minLength: 4, maxLength: 24 }) as fc.Arbitrary<Step[]>;
 
+interface Device {
+  replica: Replica<Garden>;
+  readonly network: BadNetwork;
+  readonly file: string;
+  readonly upload: Upload;
+  readonly requestBytes: number;
+}
+
 class Simulation {
-  readonly devices: { replica: Replica<Garden>; network: BadNetwork; file: string; upload: Upload }[] = [];
+  readonly devices: Device[] = [];
   readonly watered = [0, 0, 0, 0];
   private readonly world: World;
   readonly shell: Shell;
@@ -68,7 +76,9 @@ class Simulation {
         await simulation.shell.exec(`INSERT INTO plant VALUES ('p${n}', 'b', 'herb', 'start', 0, 0, '[]')`);
       for (let n = 0; n < 3; n++) {
         const network = new BadNetwork(world.server.url);
-        const device = { network, file: `device-${n}.db`, upload: n === 2 ? 'latest state' : 'every step' } as const;
+        // With small requests, one is made ready while another is under way, and transactions go up in parts.
+        const upload = n === 2 ? 'latest state' : 'every step';
+        const device = { network, file: `device-${n}.db`, upload, requestBytes: n === 1 ? 524_288 : 400 } as const;
         simulation.devices.push({ ...device, replica: await world.replica({ ...device, server: network }) });
         await simulation.devices[n]?.replica.sync();
       }
@@ -88,7 +98,7 @@ class Simulation {
       );
       return;
     }
-    const device = this.devices[step.who] as Simulation['devices'][number];
+    const device = this.devices[step.who] as Device;
     if (step.do === 'sync') {
       device.network.fates.push(...step.fates);
       await device.replica.sync().catch(() => undefined);
@@ -167,7 +177,7 @@ test.each(storeKinds)(
 
 test('two syncs at once: one is told to wait, and nothing is doubled', () =>
   Simulation.run('SQLite', [], async ({ devices, shell }) => {
-    const { replica } = devices[0] as Simulation['devices'][number];
+    const { replica } = devices[0] as Device;
     await replica.add('plant', 'p0', 'watered', 3);
     const results = await Promise.allSettled([replica.sync(), replica.sync()]);
     expect(results.filter(({ status }) => status === 'fulfilled')).toHaveLength(1);

@@ -1,5 +1,7 @@
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
+import { setTimeout } from 'node:timers/promises';
+import { httpTransport, type Transport } from '@koinon/client';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { BadNetwork, garden, rowsOf, World } from './support/world.ts';
 
@@ -63,6 +65,105 @@ test('of one row more edits than are joined at once: what goes up later names wh
   await replica.sync();
   expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
   expect(await rowsOf(await world.shell())).toMatchObject({ 'bed b': { name: '2500' } });
+});
+
+/** A way to the server on which the first push waits until the test lets it go on. */
+function heldNetwork() {
+  const good = httpTransport(world.server.url);
+  const calls: string[] = [];
+  let arrive: () => void = () => undefined;
+  let letGo: () => void = () => undefined;
+  const arrived = new Promise<void>((done) => {
+    arrive = done;
+  });
+  const gate = new Promise<void>((done) => {
+    letGo = done;
+  });
+  const network: Transport = {
+    ...good,
+    pull: (request, signal) => {
+      calls.push('pull');
+      return good.pull(request, signal);
+    },
+    push: async (body, signal) => {
+      const { transactions } = JSON.parse(body) as { transactions: { changes: { id: string }[] }[] };
+      calls.push(transactions.map(({ changes }) => changes.map(({ id }) => id).join('+')).join());
+      arrive();
+      await gate;
+      return good.push(body, signal);
+    },
+  };
+  /** Waits for the first push, and long enough for the next to be made ready behind it. */
+  const underWay = async () => {
+    await arrived;
+    await setTimeout(100);
+  };
+  return { network, calls, underWay, letGo };
+}
+
+test('what is taken back or added while a request is under way is so in the next, though that was made ready before', async () => {
+  const { network, calls, underWay, letGo } = heldNetwork();
+  const opening = { server: network, file: 'one.db', upload: 'every step', requestBytes: 1 } as const;
+  const replica = await world.replica(opening);
+  for (const id of ['b1', 'b2', 'b3', 'b4']) await replica.insert('bed', { id, name: id });
+  const syncing = replica.sync({ direction: 'push' });
+  await underWay();
+  await replica.revert('bed', 'b2');
+  await replica.update('bed', 'b3', { name: 'again' });
+  letGo();
+  await syncing;
+  expect(calls).toEqual(['b1', 'b3', 'b4', 'b3']);
+  expect(await rowsOf(await world.shell())).toEqual(await rowsOf(replica));
+});
+
+test('the same where another process takes it back in the same file', async () => {
+  const { network, calls, underWay, letGo } = heldNetwork();
+  const replica = await world.replica({ server: network, file: 'one.db', upload: 'every step', requestBytes: 1 });
+  const other = await world.replica({ server: world.server.url, file: 'one.db', upload: 'every step' });
+  for (const id of ['b1', 'b2', 'b3']) await replica.insert('bed', { id, name: id });
+  const syncing = replica.sync({ direction: 'push' });
+  await underWay();
+  await other.revert('bed', 'b2');
+  letGo();
+  await syncing;
+  expect(calls).toEqual(['b1', 'b3']);
+});
+
+test('with the latest state only, what is made ready to go up joined can still be taken back step by step', async () => {
+  const { network, calls, underWay, letGo } = heldNetwork();
+  const replica = await world.replica({ server: network, upload: 'latest state' });
+  await replica.insert('bed', { id: 'b', name: 'b' });
+  for (let n = 1; n <= 600; n++) await replica.update('bed', 'b', { name: `${n}` });
+  const syncing = replica.sync({ direction: 'push' });
+  await underWay();
+  await replica.undo();
+  expect(await replica.get('bed', 'b')).toMatchObject({ name: '599' });
+  letGo();
+  await syncing;
+  expect(calls).toEqual(['b', 'b']);
+  expect(await rowsOf(await world.shell())).toMatchObject({ 'bed b': { name: '599' } });
+});
+
+test('what was made ready behind a request that comes back overtaken is not sent before the pull', async () => {
+  const { network, calls, underWay, letGo } = heldNetwork();
+  const other = await world.replica();
+  await other.insert('bed', { id: 'b', name: 'b' });
+  await other.sync();
+  const replica = await world.replica({ server: network, upload: 'every step', requestBytes: 1 });
+  await replica.sync();
+  await replica.update('bed', 'b', { name: 'mine' });
+  await replica.insert('plant', { id: 'p', bed: 'b', kind: 'herb' });
+  await replica.insert('bed', { id: 'c', name: 'c' });
+  calls.length = 0;
+  const syncing = replica.sync();
+  await underWay();
+  await other.update('bed', 'b', { name: 'theirs' });
+  await other.sync();
+  letGo();
+  await syncing;
+  // The plant stands on a bed that somebody has to decide about.
+  expect(calls.filter((call, i) => call !== calls[i - 1])).toEqual(['pull', 'b', 'pull', 'c', 'pull']);
+  expect(await replica.conflicts()).toMatchObject([{ table: 'bed', id: 'b', column: 'name' }]);
 });
 
 test('behind a proxy that takes small requests only, what is too large is sent one by one, and what is so alone is shown', async () => {

@@ -77,6 +77,7 @@ export class World<S extends Schema = Garden> {
       readonly server?: string | Transport;
       readonly host?: Host;
       readonly upload?: Upload;
+      readonly requestBytes?: number;
     } = {},
   ): Promise<Replica<S>> {
     const replica = await openReplica({
@@ -84,7 +85,9 @@ export class World<S extends Schema = Garden> {
       file: this.path(options.file ?? `replica-${++this.count}.db`),
       server: options.server ?? this.server.url,
       ...(options.host && { host: options.host }),
-      ...(options.upload && { sync: { upload: options.upload, when: never, live: false } }),
+      ...(options.upload && {
+        sync: { upload: options.upload, requestBytes: options.requestBytes ?? 524_288, when: never, live: false },
+      }),
     });
     this.closing.push(() => replica.close());
     return replica;

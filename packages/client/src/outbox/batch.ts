@@ -24,12 +24,6 @@ export interface Batch {
   readonly parts?: PartsSent;
 }
 
-/**
- * Bytes of one push to aim for; a transaction of more goes up in parts. Small enough that a poor link gets one through, and
- * a proxy that is set up to take 1 MB, as many are.
- */
-const batchBytes = 512 * 1024;
-
 /** How far a transaction has come that goes up in parts. */
 export interface PartsSent {
   readonly id: string;
@@ -50,6 +44,8 @@ export interface Choosing {
   readonly base: string | null;
   /** The columns that are asked for, of tables where not all are. */
   readonly asked: ColumnNames;
+  /** Bytes of one request to aim for; a transaction of more goes up in parts. */
+  readonly requestBytes: number;
 }
 
 /**
@@ -79,9 +75,9 @@ export function nextBatch(
     const transaction = uploaded(choosing, queued, writers.of(queued));
     // Put into words once: a long transaction's are most of what choosing it costs.
     const text = JSON.stringify(transaction);
-    const parts = transactions.length === 0 ? partsOf(transaction, text.length) : undefined;
+    const parts = transactions.length === 0 ? partsOf(transaction, text.length, choosing.requestBytes) : undefined;
     if (parts !== undefined) return partOf(choosing, queued, parts, transaction.own);
-    const full = changes + queued.changes.length > limits.changes || bytes + text.length > batchBytes;
+    const full = changes + queued.changes.length > limits.changes || bytes + text.length > choosing.requestBytes;
     if (full && transactions.length > 0) break;
     texts.push(text);
     transactions.push(transaction);
@@ -138,13 +134,13 @@ export function* ready(schema: Schema, outbox: Outbox, conflicts: ConflictList):
 }
 
 /** The parts that a transaction of so many bytes goes up in; undefined for one that fits into a request. */
-function partsOf({ id, changes }: UploadedTransaction, whole: number): PartsSent | undefined {
-  if (whole <= batchBytes && changes.length <= limits.changes) return undefined;
+function partsOf({ id, changes }: UploadedTransaction, whole: number, most: number): PartsSent | undefined {
+  if (whole <= most && changes.length <= limits.changes) return undefined;
   const begins = [0];
   let bytes = 0;
   changes.forEach((change, i) => {
     const size = JSON.stringify(change).length;
-    if (bytes > 0 && bytes + size > batchBytes) {
+    if (bytes > 0 && bytes + size > most) {
       begins.push(i);
       bytes = 0;
     }

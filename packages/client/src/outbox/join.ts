@@ -1,5 +1,4 @@
 import { type Change, joinChanges, type Schema, tableOf } from '@koinon/core';
-import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import { ready } from './batch.ts';
@@ -12,24 +11,28 @@ export interface Joining {
   readonly schema: Schema;
   readonly outbox: Outbox;
   readonly conflicts: ConflictList;
-  readonly database: Database;
   readonly host: Pick<Host, 'newId'>;
 }
 
 /** A change that may hold bytes counts for so many, since all that are joined are in memory. */
 const bytesCountFor = 100;
 
+/** Transactions that go up as one, which is written down only when it is sent: until then each can be taken back alone. */
+export interface Join {
+  /** What they come to; without changes where they come to nothing. */
+  readonly transaction: OutboxTransaction;
+  /** Makes one of them in the outbox. */
+  write(): void;
+}
+
 /**
  * Joins the next transactions that are to be sent into one, so that only the latest state of each row goes up: those that
  * were never sent and follow on each other, whole. What was sent keeps its content, since its outcome may be unknown.
  *
  * @param most changes that are joined.
- * @returns the one that is left of several; undefined where nothing was joined, or what was joined came to nothing.
+ * @returns undefined where there is nothing to join.
  */
-export function joinNext(
-  { schema, outbox, conflicts, database, host }: Joining,
-  most: number,
-): OutboxTransaction | undefined {
+export function joinNext({ schema, outbox, conflicts, host }: Joining, most: number): Join | undefined {
   const run: OutboxTransaction[] = [];
   let changes = 0;
   for (const queued of ready(schema, outbox, conflicts)) {
@@ -39,9 +42,9 @@ export function joinNext(
     if (queued.wasSent || !follows || (before && changes > most)) break;
     run.push(queued);
   }
-  const [first, last] = [run[0], run.at(-1)];
-  if (first === undefined || last === undefined || first === last) return undefined;
-  return join({ schema, outbox, database }, run, endOf(outbox, last.sequence), host.newId());
+  const last = run.at(-1);
+  if (run.length < 2 || last === undefined) return undefined;
+  return join(schema, outbox, run, endOf(outbox, last.sequence), host.newId());
 }
 
 /** Whether no other transaction stands between two. */
@@ -54,12 +57,7 @@ function isNext(outbox: Outbox, { sequence, changes }: OutboxTransaction, next: 
  * Makes one transaction of consecutive ones that were never sent and stand up to a place. Only rows that were changed more
  * than once are written anew: the changes of all others stay where they stand.
  */
-function join(
-  { schema, outbox, database }: Pick<Joining, 'schema' | 'outbox' | 'database'>,
-  run: readonly OutboxTransaction[],
-  end: number,
-  newId: string,
-): OutboxTransaction | undefined {
+function join(schema: Schema, outbox: Outbox, run: readonly OutboxTransaction[], end: number, newId: string): Join {
   const { sequence: from, state, problems, wasSent } = run[0] as OutboxTransaction;
   const { editedAt } = run.at(-1) as OutboxTransaction;
   const rows = new Map<string, Row>();
@@ -72,25 +70,33 @@ function join(
       row.changes.push(change);
       order.push(row);
     }
-  outbox.revision++;
   const kept = new Map<Row, readonly (Change | undefined)[]>();
-  for (const row of rows.values()) if (row.changes.length > 1) kept.set(row, joinRow(schema, outbox, row, from, end));
+  for (const row of rows.values()) if (row.changes.length > 1) kept.set(row, joinedRow(schema, row));
+  const placesOf = ({ table, id }: Row) => outbox.places.of(table, id).filter((place) => place >= from && place < end);
+  let sequence: number | undefined;
   const changes = order.flatMap((row) => {
-    const change = kept.has(row) ? kept.get(row)?.[row.met++] : row.changes[0];
+    const change = kept.has(row) ? kept.get(row)?.[row.met] : row.changes[0];
+    if (change !== undefined) sequence ??= placesOf(row)[row.met];
+    row.met++;
     return change === undefined ? [] : [change];
   });
-  const head = database
-    .statement('SELECT min(place) AS place FROM koinon_change WHERE place >= ? AND place < ?')
-    .get(from, end) as { place: number | null };
-  if (head.place === null) return undefined;
-  const sequence = head.place;
-  database
-    .statement('UPDATE koinon_change SET sequence = ?1, id = NULL, edited_at = NULL WHERE place > ?1 AND place < ?2')
-    .run(sequence, end);
-  database
-    .statement('UPDATE koinon_change SET sequence = NULL, id = ?, edited_at = ? WHERE place = ?')
-    .run(newId, editedAt, sequence);
-  return { sequence, id: newId, state, editedAt, changes, problems, wasSent };
+  return {
+    transaction: { sequence: sequence ?? from, id: newId, state, editedAt, changes, problems, wasSent },
+    write() {
+      outbox.revision++;
+      for (const [row, left] of kept) writeRow(outbox, row, placesOf(row), left);
+      if (sequence === undefined) return;
+      const { database } = outbox;
+      database
+        .statement(
+          'UPDATE koinon_change SET sequence = ?1, id = NULL, edited_at = NULL WHERE place > ?1 AND place < ?2',
+        )
+        .run(sequence, end);
+      database
+        .statement('UPDATE koinon_change SET sequence = NULL, id = ?, edited_at = ? WHERE place = ?')
+        .run(newId, editedAt, sequence);
+    },
+  };
 }
 
 /** A row that transactions change, and how many of its changes have been looked at. */
@@ -101,17 +107,19 @@ interface Row {
   met: number;
 }
 
-/** Joins the changes of one row; tells what stands in the place of each of them. */
-function joinRow(
-  schema: Schema,
-  outbox: Outbox,
-  { table, id, changes }: Row,
-  from: number,
-  end: number,
-): readonly (Change | undefined)[] {
-  const places = outbox.places.of(table, id).filter((place) => place >= from && place < end);
+/** What stands in the place of each change of a row when they are joined. */
+function joinedRow(schema: Schema, { changes }: Row): readonly (Change | undefined)[] {
   const [first, second] = joinedChanges(schema, changes);
-  const left = places.map((_place, i) => (i === 0 ? first : i === places.length - 1 ? second : undefined));
+  return changes.map((_change, i) => (i === 0 ? first : i === changes.length - 1 ? second : undefined));
+}
+
+/** Writes down what stands in the place of each change of a row. */
+function writeRow(
+  outbox: Outbox,
+  { table, id }: Row,
+  places: readonly number[],
+  left: readonly (Change | undefined)[],
+): void {
   const gone = new Set<number>();
   for (const [i, place] of places.entries()) {
     const change = left[i];
@@ -122,7 +130,6 @@ function joinRow(
     }
   }
   outbox.places.remove(table, id, gone);
-  return left;
 }
 
 /** Changes of one row as one; as two where it was deleted and made anew; as none where it is new here and gone again. */

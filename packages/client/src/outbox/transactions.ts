@@ -17,9 +17,8 @@ const worthReadingAtOnce = 8;
 export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): Generator<OutboxTransaction> {
   let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : firstUnconfirmed(outbox) - 1;
   let open: { readonly head: StoredChange; readonly changes: Change[] } | undefined;
-  for (;;) {
-    const size = sizeBehind(outbox, place);
-    const rows = chunkBehind(outbox, place, size);
+  for (let end = endOfChunk(outbox, place); end !== null; end = endOfChunk(outbox, place)) {
+    const rows = changesBetween(outbox, place, end);
     const wanted = rows.filter(({ state }) => states.includes(state ?? 'pending'));
     const ownRecords = rowsOfNew(outbox, wanted);
     for (const row of rows) {
@@ -29,33 +28,35 @@ export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): 
       }
       if (states.includes(row.state ?? 'pending'))
         open.changes.push(outbox.changeOf(row, ownRecords.get(row.table_name)?.get(row.row_id)));
-      place = row.place;
     }
-    if (rows.length < size) break;
+    place = end;
   }
   if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(open);
 }
 
-/** How many changes behind a place are read at a time. */
-function sizeBehind({ database }: Outbox, place: number): number {
-  const found = database
-    .statement(
-      `SELECT max(octet_length(columns)) AS largest
-       FROM (SELECT columns FROM koinon_change WHERE place > ? ORDER BY place LIMIT ${chunk})`,
-    )
-    .get(place) as { largest: number | null };
-  return (found.largest ?? 0) > large ? chunkOfLarge : chunk;
+/** The place of the last change behind another that is read along with those before it; null where there are no more. */
+function endOfChunk({ database }: Outbox, place: number): number | null {
+  const look = database.statement(
+    `SELECT max(place) AS last, max(octet_length(columns)) AS largest
+     FROM (SELECT place, columns FROM koinon_change WHERE place > ? ORDER BY place LIMIT ?)`,
+  );
+  const lookAt = (size: number) => look.get(place, size) as { last: number | null; largest: number | null };
+  const { last, largest } = lookAt(chunk);
+  return (largest ?? 0) > large ? lookAt(chunkOfLarge).last : last;
 }
 
-/** Changes behind a place. As one text: drivers take longer for the members of so many objects than SQLite for the rows. */
-function chunkBehind({ database }: Outbox, place: number, size: number): StoredChange[] {
+/**
+ * Changes behind a place, up to another. As one text: drivers take longer for the members of so many objects than SQLite for
+ * the rows.
+ */
+function changesBetween({ database }: Outbox, place: number, end: number): StoredChange[] {
   const { changes } = database
     .statement(
       `SELECT json_group_array(json_array(place, sequence, table_name, row_id, kind, columns, operations, id, edited_at, state,
          problems, server_values)) AS changes
-       FROM (${joined} WHERE c.place > ? ORDER BY c.place LIMIT ?)`,
+       FROM (${joined} WHERE c.place > ? AND c.place <= ?)`,
     )
-    .get(place, size) as { changes: string };
+    .get(place, end) as { changes: string };
   return (JSON.parse(changes) as StoredMembers[]).map(storedChange).sort((a, b) => a.place - b.place);
 }
 

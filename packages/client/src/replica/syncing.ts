@@ -16,6 +16,9 @@ import type { Transport } from '../sync/transport.ts';
 import { standingOf, takeWindow } from '../sync/window.ts';
 import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts';
 
+/** Bytes of an upload: a poor link gets one through, and so does a proxy that is set up to take 1 MB, as many are. */
+const usualRequest = 512 * 1024;
+
 /** Milliseconds between two tellings of the state. */
 const tellEvery = 50;
 
@@ -28,7 +31,7 @@ export class Syncing implements SyncPart {
   private readonly doing: Doing;
   private readonly transport: Transport;
   private readonly loop: SyncLoop;
-  private readonly upload: Upload;
+  private readonly uploading: { readonly upload: Upload; readonly requestBytes: number };
   private readonly only: Only;
   private readonly live: Live | undefined;
   /** This opening of the file, as holder of the lease. */
@@ -57,7 +60,8 @@ export class Syncing implements SyncPart {
     this.doing = doing;
     this.transport = transport;
     this.holder = engine.host.newId();
-    this.upload = options?.upload ?? 'every step';
+    const { upload = 'every step', requestBytes = usualRequest } = options ?? {};
+    this.uploading = { upload, requestBytes };
     const isLive = options !== undefined && options.live !== false && options.direction !== 'push';
     this.live = isLive && transport.live ? new Live(this.liveParts(options)) : undefined;
     this.loop = new SyncLoop(
@@ -268,7 +272,7 @@ export class Syncing implements SyncPart {
     try {
       const isLive = () => reason === 'change' && this.live?.isJoined === true;
       return await syncStep(
-        { transport, push, upload: this.upload, isLive, change, enter, traffic, only: this.only, host },
+        { transport, push, ...this.uploading, isLive, change, enter, traffic, only: this.only, host },
         direction,
         signal,
       );

@@ -1,10 +1,10 @@
-import { KoinonError, type Only, type Outcome, type PushRequest, readPushResponse } from '@koinon/core';
+import { KoinonError, limits, type Only, type Outcome, type PushRequest, readPushResponse } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
 import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
-import { joinNext } from '../outbox/join.ts';
+import { type Join, joinNext } from '../outbox/join.ts';
 import { noteAttempts, noteConfirmed, noteState, placeOfSent } from '../outbox/sending.ts';
 import { type Applying, showAnew } from '../overlay/show.ts';
 import type { Upload } from './state.ts';
@@ -19,6 +19,7 @@ export interface Local extends Applying {
 /** What is chosen by. */
 interface Uploading {
   readonly upload: Upload;
+  readonly requestBytes: number;
   readonly only: Only;
 }
 
@@ -45,23 +46,27 @@ export function attemptedBody(database: Database): string | undefined {
   return (database.statement('SELECT body FROM koinon_attempt').get() as { body: string } | undefined)?.body;
 }
 
-/**
- * Changes that are joined into one transaction at most. Where nothing is under way yet they are fewer, so that the server
- * soon has something to do while the next are chosen.
- */
-const [firstJoined, mostJoined] = [500, 2_500];
-
-/** What goes up next, chosen while what comes before it is under way. */
-export interface Ahead {
-  readonly batch: Batch;
-  /** Where everything stood that the choice went by. */
-  readonly standing: string;
+/** How much goes into one request at most: transactions, and changes that are joined into one. */
+export interface Portion {
+  readonly transactions: number;
+  readonly changes: number;
 }
 
-/** Chooses what goes up next; undefined where there is nothing. Nothing of it counts as attempted yet. */
-export function chooseAhead(local: Local, most: number, uploading: Uploading): Ahead | undefined {
-  const batch = choose(local, most, uploading, mostJoined);
-  return batch && { batch, standing: standingOf(local) };
+/** The first of a run has less to join, so that the server soon has something to do while the next is chosen. */
+export const portions = {
+  first: { transactions: limits.transactions, changes: 500 },
+  next: { transactions: limits.transactions, changes: 2_500 },
+  single: { transactions: 1, changes: 500 },
+} as const satisfies Record<string, Portion>;
+
+/** What goes up next, before it counts as attempted. */
+export interface Chosen {
+  /** What is joined for it. */
+  readonly join: Join | undefined;
+  /** None where what is joined comes to nothing. */
+  readonly batch: Batch | undefined;
+  /** Where everything stood that the choice went by. */
+  readonly standing: string;
 }
 
 /** As long as this is the same, what was chosen is still what it was, and nothing holds it back. */
@@ -70,19 +75,22 @@ function standingOf({ database, outbox, conflicts }: Local): string {
   return [dataVersion(database), outbox.revision - outbox.harmless, conflicts.revision, database.rolledBack].join();
 }
 
-function choose(
-  { schema, outbox, conflicts, database, host }: Local,
-  most: number,
-  { upload, only }: Uploading,
-  changes: number,
-): Batch | undefined {
+/** Chooses what goes up next, perhaps while what comes before it is under way; undefined where there is nothing. */
+export function choose(local: Local, portion: Portion, uploading: Uploading): Chosen | undefined {
+  const { schema, outbox, conflicts, database, host } = local;
+  const { upload, requestBytes, only } = uploading;
+  const standing = standingOf(local);
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
   const isJoining = upload === 'latest state' && parts === undefined;
-  const joined = isJoining ? joinNext({ schema, outbox, conflicts, database, host }, changes) : undefined;
+  const join = isJoining ? joinNext({ schema, outbox, conflicts, host }, portion.changes) : undefined;
+  if (join?.transaction.changes.length === 0) return { join, batch: undefined, standing };
   const replica = meta(database, 'replica') as string;
   const base = meta(database, 'cursor') ?? null;
-  return nextBatch({ schema, outbox, conflicts, replica, base, asked: only.columns ?? {} }, most, parts, joined);
+  const asked = only.columns ?? {};
+  const choosing = { schema, outbox, conflicts, replica, base, asked, requestBytes };
+  const batch = nextBatch(choosing, portion.transactions, parts, join?.transaction);
+  return batch && { join, batch, standing };
 }
 
 /**
@@ -90,12 +98,15 @@ function choose(
  *
  * @param ahead what was chosen beforehand: taken if it still stands.
  */
-export function attempt(local: Local, most: number, uploading: Uploading, ahead?: Ahead): Attempt | undefined {
+export function attempt(local: Local, portion: Portion, uploading: Uploading, ahead?: Chosen): Attempt | undefined {
   const { outbox, database } = local;
   const unanswered = unansweredIn(database);
   if (unanswered !== undefined) return unanswered;
-  const batch = ahead?.standing === standingOf(local) ? ahead.batch : choose(local, most, uploading, firstJoined);
-  if (batch === undefined) return undefined;
+  const chosen = ahead?.standing === standingOf(local) ? ahead : choose(local, portion, uploading);
+  if (chosen === undefined) return undefined;
+  const { join, batch } = chosen;
+  join?.write();
+  if (batch === undefined) return attempt(local, portion, uploading);
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
   const { request, body } = batch;
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(body);

@@ -84,6 +84,11 @@ export interface SyncOptions {
   readonly direction?: Direction;
   /** Whether every transaction goes up as it was made, or only what each row came to. Default `every step`. */
   readonly upload?: Upload;
+  /**
+   * Bytes of one request to aim for when something goes up; a transaction of more goes in parts. Default 524,288; less where
+   * long requests seldom get through.
+   */
+  readonly requestBytes?: number;
   /** What calls for a sync; each is on unless it is switched off. */
   readonly when?: {
     readonly open?: boolean;

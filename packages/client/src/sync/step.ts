@@ -6,12 +6,13 @@ import { sentIds } from '../outbox/sending.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
 import { beginSweep, isSweeping, type Lost } from '../overlay/sweep.ts';
 import {
-  type Ahead,
   type Attempt,
   attempt,
-  chooseAhead,
+  type Chosen,
+  choose,
   isPoisoned,
   type Local,
+  portions,
   sendAttempt,
   unansweredIn,
 } from './attempt.ts';
@@ -46,6 +47,7 @@ export interface SyncParts {
   /** Sends these exact bytes; returns the parsed answer. */
   readonly push: (body: string, signal: AbortSignal | undefined) => Promise<unknown>;
   readonly upload: Upload;
+  readonly requestBytes: number;
   /** Whether what changes on the server arrives by itself, so that nothing need be fetched. */
   readonly isLive: () => boolean;
   /** Runs local work in a transaction of its own, when no transaction of the app is open. */
@@ -87,6 +89,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   let received = 0;
   let startedOver = false;
   let oneByOne = false;
+  let hasBegun = false;
   const pullsFirst = direction !== 'push' && !parts.isLive();
   const begun = await parts.change((local) => {
     const { schema, database, outbox } = local;
@@ -100,7 +103,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       // Where nothing comes before it, what goes up is chosen at once.
       chosen:
         unanswered === undefined && !pullsFirst && direction !== 'pull'
-          ? attempt(local, limits.transactions, parts)
+          ? attempt(local, portions.first, parts)
           : undefined,
     };
   });
@@ -126,22 +129,35 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     parts.traffic.sent += applied.size;
     return outcomes;
   };
-  /** Chooses what fits into one request. */
-  const choose = async (ahead?: Ahead): Promise<Attempt | undefined> => {
+  /** Chooses what fits into one request, and keeps it. */
+  const begin = async (ahead?: Chosen): Promise<Attempt | undefined> => {
     const chosen = first;
     first = undefined;
-    return chosen ?? parts.change((local) => attempt(local, oneByOne ? 1 : limits.transactions, parts, ahead));
+    const portion = oneByOne ? portions.single : hasBegun ? portions.next : portions.first;
+    hasBegun = true;
+    return chosen ?? parts.change((local) => attempt(local, portion, parts, ahead));
   };
   /** While a request is under way, the next one is made ready; not where this one is all that was to be sent. */
-  const lookAhead = async ({ request }: Attempt): Promise<Ahead | undefined> => {
-    if (oneByOne || parts.traffic.toSend <= parts.traffic.sent + request.transactions.length) return undefined;
-    // The request goes out first.
-    await new Promise<void>((done) => parts.host.after(1, done));
-    return parts.change((local) => chooseAhead(local, limits.transactions, parts));
+  const lookAhead = async ({ request }: Attempt, settled: Promise<unknown>): Promise<Chosen | undefined> => {
+    const part = request.transactions[0]?.part;
+    const isLast = parts.traffic.toSend <= parts.traffic.sent + request.transactions.length;
+    if (oneByOne || isLast || (part && part.index < part.count - 1)) return undefined;
+    // The request goes out first; one that is answered by then was not worth it.
+    let isAnswered = false;
+    await new Promise<void>((done) => {
+      const cancel = parts.host.after(1, done);
+      const answered = () => {
+        isAnswered = true;
+        cancel();
+        done();
+      };
+      settled.then(answered, answered);
+    });
+    return isAnswered ? undefined : parts.change((local) => choose(local, portions.next, parts));
   };
   /** Sends what fits into one request; returns whether it makes sense to send more before the next page. */
   const pushSome = async (): Promise<boolean> => {
-    const chosen = await choose();
+    const chosen = await begin();
     if (chosen === undefined) return true;
     parts.enter('pushing');
     const outcomes = await settle(chosen);
@@ -227,8 +243,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const push = async (): Promise<boolean> => {
     let overtaken = false;
     parts.enter('pushing');
-    for (let chosen = await choose(); chosen !== undefined; ) {
-      const [outcomes, ahead] = await both(settle(chosen), lookAhead(chosen));
+    for (let chosen = await begin(); chosen !== undefined; ) {
+      const settled = settle(chosen);
+      const [outcomes, ahead] = await both(settled, lookAhead(chosen, settled));
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
       // What is not applied stays pending: the same batch must not go round again before a pull.
       if (outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'waits')) break;
@@ -238,8 +255,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         (await parts.change(({ outbox }) => sentIds(outbox, 'confirmed').length)) >= mostUnseen
       ) {
         await pull();
-        chosen = await choose();
-      } else chosen = await choose(ahead);
+        chosen = await begin();
+      } else chosen = await begin(ahead);
     }
     return overtaken;
   };

@@ -253,7 +253,8 @@ async function takeUp(
     await writer.saveReceipt({ id, digest, ...sender, outcome: { kind: 'rejected', problems } });
     return rejected(id, problems);
   };
-  const unreadable = transaction.changes.flatMap((change) => unreadableProblems(schema, change));
+  const unreadable: Problem[] = [];
+  for (const change of transaction.changes) unreadable.push(...unreadableProblems(schema, change));
   if (unreadable.length > 0) return refuse(unreadable);
 
   const keys = lockOrder(transaction.changes);
@@ -322,8 +323,8 @@ function unreadableProblems(schema: Schema, change: WireChange): Problem[] {
     const message = `${tableName}.id ${shown(id)}: ${wrongId.rule}.`;
     return [{ code: wrongId.code, table: tableName, id, column: 'id', message, rule: wrongId.rule }];
   }
-  const columns = Object.keys(change.columns ?? {});
-  const unknown = columns.filter((name) => !Object.hasOwn(table.columns, name));
+  const unknown: string[] = [];
+  for (const name in change.columns) if (!Object.hasOwn(table.columns, name)) unknown.push(name);
   return unknown.map((column) => ({
     code: 'unknown-column',
     table: tableName,

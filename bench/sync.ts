@@ -142,6 +142,7 @@ const few: BenchRow = {
 };
 
 const queued = 10_000;
+type Row = ReturnType<typeof visit>;
 
 /** A server that takes uploads, in a process of its own. */
 async function uploadServer(kind: 'bare' | 'koinon', folder: string) {
@@ -158,7 +159,8 @@ async function uploadServer(kind: 'bare' | 'koinon', folder: string) {
   };
 }
 
-const upload = (row: string, unit: string, mode: Upload): BenchRow => ({
+/** @param together changes that are queued in one transaction. */
+const upload = (row: string, unit: string, mode: Upload, together = 1): BenchRow => ({
   row,
   unit,
   reach: { least: 0.5 },
@@ -198,10 +200,13 @@ const upload = (row: string, unit: string, mode: Upload): BenchRow => ({
         });
       },
       async koinon() {
-        for (let n = 0; n < queued; n++) await replica.insert('visit', visit(next++, 'k'));
+        for (let n = 0; n < queued; n += together) {
+          const visits = Array.from({ length: together }, () => visit(next++, 'k'));
+          await (together === 1 ? replica.insert('visit', visits[0] as Row) : replica.insertAll('visit', visits));
+        }
         return perSecond(queued, async () => {
           const { up } = await replica.sync({ direction: 'push' });
-          if (mode === 'every step' && up.applied !== queued) throw new Error(`${up.applied} were applied`);
+          if (mode === 'every step' && up.applied !== queued / together) throw new Error(`${up.applied} were applied`);
         }).finally(() => replica.sync());
       },
       async close() {
@@ -221,5 +226,6 @@ export const syncRows: readonly BenchRow[] = [
   memory,
   few,
   upload('sync-upload', 'changes/s, 10,000 queued one by one', 'every step'),
+  upload('sync-upload-hundreds', 'changes/s, 10,000 queued a hundred at a time', 'every step', 100),
   upload('sync-upload-latest', 'changes/s, 10,000 queued one by one, the latest state sent', 'latest state'),
 ];

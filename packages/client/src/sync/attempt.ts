@@ -102,7 +102,7 @@ export function attempt(local: Local, portion: Portion, uploading: Uploading, ah
   const { outbox, database } = local;
   const unanswered = unansweredIn(database);
   if (unanswered !== undefined) return unanswered;
-  const chosen = ahead?.standing === standingOf(local) ? ahead : choose(local, portion, uploading);
+  const chosen = ahead && ahead.standing === standingOf(local) ? ahead : choose(local, portion, uploading);
   if (chosen === undefined) return undefined;
   const { join, batch } = chosen;
   join?.write();

@@ -106,6 +106,14 @@ describe.each(storeKinds)('on %s', (kind) => {
       ['rule-refused', 'amount'],
       ['rule-refused', 'speed'],
     ]);
+    const [refused] = await mine.rejections();
+    expect(refused?.problems.map((problem) => Object.keys(problem).sort())[0], 'and nothing of what was sent').toEqual([
+      'code',
+      'column',
+      'id',
+      'message',
+      'table',
+    ]);
     await theirs.sync();
     expect((await theirs.rows({ from: 'order' })).map(({ id }) => id)).toEqual(['p']);
     expect(await theirs.get('customer', 'c'), 'nothing of it was kept').toMatchObject({ orders: 1 });

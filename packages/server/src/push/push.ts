@@ -366,7 +366,7 @@ function reusedId(id: string): Problem {
 }
 
 function lockOrder(changes: readonly RowKey[]): readonly RowKey[] {
-  if (changes.length === 1) return changes;
+  if (changes.length === 1) return changes.map(({ table, id }) => ({ table, id }));
   const keys = new Map(changes.map(({ table, id }) => [keyOf({ table, id }), { table, id }]));
   return [...keys.values()].sort((a, b) => (a.table === b.table ? (a.id < b.id ? -1 : 1) : a.table < b.table ? -1 : 1));
 }

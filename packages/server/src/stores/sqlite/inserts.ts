@@ -8,8 +8,8 @@ interface Waiting {
   readonly stamp: Stamped;
 }
 
-/** Rows that go in one statement; what is left over goes one by one. */
-const together = 25;
+/** Rows that go in one statement, what is left over goes one by one; and rows whose stamps are put into one text. */
+const [together, stampedTogether] = [25, 500];
 
 /** Plain inserts that are put off until somebody looks, so that many go in one statement, which costs less than one for each. */
 export class PlainInserts {
@@ -48,7 +48,7 @@ export class PlainInserts {
     this.waiting = [];
     for (let from = 0, to = 0; from < waiting.length; from = to) {
       const { table } = waiting[from] as Waiting;
-      while (to < waiting.length && waiting[to]?.table === table) to++;
+      while (to < waiting.length && to < from + stampedTogether && waiting[to]?.table === table) to++;
       const { one, many } = this.textsOf(table);
       let next = from;
       for (; next + together <= to; next += together) {

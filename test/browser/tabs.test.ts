@@ -110,14 +110,20 @@ test('a transaction whose owner died after its commit is known to be done; one t
   await two.exposeFunction('reached', () => befalls());
   expect(await run(two)).toBe('done');
   expect(await picked(two, 'plum')).toBe(1);
-  // On a busy machine the new tab may have overtaken the old one by now.
   const three = await tab();
   await three.exposeFunction('reached', () => befalls());
-  const [owner, other] = (await ownerOf(two, three)) as [Page, Page];
-  befalls = () => owner.close();
-  expect(await run(other)).toMatch(/^replica-moved: .*safe to run it again/);
-  expect([await picked(other, 'plum'), await other.evaluate(() => window.replica.count({ from: 'row' }))]).toEqual([
-    1, 1,
+  let [done, said, last] = [0, 'done', two];
+  // On a busy machine one tab may have overtaken the other by the time: then nothing befalls it, and the transaction is done.
+  for (; said === 'done'; done++) {
+    const [owner, other] = (await ownerOf(two, three)) as [Page, Page];
+    befalls = async () => (await owner.evaluate(() => window.isOwner)) && owner.close();
+    said = await run(other);
+    last = other;
+  }
+  expect(said).toMatch(/^replica-moved: .*safe to run it again/);
+  expect([await picked(last, 'plum'), await last.evaluate(() => window.replica.count({ from: 'row' }))]).toEqual([
+    done,
+    done,
   ]);
   await end();
 });

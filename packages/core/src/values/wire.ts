@@ -30,11 +30,18 @@ export function columnsToWire(table: Table, columns: Readonly<Record<string, unk
 }
 
 /** Columns that JSON carried; names the table does not know are left out. */
-export function columnsFromWire(table: Table, wire: WireColumns): Record<string, unknown> {
+export function columnsFromWire(table: Table, wire: WireColumns): Readonly<Record<string, unknown>> {
+  // Only bytes look different in JSON.
+  if (table.isPlain && areKnown(table, wire)) return wire;
   const columns: Record<string, unknown> = {};
   for (const name of Object.keys(wire)) {
-    const column = table.columns[name];
+    const column = Object.hasOwn(table.columns, name) ? table.columns[name] : undefined;
     if (column) columns[name] = fromWire(column, wire[name] as JsonValue);
   }
   return columns;
+}
+
+function areKnown(table: Table, wire: WireColumns): boolean {
+  for (const name in wire) if (!Object.hasOwn(table.columns, name)) return false;
+  return true;
 }

@@ -45,6 +45,21 @@ function endOfChunk({ database }: Outbox, place: number): number | null {
   return (largest ?? 0) > large ? lookAt(chunkOfLarge).last : last;
 }
 
+const members = [
+  'place',
+  'sequence',
+  'table_name',
+  'row_id',
+  'kind',
+  'columns',
+  'operations',
+  'id',
+  'edited_at',
+  'state',
+  'problems',
+  'server_values',
+] as const satisfies readonly (keyof StoredChange)[];
+
 /**
  * Changes behind a place, up to another. As one text: drivers take longer for the members of so many objects than SQLite for
  * the rows.
@@ -52,57 +67,17 @@ function endOfChunk({ database }: Outbox, place: number): number | null {
 function changesBetween({ database }: Outbox, place: number, end: number): StoredChange[] {
   const { changes } = database
     .statement(
-      `SELECT json_group_array(json_array(place, sequence, table_name, row_id, kind, columns, operations, id, edited_at, state,
-         problems, server_values)) AS changes
+      `SELECT json_group_array(json_array(${members.join(', ')})) AS changes
        FROM (${joined} WHERE c.place > ? AND c.place <= ?)`,
     )
     .get(place, end) as { changes: string };
-  return (JSON.parse(changes) as StoredMembers[]).map(storedChange).sort((a, b) => a.place - b.place);
+  return (JSON.parse(changes) as unknown[][]).map(storedChange).sort((a, b) => a.place - b.place);
 }
 
-type StoredMembers = readonly [
-  StoredChange['place'],
-  StoredChange['sequence'],
-  StoredChange['table_name'],
-  StoredChange['row_id'],
-  StoredChange['kind'],
-  StoredChange['columns'],
-  StoredChange['operations'],
-  StoredChange['id'],
-  StoredChange['edited_at'],
-  StoredChange['state'],
-  StoredChange['problems'],
-  StoredChange['server_values'],
-];
-
-function storedChange([
-  place,
-  sequence,
-  table_name,
-  row_id,
-  kind,
-  columns,
-  operations,
-  id,
-  edited_at,
-  state,
-  problems,
-  server_values,
-]: StoredMembers): StoredChange {
-  return {
-    place,
-    sequence,
-    table_name,
-    row_id,
-    kind,
-    columns,
-    operations,
-    id,
-    edited_at,
-    state,
-    problems,
-    server_values,
-  };
+function storedChange(values: readonly unknown[]): StoredChange {
+  const change: { [name in keyof StoredChange]?: unknown } = {};
+  for (let i = 0; i < members.length; i++) change[members[i] as keyof StoredChange] = values[i];
+  return change as StoredChange;
 }
 
 function transactionOf({

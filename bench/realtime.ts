@@ -1,6 +1,7 @@
 import { fork, spawn } from 'node:child_process';
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
+import { setTimeout } from 'node:timers/promises';
 import { openNodeDriver } from '@koinon/client';
 import { WebSocket } from 'ws';
 import { bareSockets, followers, opened, until } from './followers.ts';
@@ -44,13 +45,14 @@ async function hopDevice(kind: 'bare' | 'koinon', url: string, file: string) {
 }
 
 /** Two devices, and how long a row of the one takes to be told of by the other. In ms, the median of so many. */
-async function hops(kind: 'bare' | 'koinon', url: string, files: readonly [string, string]) {
+async function hops(kind: 'bare' | 'koinon', url: string, files: readonly [string, string], pause: number) {
   const [one, two] = await Promise.all([hopDevice(kind, url, files[0]), hopDevice(kind, url, files[1])]);
   let row = 0;
   return {
     async median() {
       const times: number[] = [];
       for (let n = 0; n < edits; n++) {
+        if (pause > 0) await setTimeout(pause);
         const told = Promise.all([one.next(), two.next()]);
         one.write(visit(row++, 'hop'));
         const [{ began }, { arrived }] = (await told) as unknown as [{ began: string }, { arrived: string }];
@@ -67,16 +69,17 @@ async function hops(kind: 'bare' | 'koinon', url: string, files: readonly [strin
 
 const edits = 100;
 
-const hop: BenchRow = {
-  row: 'live-hop',
-  unit: 'ms',
+/** @param pause milliseconds from when an edit is elsewhere to the next one. */
+const hop = (row: string, pause: number): BenchRow => ({
+  row,
+  unit: pause > 0 ? 'ms, each edit after a pause' : 'ms, one edit right after the other',
   reach: { most: 3 },
   async prepare() {
     const source = await served(1_000);
     const folder = folderOf();
     const bare = await bareHops(folder);
-    const floor = await hops('bare', bare.url, [join(folder, 'one.db'), join(folder, 'two.db')]);
-    const koinon = await hops('koinon', source.url, [source.device(), source.device()]);
+    const floor = await hops('bare', bare.url, [join(folder, 'one.db'), join(folder, 'two.db')], pause);
+    const koinon = await hops('koinon', source.url, [source.device(), source.device()], pause);
     return {
       floor: floor.median,
       koinon: koinon.median,
@@ -89,7 +92,7 @@ const hop: BenchRow = {
       },
     };
   },
-};
+});
 
 const windows = 40;
 
@@ -267,4 +270,12 @@ const idle: BenchRow = {
 };
 
 /** The rows about realtime. */
-export const realtimeRows: readonly BenchRow[] = [hop, fanOut, fanOutWide, burst, idle];
+export const realtimeRows: readonly BenchRow[] = [
+  hop('live-hop', 0),
+  // As people edit: now and then. Processes that sleep for long take longer to wake up, bare ones as well.
+  hop('live-hop-rested', 20),
+  fanOut,
+  fanOutWide,
+  burst,
+  idle,
+];

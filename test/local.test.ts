@@ -170,6 +170,8 @@ describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
     [{ a: table({ a: text() }), A: table({ a: text() }) }, 'only in case'],
     [{ a: table({ x: text(), X: text() }) }, 'only in case'],
     [{ a: table({ or: text() }) }, 'query language'],
+    [{ a: table({ constructor: text() }) }, 'constructor'],
+    [{ toString: table({ a: text() }) }, 'toString'],
     [{ a: table({ id: text() }) }, 'id'],
     [{ a: table({ 'x;y': text() }) }, 'x;y'],
     [{ a: table({ b: reference('nowhere') }) }, 'nowhere'],

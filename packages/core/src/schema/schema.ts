@@ -147,7 +147,7 @@ function checkNames(kind: string, names: readonly string[]): void {
     if (name.toLowerCase().startsWith('koinon_')) refuse('starts with koinon_, which Koinon keeps for its own tables');
     if (name.toLowerCase().startsWith('sqlite_')) refuse('starts with sqlite_, which SQLite keeps for itself');
     if (queryWords.has(name)) refuse('is a word of the query language');
-    if (name === '__proto__') refuse('is not a usable name in JavaScript');
+    if (name in Object.prototype) refuse('is a name that every object in JavaScript has already');
     const twin = seen.get(name.toLowerCase());
     if (twin !== undefined) refuse(`differs from ${shown(twin)} only in case, which SQL does not tell apart`);
     seen.set(name.toLowerCase(), name);

@@ -131,6 +131,8 @@ function checkJson(value: unknown, depth: number): Refusal | undefined {
   if (typeof value !== 'object') return type('a JSON value is expected');
   const prototype = Object.getPrototypeOf(value);
   if (prototype !== Object.prototype && prototype !== null) return type('plain JSON objects are expected');
+  // Servers take no such request: whoever copied the members carelessly would have his objects changed by it.
+  if (Object.hasOwn(value, '__proto__')) return type('JSON without a member named __proto__ is expected');
   return firstOf(Object.keys(value), depth) ?? firstOf(Object.values(value), depth);
 }
 

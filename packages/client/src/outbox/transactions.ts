@@ -132,20 +132,28 @@ function firstUnconfirmed({ database }: Outbox): number {
 }
 
 /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */
-export function rowsOf(outbox: Outbox, sequence: number): { readonly table: string; readonly id: string }[] {
+export function rowsOf(
+  outbox: Outbox,
+  sequence: number,
+  end = endOf(outbox, sequence),
+): { readonly table: string; readonly id: string }[] {
   const text =
     'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_change WHERE place >= ? AND place < ? AND back = 0';
-  return outbox.database.statement(text).all(sequence, endOf(outbox, sequence)) as { table: string; id: string }[];
+  return outbox.database.statement(text).all(sequence, end) as { table: string; id: string }[];
 }
 
 /** Drops a transaction with all its changes. */
 export function drop(outbox: Outbox, sequence: number): void {
-  outbox.revision++;
-  for (const { table, id } of rowsOf(outbox, sequence))
+  const end = endOf(outbox, sequence);
+  for (const { table, id } of rowsOf(outbox, sequence, end))
     outbox.places.remove(table, id, new Set(placesIn(outbox, sequence, table, id)));
-  outbox.database
-    .statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?')
-    .run(sequence, endOf(outbox, sequence));
+  dropSettled(outbox, sequence, end);
+}
+
+/** Drops a transaction, up to a place, of which no change lies over a row any more. */
+export function dropSettled(outbox: Outbox, sequence: number, end: number): void {
+  outbox.revision++;
+  outbox.database.statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?').run(sequence, end);
   outbox.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
 }
 

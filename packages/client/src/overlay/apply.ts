@@ -12,7 +12,7 @@ import { adoptIds } from '../link/adopt.ts';
 import { beforeOf, keep } from '../outbox/kept.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { changesOfAll, noteBack, placeOfSent } from '../outbox/sending.ts';
-import { drop, endOf, rowsOf } from '../outbox/transactions.ts';
+import { dropSettled, endOf, rowsOf } from '../outbox/transactions.ts';
 import { applyDisjoint } from './disjoint.ts';
 import { erase, leave } from './leave.ts';
 import { settleMove } from './settle.ts';
@@ -184,7 +184,8 @@ function settleCovered(overlay: Applying, transaction: string): void {
   const { database, outbox, bases, host } = overlay;
   const sequence = placeOfSent(outbox, transaction);
   if (sequence === undefined) return;
-  for (const { table: tableName, id } of rowsOf(outbox, sequence)) {
+  const end = endOf(outbox, sequence);
+  for (const { table: tableName, id } of rowsOf(outbox, sequence, end)) {
     const base = bases.get(tableName, id);
     const queued = outbox.changesOf(tableName, id);
     const left = queued.filter((change) => change.sequence !== sequence);
@@ -196,8 +197,8 @@ function settleCovered(overlay: Applying, transaction: string): void {
     show(overlay, { tableName, id, base, queued, next: base, left }, noRows());
   }
   // Kept for a while, should the server lose it.
-  keep(database, sequence, endOf(outbox, sequence), host.now());
-  drop(outbox, sequence);
+  keep(database, sequence, end, host.now());
+  dropSettled(outbox, sequence, end);
 }
 
 /** Notes that the feed has brought back these changes of one row; `base` lay under them. */

@@ -109,11 +109,13 @@ export function show(overlay: Overlay, move: Move, counts: RowCounts, shown: Sho
   const { row, open } = shown;
   const before = rows.get(tableName, id);
   if (move.queued.some(({ change }) => change.kind === 'insert')) outbox.keepInserted(tableName, id);
-  if (row === null) rows.remove(tableName, id);
-  else rows.put(tableName, id, row);
+  const isSame = sameValue(before, row);
   if (before === null && row !== null) counts.insert++;
   else if (before !== null && row === null) counts.delete++;
-  else if (!sameValue(before, row)) counts.update++;
+  else if (!isSame) counts.update++;
+  // What was sent mostly comes back as it is here.
+  if (row === null) rows.remove(tableName, id);
+  else if (!isSame) rows.put(tableName, id, row);
 
   commit.note(tableName, id, before, row);
 

@@ -157,8 +157,10 @@ async function survives(kind: StoreKind, history: readonly Step[]): Promise<void
       const plotsHeld = (await replica.rows({ from: 'plot', order: ['id'] })).map(({ id }) => id);
       expect(plotsHeld, person).toEqual(plots.filter((id) => mine.has(id) || open.has(id)));
       expect(await replica.status()).toMatchObject({ pending: 0, rejected: 0, conflicted: 0 });
+      // In the log as well, before it is folded into the file.
+      const parts = await Promise.all(['', '-wal'].map((end) => readFile(world.path(`${person}.db${end}`))));
+      const file = Buffer.concat(parts).toString('latin1');
       await replica.close();
-      const file = (await readFile(world.path(`${person}.db`))).toString('latin1');
       for (const { plot, label } of all)
         if (label !== null && known.has(label) && !mine.has(plot)) expect(file.includes(`${label}`), label).toBe(false);
       for (const id of plots) if (!plotsHeld.includes(id)) expect(file.includes(`named ${id}`), id).toBe(false);

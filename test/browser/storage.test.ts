@@ -5,6 +5,8 @@ import { expect, test } from 'vitest';
 import { openBrowser } from '../support/browser.ts';
 import { launch } from '../support/chromium.ts';
 import { scratch, serveApp } from '../support/serve.ts';
+import { World } from '../support/world.ts';
+import { orchard } from './page/orchard.ts';
 
 // Where the data of a page is kept, in a real browser: refused, full, much, and when the browser is killed.
 
@@ -130,4 +132,34 @@ test('a photo comes as a File and as bytes, which stay the caller’s; both are 
   const whole = [300_000, results[0]?.[1]];
   expect(results).toEqual([whole, whole, whole, whole, [9, 36]]);
   await page.close();
+});
+
+test('what is erased is in none of the private files any more, though nobody has closed the replica', async () => {
+  const world = await World.of(orchard);
+  const office = await world.replica();
+  await office.insertAll('tree', [{ kind: 'medlar' }, { kind: 'medlar' }]);
+  await office.sync();
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate((name) => window.openReplica(name), `linked to ${world.server.url}`);
+  /** In how many of the page's private files a word stands. */
+  const filesWith = (word: string) =>
+    page.evaluate(async (looked) => {
+      const count = async (folder: FileSystemDirectoryHandle): Promise<number> => {
+        let found = 0;
+        for await (const handle of folder.values())
+          if (handle.kind === 'directory') found += await count(handle);
+          else if ((await (await handle.getFile()).text()).includes(looked)) found++;
+        return found;
+      };
+      return count(await navigator.storage.getDirectory());
+    }, word);
+  expect(await page.evaluate(() => window.replica.sync())).toMatchObject({ received: 2 });
+  expect(await filesWith('medlar')).toBeGreaterThan(0);
+  expect(await page.evaluate(() => window.replica.unlink({ rows: 'erase' }))).toMatchObject({ erased: 2 });
+  expect(await filesWith('medlar')).toBe(0);
+  expect(await filesWith('SQLite format 3')).toBeGreaterThan(0);
+  await page.close();
+  await world.end();
 });

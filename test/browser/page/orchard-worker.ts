@@ -21,4 +21,5 @@ if (self.name.startsWith('refused'))
 
 // A transaction nobody ends would be rolled back some time: here that must not be what frees the queue.
 const [name = '', version] = self.name.split(', version ');
-hostTabs({ schema: version === '2' ? newerOrchard : orchard, name, stallLimit: 300_000 });
+const [, server] = name.split('linked to ');
+hostTabs({ schema: version === '2' ? newerOrchard : orchard, name, stallLimit: 300_000, ...(server && { server }) });

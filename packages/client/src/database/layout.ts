@@ -75,7 +75,8 @@ export type MetaName =
   | 'clock offset'
   | 'synced at'
   | 'synced tables'
-  | 'asked columns';
+  | 'asked columns'
+  | 'erased';
 
 /** A value Koinon keeps about this replica. */
 export function meta(database: Database, name: MetaName): string | undefined {

@@ -1,4 +1,5 @@
 import { KoinonError, type Outcome, type Problem, quoteName, readPushResponse, type Schema } from '@koinon/core';
+import { noteErased } from '../database/erasure.ts';
 import { dropMeta, type MetaName, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
@@ -35,26 +36,24 @@ export interface UnlinkReport {
 /** Refuses to drop what nobody else has. @throws KoinonError `unsent-changes`. */
 export function refuseUnsent({ rows, outbox, conflicts }: Engine, choices: UnlinkChoices): void {
   if (choices.unsent === 'drop') return;
-  const drops = 'they would be lost. Sync or settle them first, or say that they may go; none of them was touched.';
+  const refuse = (what: string) => {
+    throw new KoinonError(
+      'unsent-changes',
+      `What is nowhere else would be lost: ${what}. Sync or settle it first, or say that it may go; nothing was touched.`,
+    );
+  };
   if (choices.rows === 'erase') {
     const [waiting, rejected] = [outbox.count('pending', 'attempted'), outbox.count('rejected')];
     const conflicted = conflicts.count();
-    if (waiting + rejected + conflicted === 0) return;
-    throw new KoinonError(
-      'unsent-changes',
-      `${waiting} transactions are not sent, ${rejected} refused, ${conflicted} rows in conflict: ${drops}`,
-    );
+    if (waiting + rejected + conflicted > 0)
+      refuse(`transactions not sent ${waiting}, refused ${rejected}; rows in conflict ${conflicted}`);
   }
-  if (choices.server !== 'delete') return;
+  if (choices.rows === 'erase' || choices.server !== 'delete') return;
   // The rows that are here go up again as they are; what was refused of others stands in the outbox alone.
   const lost = [...transactionsOf(outbox, 'rejected')].filter(({ changes }) =>
     changes.some(({ table, id }) => !rows.has(table, id)),
   );
-  if (lost.length > 0)
-    throw new KoinonError(
-      'unsent-changes',
-      `${lost.length} refused transactions are of rows that are not here: ${drops}`,
-    );
+  if (lost.length > 0) refuse(`refused transactions of rows that are not here ${lost.length}`);
 }
 
 /** Ends the tie in one local transaction; returns how many rows left the device. */
@@ -108,6 +107,7 @@ function eraseRows(engine: Engine): number {
     database.driver.exec(`DELETE FROM ${quoteName(table)}`);
   }
   forget(engine);
+  noteErased(database);
   return erased;
 }
 

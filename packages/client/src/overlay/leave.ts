@@ -1,4 +1,5 @@
 import type { AnyRow, Problem } from '@koinon/core';
+import { noteErased } from '../database/erasure.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { removeChanges } from '../outbox/rewriting.ts';
 import { refuseHere } from '../outbox/sending.ts';
@@ -64,6 +65,7 @@ export function erase({ database }: Applying, left: readonly RowKey[]): void {
     if (names(JSON.parse(outcome), ids))
       database.statement(`UPDATE koinon_call SET outcome = '{"value":null}' WHERE place = ?`).run(place);
   forgetIds(database, ids);
+  noteErased(database);
 }
 
 /** Whether a value names one of these ids, however deep. */

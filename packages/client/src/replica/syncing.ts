@@ -1,4 +1,5 @@
 import { KoinonError, type Only, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
+import { emptyLog, isErasedInLog } from '../database/erasure.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import { askedColumns, noteColumns } from '../link/columns.ts';
@@ -78,6 +79,8 @@ export class Syncing implements SyncPart {
 
   /** Begins to sync by itself, if it is to. */
   start(): void {
+    // What was erased may be in the log still: the app was killed before it came to that.
+    void this.doing.turn(() => emptyLog(this.engine.database)).catch(() => undefined);
     if (this.isLinked) this.loop.start();
     else this.loop.pause();
   }
@@ -107,7 +110,7 @@ export class Syncing implements SyncPart {
   /** Ends the tie to the server. */
   async unlink(choices: UnlinkChoices): Promise<UnlinkReport> {
     const { deleteOnServer, refuseUnsent, unlinkHere } = await import('../link/unlink.ts');
-    await this.doing.change((engine) => refuseUnsent(engine, choices));
+    await this.change((engine) => refuseUnsent(engine, choices));
     const wasPaused = this.loop.state.phase === 'paused';
     this.loop.pause();
     try {
@@ -133,23 +136,34 @@ export class Syncing implements SyncPart {
     }
   }
 
+  /** A local transaction. What it erases leaves the log as well. */
+  private async change<T>(work: (engine: Engine) => T): Promise<T> {
+    const { database } = this.engine;
+    const { result, isErased } = await this.doing.change((engine) => {
+      const result = work(engine);
+      return { result, isErased: isErasedInLog(database) };
+    });
+    if (isErased) await this.doing.turn(() => emptyLog(database));
+    return result;
+  }
+
   /** A local transaction while no other process syncs the file: what that one has fetched would come after it. */
   private alone<T>(work: (engine: Engine) => T): Promise<T> {
     const { database, host } = this.engine;
-    return this.doing.change((engine) => {
+    return this.change((engine) => {
       refuseOthers(database, host, this.holder);
       return work(engine);
     });
   }
 
   private async deleting(work: typeof import('../link/unlink.ts').deleteOnServer) {
-    const { transport, doing } = this;
+    const { transport } = this;
     const traffic = new Traffic();
     const abort = new AbortController();
     this.underWay = { traffic, bytes: () => ({ down: 0, up: 0 }) };
     this.stopDeleting = () => abort.abort();
     try {
-      return await work({ transport, traffic, signal: abort.signal, change: (run) => doing.change(run) });
+      return await work({ transport, traffic, signal: abort.signal, change: (run) => this.change(run) });
     } finally {
       this.underWay = undefined;
       this.stopDeleting = undefined;
@@ -158,7 +172,7 @@ export class Syncing implements SyncPart {
 
   /** Ties the replica to its server again. */
   async link(): Promise<void> {
-    await this.doing.change(({ database }) => {
+    await this.change(({ database }) => {
       dropMeta(database, 'unlinked');
       dropMeta(database, 'unlinking');
     });
@@ -234,7 +248,7 @@ export class Syncing implements SyncPart {
           return standing && { ...standing, only: this.only };
         }),
       take: (window) =>
-        doing.change((local) => {
+        this.change((local) => {
           // Whoever syncs the file just now from another process has its cursor under way.
           refuseOthers(engine.database, engine.host, this.holder);
           return takeWindow(local, window);
@@ -257,7 +271,7 @@ export class Syncing implements SyncPart {
     });
     this.underWay = { traffic, bytes };
     const change = <T>(work: (engine: Engine) => T) =>
-      this.doing.change((engine) => {
+      this.change((engine) => {
         // Another process may have ended the tie.
         this.isLinked = this.readLinked();
         if (!this.isLinked)

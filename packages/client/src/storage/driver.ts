@@ -27,3 +27,6 @@ export interface SqlDriver {
   /** Why the data is in memory, where a file was wanted. */
   readonly storageProblem?: string;
 }
+
+/** Bytes that the write-ahead log may keep after something large: an app that runs for weeks would keep what it grew to. */
+export const logBytes = 8 * 1024 * 1024;

@@ -1,6 +1,6 @@
 import { access, copyFile, readdir, rename, rm, stat } from 'node:fs/promises';
 import { join } from 'node:path';
-import type { SqlDriver, SqlStatement } from './driver.ts';
+import { logBytes, type SqlDriver, type SqlStatement } from './driver.ts';
 import { storageError } from './errors.ts';
 
 /** The part of Node's SQLite module that is used; `@photostructure/sqlite` is its drop-in where Node has none. */
@@ -56,7 +56,8 @@ export async function openNodeDriver({
       if (readOnly) database.exec('SELECT 1 FROM sqlite_schema LIMIT 1');
       else
         database.exec(
-          'PRAGMA journal_mode = wal; PRAGMA synchronous = normal; PRAGMA secure_delete = on; PRAGMA temp_store = memory',
+          `PRAGMA journal_mode = wal; PRAGMA synchronous = normal; PRAGMA secure_delete = on; PRAGMA temp_store = memory;
+           PRAGMA journal_size_limit = ${logBytes}`,
         );
     } catch (error) {
       database.close();

@@ -1,6 +1,6 @@
 import { KoinonError, type SqlValue } from '@koinon/core';
 import type { Sqlite3Static } from '@sqlite.org/sqlite-wasm';
-import type { SqlDriver, SqlStatement } from './driver.ts';
+import { logBytes, type SqlDriver, type SqlStatement } from './driver.ts';
 import { Fence } from './fence.ts';
 
 /** A database in the origin's private file system, and the way to let go of it without another write. */
@@ -13,7 +13,7 @@ export interface PrivateFile {
 }
 
 const settings = `PRAGMA locking_mode = exclusive; PRAGMA journal_mode = wal; PRAGMA synchronous = normal;
-  PRAGMA secure_delete = on; PRAGMA temp_store = memory; PRAGMA cache_size = -16000`;
+  PRAGMA secure_delete = on; PRAGMA temp_store = memory; PRAGMA cache_size = -16000; PRAGMA journal_size_limit = ${logBytes}`;
 
 /** Files a database needs at once: itself, its log, and room for what VACUUM and the like make for a while. */
 const filesNeeded = 6;

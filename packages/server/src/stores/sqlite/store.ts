@@ -55,7 +55,8 @@ export async function sqliteStore(
   const open = () => {
     const connection = new DatabaseSync(file, { timeout: 5_000 });
     connection.exec(
-      'PRAGMA journal_mode = wal; PRAGMA synchronous = full; PRAGMA foreign_keys = on; PRAGMA recursive_triggers = off',
+      `PRAGMA journal_mode = wal; PRAGMA synchronous = full; PRAGMA foreign_keys = on; PRAGMA recursive_triggers = off;
+       PRAGMA journal_size_limit = ${logBytes}`,
     );
     return new Prepared(connection);
   };
@@ -144,6 +145,9 @@ export function restampSqlite(schema: Schema, file: string, mapping: Mapping = {
     restamp(database, schema, mapping);
   });
 }
+
+/** Bytes that the write-ahead log may keep after something large; a server runs for months. */
+const logBytes = 64 * 1024 * 1024;
 
 /** How long a write waits for another program to end its own, and from one try to the next, in milliseconds. */
 const lockWait = 5_000;

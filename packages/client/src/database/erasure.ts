@@ -1,0 +1,37 @@
+import type { Database } from './database.ts';
+import { dropMeta, meta, setMeta } from './layout.ts';
+
+// What is erased is overwritten in the file (`secure_delete`). What was written of it before stands in the write-ahead log
+// until that is written over, and an app that is killed rather than closed may leave it there for weeks.
+
+/** Notes, in the transaction that erases something, that the log still holds it. */
+export function noteErased(database: Database): void {
+  setMeta(database, 'erased', 'in the log');
+}
+
+/** Whether the log may still hold something that was erased. */
+export function isErasedInLog(database: Database): boolean {
+  return meta(database, 'erased') !== undefined;
+}
+
+/**
+ * Folds a log that holds what was erased into the file and empties it, outside of any transaction. While another process reads
+ * the file that cannot be done: the note stays, for the next time.
+ */
+export function emptyLog(database: Database): void {
+  if (!isErasedInLog(database)) return;
+  const { driver } = database;
+  const [waiting] = database.once('PRAGMA busy_timeout') as [{ timeout: number }];
+  let isEmpty = false;
+  // Nobody is waited for: everything here would wait along.
+  driver.exec('PRAGMA busy_timeout = 0');
+  try {
+    const [done] = database.once('PRAGMA wal_checkpoint(truncate)') as [{ busy: number }];
+    isEmpty = done.busy === 0;
+  } catch {
+    // A full disk, say: what was erased is gone from the rows all the same.
+  } finally {
+    driver.exec(`PRAGMA busy_timeout = ${waiting.timeout}`);
+  }
+  if (isEmpty) database.transact(() => dropMeta(database, 'erased'));
+}

@@ -177,6 +177,7 @@ test('look, sync, changes and replicas show and move what is there, for people a
   );
   const [latest] = (await json('look', phone, 'journal')) as unknown[];
   expect(latest).toMatchObject({ reason: 'by hand', up: { hive: { update: 1 } } });
+  expect((await run('look', join(folder, 'demo/ilse.db'), 'journal')).output).toMatch(/visit: \d+ left/);
   expect(await json('sync', schemaFile, phone, '--server', url as string)).toMatchObject({ up: { applied: 0 } });
   serving.kill('SIGINT');
   await ended(serving);

@@ -124,11 +124,16 @@ function showJournal(runs: readonly SyncRun[], json: boolean | undefined): void 
   printTable(['at', 'why', 'took', 'moved', 'came', 'went', 'ended'], rows, 'There was no sync yet.');
 }
 
-/** What went one way, table by table: new, changed and deleted rows. */
+/** What went one way, table by table: new, changed, deleted rows, and those that are another one's now. */
 const moved = (tables: Readonly<Record<string, TableTraffic>>) =>
   Object.entries(tables)
-    .map(([table, { insert, update, delete: deleted }]) => {
-      const parts = [insert && `${insert} new`, update && `${update} changed`, deleted && `${deleted} deleted`];
+    .map(([table, { insert, update, delete: deleted, leave = 0 }]) => {
+      const parts = [
+        insert && `${insert} new`,
+        update && `${update} changed`,
+        deleted && `${deleted} deleted`,
+        leave && `${leave} left`,
+      ];
       return `${table}: ${parts.filter(Boolean).join(', ')}`;
     })
     .join('\n') || '-';

@@ -37,19 +37,22 @@ export function syncCommand(): Command {
         const interrupted = () => cancel.abort();
         process.once('SIGINT', interrupted);
         const bar = new SingleBar({
-          format: '{bar} {value} of {total} rows came, {sent} transactions went',
+          format: '{bar} {came} rows came, {sent} transactions went',
           stream: process.stderr,
           noTTYOutput: false,
           clearOnComplete: true,
         });
         let isShown = false;
         const stop = replica.syncState().subscribe(({ rows: [state] }) => {
-          const { down, up } = state?.progress ?? {};
-          if (options.json || !down?.of || !process.stderr.isTTY) return;
-          if (!isShown) bar.start(down.of, 0, { sent: 0 });
+          if (options.json || !state?.progress || !process.stderr.isTTY) return;
+          const { down, up } = state.progress;
+          const said = { came: `${down.done} of ${down.of ?? down.done}`, sent: `${up.done} of ${up.of}` };
+          const total = (down.of ?? down.done) + up.of;
+          if (total === 0) return;
+          if (!isShown) bar.start(total, 0, said);
           isShown = true;
-          bar.setTotal(down.of);
-          bar.update(down.done, { sent: up?.done ?? 0 });
+          bar.setTotal(total);
+          bar.update(down.done + up.done, said);
         });
         try {
           const report = await replica.sync({ direction: options.direction, signal: cancel.signal });

@@ -25,6 +25,18 @@ test('where the browser gives no private files the replica works in memory, and 
   await page.close();
 });
 
+test('an app whose WebAssembly file does not come says so', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.route('**/*.wasm', (route) => route.abort());
+  await page.goto(url);
+  const said = await page.evaluate(() =>
+    window.openReplica('without').catch((error) => `${error.code}: ${error.message}`),
+  );
+  expect(said).toMatch(/^storage-refused: SQLite’s WebAssembly file cannot be loaded/);
+  await page.close();
+});
+
 test('a full quota is a clear error, loses nothing, and is over when there is room again', async () => {
   const { context, url } = await openBrowser();
   const page = await context.newPage();

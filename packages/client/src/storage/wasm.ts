@@ -68,7 +68,7 @@ export async function deletePrivateFile(name: string): Promise<void> {
 
 /** Loaded only in the worker that runs a database: pages that import this module do without. */
 async function loadSqlite(): Promise<Sqlite3Static> {
-  return (await import('@sqlite.org/sqlite-wasm')).default();
+  return (await import('./wasm-build.ts')).startSqlite();
 }
 
 const prefix = 'koinon ';

@@ -2,13 +2,20 @@ import { spawn } from 'node:child_process';
 import { chmod, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { type Migrations, openNodeDriver, openReplica, type Replica, type ReplicaOptions } from '@koinon/client';
+import {
+  type Migrations,
+  openNodeDriver,
+  openReplica,
+  type Replica,
+  type ReplicaOptions,
+  type Upload,
+} from '@koinon/client';
 import { boolean, integer, real, type Schema, schema, table, text } from '@koinon/core';
 import fc from 'fast-check';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
 import { storeKinds } from './support/stores.ts';
-import { garden, World } from './support/world.ts';
+import { garden, never, World } from './support/world.ts';
 
 // Opening: new files, old files, other people's files, broken files, and files that another process has open.
 
@@ -362,6 +369,60 @@ test.each(storeKinds)(
     expect(await ahead.rows({ from: 'note' })).toEqual(await upgraded.rows({ from: 'note' }));
     expect((await upgraded.sync()).received).toBe(0);
     await Promise.all([ahead.close(), upgraded.close()]);
+    await world.end();
+  },
+);
+
+test.each(storeKinds)(
+  'history 17 on %s: an app that is newer than its server waits with what that does not know; nothing is refused, and old values arrive',
+  async (kind) => {
+    const note = table({ words: text() });
+    const old = schema({ note, unrelated: table({ a: text() }) });
+    const columns = { words: text(), colour: text({ optional: true }), stars: integer({ default: 1 }) };
+    const newer = schema(
+      { note: table(columns), label: table({ name: text() }), unrelated: old.tables.unrelated },
+      { version: 2 },
+    );
+    const world = await World.of(old as Schema, kind);
+    const shell = await world.shell();
+    const early = async (name: string, upload: Upload) => {
+      const sync = { upload, when: never, live: false } as const;
+      const options = { schema: newer, file: world.path(name), server: world.server.url, sync };
+      return openReplica(options);
+    };
+    const one = await early('one.db', 'every step');
+    const two = await early('two.db', 'latest state');
+    const behind = (await world.replica()) as Replica<typeof old>;
+    await behind.insertAll('note', [
+      { id: 'n1', words: 'one' },
+      { id: 'n2', words: 'two' },
+    ]);
+    await behind.sync();
+    // Sent before it has been asked what it knows, by another process that is further, say: it is put off as well.
+    await one.insert('note', { id: 'n3', words: 'three', colour: 'red' });
+    expect((await one.sync({ direction: 'push' })).up).toMatchObject({ waiting: 1, rejected: 0 });
+    for (const replica of [one, two]) {
+      await replica.sync();
+      await replica.update('note', 'n1', { colour: 'blue' });
+      await replica.insert('label', { name: 'urgent' });
+      await replica.update('note', 'n2', { words: `two by ${replica === one ? 'one' : 'two'}` });
+      expect((await replica.sync()).up).toMatchObject({ applied: 1, rejected: 0 });
+    }
+    expect(await one.status()).toMatchObject({ pending: 3, rejected: 0 });
+    expect((await one.sync()).up, 'nothing is sent again that would be put off').toMatchObject({ waiting: 0 });
+    // What the server holds of the column when it comes to know it, no trigger has seen.
+    await world.restart(newer);
+    expect((await one.sync()).up).toMatchObject({ applied: 3, rejected: 0 });
+    expect(await one.get('note', 'n2')).toMatchObject({ words: 'two by two', colour: null, stars: 1 });
+    await two.sync();
+    await one.sync();
+    expect(await two.status()).toMatchObject({ pending: 0, rejected: 0, conflicted: 0 });
+    for (const table of ['note', 'label'] as const)
+      expect(await one.rows({ from: table, order: ['id'] })).toEqual(await two.rows({ from: table, order: ['id'] }));
+    expect(await shell.all('SELECT words, colour, stars FROM note ORDER BY id')).toEqual(
+      (await one.rows({ from: 'note', order: ['id'] })).map(({ id: _, ...row }) => row),
+    );
+    await Promise.all([one.close(), two.close()]);
     await world.end();
   },
 );

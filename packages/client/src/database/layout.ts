@@ -76,6 +76,7 @@ export type MetaName =
   | 'synced at'
   | 'synced tables'
   | 'asked columns'
+  | 'lacking'
   | 'erased';
 
 /** A value Koinon keeps about this replica. */

@@ -1,4 +1,4 @@
-import { columnOf, quoteName, type Schema, tableOf, type WireChange } from '@koinon/core';
+import { type Change, columnOf, quoteName, type Schema, tableOf, type WireChange } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 
@@ -38,6 +38,37 @@ export function noteColumns(database: Database, schema: Schema, asked: ColumnNam
         if (!names.includes(name) && schema.tables[table]?.columns[name]) empty(database, table, name);
     }
   });
+}
+
+/** What is asked for that the server did not know when it last answered. */
+export function lackingColumns(database: Database): ColumnNames {
+  const noted = meta(database, 'lacking');
+  return noted === undefined ? {} : (JSON.parse(noted) as ColumnNames);
+}
+
+/**
+ * Notes what the server does not know of what is asked for; says whether it has come to know some of it since. That is
+ * fetched beside the cursor then.
+ */
+export function noteLacking(database: Database, lacks: ColumnNames = {}): boolean {
+  const before = lackingColumns(database);
+  if (JSON.stringify(before) === JSON.stringify(lacks)) return false;
+  setMeta(database, 'lacking', JSON.stringify(lacks));
+  const hasGained = Object.entries(before).some(([table, names]) =>
+    names.some((name) => lacks[table]?.includes(name) !== true),
+  );
+  if (hasGained) setMeta(database, 'backfill', '');
+  return hasGained;
+}
+
+/** Whether a change waits for the server to know its columns. A new row goes without those that nobody has filled in. */
+export function isLacking(lacking: ColumnNames, change: Change): boolean {
+  const unknown = lacking[change.table];
+  if (unknown === undefined || change.kind === 'delete') return false;
+  if (change.kind === 'update')
+    return unknown.some((name) => Object.hasOwn(change.columns, name) || Object.hasOwn(change.operations, name));
+  const isTable = Object.keys(change.columns).every((name) => unknown.includes(name));
+  return isTable || unknown.some((name) => (change.columns[name] ?? null) !== null);
 }
 
 function empty(database: Database, table: string, column: string): void {

@@ -83,6 +83,7 @@ const ofTheServer: readonly MetaName[] = [
   'to come',
   'synced at',
   'synced tables',
+  'lacking',
 ];
 
 /** Forgets all that the file holds besides the rows themselves. */

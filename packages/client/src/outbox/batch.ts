@@ -8,7 +8,7 @@ import {
   tableOf,
   type UploadedTransaction,
 } from '@koinon/core';
-import { type ColumnNames, withoutUnasked } from '../link/columns.ts';
+import { type ColumnNames, isLacking, withoutUnasked } from '../link/columns.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import type { Outbox, OutboxTransaction, QueuedChange } from './outbox.ts';
 import { placeOfSent, stretchOf } from './sending.ts';
@@ -44,6 +44,8 @@ export interface Choosing {
   readonly base: string | null;
   /** The columns that are asked for, of tables where not all are. */
   readonly asked: ColumnNames;
+  /** Those of them that the server does not know. */
+  readonly lacking: ColumnNames;
   /** Bytes of one request to aim for; a transaction of more goes up in parts. */
   readonly requestBytes: number;
 }
@@ -60,16 +62,15 @@ export function nextBatch(
   partsSent: PartsSent | undefined,
   first: OutboxTransaction | undefined,
 ): Batch | undefined {
-  const { schema, outbox, conflicts } = choosing;
   const between = partsSent && partBetween(choosing, partsSent);
   if (between) return between;
-  const writers = new LastWriters(outbox);
+  const writers = new LastWriters(choosing.outbox);
   const texts: string[] = [];
   const transactions: UploadedTransaction[] = [];
   const chosen: OutboxTransaction[] = [];
   let changes = 0;
   let bytes = 0;
-  for (const queued of first ? [first] : ready(schema, outbox, conflicts)) {
+  for (const queued of first ? [first] : ready(choosing)) {
     const isBegun = transactions.length === 0 && partsSent?.id === queued.id;
     if (isBegun) return partOf(choosing, queued, partsSent, writers.of(queued));
     const transaction = uploaded(choosing, queued, writers.of(queued));
@@ -103,23 +104,33 @@ function batchOf(
 
 /** A transaction as it goes up: without the columns of new rows that nobody has filled in because they are not asked for. */
 function uploaded(
-  { schema, asked }: Choosing,
+  { schema, asked, lacking }: Choosing,
   { id, editedAt, changes }: OutboxTransaction,
   own: readonly string[],
 ): UploadedTransaction {
+  const known = (table: string) => {
+    const unknown = lacking[table];
+    return unknown === undefined ? asked[table] : asked[table]?.filter((name) => !unknown.includes(name));
+  };
   return {
     id,
     editedAt: new Date(editedAt).toISOString(),
     own,
-    changes: changes.map((change) => withoutUnasked(changeToWire(schema, change), asked[change.table])),
+    changes: changes.map((change) => withoutUnasked(changeToWire(schema, change), known(change.table))),
   };
 }
 
 /**
- * The pending transactions that may be sent, in order. One that waits for a person (a conflict, a rejection) is left out,
- * and so is every later one that touches or references a row of one left out; the others go on.
+ * The pending transactions that may be sent, in order. One that waits for a person (a conflict, a rejection), or for a server
+ * that knows its columns, is left out, and so is every later one that touches or references a row of one left out; the others
+ * go on.
  */
-export function* ready(schema: Schema, outbox: Outbox, conflicts: ConflictList): Generator<OutboxTransaction> {
+export function* ready({
+  schema,
+  outbox,
+  conflicts,
+  lacking,
+}: Pick<Choosing, 'schema' | 'outbox' | 'conflicts' | 'lacking'>): Generator<OutboxTransaction> {
   const conflicted = new Map<string, Set<string | null>>();
   for (const { table, id, column } of conflicts.list()) {
     const key = keyOf(table, id);
@@ -127,8 +138,12 @@ export function* ready(schema: Schema, outbox: Outbox, conflicts: ConflictList):
   }
   const held = new Set<string>();
   for (const queued of transactionsOf(outbox, 'pending', 'rejected')) {
-    if (queued.state === 'rejected' || isConflicted(queued, conflicted) || dependsOn(schema, queued, held))
-      for (const change of queued.changes) held.add(keyOf(change.table, change.id));
+    const waits =
+      queued.state === 'rejected' ||
+      isConflicted(queued, conflicted) ||
+      dependsOn(schema, queued, held) ||
+      queued.changes.some((change) => isLacking(lacking, change));
+    if (waits) for (const change of queued.changes) held.add(keyOf(change.table, change.id));
     else yield queued;
   }
 }

@@ -1,5 +1,6 @@
 import { type Change, joinChanges, type Schema, tableOf } from '@koinon/core';
 import type { Host } from '../host/host.ts';
+import type { ColumnNames } from '../link/columns.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import { ready } from './batch.ts';
 import type { Outbox, OutboxTransaction } from './outbox.ts';
@@ -11,6 +12,7 @@ export interface Joining {
   readonly schema: Schema;
   readonly outbox: Outbox;
   readonly conflicts: ConflictList;
+  readonly lacking: ColumnNames;
   readonly host: Pick<Host, 'newId'>;
 }
 
@@ -32,10 +34,11 @@ export interface Join {
  * @param most changes that are joined.
  * @returns undefined where there is nothing to join.
  */
-export function joinNext({ schema, outbox, conflicts, host }: Joining, most: number): Join | undefined {
+export function joinNext(joining: Joining, most: number): Join | undefined {
+  const { schema, outbox, host } = joining;
   const run: OutboxTransaction[] = [];
   let changes = 0;
-  for (const queued of ready(schema, outbox, conflicts)) {
+  for (const queued of ready(joining)) {
     const before = run.at(-1);
     for (const { table } of queued.changes) changes += schema.tables[table]?.isPlain ? 1 : bytesCountFor;
     const follows = before === undefined || isNext(outbox, before, queued);

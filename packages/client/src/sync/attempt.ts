@@ -3,6 +3,7 @@ import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
+import { lackingColumns } from '../link/columns.ts';
 import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
 import { type Join, joinNext } from '../outbox/join.ts';
 import { noteAttempts, noteConfirmed, noteState, placeOfSent } from '../outbox/sending.ts';
@@ -82,13 +83,14 @@ export function choose(local: Local, portion: Portion, uploading: Uploading): Ch
   const standing = standingOf(local);
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
+  const lacking = lackingColumns(database);
   const isJoining = upload === 'latest state' && parts === undefined;
-  const join = isJoining ? joinNext({ schema, outbox, conflicts, host }, portion.changes) : undefined;
+  const join = isJoining ? joinNext({ schema, outbox, conflicts, lacking, host }, portion.changes) : undefined;
   if (join?.transaction.changes.length === 0) return { join, batch: undefined, standing };
   const replica = meta(database, 'replica') as string;
   const base = meta(database, 'cursor') ?? null;
   const asked = only.columns ?? {};
-  const choosing = { schema, outbox, conflicts, replica, base, asked, requestBytes };
+  const choosing = { schema, outbox, conflicts, replica, base, asked, lacking, requestBytes };
   const batch = nextBatch(choosing, portion.transactions, parts, join?.transaction);
   return batch && { join, batch, standing };
 }

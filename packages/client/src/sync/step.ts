@@ -2,6 +2,7 @@ import { KoinonError, limits, type Only, type Outcome, type PulledPage } from '@
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
+import { noteLacking } from '../link/columns.ts';
 import { sentIds } from '../outbox/sending.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
 import { beginSweep, isSweeping, type Lost } from '../overlay/sweep.ts';
@@ -89,6 +90,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   let received = 0;
   let startedOver = false;
   let oneByOne = false;
+  /** Whether the server has come to know more of what is asked for. */
+  let hasGained = false;
   let hasBegun = false;
   const pullsFirst = direction !== 'push' && !parts.isLive();
   const begun = await parts.change((local) => {
@@ -218,6 +221,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       await parts.change((local) => {
         learnClock(local.database, local.host, page.header.time, asked.sentAt);
         takePage(local, page, name, cursor, down);
+        if (name === 'cursor') hasGained ||= noteLacking(local.database, page.header.lacks);
       });
       received += page.rows.length;
       for (const row of page.rows) parts.traffic.note('down', row);
@@ -237,8 +241,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
    */
   const pull = async (): Promise<void> => {
     parts.enter('pulling');
-    await pullFrom('backfill');
-    await pullFrom('cursor');
+    do {
+      hasGained = false;
+      await pullFrom('backfill');
+      await pullFrom('cursor');
+    } while (hasGained as boolean);
   };
   const push = async (): Promise<boolean> => {
     let overtaken = false;

@@ -92,6 +92,11 @@ export interface PullHeader {
   readonly user?: string;
   /** Whether there may be rows on the server that are not this user's, or were not asked for. */
   readonly partial?: boolean;
+  /**
+   * Columns that were asked for and that this server does not know yet, by table: the app's schema version is greater than
+   * its own. Once they are no longer named, what they hold is to be fetched.
+   */
+  readonly lacks?: Readonly<Record<string, readonly string[]>>;
   /** Those of the request's own transactions whose effect is in these rows, and in all sent before. */
   readonly covers: readonly string[];
   /** The server's clock, RFC 3339. */

@@ -75,6 +75,11 @@ const schemas = {
       rows: { type: 'integer', minimum: 0 },
       more: { type: 'boolean' },
       last: { type: 'boolean' },
+      lacks: {
+        type: 'object',
+        additionalProperties: { type: 'array', items: { type: 'string' } },
+        description: 'Columns asked for that this server does not know yet: the app is newer.',
+      },
       covers: { type: 'array', items: uuid },
       time: { type: 'string', format: 'date-time' },
     },

@@ -5,6 +5,7 @@ import {
   type PulledPage,
   type PulledRow,
   type PullRequest,
+  type Schema,
   shown,
 } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
@@ -98,11 +99,26 @@ export async function pull(
       last: isWhole || next.resume === undefined,
       ...(user && { user: user.id }),
       ...(view.isWhole ? {} : { partial: true }),
+      ...lacking(store.schema, request),
       covers: await reader.applied(request.own ?? [], access.user?.id),
       time: new Date().toISOString(),
     };
     return { header, rows };
   });
+}
+
+/** What a newer app asks for that this server does not know yet. */
+function lacking(
+  { tables, version }: Schema,
+  { columns = {}, schemaVersion = 1 }: PullRequest,
+): Pick<PulledPage['header'], 'lacks'> {
+  if (schemaVersion <= version) return {};
+  const lacks = Object.entries(columns).flatMap(([table, names]) => {
+    const known = Object.hasOwn(tables, table) ? tables[table]?.columns : undefined;
+    const unknown = names.filter((name) => known === undefined || !Object.hasOwn(known, name));
+    return unknown.length > 0 ? [[table, unknown] as const] : [];
+  });
+  return lacks.length > 0 ? { lacks: Object.fromEntries(lacks) } : {};
 }
 
 /** Rows that tell the size of those like them. */

@@ -56,7 +56,8 @@ export async function push(
 ): Promise<PushResponse> {
   const base = request.base === null ? null : cursorOf(store, request.base, rules.user);
   const { transactions } = request;
-  const taking: Taking = { store, rules, scopes, replica: request.replica };
+  const isNewer = (request.schemaVersion ?? 1) > store.schema.version;
+  const taking: Taking = { store, rules, scopes, replica: request.replica, isNewer };
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new Map();
   // Rules of the app's own may do what cannot be done twice.
@@ -85,6 +86,8 @@ interface Taking {
   readonly rules: RuleSet;
   readonly scopes: ScopeSet;
   readonly replica: string;
+  /** Whether the app's schema is newer than the server's. */
+  readonly isNewer: boolean;
   /**
    * Whether all are expected to be fine: then none has a savepoint of its own, and if one cannot be kept after all, the
    * whole group is given up and taken in anew without hope.
@@ -255,7 +258,11 @@ async function takeUp(
   };
   const unreadable: Problem[] = [];
   for (const change of transaction.changes) unreadable.push(...unreadableProblems(schema, change));
-  if (unreadable.length > 0) return refuse(unreadable);
+  if (unreadable.length > 0) {
+    // What a newer app sends is known here when the server has been brought up as well: until then it is nobody's mistake.
+    const isUnknown = unreadable.every(({ code }) => code === 'unknown-table' || code === 'unknown-column');
+    return isUnknown && taking.isNewer ? { id, outcome: 'waits', for: id } : refuse(unreadable);
+  }
 
   const keys = lockOrder(transaction.changes);
   const { stamps, hidden } = await guard.stamps(keys, await writer.stamps(keys, base.known));

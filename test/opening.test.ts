@@ -426,3 +426,33 @@ test.each(storeKinds)(
     await world.end();
   },
 );
+
+test.each(storeKinds)(
+  'history 17 on %s: what changes while a live replica is at a process that was not brought up yet reaches it afterwards',
+  async (kind) => {
+    const old = schema({ note: table({ words: text() }) });
+    const newer = schema({ note: table({ words: text(), colour: text({ optional: true }) }) }, { version: 2 });
+    const world = await World.of(newer as Schema, kind);
+    const shell = await world.shell();
+    await shell.exec("INSERT INTO note (id, words) VALUES ('n1', 'one')");
+    // It pulls only when it has to: what it hears, it hears live.
+    const sync = { least: 20, greatest: 100, every: 3_600_000 };
+    const replica = await openReplica({ schema: newer, server: world.server.url, sync });
+    const live = () => expect.poll(async () => (await stateOf(replica)).phase, { timeout: 20_000 }).toBe('live');
+    await live();
+    await world.restart(old);
+    await live();
+    await shell.exec("UPDATE note SET colour = 'red', words = 'one, red'");
+    await expect.poll(() => replica.get('note', 'n1'), { timeout: 20_000 }).toMatchObject({ words: 'one, red' });
+    expect(await replica.get('note', 'n1')).toMatchObject({ colour: null });
+    await world.restart(newer);
+    await expect.poll(() => replica.get('note', 'n1'), { timeout: 20_000 }).toMatchObject({ colour: 'red' });
+    await replica.close();
+    await world.end();
+  },
+);
+
+const stateOf = async <S extends Schema>(replica: Replica<S>) => {
+  for await (const { rows } of replica.syncState()) if (rows[0]) return rows[0];
+  throw new Error('the replica was closed');
+};

@@ -165,7 +165,8 @@ export class Live {
       this.joined = message.join;
       this.pushBytes = message.pushBytes ?? 0;
       if (!wasJoined) this.parts.onChange();
-      this.arrived(message);
+      // Another process than the one that was pulled from may know less.
+      this.arrived({ ...message, lacks: message.lacks ?? {} });
     } else if (message.tell === 'window' && this.isJoined) this.arrived(message);
     else if (message.tell === 'behind' && this.isJoined) this.fallBehind();
     else if (message.tell === 'behind') this.parts.pull();

@@ -1,5 +1,6 @@
 import { KoinonError, type LiveWindow, type PulledPage } from '@koinon/core';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
+import { noteLacking } from '../link/columns.ts';
 import { sentIds } from '../outbox/sending.ts';
 import { applyPage } from '../overlay/apply.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
@@ -11,11 +12,12 @@ import type { Standing } from './live.ts';
 
 /**
  * Applies a window that the server has sent by itself, in one local transaction; false where the replica is not at the
- * cursor that it leads away from, or cannot say what became of what it has sent.
+ * cursor that it leads away from, cannot say what became of what it has sent, or has to fetch what the server knows by now.
  */
 export function takeWindow(local: Local, window: LiveWindow): boolean {
   const { database, outbox, host } = local;
   if (meta(database, 'cursor') !== window.from || attemptedBody(database) !== undefined) return false;
+  if (window.lacks && noteLacking(database, window.lacks)) return false;
   const own = new Set(sentIds(outbox, 'confirmed'));
   const { rows, cursor, position, time, applied } = window;
   const header = {

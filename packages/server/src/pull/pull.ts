@@ -108,9 +108,9 @@ export async function pull(
 }
 
 /** What a newer app asks for that this server does not know yet. */
-function lacking(
+export function lacking(
   { tables, version }: Schema,
-  { columns = {}, schemaVersion = 1 }: PullRequest,
+  { columns = {}, schemaVersion = 1 }: Pick<PullRequest, 'columns' | 'schemaVersion'>,
 ): Pick<PulledPage['header'], 'lacks'> {
   if (schemaVersion <= version) return {};
   const lacks = Object.entries(columns).flatMap(([table, names]) => {

@@ -11,7 +11,7 @@ import {
 import type { WebSocket } from 'ws';
 import { notAuthenticated, untilExpiry } from '../auth/authenticate.ts';
 import type { ShutOut } from '../auth/shut-out.ts';
-import { type Access, cursorOf } from '../pull/pull.ts';
+import { type Access, cursorOf, lacking } from '../pull/pull.ts';
 import type { Store } from '../stores/store.ts';
 import type { Follower, Hub, Window } from './hub.ts';
 
@@ -110,8 +110,10 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
         'cursor: the first download has to be complete before a replica joins.',
       );
     joined = request;
+    const { lacks = {} } = lacking(store.schema, { ...request, ...request.only });
+    const greeting = JSON.stringify({ tell: 'joined', join: request.join, pushBytes, lacks }).slice(0, -1);
     const follower: Follower = {
-      joined: ({ json }: Window) => send(`{"tell":"joined","join":${request.join},"pushBytes":${pushBytes},${json}}`),
+      joined: ({ json }: Window) => send(`${greeting},${json}}`),
       window: ({ json }: Window) => send(`{"tell":"window",${json}}`),
       behind: () => say({ tell: 'behind' }),
       access,

@@ -199,8 +199,10 @@ function makeTable(database: Prepared, name: string, table: Table): void {
     if (present.includes(column)) continue;
     const { default: initial, optional } = definition;
     if (!optional && (initial === undefined || typeof initial === 'function'))
-      throw new Error(
-        `${name}.${column} is new and required; give it a default value for the rows that are there, or add it by your own SQL`,
+      throw new KoinonError(
+        'schema-invalid',
+        `${name}.${column} is new and required; give it a default value for the rows that are there, or add it by your own SQL.`,
+        { table: name, column },
       );
     const literal =
       initial === undefined || typeof initial === 'function'

@@ -272,7 +272,8 @@ async function takeUp(
     guard.completed(changeFromWire(schema, change), byKey.get(keyOf(change)), view),
   );
   const invalid = changes.flatMap((change) => changeProblems(schema.tables[change.table] as Table, change));
-  if (invalid.length > 0) return refuse(invalid);
+  // Nor is it a mistake what the app's own schema takes by now.
+  if (invalid.length > 0) return taking.isNewer ? { id, outcome: 'waits', for: id } : refuse(invalid);
   const forbidden = await guard.problems(changes, byKey, hidden);
   if (forbidden.length > 0) return refuse(forbidden);
 

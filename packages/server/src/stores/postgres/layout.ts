@@ -129,7 +129,10 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
     if (made === undefined) {
       statements.push(createTable(mapped));
       references.push(...mapped.table.names.flatMap((name) => foreignKey(mapped, name, schema, mapping)));
-    } else statements.push(...missingColumns(mapped, standing as Standing));
+    } else {
+      statements.push(...missingColumns(mapped, standing as Standing));
+      if (mapping[mapped.name] === undefined) statements.push(...(await widenings(client, mapped)));
+    }
     // Another program's table has the indexes that its owner gave it.
     if (mapping[mapped.name] === undefined) indexes.push(...createIndexes(mapped));
     const table = appTable(mapped, standing);
@@ -280,6 +283,46 @@ function missingColumns(mapped: MappedTable, standing: Standing): string[] {
         ? ''
         : ` DEFAULT ${given instanceof Buffer ? `'\\x${given.toString('hex')}'` : quoteText(String(given))}`;
     return [`ALTER TABLE ${sql} ADD COLUMN ${columnDdl(name, column)}${literal}`];
+  });
+}
+
+/** A rule of a column in a table that Koinon made: by the collation of the key it is told from those that others made. */
+const rulesOf = `SELECT a.attname AS name, a.attnotnull AS required, c.conname AS rule, pg_get_constraintdef(c.oid) AS definition
+  FROM pg_attribute a LEFT JOIN pg_constraint c ON c.conrelid = a.attrelid AND c.contype = 'c' AND c.conkey = ARRAY[a.attnum]
+  WHERE a.attrelid = to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped AND EXISTS (
+    SELECT FROM pg_attribute k JOIN pg_collation o ON o.oid = k.attcollation
+    WHERE k.attrelid = a.attrelid AND k.attname = $2 AND k.attnotnull AND o.collname = 'C')`;
+
+/** What has a table that Koinon made take what the schema takes by now: one more of the listed texts, or none at all. */
+async function widenings(client: ClientBase, { sql, relation, table, idName }: MappedTable): Promise<string[]> {
+  const { rows } = await client.query<{ name: string; required: boolean; rule: string | null; definition: string }>(
+    rulesOf,
+    [sql, idName],
+  );
+  return table.entries.flatMap(([name, column]) => {
+    const own = rows.filter((row) => row.name === name);
+    const relaxed =
+      column.optional && own[0]?.required ? [`ALTER TABLE ${sql} ALTER COLUMN ${quoteName(name)} DROP NOT NULL`] : [];
+    const standing = own.find(
+      ({ rule, definition }) => rule === `${relation}_${name}_check` && isList.test(definition),
+    );
+    if (column.oneOf === undefined || standing === undefined) return relaxed;
+    const listed = textsIn(standing.definition);
+    if (column.oneOf.every((each) => listed.includes(each))) return relaxed;
+    const rule = quoteName(standing.rule as string);
+    // What is not in the schema any more may still stand in rows.
+    const check = columnRule(quoteName(name), { ...column, oneOf: [...new Set([...listed, ...column.oneOf])] });
+    return [...relaxed, `ALTER TABLE ${sql} DROP CONSTRAINT ${rule}, ADD CONSTRAINT ${rule} CHECK (${check})`];
+  });
+}
+
+/** The rule of a column that takes some texts, as PostgreSQL writes it down. */
+const isList = /^CHECK \(\((?:"(?:[^"]|"")*"|[a-z_][a-z0-9_]*) = (?:ANY \(ARRAY\[.*\]\)|E?'.*'::text)\)\)$/s;
+
+function textsIn(definition: string): string[] {
+  return [...definition.matchAll(/(E?)'((?:[^']|'')*)'/g)].map(([, escaped, text]) => {
+    const plain = (text as string).replaceAll("''", "'");
+    return escaped ? plain.replaceAll('\\\\', '\\') : plain;
   });
 }
 

@@ -19,6 +19,7 @@ import {
 import { readPosition, SqliteReader } from './reader.ts';
 import type { TableReading } from './rows.ts';
 import { Stamping } from './stamping.ts';
+import { widenings, widenTables } from './widen.ts';
 import { SqliteWriter } from './writer.ts';
 
 /** Told of each statement that a transaction runs on the app's tables, with its values. */
@@ -62,6 +63,7 @@ export async function sqliteStore(
   };
   try {
     const writing = open();
+    widenTables(writing, schema, mapping);
     const identity = prepareLayout(writing, schema, mapping);
     const kept = {
       ...schema,
@@ -116,7 +118,7 @@ async function inFile<T>(file: string, work: (database: Prepared) => T): Promise
  */
 export function sqliteDdl(schema: Schema, file: string, mapping: Mapping = {}): Promise<readonly string[]> {
   return inFile(file, (database) => {
-    const statements: string[] = [];
+    const statements = widenings(database, schema, mapping);
     const connection: Connection = {
       exec(sql) {
         statements.push(sql);

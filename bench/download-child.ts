@@ -6,4 +6,4 @@ const [url = '', file = ''] = process.argv.slice(2);
 const replica = await openReplica({ schema: visits, file, server: url });
 await replica.sync();
 await replica.close();
-console.log(process.resourceUsage().maxRSS);
+process.stdout.write(String(process.resourceUsage().maxRSS));

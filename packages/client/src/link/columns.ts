@@ -1,4 +1,15 @@
-import { type Change, columnOf, quoteName, type Schema, tableOf, type WireChange } from '@koinon/core';
+import {
+  type Change,
+  type Column,
+  columnOf,
+  columnsToWire,
+  type PulledRow,
+  quoteName,
+  type Schema,
+  sameValue,
+  tableOf,
+  type WireChange,
+} from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 
@@ -61,14 +72,39 @@ export function noteLacking(database: Database, lacks: ColumnNames = {}): boolea
   return hasGained;
 }
 
-/** Whether a change waits for the server to know its columns. A new row goes without those that nobody has filled in. */
-export function isLacking(lacking: ColumnNames, change: Change): boolean {
+/** Whether a change waits for the server to know its columns. A new row goes without those that hold what they begin with. */
+export function isLacking(schema: Schema, lacking: ColumnNames, change: Change): boolean {
   const unknown = lacking[change.table];
   if (unknown === undefined || change.kind === 'delete') return false;
   if (change.kind === 'update')
     return unknown.some((name) => Object.hasOwn(change.columns, name) || Object.hasOwn(change.operations, name));
   const isTable = Object.keys(change.columns).every((name) => unknown.includes(name));
-  return isTable || unknown.some((name) => (change.columns[name] ?? null) !== null);
+  const { columns } = tableOf(schema, change.table);
+  return isTable || unknown.some((name) => !sameValue(change.columns[name] ?? null, beginning(columns[name])));
+}
+
+/** What a column begins with, as far as every device and the server agree on that. */
+function beginning(column: Column | undefined): unknown {
+  return typeof column?.default === 'function' ? null : (column?.default ?? null);
+}
+
+/** A new row without the columns that the server does not know. */
+export function withoutLacking(change: WireChange, unknown: readonly string[] | undefined): WireChange {
+  if (unknown === undefined || change.kind !== 'insert' || change.columns === undefined) return change;
+  const known = Object.entries(change.columns).filter(([name]) => !unknown.includes(name));
+  return { ...change, columns: Object.fromEntries(known) };
+}
+
+/** Rows of a server that does not know all their columns, with these as they begin. */
+export function completed(schema: Schema, lacking: ColumnNames, pulled: readonly PulledRow[]): readonly PulledRow[] {
+  if (Object.keys(lacking).length === 0) return pulled;
+  return pulled.map((row) => {
+    const unknown = lacking[row.table];
+    const table = schema.tables[row.table];
+    if (row.kind !== 'insert' || unknown === undefined || table === undefined) return row;
+    const begun = Object.fromEntries(unknown.map((name) => [name, beginning(table.columns[name])]));
+    return { ...row, columns: { ...columnsToWire(table, begun), ...row.columns } };
+  });
 }
 
 function empty(database: Database, table: string, column: string): void {

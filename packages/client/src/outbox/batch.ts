@@ -8,7 +8,7 @@ import {
   tableOf,
   type UploadedTransaction,
 } from '@koinon/core';
-import { type ColumnNames, isLacking, withoutUnasked } from '../link/columns.ts';
+import { type ColumnNames, isLacking, withoutLacking, withoutUnasked } from '../link/columns.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import type { Outbox, OutboxTransaction, QueuedChange } from './outbox.ts';
 import { placeOfSent, stretchOf } from './sending.ts';
@@ -108,15 +108,13 @@ function uploaded(
   { id, editedAt, changes }: OutboxTransaction,
   own: readonly string[],
 ): UploadedTransaction {
-  const known = (table: string) => {
-    const unknown = lacking[table];
-    return unknown === undefined ? asked[table] : asked[table]?.filter((name) => !unknown.includes(name));
-  };
+  const sent = (change: Change) =>
+    withoutLacking(withoutUnasked(changeToWire(schema, change), asked[change.table]), lacking[change.table]);
   return {
     id,
     editedAt: new Date(editedAt).toISOString(),
     own,
-    changes: changes.map((change) => withoutUnasked(changeToWire(schema, change), known(change.table))),
+    changes: changes.map(sent),
   };
 }
 
@@ -142,7 +140,7 @@ export function* ready({
       queued.state === 'rejected' ||
       isConflicted(queued, conflicted) ||
       dependsOn(schema, queued, held) ||
-      queued.changes.some((change) => isLacking(lacking, change));
+      queued.changes.some((change) => isLacking(schema, lacking, change));
     if (waits) for (const change of queued.changes) held.add(keyOf(change.table, change.id));
     else yield queued;
   }

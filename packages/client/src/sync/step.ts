@@ -220,8 +220,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if ((name === 'cursor' ? more : !last) && covers.length === 0) asking.ahead = ask(page.header.cursor, own);
       await parts.change((local) => {
         learnClock(local.database, local.host, page.header.time, asked.sentAt);
-        takePage(local, page, name, cursor, down);
         if (name === 'cursor') hasGained ||= noteLacking(local.database, page.header.lacks);
+        takePage(local, page, name, cursor, down);
       });
       received += page.rows.length;
       for (const row of page.rows) parts.traffic.note('down', row);

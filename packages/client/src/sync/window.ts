@@ -1,6 +1,6 @@
 import { KoinonError, type LiveWindow, type PulledPage } from '@koinon/core';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
-import { noteLacking } from '../link/columns.ts';
+import { completed, lackingColumns, noteLacking } from '../link/columns.ts';
 import { sentIds } from '../outbox/sending.ts';
 import { applyPage } from '../overlay/apply.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
@@ -64,7 +64,8 @@ export function takePage(
   const sweeps = name === 'cursor' && isSweeping(database);
   const isFirst =
     name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
-  const counts = applyPage(local, { ...page, header: { ...header, covers, more } }, isFirst);
+  const rows = completed(local.schema, lackingColumns(database), page.rows);
+  const counts = applyPage(local, { rows, header: { ...header, covers, more } }, isFirst);
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)
     for (const [kind, count] of Object.entries(endSweep(local, header))) counts[kind as keyof RowCounts] += count;

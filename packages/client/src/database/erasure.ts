@@ -22,16 +22,14 @@ export function emptyLog(database: Database): void {
   if (!isErasedInLog(database)) return;
   const { driver } = database;
   const [waiting] = database.once('PRAGMA busy_timeout') as [{ timeout: number }];
-  let isEmpty = false;
   // Nobody is waited for: everything here would wait along.
   driver.exec('PRAGMA busy_timeout = 0');
   try {
     const [done] = database.once('PRAGMA wal_checkpoint(truncate)') as [{ busy: number }];
-    isEmpty = done.busy === 0;
+    if (done.busy === 0) database.transact(() => dropMeta(database, 'erased'));
   } catch {
-    // A full disk, say: what was erased is gone from the rows all the same.
+    // A full disk, or another process that writes just now: what was erased is gone from the rows all the same.
   } finally {
     driver.exec(`PRAGMA busy_timeout = ${waiting.timeout}`);
   }
-  if (isEmpty) database.transact(() => dropMeta(database, 'erased'));
 }

@@ -12,12 +12,13 @@ import type { Standing } from './live.ts';
 
 /**
  * Applies a window that the server has sent by itself, in one local transaction; false where the replica is not at the
- * cursor that it leads away from, cannot say what became of what it has sent, or has to fetch what the server knows by now.
+ * cursor that it leads away from, or cannot say what became of what it has sent.
  */
 export function takeWindow(local: Local, window: LiveWindow): boolean {
   const { database, outbox, host } = local;
   if (meta(database, 'cursor') !== window.from || attemptedBody(database) !== undefined) return false;
-  if (window.lacks && noteLacking(database, window.lacks)) return false;
+  // What it has come to know is fetched with the next run: at once, a replica between two servers would go to and fro.
+  if (window.lacks) noteLacking(database, window.lacks);
   const own = new Set(sentIds(outbox, 'confirmed'));
   const { rows, cursor, position, time, applied } = window;
   const header = {

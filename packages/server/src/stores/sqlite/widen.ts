@@ -45,7 +45,7 @@ const unquoted = (quoted: string) => quoted.slice(1, -1).replaceAll("''", "'");
 export function widenings(database: Prepared, schema: Schema, mapping: Mapping): string[] {
   return keptTables(schema).flatMap((name) => {
     const standing = database.get<{ sql: string }>(
-      "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ? AND sql LIKE '%STRICT'",
+      "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ? AND sql LIKE '%\"id\" TEXT PRIMARY KEY NOT NULL%STRICT'",
       name,
     );
     const columns = schema.tables[name]?.entries ?? [];

@@ -441,10 +441,8 @@ test.each(storeKinds)(
     // It pulls only when it has to, and when it is asked to: what it hears, it hears live.
     const sync = { least: 20, greatest: 100, every: 3_600_000 };
     const replica = await openReplica({ schema: newer, server: world.server.url, sync });
-    const live = () => expect.poll(async () => (await stateOf(replica)).phase, { timeout: 20_000 }).toBe('live');
-    await live();
+    await expect.poll(async () => (await stateOf(replica)).phase, { timeout: 20_000 }).toBe('live');
     await world.restart(old);
-    await live();
     await shell.exec("UPDATE note SET colour = 'red', words = 'one, red'");
     await expect.poll(() => replica.get('note', 'n1'), { timeout: 20_000 }).toMatchObject({ words: 'one, red' });
     expect(await replica.get('note', 'n1')).toMatchObject({ colour: null });

@@ -1,0 +1,215 @@
+import { openReplica, type Replica, type Upload } from '@koinon/client';
+import { integer, oneOf, reference, type Schema, schema, table, text } from '@koinon/core';
+import { expect, test } from 'vitest';
+import { storeKinds } from './support/stores.ts';
+import { never, World } from './support/world.ts';
+
+// An app and its server that are not equally far: either may come to know a column or a table before the other does.
+
+test.each(storeKinds)(
+  'history 17 on %s: an app that gains a column and a table gets their old values, and overwrites none',
+  async (kind) => {
+    const note = table({ words: text() });
+    const old = schema({ note, unrelated: table({ a: text() }) });
+    const gained = schema({
+      note: table({ words: text(), colour: text({ optional: true }), stars: integer({ default: 1 }) }),
+      label: table({ name: text() }),
+      unrelated: old.tables.unrelated,
+    });
+    const world = await World.of(old as Schema, kind);
+    const behind = (await world.replica({ file: 'behind.db' })) as Replica<typeof old>;
+    await behind.insertAll('note', [
+      { id: 'n1', words: 'one' },
+      { id: 'n2', words: 'two' },
+      { id: 'n3', words: 'three' },
+    ]);
+    await behind.sync();
+    // The server and another device move on; this one stays on the old app for a while, and goes on syncing.
+    await world.restart(gained);
+    const ahead = await openReplica({ schema: gained, server: world.server.url });
+    await ahead.sync();
+    expect(await ahead.get('note', 'n1')).toMatchObject({ colour: null, stars: 1 });
+    await ahead.update('note', 'n1', { colour: 'red', stars: 5 });
+    await ahead.insert('label', { id: 'l1', name: 'urgent' });
+    await ahead.sync();
+    await behind.insert('note', { id: 'n4', words: 'four' });
+    await behind.sync();
+    expect(await behind.status()).toMatchObject({ pending: 0, rejected: 0 });
+    await behind.update('note', 'n2', { words: 'two, offline' });
+    await behind.close();
+    const upgraded = await openReplica({ schema: gained, file: world.path('behind.db'), server: world.server.url });
+    await upgraded.update('note', 'n3', { colour: 'blue' });
+    await ahead.sync();
+    await ahead.delete('note', 'n4');
+    await ahead.sync();
+    await upgraded.sync();
+    await ahead.sync();
+    expect(await upgraded.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
+    expect(
+      (await upgraded.rows({ from: 'note' })).map(({ id, words, colour, stars }) => [id, words, colour, stars]),
+    ).toEqual([
+      ['n1', 'one', 'red', 5],
+      ['n2', 'two, offline', null, 1],
+      ['n3', 'three', 'blue', 1],
+    ]);
+    expect(await upgraded.rows({ from: 'label' })).toEqual([{ id: 'l1', name: 'urgent' }]);
+    expect(await ahead.rows({ from: 'note' })).toEqual(await upgraded.rows({ from: 'note' }));
+    expect((await upgraded.sync()).received).toBe(0);
+    await Promise.all([ahead.close(), upgraded.close()]);
+    await world.end();
+  },
+);
+
+test.each(storeKinds)(
+  'history 17 on %s: an app that is newer than its server waits with what that does not know; nothing is refused, and old values arrive',
+  async (kind) => {
+    const note = table({ words: text() });
+    const old = schema({ note, unrelated: table({ a: text() }) });
+    const columns = { words: text(), colour: text({ optional: true }), stars: integer({ default: 1 }) };
+    const newer = schema(
+      { note: table(columns), label: table({ name: text() }), unrelated: old.tables.unrelated },
+      { version: 2 },
+    );
+    const world = await World.of(old as Schema, kind);
+    const shell = await world.shell();
+    const early = async (name: string, upload: Upload) => {
+      const sync = { upload, when: never, live: false } as const;
+      const options = { schema: newer, file: world.path(name), server: world.server.url, sync };
+      return openReplica(options);
+    };
+    const one = await early('one.db', 'every step');
+    const two = await early('two.db', 'latest state');
+    const behind = (await world.replica()) as Replica<typeof old>;
+    await behind.insertAll('note', [
+      { id: 'n1', words: 'one' },
+      { id: 'n2', words: 'two' },
+    ]);
+    await behind.sync();
+    // Sent before it has been asked what it knows, by another process that is further, say: it is put off as well.
+    await one.insert('note', { id: 'n3', words: 'three', colour: 'red' });
+    expect((await one.sync({ direction: 'push' })).up).toMatchObject({ waiting: 1, rejected: 0 });
+    for (const replica of [one, two]) {
+      await replica.sync();
+      await replica.update('note', 'n1', { colour: 'blue' });
+      await replica.insert('label', { name: 'urgent' });
+      await replica.update('note', 'n2', { words: `two by ${replica === one ? 'one' : 'two'}` });
+      // A new row that holds there what every row begins with does not wait.
+      await replica.insert('note', { words: 'four' });
+      expect((await replica.sync()).up).toMatchObject({ applied: replica === one ? 2 : 1, rejected: 0 });
+      for (const { stars } of await replica.rows({ from: 'note' })) expect(stars).toBe(1);
+    }
+    expect(await one.status()).toMatchObject({ pending: 3, rejected: 0 });
+    expect((await one.sync()).up, 'nothing is sent again that would be put off').toMatchObject({ waiting: 0 });
+    // What the server holds of the column when it comes to know it, no trigger has seen.
+    await world.restart(newer);
+    expect((await one.sync()).up).toMatchObject({ applied: 3, rejected: 0 });
+    expect(await one.get('note', 'n2')).toMatchObject({ words: 'two by two', colour: null, stars: 1 });
+    await two.sync();
+    await one.sync();
+    expect(await two.status()).toMatchObject({ pending: 0, rejected: 0, conflicted: 0 });
+    for (const table of ['note', 'label'] as const)
+      expect(await one.rows({ from: table, order: ['id'] })).toEqual(await two.rows({ from: table, order: ['id'] }));
+    expect(await shell.all('SELECT words, colour, stars FROM note ORDER BY id')).toEqual(
+      (await one.rows({ from: 'note', order: ['id'] })).map(({ id: _, ...row }) => row),
+    );
+    await Promise.all([one.close(), two.close()]);
+    await world.end();
+  },
+);
+
+test.each(storeKinds)(
+  'history 17 on %s: what changes while a live replica is at a process that was not brought up yet reaches it afterwards',
+  async (kind) => {
+    const old = schema({ note: table({ words: text() }) });
+    const newer = schema({ note: table({ words: text(), colour: text({ optional: true }) }) }, { version: 2 });
+    const world = await World.of(newer as Schema, kind);
+    const shell = await world.shell();
+    await shell.exec("INSERT INTO note (id, words) VALUES ('n1', 'one')");
+    // It pulls only when it has to, and when it is asked to: what it hears, it hears live.
+    const sync = { least: 20, greatest: 100, every: 3_600_000 };
+    const replica = await openReplica({ schema: newer, server: world.server.url, sync });
+    await expect.poll(async () => (await stateOf(replica)).phase, { timeout: 20_000 }).toBe('live');
+    await world.restart(old);
+    await shell.exec("UPDATE note SET colour = 'red', words = 'one, red'");
+    await expect.poll(() => replica.get('note', 'n1'), { timeout: 20_000 }).toMatchObject({ words: 'one, red' });
+    expect(await replica.get('note', 'n1')).toMatchObject({ colour: null });
+    await world.restart(newer);
+    await replica.sync();
+    expect(await replica.get('note', 'n1')).toMatchObject({ colour: 'red' });
+    await replica.close();
+    await world.end();
+  },
+);
+
+test.each(storeKinds)(
+  'history 17 on %s: what a newer schema takes besides waits for the server, whose tables take it then',
+  async (kind) => {
+    const same = { bed: reference('bed', { optional: true }) };
+    const bed = table({ name: text({ optional: true }) });
+    const old = schema({
+      bed,
+      note: table({
+        ...same,
+        words: text({ maximumLength: 5 }),
+        kind: oneOf(["it's", 'b\\', 'gone']),
+        n: integer({ maximum: 10 }),
+      }),
+    });
+    const newer = schema(
+      {
+        bed,
+        note: table({
+          ...same,
+          words: text({ maximumLength: 9, optional: true }),
+          kind: oneOf(["it's", 'b\\', '"c")', '('], { optional: true }),
+          n: integer({ maximum: 20 }),
+        }),
+      },
+      { version: 2 },
+    );
+    const world = await World.of(old as Schema, kind);
+    const behind = (await world.replica({ file: 'behind.db' })) as unknown as Replica<typeof old>;
+    await behind.insert('bed', { id: 'b1' });
+    for (const [i, value] of (["it's", 'b\\', 'gone'] as const).entries())
+      await behind.insert('note', { id: `n${i}`, bed: 'b1', words: 'one', kind: value, n: i });
+    await behind.sync();
+    const shell = await world.shell();
+    await shell.exec('CREATE INDEX of_the_office ON note (n)');
+    const device = (file: string) => openReplica({ schema: newer, file: world.path(file), server: world.server.url });
+    const ahead = await device('ahead.db');
+    await ahead.sync();
+    await ahead.insert('note', { id: 'n3', words: 'longer', kind: '"c")', n: 15 });
+    await ahead.update('note', 'n0', { words: null });
+    await ahead.update('note', 'n1', { n: 12 });
+    await ahead.insert('note', { id: 'n4', words: 'fits', kind: "it's", n: 1 });
+    expect((await ahead.sync()).up).toMatchObject({ applied: 1, waiting: 3, rejected: 0 });
+    for (const _ of ['brought up', 'and begun anew, when nothing is left to do']) {
+      await world.restart(newer as Schema);
+      await ahead.insert('note', { words: null, kind: null, n: 1 });
+      await ahead.sync();
+      expect(await ahead.rejections()).toEqual([]);
+      expect(await ahead.status()).toMatchObject({ pending: 0 });
+    }
+    await behind.sync();
+    await behind.close();
+    const followed = await device('behind.db');
+    const notes = { from: 'note', order: ['id'] } as const;
+    expect(await followed.rows(notes)).toEqual(await ahead.rows(notes));
+    await followed.close();
+    // Rows of before, rules that stay, what others added, references and the feed's triggers are as they were.
+    await shell.exec("UPDATE note SET n = 9 WHERE kind = 'gone'");
+    await ahead.sync();
+    expect(await ahead.get('note', 'n2')).toMatchObject({ kind: 'gone', n: 9 });
+    await expect(shell.exec("UPDATE note SET kind = 'z'")).rejects.toThrow(/kind/);
+    await expect(shell.exec('UPDATE note SET n = NULL')).rejects.toThrow(/n/);
+    await expect(shell.exec('DROP INDEX of_the_office')).resolves.toBeUndefined();
+    await expect(shell.exec("DELETE FROM bed WHERE id = 'b1'")).rejects.toThrow(/foreign key/i);
+    await ahead.close();
+    await world.end();
+  },
+);
+
+const stateOf = async <S extends Schema>(replica: Replica<S>) => {
+  for await (const { rows } of replica.syncState()) if (rows[0]) return rows[0];
+  throw new Error('the replica was closed');
+};

@@ -46,6 +46,8 @@ export interface Choosing {
   readonly asked: ColumnNames;
   /** Those of them that the server does not know. */
   readonly lacking: ColumnNames;
+  /** Transactions that the server could not write just now: they come again with the next sync. */
+  readonly waiting: ReadonlySet<string>;
   /** Bytes of one request to aim for; a transaction of more goes up in parts. */
   readonly requestBytes: number;
 }
@@ -120,15 +122,16 @@ function uploaded(
 
 /**
  * The pending transactions that may be sent, in order. One that waits for a person (a conflict, a rejection), or for a server
- * that knows its columns, is left out, and so is every later one that touches or references a row of one left out; the others
- * go on.
+ * that knows its columns or can write it, is left out, and so is every later one that touches or references a row of one left
+ * out; the others go on.
  */
 export function* ready({
   schema,
   outbox,
   conflicts,
   lacking,
-}: Pick<Choosing, 'schema' | 'outbox' | 'conflicts' | 'lacking'>): Generator<OutboxTransaction> {
+  waiting,
+}: Pick<Choosing, 'schema' | 'outbox' | 'conflicts' | 'lacking' | 'waiting'>): Generator<OutboxTransaction> {
   const conflicted = new Map<string, Set<string | null>>();
   for (const { table, id, column } of conflicts.list()) {
     const key = keyOf(table, id);
@@ -138,6 +141,7 @@ export function* ready({
   for (const queued of transactionsOf(outbox, 'pending', 'rejected')) {
     const waits =
       queued.state === 'rejected' ||
+      waiting.has(queued.id) ||
       isConflicted(queued, conflicted) ||
       dependsOn(schema, queued, held) ||
       queued.changes.some((change) => isLacking(schema, lacking, change));

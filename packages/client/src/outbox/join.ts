@@ -13,6 +13,7 @@ export interface Joining {
   readonly outbox: Outbox;
   readonly conflicts: ConflictList;
   readonly lacking: ColumnNames;
+  readonly waiting: ReadonlySet<string>;
   readonly host: Pick<Host, 'newId'>;
 }
 

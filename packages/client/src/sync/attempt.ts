@@ -22,6 +22,8 @@ interface Uploading {
   readonly upload: Upload;
   readonly requestBytes: number;
   readonly only: Only;
+  /** Transactions that the server could not write just now. */
+  readonly waiting: ReadonlySet<string>;
 }
 
 /** What is sent by. */
@@ -79,18 +81,18 @@ function standingOf({ database, outbox, conflicts }: Local): string {
 /** Chooses what goes up next, perhaps while what comes before it is under way; undefined where there is nothing. */
 export function choose(local: Local, portion: Portion, uploading: Uploading): Chosen | undefined {
   const { schema, outbox, conflicts, database, host } = local;
-  const { upload, requestBytes, only } = uploading;
+  const { upload, requestBytes, only, waiting } = uploading;
   const standing = standingOf(local);
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
   const lacking = lackingColumns(database);
   const isJoining = upload === 'latest state' && parts === undefined;
-  const join = isJoining ? joinNext({ schema, outbox, conflicts, lacking, host }, portion.changes) : undefined;
+  const join = isJoining ? joinNext({ schema, outbox, conflicts, lacking, waiting, host }, portion.changes) : undefined;
   if (join?.transaction.changes.length === 0) return { join, batch: undefined, standing };
   const replica = meta(database, 'replica') as string;
   const base = meta(database, 'cursor') ?? null;
   const asked = only.columns ?? {};
-  const choosing = { schema, outbox, conflicts, replica, base, asked, lacking, requestBytes };
+  const choosing = { schema, outbox, conflicts, replica, base, asked, lacking, waiting, requestBytes };
   const batch = nextBatch(choosing, portion.transactions, parts, join?.transaction);
   return batch && { join, batch, standing };
 }

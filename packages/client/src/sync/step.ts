@@ -93,6 +93,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   /** Whether the server has come to know more of what is asked for. */
   let hasGained = false;
   let hasBegun = false;
+  /** What the server could not write just now is not sent again before everything else that can go. */
+  const waiting = new Set<string>();
+  const uploading = { ...parts, waiting };
   const pullsFirst = direction !== 'push' && !parts.isLive();
   const begun = await parts.change((local) => {
     const { schema, database, outbox } = local;
@@ -106,7 +109,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       // Where nothing comes before it, what goes up is chosen at once.
       chosen:
         unanswered === undefined && !pullsFirst && direction !== 'pull'
-          ? attempt(local, portions.first, parts)
+          ? attempt(local, portions.first, uploading)
           : undefined,
     };
   });
@@ -125,6 +128,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     for (const { outcome } of outcomes)
       if (outcome === 'waits') up.waiting++;
       else if (outcome !== 'received' && outcome !== 'incomplete') up[outcome]++;
+    for (const outcome of outcomes) if (waitsForItself(outcome)) waiting.add(outcome.id);
     const applied = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'applied' ? [id] : [])));
     const received = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'received' ? [id] : [])));
     for (const { id, changes } of attempted.request.transactions)
@@ -138,7 +142,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     first = undefined;
     const portion = oneByOne ? portions.single : hasBegun ? portions.next : portions.first;
     hasBegun = true;
-    return chosen ?? parts.change((local) => attempt(local, portion, parts, ahead));
+    return chosen ?? parts.change((local) => attempt(local, portion, uploading, ahead));
   };
   /** While a request is under way, the next one is made ready; not where this one is all that was to be sent. */
   const lookAhead = async ({ request }: Attempt, settled: Promise<unknown>): Promise<Chosen | undefined> => {
@@ -156,7 +160,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       };
       settled.then(answered, answered);
     });
-    return isAnswered ? undefined : parts.change((local) => choose(local, portions.next, parts));
+    return isAnswered ? undefined : parts.change((local) => choose(local, portions.next, uploading));
   };
   /** Sends what fits into one request; returns whether it makes sense to send more before the next page. */
   const pushSome = async (): Promise<boolean> => {
@@ -254,8 +258,10 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       const settled = settle(chosen);
       const [outcomes, ahead] = await both(settled, lookAhead(chosen, settled));
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
-      // What is not applied stays pending: the same batch must not go round again before a pull.
-      if (outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'waits')) break;
+      // What was overtaken stays pending: the same batch must not go round again before a pull.
+      const isGoing =
+        outcomes.length === 0 || outcomes.some((each) => each.outcome !== 'waits' || waitsForItself(each));
+      if (!isGoing || outcomes.some(({ outcome }) => outcome === 'stale')) break;
       // A long outbox is brought back as it goes, so that what is confirmed and not back yet stays a short list.
       if (
         direction === 'both' &&
@@ -291,6 +297,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     return meta(database, 'position');
   });
   return { down, received, up, startedOver, position: position === undefined ? null : Number(position) };
+}
+
+/** Whether the server could not write a transaction, for no reason that lies in another. */
+function waitsForItself(outcome: Outcome): boolean {
+  return outcome.outcome === 'waits' && outcome.for === outcome.id;
 }
 
 /** Waits for both, so that nothing goes on where one fails. */

@@ -129,7 +129,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   keeper.start();
   app.addHook('onClose', () => keeper.stop());
   const ruled = ruleSet({ ...(rules && { rules }), ...(ruleTimeLimit && { ruleTimeLimit }) }, (err, { table, id }) =>
-    app.log.error({ err, table, id }, 'a rule failed'),
+    app.log.error({ err, table, id }, 'an upload could not be written'),
   );
   const shutOut = new ShutOut(store);
   await shutOut.start();

@@ -27,10 +27,10 @@ import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { Guard } from '../scope/guard.ts';
 import {
   keyOf,
+  type Patience,
   type Reach,
   type Receipt,
   type RowKey,
-  RowsLockedError,
   type Store,
   type StoreWriter,
 } from '../stores/store.ts';
@@ -45,8 +45,9 @@ const turn = 25;
 /**
  * Takes up a push, in order, each transaction as a whole or not at all. One that was taken up before gets its outcome
  * again; one that others have overtaken is `stale`; one that the rules refuse is `rejected`; one that touches or
- * references rows of one not applied `waits`. Only `applied` has written anything. Several are committed together, since
- * what a commit costs is waiting for the disk; should one fail, those are taken up again one by one.
+ * references rows of one not applied `waits`, and so does one that cannot be written for a reason of its own. Only `applied`
+ * has written anything. Several are committed together, since what a commit costs is waiting for the disk; should that fail,
+ * those before the one at fault are taken up again together, and that one alone.
  */
 export async function push(
   store: Store,
@@ -62,14 +63,22 @@ export async function push(
   const blocked: Blocked = new Map();
   // Rules of the app's own may do what cannot be done twice.
   let isHopeful = Object.keys(rules.tables).length === 0;
+  let patience: Patience = 'some';
+  /** The first transaction that may not be written together with those before it. */
+  let suspect = transactions.length;
   while (outcomes.length < transactions.length) {
-    const left = transactions.slice(outcomes.length);
-    const group = await takeInSome({ ...taking, isHopeful }, left, base, blocked).catch(() => undefined);
-    if (group === undefined && isHopeful) {
-      isHopeful = false;
-      continue;
+    const from = outcomes.length;
+    const group = transactions.slice(from, Math.max(suspect, from + 1));
+    const taken = await takeInSome({ ...taking, isHopeful, patience }, group, base, blocked);
+    outcomes.push(...taken.outcomes);
+    if (taken.failure !== undefined) {
+      // Whoever else's rows are locked as well, one wait is enough for a request.
+      if (store.faultOf(taken.failure) === 'locked') patience = 'none';
+      if (isHopeful) isHopeful = false;
+      else if (group.length > 1) suspect = from + (taken.reached < group.length ? taken.reached : 0);
+      else outcomes.push(setAside(taking, group[0] as UploadedTransaction, taken.failure));
     }
-    outcomes.push(...(group ?? (await takeInAlone(taking, left[0] as UploadedTransaction, base, blocked))));
+    if (outcomes.length > suspect) suspect = transactions.length;
     for (const [i, { id, outcome }] of outcomes.entries())
       if (outcome !== 'applied' && outcome !== 'received')
         for (const { table, id: row } of (transactions[i] as UploadedTransaction).changes)
@@ -93,6 +102,8 @@ interface Taking {
    * whole group is given up and taken in anew without hope.
    */
   readonly isHopeful?: boolean;
+  /** Whether rows that somebody has locked are waited for. */
+  readonly patience?: Patience;
 }
 
 /** The same in one database transaction. */
@@ -115,29 +126,57 @@ function isOwn({ user }: Receipt, { rules }: Taking): boolean {
 /** Rows that transactions of this request touch which were not applied, and by which of them. */
 type Blocked = Map<string, string>;
 
+/** What became of a group: its outcomes up to where the turn was over, or what gave it up as a whole. */
+interface Taken {
+  readonly outcomes: readonly Outcome[];
+  readonly failure?: unknown;
+  /** Transactions of it that would have been fine. */
+  readonly reached: number;
+}
+
 /** Takes in transactions from the first on, until the turn is over; all in one database transaction. */
-function takeInSome(
+async function takeInSome(
   taking: Taking,
   transactions: readonly UploadedTransaction[],
   base: Cursor | null,
   before: ReadonlyMap<string, string>,
-): Promise<Outcome[]> {
-  return taking.store.write(async (writer) => {
-    const end = performance.now() + turn;
-    const blocked: Blocked = new Map(before);
-    const outcomes: Outcome[] = [];
-    const from = await basedOn(writer, base);
-    const guarded = { ...taking, guard: guardOf(taking, writer) };
-    await lookAhead(writer, transactions, taking.isHopeful === true);
-    for (const transaction of transactions.slice(0, transactionsAhead)) {
-      const outcome = await takeIn(guarded, writer, transaction, from, blocked);
-      outcomes.push(outcome);
-      if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
-        for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
-      if (performance.now() > end) break;
-    }
-    return outcomes;
-  });
+): Promise<Taken> {
+  let reached = 0;
+  try {
+    const outcomes = await taking.store.write(async (writer) => {
+      const end = performance.now() + turn;
+      const blocked: Blocked = new Map(before);
+      const outcomes: Outcome[] = [];
+      reached = 0;
+      const from = await basedOn(writer, base);
+      const guarded = { ...taking, guard: guardOf(taking, writer) };
+      await lookAhead(writer, transactions, taking.isHopeful === true);
+      for (const transaction of transactions.slice(0, transactionsAhead)) {
+        const outcome = await takeIn(guarded, writer, transaction, from, blocked);
+        reached = outcomes.push(outcome);
+        if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
+          for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
+        if (performance.now() > end) break;
+      }
+      return outcomes;
+    }, taking.patience);
+    return { outcomes, reached };
+  } catch (failure) {
+    return { outcomes: [], failure, reached };
+  }
+}
+
+/**
+ * What becomes of a transaction that could not be written, alone, and of which nobody knows whether it ever can: it may come
+ * again, and those that have nothing to do with it go on.
+ *
+ * @throws what says that the database as a whole is at fault.
+ */
+function setAside({ store, rules }: Taking, { id, changes }: UploadedTransaction, failure: unknown): Outcome {
+  const fault = store.faultOf(failure);
+  if (fault === undefined) throw failure;
+  if (fault === 'failed' && changes[0]) rules.report(failure, changes[0]);
+  return { id, outcome: 'waits', for: id };
 }
 
 /**
@@ -158,25 +197,6 @@ async function lookAhead(
       for (const change of changes) rows.push({ table: change.table, id: change.id });
   }
   if (ids.length > 1 || rows.length > 1) await writer.lookAhead(ids, rows);
-}
-
-async function takeInAlone(
-  taking: Taking,
-  transaction: UploadedTransaction,
-  base: Cursor | null,
-  blocked: ReadonlyMap<string, string>,
-): Promise<Outcome[]> {
-  const { id } = transaction;
-  return taking.store
-    .write(async (writer) => {
-      const from = await basedOn(writer, base);
-      return [await takeIn({ ...taking, guard: guardOf(taking, writer) }, writer, transaction, from, blocked)];
-    })
-    .catch((error): Outcome[] => {
-      if (!(error instanceof RowsLockedError)) throw error;
-      // Nobody knows for how long: it may come again, and those that have nothing to do with it go on.
-      return [{ id, outcome: 'waits', for: id }];
-    });
 }
 
 const guardOf = ({ store, scopes, rules }: Taking, writer: StoreWriter) =>

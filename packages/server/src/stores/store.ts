@@ -240,6 +240,9 @@ export interface StoreWriter {
   compact(most: number): Promise<number>;
 }
 
+/** Whether locked rows are waited for. */
+export type Patience = 'some' | 'none';
+
 /** An SQL database that keeps the app's tables, the feed and the receipts. */
 export interface Store {
   readonly schema: Schema;
@@ -252,8 +255,14 @@ export interface Store {
   /** The position of whoever knows all that came before such a number. */
   positionAt(ordinal: number): Position;
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T>;
-  /** One writer at a time; a throw rolls everything back. */
-  write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T>;
+  /**
+   * One writer at a time; a throw rolls everything back.
+   *
+   * @param patience how long rows are waited for that another program has locked; `none` for whoever has waited already.
+   */
+  write<T>(work: (writer: StoreWriter) => Promise<T>, patience?: Patience): Promise<T>;
+  /** What an error of {@link write} says of what was written; undefined for one that concerns the database as a whole. */
+  faultOf(error: unknown): Fault | undefined;
   /** Calls whenever the feed may have gone on, by this process or any other program. Returns a function that ends that. */
   watch(wake: () => void): () => void;
   /** Tells other processes on the same database that the feed has gone on. */
@@ -269,8 +278,17 @@ export async function rowsByKey(writer: StoreWriter, keys: readonly RowKey[]): P
   return found;
 }
 
-/** Another program holds a lock on the rows, and has for longer than is waited for. */
-export class RowsLockedError extends Error {}
+/**
+ * What an error says of what was being written, where it says nothing of the database as a whole, so that others may well
+ * be written: another program has locked the rows for longer than is waited for, or the transaction's own writing failed, in
+ * a trigger of the app's, say.
+ */
+export type Fault = 'locked' | 'failed';
+
+/** Whether a mistake of the program's own was met with what one transaction holds. */
+export function isProgramError(error: unknown): boolean {
+  return error instanceof TypeError || error instanceof RangeError;
+}
 
 /** A constraint of the database refused a write. */
 export class ConstraintError extends Error {

@@ -1,4 +1,4 @@
-import { type Column, quoteName, quoteText } from '@koinon/core';
+import { type Column, quoteText } from '@koinon/core';
 
 /** The type PostgreSQL gives a column of a table that Koinon makes. */
 export function columnType(column: Column): string {
@@ -49,8 +49,13 @@ export function columnRule(name: string, column: Column): string | undefined {
 export interface StandingColumn {
   /** Its quoted name. */
   readonly sql: string;
-  /** Its type, as PostgreSQL writes it. */
+  /**
+   * Its type, as PostgreSQL writes it, without a length: a cast to one cuts off what is too long, where the column itself
+   * refuses it.
+   */
   readonly type: string;
+  /** What the database fills in by itself: a column that it computes, or one that has a default and may not be empty. */
+  readonly filled?: 'always' | 'for none' | undefined;
 }
 
 /** An expression for reading a column, in the form {@link readValue} takes. */
@@ -151,11 +156,6 @@ export function aliveSql(mark: StandingColumn, row: string): string {
   return mark.type === 'boolean' ? `${column} IS NOT TRUE` : `${column} IS NULL`;
 }
 
-/** A name for something of Koinon's that carries a table's name, within PostgreSQL's 63 bytes. */
-export function quotedColumn(name: string, type: string): StandingColumn {
-  return { sql: quoteName(name), type };
-}
-
 function isText(type: string): boolean {
-  return /^(text|character)/.test(type) && !type.endsWith('[]');
+  return /^(text|character|bpchar)/.test(type) && !type.endsWith('[]');
 }

@@ -1,4 +1,5 @@
 import type { Change, ErrorCode, Problem } from '@koinon/core';
+import { type Fault, isProgramError } from '../store.ts';
 import type { AppTable } from './layout.ts';
 
 /** What PostgreSQL tells of an error, as far as it is used here. */
@@ -8,6 +9,9 @@ interface Refusal {
   readonly detail?: string;
   readonly column?: string;
   readonly constraint?: string;
+  /** Where in PostgreSQL's source the error was raised. */
+  readonly routine?: string;
+  readonly severity?: string;
 }
 
 /** SQLSTATE codes of refusals that are about the data, and what each is called here. */
@@ -23,9 +27,30 @@ const codes: Readonly<Record<string, { readonly code: ErrorCode; readonly says: 
   '22008': { code: 'value-range', says: 'has a time out of range' },
   '22P02': { code: 'value-type', says: 'has a value of another type' },
   '22P05': { code: 'value-type', says: 'has a character that the database does not take' },
-  // Raised by a trigger of the table's owner.
-  P0001: { code: 'constraint', says: 'was refused by a rule of the database' },
+  '42501': { code: 'constraint', says: 'was refused by a policy of the table' },
+  '428C9': { code: 'constraint', says: 'has a value that only the database gives' },
 };
+
+/** Whole classes of such codes, for those that have no words of their own. */
+const classes: typeof codes = {
+  '22': { code: 'value-type', says: 'has a value that the database does not take' },
+  '23': { code: 'constraint', says: 'breaks a rule of the table' },
+  '44': { code: 'constraint', says: 'breaks a rule of the table' },
+  '54': { code: 'value-range', says: 'is larger than the database takes' },
+  P0: { code: 'constraint', says: 'was refused by a rule of the database' },
+};
+
+/** Raised by a trigger of the table's owner, under whatever code. */
+const raised = { code: 'constraint', says: 'was refused by a rule of the database' } as const;
+
+/** What is said of a refusal; undefined for an error that is not about the data. */
+function kindOf({ code = '', routine }: Refusal): (typeof codes)[string] | undefined {
+  if (isRepeatable({ code }) || code === lockedCode) return undefined;
+  if (routine === 'exec_stmt_raise') return raised;
+  // A policy speaks of the row, a missing GRANT of the server's own role.
+  if (code === '42501' && routine !== 'ExecWithCheckOptions') return undefined;
+  return codes[code] ?? classes[code.slice(0, 2)];
+}
 
 /** What a constraint of the database says, in the form all refusals have; undefined for any other error. */
 export function constraintProblem(
@@ -34,7 +59,7 @@ export function constraintProblem(
   standing: AppTable | undefined,
 ): Problem | undefined {
   const { code = '', message, detail, column, constraint } = error as Refusal;
-  const kind = codes[code];
+  const kind = kindOf(error as Refusal);
   if (kind === undefined) return undefined;
   // The values in the detail may be of a row the person may not see; of the key only the column's name is told.
   const there = column ?? /^Key \(([^),]+)/.exec(detail ?? '')?.[1]?.replaceAll('"', '');
@@ -45,11 +70,25 @@ export function constraintProblem(
     id,
     ...(named === undefined ? {} : { column: named }),
     rule: constraint ?? message,
-    message: `${table} ${id}: ${named ?? 'the row'} ${kind.says} (${code === 'P0001' ? message : (constraint ?? message)}).`,
+    message: `${table} ${id}: ${named ?? 'the row'} ${kind.says} (${kind === raised || code.startsWith('P0') ? message : (constraint ?? message)}).`,
   };
 }
 
 /** Whether a write came between two others that both could not stand: it is safe to try it again. */
 export function isRepeatable(error: unknown): boolean {
   return ['40001', '40P01'].includes((error as Refusal).code ?? '');
+}
+
+/** A lock was waited for in vain. */
+const lockedCode = '55P03';
+
+/** Codes and classes of codes that tell of the database as a whole: no connection, no room, shutting down, read only. */
+const ofTheWhole = /^(08|25|28|3D|53|57P|58)/;
+
+/** What an error says of what was written, as {@link Store.faultOf} has it. */
+export function faultOf(error: unknown): Fault | undefined {
+  const { code = '', severity } = error as Refusal;
+  if (code === lockedCode) return 'locked';
+  if (severity === 'ERROR') return ofTheWhole.test(code) ? undefined : 'failed';
+  return isProgramError(error) ? 'failed' : undefined;
 }

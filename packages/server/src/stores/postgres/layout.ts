@@ -2,7 +2,7 @@ import { createHash } from 'node:crypto';
 import { type Column, indexedGroups, KoinonError, quoteName, quoteText, type Schema } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
-import { columnRule, columnType, parameter, quotedColumn, type StandingColumn } from './columns.ts';
+import { columnRule, columnType, parameter, type StandingColumn } from './columns.ts';
 import { shortName } from './names.ts';
 import {
   feedFunctions,
@@ -98,9 +98,15 @@ const koinonTables = [
 )`,
 ];
 
+/** A column as the catalog describes it. */
+interface CatalogColumn extends Pick<StandingColumn, 'type'> {
+  readonly name: string;
+  readonly filled: 'always' | 'for none' | null;
+}
+
 /** A relation as the catalog describes it. */
 interface Standing {
-  readonly columns: ReadonlyMap<string, { readonly type: string; readonly required: boolean }>;
+  readonly columns: ReadonlyMap<string, CatalogColumn>;
   /** Itself and, of a partitioned table, its leaves. */
   readonly relations: readonly { readonly sql: string; readonly triggers: readonly string[] }[];
   readonly isPartitioned: boolean;
@@ -175,9 +181,11 @@ async function standingTable(client: ClientBase, mapped: MappedTable): Promise<S
   );
   const oid = found.rows[0]?.oid;
   if (oid === undefined) return undefined;
-  const columns = await client.query<{ name: string; type: string; required: boolean }>(
-    `SELECT attname AS name, format_type(atttypid, atttypmod) AS type, attnotnull AS required
-     FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped`,
+  const columns = await client.query<CatalogColumn>(
+    `SELECT attname AS name, format_type(coalesce(nullif(t.typbasetype, 0), t.oid), -1) AS type,
+       CASE WHEN attgenerated <> '' OR attidentity = 'a' THEN 'always'
+         WHEN attnotnull AND (atthasdef OR attidentity <> '') THEN 'for none' END AS filled
+     FROM pg_attribute JOIN pg_type t ON t.oid = atttypid WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped`,
     [oid],
   );
   const relations = await client.query<{ root: boolean; sql: string; triggers: string[] }>(
@@ -188,7 +196,7 @@ async function standingTable(client: ClientBase, mapped: MappedTable): Promise<S
     [oid],
   );
   return {
-    columns: new Map(columns.rows.map(({ name, type, required }) => [name, { type, required }])),
+    columns: new Map(columns.rows.map((column) => [column.name, column])),
     // A partitioned table has its triggers before its leaves.
     relations: relations.rows
       .sort((a, b) => Number(b.root) - Number(a.root))
@@ -199,8 +207,14 @@ async function standingTable(client: ClientBase, mapped: MappedTable): Promise<S
 
 function appTable(mapped: MappedTable, standing: Standing | undefined): AppTable {
   const { name, sql, table, idName, columnNames, softDelete } = mapped;
-  const standingColumn = (column: string, made: string): StandingColumn =>
-    quotedColumn(column, standing?.columns.get(column)?.type ?? made.replace(' COLLATE "C"', ''));
+  const standingColumn = (column: string, made: string): StandingColumn => {
+    const there = standing?.columns.get(column);
+    return {
+      sql: quoteName(column),
+      type: there?.type ?? made.replace(/ COLLATE "C"|\(\d+\)/g, ''),
+      filled: there?.filled ?? undefined,
+    };
+  };
   if (standing && !standing.columns.has(idName))
     throw misfit(mapped, `has no column ${idName} for the row's id; name it in the mapping`);
   if (softDelete !== undefined && !standing?.columns.has(softDelete))

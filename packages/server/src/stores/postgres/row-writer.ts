@@ -96,27 +96,30 @@ export class RowWriter {
   private async insert(changes: readonly Insert[]): Promise<void> {
     const [first] = changes as [Insert, ...Insert[]];
     const { sql, id, columns, table, softDelete } = this.rows.table(first.table);
+    const written = [...columns].filter(([, { filled }]) => filled !== 'always');
     const values: unknown[] = [];
     const rows = changes.map((change) => {
-      values.push(change.id);
-      const fields = table.entries.map(([name, column]) => {
-        values.push(parameter(column, change.columns[name]));
-        return writeSql(column, columns.get(name) as StandingColumn, values.length);
-      });
-      return `($${values.length - fields.length}::${id.type}, ${fields.join(', ')})`;
+      const fields = [`$${values.push(change.id)}::${id.type}`];
+      for (const [name, standing] of written) {
+        const column = columnOf(table, name);
+        const value = parameter(column, change.columns[name]);
+        if (value === null && standing.filled === 'for none') fields.push('DEFAULT');
+        else fields.push(writeSql(column, standing, values.push(value)));
+      }
+      return `(${fields.join(', ')})`;
     });
-    const names = [...columns.values()].map((column) => column.sql);
+    const names = written.map(([, column]) => column.sql);
     // A row that is marked as deleted stands where this one goes.
     const revived = softDelete
       ? ` ON CONFLICT (${id.sql}) DO UPDATE SET ${[...names.map((name) => `${name} = excluded.${name}`), `${softDelete.sql} = ${softDelete.type === 'boolean' ? 'false' : 'NULL'}`].join(', ')}`
       : '';
     await this.translated(first, async () => {
-      const written = await this.run<{ id: string }>(
+      const returned = await this.run<{ id: string }>(
         `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')}) VALUES ${rows.join(', ')}${revived}${id.type === 'text' ? '' : ` RETURNING ${id.sql}::text AS id`}`,
         values,
       );
       // A number or a UUID has one form here: under another the device would not know its own row again.
-      const ids = new Set(written.rows.map((row) => row.id));
+      const ids = new Set(returned.rows.map((row) => row.id));
       for (const change of id.type === 'text' ? [] : changes) {
         if (ids.has(change.id)) continue;
         const message = `${change.table} ${change.id}: the id is not in the form that the database's ${id.type} has.`;
@@ -139,7 +142,7 @@ export class RowWriter {
       operations.length > 0 ? (await this.rows.byIds(change.table, [change.id])).get(change.id) : undefined;
     const columns: Record<string, unknown> = { ...change.columns };
     for (const [name, operation] of operations) columns[name] = applyOperation(present?.[name] ?? null, operation);
-    const names = Object.keys(columns);
+    const names = Object.keys(columns).filter((name) => standing.get(name)?.filled !== 'always');
     if (names.length === 0) return;
     const set = names.map((name, i) => {
       const column = standing.get(name) as StandingColumn;

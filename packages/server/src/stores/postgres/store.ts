@@ -2,9 +2,9 @@ import { createHash, randomBytes } from 'node:crypto';
 import { KoinonError, type Position, type Schema } from '@koinon/core';
 import pg from 'pg';
 import type { Mapping } from '../mapping.ts';
-import { RowsLockedError, type Store, type StoreReader, type StoreWriter } from '../store.ts';
+import type { Fault, Patience, Store, StoreReader, StoreWriter } from '../store.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
-import { isRepeatable } from './constraints.ts';
+import { faultOf, isRepeatable } from './constraints.ts';
 import { type AppTable, planLayout, releaseSql } from './layout.ts';
 import { ordinalOf, PostgresReader } from './reader.ts';
 import { InsertedMeanwhileError } from './row-writer.ts';
@@ -29,7 +29,7 @@ export interface PostgresOptions {
 }
 
 /** How long a push waits for rows that another program has locked, in milliseconds. */
-const lockWait = 2_000;
+const lockWait = { some: 2_000, none: 20 } as const satisfies Record<Patience, number>;
 
 /** How long is waited for a connection, a new one or one that others use, in milliseconds. */
 const connectWait = 20_000;
@@ -159,21 +159,28 @@ class PostgresStore implements Store {
     );
   }
 
-  async write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T> {
+  async write<T>(work: (writer: StoreWriter) => Promise<T>, patience: Patience = 'some'): Promise<T> {
     for (let tries = 1; ; tries++) {
       try {
-        return await inTransaction(this.pool, `BEGIN; SET LOCAL lock_timeout = ${lockWait}`, async (client) => {
-          const writer = new PostgresWriter(client, this.tables, this.typed, this.trace);
-          const result = await work(writer);
-          await writer.end();
-          return result;
-        });
+        return await inTransaction(
+          this.pool,
+          `BEGIN; SET LOCAL lock_timeout = ${lockWait[patience]}`,
+          async (client) => {
+            const writer = new PostgresWriter(client, this.tables, this.typed, this.trace);
+            const result = await work(writer);
+            await writer.end();
+            return result;
+          },
+        );
       } catch (error) {
-        if ((error as { code?: string }).code === '55P03') throw new RowsLockedError((error as Error).message);
         if (tries === mostTries || !(isRepeatable(error) || error instanceof InsertedMeanwhileError)) throw error;
         await new Promise((done) => setTimeout(done, Math.random() * 10 * tries));
       }
     }
+  }
+
+  faultOf(error: unknown): Fault | undefined {
+    return faultOf(error);
   }
 
   watch(wake: () => void): () => void {

@@ -1,4 +1,5 @@
 import type { Change, Problem } from '@koinon/core';
+import { type Fault, isProgramError } from '../store.ts';
 
 /** SQLite's primary result code for a constraint, and the words its messages begin with. */
 const constraintCode = 19;
@@ -12,7 +13,19 @@ const kinds = [
   },
   { begins: 'CHECK constraint failed: ', code: 'constraint', says: 'breaks a rule of the table' },
   { begins: 'cannot store ', code: 'value-type', says: 'has a value of another type' },
+  { begins: 'datatype mismatch', code: 'value-type', says: 'has a value of another type' },
+  { begins: 'string or blob too big', code: 'value-range', says: 'has a value that is too long' },
 ] as const;
+
+/** SQLite's primary result codes for what a statement itself is at fault: an error in it, a denial, a value out of range. */
+const ofTheStatement = new Set([1, constraintCode, 23, 25]);
+
+/** What an error says of what was written, as {@link Store.faultOf} has it. */
+export function faultOf(error: unknown): Fault | undefined {
+  const { errcode } = error as { errcode?: number };
+  const isOwn = errcode === undefined ? isProgramError(error) : ofTheStatement.has(errcode & 0xff);
+  return isOwn ? 'failed' : undefined;
+}
 
 /**
  * What a constraint of the database says, in the form all refusals have; undefined for any other error.

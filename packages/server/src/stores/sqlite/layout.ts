@@ -101,14 +101,60 @@ export function unenforcedColumns(
   return found;
 }
 
-/** The tables that stand as Koinon makes them: with a text as the key, and without a rule that lets an insert replace rows. */
-export function plainTables(database: Prepared, schema: Schema, mapping: Mapping): ReadonlySet<string> {
+/** The tables that stand as Koinon makes them: with a text as the key, without a rule that lets an insert replace rows, and without columns that are filled in. */
+export function plainTables(
+  database: Prepared,
+  schema: Schema,
+  mapping: Mapping,
+  filled: ReadonlyMap<string, unknown>,
+): ReadonlySet<string> {
   const made = database.all<{ name: string }>(
     `SELECT name FROM sqlite_schema s WHERE type = 'table' AND sql LIKE '%STRICT' AND sql NOT LIKE '%ON CONFLICT%'
        AND EXISTS (SELECT 1 FROM pragma_table_info(s.name) i WHERE i.name = 'id' AND i.type = 'TEXT' AND i.pk = 1)`,
   );
   const kept = new Set(keptTables(schema));
-  return new Set(made.flatMap(({ name }) => (kept.has(name) && !isMapped(mapping, name) ? [name] : [])));
+  const isPlain = (name: string) => kept.has(name) && !isMapped(mapping, name) && !filled.has(name);
+  return new Set(made.flatMap(({ name }) => (isPlain(name) ? [name] : [])));
+}
+
+/** What the database fills in by itself: a column that it computes, or one that has a default (as SQL) and may not be empty. */
+export type Filled = 'always' | { readonly default: string };
+
+/** The columns of a relation that the database fills in, by their names there. */
+function filledColumns(database: Prepared, relation: string): ReadonlyMap<string, Filled> {
+  const columns = database.all<{ name: string; hidden: number; required: number; initial: string | null }>(
+    'SELECT name, hidden, "notnull" AS required, dflt_value AS initial FROM pragma_table_xinfo(?)',
+    relation,
+  );
+  return new Map(
+    columns.flatMap(({ name, hidden, required, initial }): [string, Filled][] => {
+      if (hidden !== 0) return [[name, 'always']];
+      return required === 1 && initial !== null ? [[name, { default: `(${initial})` }]] : [];
+    }),
+  );
+}
+
+/**
+ * The columns that the database fills in, of tables that others made and that go by the schema's names. What it fills in of
+ * mapped ones is said by their views.
+ */
+export function columnsFilled(
+  database: Prepared,
+  schema: Schema,
+  mapping: Mapping,
+): ReadonlyMap<string, ReadonlyMap<string, Filled>> {
+  return new Map(
+    keptTables(schema).flatMap((name): [string, ReadonlyMap<string, Filled>][] => {
+      const filled = isMapped(mapping, name) ? new Map<string, Filled>() : filledColumns(database, name);
+      const table = schema.tables[name] as Table;
+      // Of a column that is required here, none is never sent.
+      const own = [...filled].filter(
+        ([column, how]) =>
+          Object.hasOwn(table.columns, column) && (how === 'always' || table.columns[column]?.optional),
+      );
+      return own.length === 0 ? [] : [[name, new Map(own)]];
+    }),
+  );
 }
 
 const viewOf = (table: string) => `koinon_view_${table}`;
@@ -124,8 +170,14 @@ function makeView(database: Prepared, table: TrackedTable): void {
   const [V, T, K] = [viewOf(name), relation, key].map(quoteName) as [string, string, string];
   const there = (column: string) => quoteName(table.there[column] ?? column);
   const numeric = `SELECT RAISE(ABORT, 'cannot store a text that is no number as the key') WHERE CAST(CAST(NEW.id AS INTEGER) AS TEXT) IS NOT NEW.id;`;
-  const given = columns.map((column) => `NEW.${quoteName(column)}`);
-  const set = columns.map((column) => `${there(column)} = NEW.${quoteName(column)}`).join(', ');
+  const filled = filledColumns(database, relation);
+  const written = columns.filter((column) => filled.get(table.there[column] ?? column) !== 'always');
+  const given = written.map((column) => {
+    const how = filled.get(table.there[column] ?? column);
+    const value = `NEW.${quoteName(column)}`;
+    return how === undefined || how === 'always' ? value : `coalesce(${value}, ${how.default})`;
+  });
+  const set = written.map((column) => `${there(column)} = NEW.${quoteName(column)}`).join(', ');
   const fields = columns.map((column) => `${T}.${there(column)} AS ${quoteName(column)}`);
   const instead = (event: string, body: string) =>
     `CREATE TRIGGER ${quoteName(`${viewOf(name)}_${event}`)} INSTEAD OF ${event.toUpperCase()} ON ${V}\nBEGIN\n  ${body}\nEND`;
@@ -133,7 +185,7 @@ function makeView(database: Prepared, table: TrackedTable): void {
   const marked = mark && quoteName(mark.column);
   const taken = `SELECT RAISE(ABORT, 'UNIQUE constraint failed: ${relation.replaceAll("'", "''")}.${key.replaceAll("'", "''")}') WHERE EXISTS (SELECT 1 FROM ${T} WHERE ${K} = ${id} AND ${aliveSql(table, T)});`;
   // A row that is marked as deleted stands where a new one of its id goes.
-  const revived = `ON CONFLICT (${K}) DO UPDATE SET ${[...columns.map((column) => `${there(column)} = excluded.${there(column)}`), `${marked} = ${mark?.isTime ? 'NULL' : '0'}`].join(', ')}`;
+  const revived = `ON CONFLICT (${K}) DO UPDATE SET ${[...written.map((column) => `${there(column)} = excluded.${there(column)}`), `${marked} = ${mark?.isTime ? 'NULL' : '0'}`].join(', ')}`;
   const removed = mark
     ? `UPDATE ${T} SET ${marked} = ${mark.isTime ? "strftime('%Y-%m-%dT%H:%M:%fZ', 'now')" : '1'} WHERE ${K} = OLD.id;`
     : `DELETE FROM ${T} WHERE ${K} = OLD.id;`;
@@ -142,7 +194,7 @@ function makeView(database: Prepared, table: TrackedTable): void {
     `CREATE VIEW ${V} AS SELECT ${[`${keySql(table, T)} AS "id"`, ...fields].join(', ')} FROM ${T}${mark ? ` WHERE ${aliveSql(table, T)}` : ''}`,
     instead(
       'insert',
-      `${hasTextKey ? '' : numeric}${mark ? taken : ''}INSERT INTO ${T} (${[K, ...columns.map(there)].join(', ')}) VALUES (${['NEW.id', ...given].join(', ')})${mark ? ` ${revived}` : ''};`,
+      `${hasTextKey ? '' : numeric}${mark ? taken : ''}INSERT INTO ${T} (${[K, ...written.map(there)].join(', ')}) VALUES (${['NEW.id', ...given].join(', ')})${mark ? ` ${revived}` : ''};`,
     ),
     instead('update', `UPDATE ${T} SET ${set} WHERE ${K} = OLD.id;`),
     instead('delete', removed),
@@ -189,7 +241,7 @@ export function restamp(database: Prepared, schema: Schema, mapping: Mapping): v
 /** Makes a table that is not there yet, and adds the columns that one which is there lacks. */
 function makeTable(database: Prepared, name: string, table: Table): void {
   const present = database
-    .all<{ name: string }>('SELECT name FROM pragma_table_info(?)', name)
+    .all<{ name: string }>('SELECT name FROM pragma_table_xinfo(?)', name)
     .map((column) => column.name);
   if (present.length === 0) {
     for (const statement of createTable(name, table, 'constraints')) database.connection.exec(statement);
@@ -265,7 +317,7 @@ function trackedTable(database: Prepared, mapped: MappedTable, isOthers: boolean
   if (namespace !== 'public') throw misfit('is named with an SQL schema, which SQLite has none of');
   const standing = new Map(
     database
-      .all<{ name: string; type: string; pk: number }>('SELECT name, type, pk FROM pragma_table_info(?)', relation)
+      .all<{ name: string; type: string; pk: number }>('SELECT name, type, pk FROM pragma_table_xinfo(?)', relation)
       .map((column) => [column.name, column]),
   );
   const key = standing.get(idName);

@@ -2,10 +2,12 @@ import { setTimeout } from 'node:timers/promises';
 import type { Position, Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
 import type { Mapping } from '../mapping.ts';
-import type { Store, StoreReader, StoreWriter } from '../store.ts';
+import type { Fault, Store, StoreReader, StoreWriter } from '../store.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
+import { faultOf } from './constraints.ts';
 import { type Connection, loadSqlite, Prepared } from './driver.ts';
 import {
+  columnsFilled,
   type Identity,
   keptTables,
   makeLayout,
@@ -76,8 +78,9 @@ export async function sqliteStore(
       unenforced: unenforcedColumns(writing, schema, mapping),
       typed: new TypedValues(misfit),
     };
-    const stamping = new Stamping(writing, plainTables(writing, schema, mapping));
-    const writer = new SqliteWriter(writing, kept, tables, mapping, stamping, trace);
+    const filled = columnsFilled(writing, schema, mapping);
+    const stamping = new Stamping(writing, plainTables(writing, schema, mapping, filled));
+    const writer = new SqliteWriter(writing, kept, { ...tables, filled }, mapping, stamping, trace);
     return new SqliteStore(kept, identity, [writing, open(), open()], tables, writer);
   } catch (error) {
     if (error instanceof KoinonError) throw error;
@@ -224,6 +227,10 @@ class SqliteStore implements Store {
     const turn = this.turn.then(run);
     this.turn = turn.catch(() => undefined);
     return turn;
+  }
+
+  faultOf(error: unknown): Fault | undefined {
+    return faultOf(error);
   }
 
   watch(wake: () => void): () => void {

@@ -32,6 +32,7 @@ import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { PlainInserts } from './inserts.ts';
 import { Keeping } from './keeping.ts';
+import type { Filled } from './layout.ts';
 import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
 import type { TableReading } from './rows.ts';
 import type { Stamping } from './stamping.ts';
@@ -45,11 +46,18 @@ interface StoredReceipt {
   replica: string | null;
 }
 
+/** How tables stand, for whoever writes them. */
+interface TableWriting extends TableReading {
+  /** The columns that the database fills in, by table. */
+  readonly filled: ReadonlyMap<string, ReadonlyMap<string, Filled>>;
+}
+
 /** Writes of the one write connection; the caller holds a transaction open around them. */
 export class SqliteWriter extends Keeping implements StoreWriter {
   private readonly schema: Schema;
   private readonly reader: SqliteReader;
   private readonly mapping: Mapping;
+  private readonly filled: TableWriting['filled'];
   private readonly relation: (table: string) => string;
   private readonly trace: (sql: string, values: readonly unknown[]) => void;
   private readonly inserts: PlainInserts;
@@ -68,7 +76,7 @@ export class SqliteWriter extends Keeping implements StoreWriter {
   constructor(
     database: Prepared,
     schema: Schema,
-    tables: TableReading,
+    tables: TableWriting,
     mapping: Mapping,
     stamping: Stamping,
     trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
@@ -77,6 +85,7 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     this.trace = trace;
     this.stamping = stamping;
     this.mapping = mapping;
+    this.filled = tables.filled;
     this.relation = tables.relation;
     this.schema = schema;
     this.reader = new SqliteReader(database, schema, tables);
@@ -355,9 +364,16 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     this.trace(sql, values);
   }
 
-  private insert({ names, columns }: Table, change: Extract<Change, { kind: 'insert' }>): void {
+  private insert(table: Table, change: Extract<Change, { kind: 'insert' }>): void {
+    const { columns } = table;
+    const filled = this.filled.get(change.table);
+    const names = table.names.filter((name) => filled?.get(name) !== 'always');
+    const given = names.map((name) => {
+      const how = filled?.get(name);
+      return how === undefined || how === 'always' ? '?' : `coalesce(?, ${how.default})`;
+    });
     this.run(
-      `INSERT INTO ${this.relation(change.table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (?${', ?'.repeat(names.length)})`,
+      `INSERT INTO ${this.relation(change.table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (${['?', ...given].join(', ')})`,
       change.id,
       ...names.map((name) => toSql(columns[name] as Column, change.columns[name])),
     );
@@ -370,7 +386,8 @@ export class SqliteWriter extends Keeping implements StoreWriter {
       applyOperation(present?.[name] ?? null, operation),
     ]);
     const columns: Record<string, unknown> = { ...change.columns, ...Object.fromEntries(operated) };
-    const names = Object.keys(columns);
+    const filled = this.filled.get(change.table);
+    const names = Object.keys(columns).filter((name) => filled?.get(name) !== 'always');
     if (names.length === 0) return;
     const values: SqlValue[] = names.map((name) => toSql(table.columns[name] as Column, columns[name]));
     this.run(

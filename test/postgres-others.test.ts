@@ -35,6 +35,35 @@ test('a role that may do nothing but write the table is followed, and so is what
   await office.exec(`DROP OWNED BY ${role}; DROP ROLE ${role}`);
 });
 
+test('a server whose role owns nothing, and may do no more than what is documented, serves what the owner has prepared', async () => {
+  const address = new URL(world.database.address);
+  const role = `server_${process.pid}`;
+  await office.exec(
+    `CREATE ROLE ${role} LOGIN PASSWORD 'as the server'; GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA public TO ${role};
+    GRANT USAGE ON SCHEMA koinon TO ${role}; GRANT SELECT, INSERT, UPDATE, DELETE ON ALL TABLES IN SCHEMA koinon TO ${role}`,
+  );
+  address.username = role;
+  address.password = 'as the server';
+  const server = await startServer({ store: await postgresStore(garden, address.href, { prepare: false }), port: 0 });
+  const replica = await openReplica({ schema: garden, file: world.path('served.db'), server: server.url });
+  await replica.sync();
+  await replica.update('plant', 'A', { label: 'through the role' });
+  await replica.delete('plant', 'B');
+  await replica.insert('bed', { id: 'd', name: 'east' });
+  expect((await replica.sync()).up).toMatchObject({ applied: 3, rejected: 0, waiting: 0 });
+  expect(await rowsOf(office)).toEqual(await rowsOf(replica));
+  // A privilege that is taken away is the operator's to give back: what needs it waits, the rest goes on.
+  await office.exec(`REVOKE UPDATE ON bed FROM ${role}`);
+  await replica.update('bed', 'd', { sunny: false });
+  await replica.update('plant', 'A', { height: 5 });
+  expect((await replica.sync()).up).toEqual({ applied: 1, stale: 0, waiting: 1, rejected: 0 });
+  await office.exec(`GRANT UPDATE ON bed TO ${role}`);
+  expect((await replica.sync()).up).toMatchObject({ applied: 1, waiting: 0 });
+  await replica.close();
+  await server.close();
+  await office.exec(`DROP OWNED BY ${role}; DROP ROLE ${role}`);
+});
+
 test('a database that came from another system: its stamps are renewed, and none of their transaction ids is taken for one of this', async () => {
   const replica = await world.replica();
   await replica.sync();

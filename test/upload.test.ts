@@ -67,6 +67,51 @@ test('of one row more edits than are joined at once: what goes up later names wh
   expect(await rowsOf(await world.shell())).toMatchObject({ 'bed b': { name: '2500' } });
 });
 
+test('what was joined is parted again where one edit of it is overtaken or refused: that one waits for a person, and all others are up', async () => {
+  const replica = await world.replica({ upload: 'latest state' });
+  const office = await world.shell();
+  await office.exec("INSERT INTO bed VALUES ('b', 'north', true), ('c', 'south', true)");
+  const list = Array.from({ length: 40 }, (_, n) => `('p${n}', 'b', 'herb', 'of the office', 0, 0, '[]')`);
+  await office.exec(`INSERT INTO plant VALUES ${list.join()}`);
+  await replica.sync();
+  await office.exec("UPDATE plant SET label = 'overtaken' WHERE id = 'p7'");
+  await office.exec("INSERT INTO bed VALUES ('d', 'taken', true)");
+  for (let n = 0; n < 40; n++) {
+    await replica.update('plant', `p${n}`, { label: `mine ${n}` });
+    // In between, what goes together stays together, and what refers to something new comes behind it.
+    if (n === 10) {
+      await replica.update('bed', 'c', { name: 'taken' });
+      await replica.update('plant', 'p9', { height: 9 });
+      await replica.insert('plant', { id: 'new', bed: 'c', kind: 'tree' });
+    }
+    if (n === 20)
+      await replica.transaction(async (tx) => {
+        tx.add('plant', 'p20', 'watered', 5);
+        tx.insert('bed', { id: 'e', name: 'east' });
+      });
+    if (n === 30) await replica.insert('plant', { id: 'other', bed: 'e', kind: 'tree' });
+  }
+  await replica.sync();
+  expect(await replica.conflicts()).toMatchObject([{ id: 'p7', local: 'mine 7', remote: 'overtaken' }]);
+  expect((await replica.rejections()).flatMap(({ problems }) => problems)).toMatchObject([
+    { code: 'duplicate-value', table: 'bed', id: 'c', column: 'name' },
+  ]);
+  const there = await rowsOf(office);
+  // What lies between two edits of one row goes with them; all else has nothing to do with what is held.
+  const held = ['p7', 'p9', 'p10'].map((id) => `plant ${id}`);
+  for (let n = 0; n < 40; n++)
+    if (!held.includes(`plant p${n}`)) expect(there[`plant p${n}`]).toMatchObject({ label: `mine ${n}` });
+  expect(there).toMatchObject({ 'plant p20': { watered: 5 }, 'bed e': { name: 'east' }, 'plant other': { bed: 'e' } });
+  expect(there['plant new']).toBeUndefined();
+  await replica.resolve('plant', 'p7', 'local');
+  await replica.update('bed', 'c', { name: 'free' });
+  await replica.sync();
+  await replica.sync();
+  expect(await replica.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
+  expect(await rowsOf(office)).toEqual(await rowsOf(replica));
+  expect(await rowsOf(office)).toMatchObject({ 'plant p7': { label: 'mine 7' }, 'plant new': { bed: 'c' } });
+});
+
 /** A way to the server on which the first push waits until the test lets it go on. */
 function heldNetwork() {
   const good = httpTransport(world.server.url);

@@ -67,6 +67,7 @@ export type MetaName =
   | 'server position'
   | 'complete'
   | 'parts'
+  | 'joined'
   | 'to come'
   | 'user'
   | 'name'

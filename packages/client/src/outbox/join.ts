@@ -1,4 +1,5 @@
 import { type Change, joinChanges, type Schema, tableOf } from '@koinon/core';
+import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import type { ColumnNames } from '../link/columns.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
@@ -66,14 +67,16 @@ function join(schema: Schema, outbox: Outbox, run: readonly OutboxTransaction[],
   const { editedAt } = run.at(-1) as OutboxTransaction;
   const rows = new Map<string, Row>();
   const order: Row[] = [];
-  for (const { changes } of run)
+  for (const [i, { changes }] of run.entries())
     for (const change of changes) {
       const key = `${change.table}\0${change.id}`;
-      const row = rows.get(key) ?? { table: change.table, id: change.id, changes: [], met: 0 };
+      const row = rows.get(key) ?? { table: change.table, id: change.id, changes: [], met: 0, last: i };
       rows.set(key, row);
       row.changes.push(change);
+      row.last = i;
       order.push(row);
     }
+  const pieces = piecesOf(run, order);
   const kept = new Map<Row, readonly (Change | undefined)[]>();
   for (const row of rows.values()) if (row.changes.length > 1) kept.set(row, joinedRow(schema, row));
   const placesOf = ({ table, id }: Row) => outbox.places.of(table, id).filter((place) => place >= from && place < end);
@@ -90,17 +93,69 @@ function join(schema: Schema, outbox: Outbox, run: readonly OutboxTransaction[],
       outbox.revision++;
       for (const [row, left] of kept) writeRow(outbox, row, placesOf(row), left);
       if (sequence === undefined) return;
-      const { database } = outbox;
-      database
-        .statement(
-          'UPDATE koinon_change SET sequence = ?1, id = NULL, edited_at = NULL WHERE place > ?1 AND place < ?2',
-        )
-        .run(sequence, end);
-      database
-        .statement('UPDATE koinon_change SET sequence = NULL, id = ?, edited_at = ? WHERE place = ?')
-        .run(newId, editedAt, sequence);
+      beginAt(outbox, sequence, end, newId, editedAt);
+      if (pieces.length > 1) setMeta(outbox.database, 'joined', JSON.stringify({ id: newId, pieces } satisfies Joined));
     },
   };
+}
+
+/** Some of the joined transactions that touch no row which others of them touch: the place where they begin, and their time. */
+type Piece = readonly [place: number, editedAt: number];
+
+/** What the last joined transaction was made of. */
+interface Joined {
+  readonly id: string;
+  readonly pieces: readonly Piece[];
+}
+
+/** Where what is joined can be parted again, since no row is changed on both sides. @param order the rows of all changes. */
+function piecesOf(run: readonly OutboxTransaction[], order: readonly Row[]): Piece[] {
+  const pieces: Piece[] = [];
+  let [begin, reach, next] = [0, 0, 0];
+  for (const [i, { changes, editedAt }] of run.entries()) {
+    for (const end = next + changes.length; next < end; next++) reach = Math.max(reach, order[next]?.last ?? 0);
+    if (reach > i) continue;
+    pieces.push([run[begin]?.sequence as number, editedAt]);
+    begin = reach = i + 1;
+  }
+  return pieces;
+}
+
+/**
+ * Parts a joined transaction that the server has not applied: what one of its edits met with is not to hold up all the others.
+ * The parts are sent as they are, each under an id of its own. Returns whether there was anything to part.
+ */
+export function part(outbox: Outbox, sequence: number, id: string, host: Pick<Host, 'newId'>): boolean {
+  const { database } = outbox;
+  const known = meta(database, 'joined');
+  const joined = known === undefined ? undefined : (JSON.parse(known) as Joined);
+  if (joined?.id !== id) return false;
+  const end = endOf(outbox, sequence);
+  outbox.revision++;
+  dropMeta(database, 'joined');
+  database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
+  for (const [i, [from, editedAt]] of joined.pieces.entries()) {
+    const to = joined.pieces[i + 1]?.[0] ?? end;
+    const { first } = database
+      .statement('SELECT min(place) AS first FROM koinon_change WHERE place >= ? AND place < ?')
+      .get(from, to) as { first: number | null };
+    // All of it came to nothing.
+    if (first === null) continue;
+    const newId = host.newId();
+    beginAt(outbox, first, to, newId, editedAt);
+    database.statement("INSERT INTO koinon_sent VALUES (?, ?, ?, 'pending', NULL, NULL)").run(first, newId, editedAt);
+  }
+  return true;
+}
+
+/** Makes one transaction of the changes from a place on, up to another. */
+function beginAt({ database }: Outbox, first: number, end: number, id: string, editedAt: number): void {
+  database
+    .statement('UPDATE koinon_change SET sequence = ?1, id = NULL, edited_at = NULL WHERE place > ?1 AND place < ?2')
+    .run(first, end);
+  database
+    .statement('UPDATE koinon_change SET sequence = NULL, id = ?, edited_at = ? WHERE place = ?')
+    .run(id, editedAt, first);
 }
 
 /** A row that transactions change, and how many of its changes have been looked at. */
@@ -109,6 +164,8 @@ interface Row {
   readonly id: string;
   readonly changes: Change[];
   met: number;
+  /** The last of the joined transactions that changes it. */
+  last: number;
 }
 
 /** What stands in the place of each change of a row when they are joined. */

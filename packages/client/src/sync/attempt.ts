@@ -5,7 +5,7 @@ import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
 import { lackingColumns } from '../link/columns.ts';
 import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
-import { type Join, joinNext } from '../outbox/join.ts';
+import { type Join, joinNext, part } from '../outbox/join.ts';
 import { noteAttempts, noteConfirmed, noteState, placeOfSent } from '../outbox/sending.ts';
 import { type Applying, showAnew } from '../overlay/show.ts';
 import type { Upload } from './state.ts';
@@ -143,15 +143,14 @@ export async function sendAttempt(
       const problems = [{ code: error.code, message: error.message }];
       const isAtFault = ids.length === 1 && isPoisoned(error);
       const ended = ids.map(
-        (id): Outcome => (isAtFault ? { id, outcome: 'rejected', problems } : { id, outcome: 'waits', for: id }),
+        (id): Outcome => (isAtFault ? { id, outcome: 'rejected', problems } : { id, outcome: 'incomplete' }),
       );
-      await parts.change((local) => settleAttempt(local, body, ended));
-      if (isAtFault) return ended;
+      const settled = await parts.change((local) => settleAttempt(local, body, ended));
+      if (isAtFault) return settled;
     }
     throw error;
   }
-  await parts.change((local) => settleAttempt(local, body, outcomes));
-  return outcomes;
+  return parts.change((local) => settleAttempt(local, body, outcomes));
 }
 
 /** Whether the server could not read or take a request for what is in it. */
@@ -168,10 +167,14 @@ const refusedWhole = new Set([
   'not-found',
 ]);
 
-/** Records an attempt's end, unless another process that syncs the same file has done so and gone on already. */
-function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[]): void {
-  const { database, outbox } = local;
-  if (attemptedBody(database) !== body) return;
+/**
+ * Records an attempt's end, unless another process that syncs the same file has done so and gone on already. Returns what
+ * became of each transaction; one that was parted instead has to be sent again.
+ */
+function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[]): readonly Outcome[] {
+  const { database, outbox, host } = local;
+  if (attemptedBody(database) !== body) return outcomes;
+  const parted = new Set<string>();
   const parts = meta(database, 'parts');
   const isPlain = (outcome: Outcome) => outcome.outcome === 'applied' && outcome.values === undefined;
   noteConfirmed(
@@ -183,7 +186,9 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
     if (isPlain(outcome)) continue;
     const sequence = placeOfSent(outbox, outcome.id);
     if (sequence === undefined) continue;
-    if (outcome.outcome === 'applied') {
+    const isWhole = ['applied', 'received', 'incomplete'].includes(outcome.outcome);
+    if (!isWhole && part(outbox, sequence, outcome.id, host)) parted.add(outcome.id);
+    else if (outcome.outcome === 'applied') {
       noteState(outbox, sequence, 'confirmed', [], outcome.values);
       for (const { table, id } of outcome.values ?? []) showAnew(local, table, id);
     } else if (outcome.outcome === 'rejected') noteState(outbox, sequence, 'rejected', outcome.problems);
@@ -193,5 +198,9 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
       setMeta(database, 'parts', JSON.stringify({ ...sent, next: sent.next + 1 }));
     } else if (parts) dropMeta(database, 'parts');
   }
+  if (outcomes.every(isPlain)) dropMeta(database, 'joined');
   database.statement('DELETE FROM koinon_attempt').run();
+  return outcomes.map((each) =>
+    parted.has(each.id) && each.outcome !== 'stale' ? { id: each.id, outcome: 'incomplete' } : each,
+  );
 }

@@ -178,3 +178,60 @@ test('what can never be read as the schema says, and words that no mapping has, 
   await database.drop();
   await rm(folder, { recursive: true, force: true });
 });
+
+const unfit: readonly (readonly [string, string, RegExp])[] = [
+  ['without a key', 'CREATE TABLE tool (id text, name text)', /no key or unique index on id alone/],
+  ['with a key of two columns', 'CREATE TABLE tool (id text, name text, PRIMARY KEY (id, name))', /on id alone/],
+  [
+    'whose key holds for some rows',
+    "CREATE TABLE tool (id text NOT NULL, name text); CREATE UNIQUE INDEX named ON tool (id) WHERE name <> ''",
+    /on id alone/,
+  ],
+  [
+    'with rows that have no id',
+    "CREATE TABLE tool (id text UNIQUE, name text); INSERT INTO tool VALUES (NULL, 'x')",
+    /rows without id/,
+  ],
+  [
+    'that are views',
+    "CREATE TABLE tools (id text PRIMARY KEY, name text); CREATE VIEW tool AS SELECT * FROM tools WHERE name <> ''",
+    /no table but a view/,
+  ],
+  [
+    'with values twice that the schema has once',
+    "CREATE TABLE tool (id text PRIMARY KEY, name text); INSERT INTO tool VALUES ('1', 'x'), ('2', 'x')",
+    /tool.name|\(name\)=\(x\)/,
+  ],
+];
+
+test.each(storeKinds.flatMap((kind) => unfit.map(([what, sql, why]) => [kind, what, sql, why] as const)))(
+  '%s: tables %s are refused at the start, and left as they are',
+  async (kind, _what, sql, why) => {
+    const folder = await mkdtemp(join(tmpdir(), 'koinon-misfits-'));
+    const database = await newDatabase(kind, folder);
+    const office = await database.shell();
+    await office.exec(sql);
+    const named = schema({ tool: table({ name: text({ unique: true }) }) });
+    await expect(database.open(named)).rejects.toThrow(why);
+    const koinon = {
+      SQLite: "SELECT 1 FROM sqlite_schema WHERE name LIKE 'koinon%'",
+      PostgreSQL: "SELECT 1 FROM pg_namespace WHERE nspname = 'koinon'",
+    };
+    expect(await office.all(koinon[kind])).toEqual([]);
+    await office.close();
+    await database.drop();
+    await rm(folder, { recursive: true, force: true });
+  },
+);
+
+test('PostgreSQL: a table whose name is written in another case is not passed over for a new one', async () => {
+  const database = await newDatabase('PostgreSQL', tmpdir());
+  const office = await database.shell();
+  await office.exec('CREATE TABLE "Tool" (id text PRIMARY KEY, name text)');
+  const named = schema({ tool: table({ name: text() }) });
+  await expect(database.open(named)).rejects.toThrow('"Tool"');
+  const store = await postgresStore(named, database.address, { mapping: { tool: { name: 'Tool' } } });
+  await store.close();
+  await office.close();
+  await database.drop();
+});

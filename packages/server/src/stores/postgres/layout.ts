@@ -102,6 +102,7 @@ const koinonTables = [
 interface CatalogColumn extends Pick<StandingColumn, 'type'> {
   readonly name: string;
   readonly filled: 'always' | 'for none' | null;
+  readonly required: boolean;
 }
 
 /** A relation as the catalog describes it. */
@@ -130,7 +131,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
   const references: string[] = [];
   const tracking: string[] = [];
   for (const mapped of mappedTables(schema, mapping)) {
-    const standing = await standingTable(client, mapped);
+    const standing = await standingTable(client, mapped, mapping[mapped.name] !== undefined);
     const made = standing === undefined ? undefined : mapped;
     if (made === undefined) {
       statements.push(createTable(mapped));
@@ -172,22 +173,51 @@ async function indexNames(client: ClientBase): Promise<string[]> {
   return rows.map(({ name }) => name);
 }
 
-async function standingTable(client: ClientBase, mapped: MappedTable): Promise<Standing | undefined> {
+async function standingTable(
+  client: ClientBase,
+  mapped: MappedTable,
+  isMapped: boolean,
+): Promise<Standing | undefined> {
   const { namespace, relation } = mapped;
-  const found = await client.query<{ oid: number; kind: 'r' | 'p' }>(
-    `SELECT c.oid, c.relkind AS kind FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-     WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind IN ('r', 'p')`,
+  const { rows: found } = await client.query<{ oid: number; name: string; kind: string }>(
+    `SELECT c.oid, c.relname AS name, c.relkind AS kind FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+     WHERE n.nspname = $1 AND lower(c.relname) = lower($2) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`,
     [namespace, relation],
   );
-  const oid = found.rows[0]?.oid;
-  if (oid === undefined) return undefined;
+  const it = found.find(({ name }) => name === relation);
+  const [alike] = found;
+  if (it === undefined && alike !== undefined && !isMapped)
+    throw misfit(
+      mapped,
+      `is not there, but one named ${quoteName(alike.name)} is; name the one that is meant in the mapping`,
+    );
+  if (it === undefined) return undefined;
+  const { oid, kind } = it;
+  const isPartitioned = kind === 'p';
+  if (kind !== 'r' && !isPartitioned)
+    throw misfit(mapped, 'is no table but a view or a foreign one, whose rows cannot be followed');
   const columns = await client.query<CatalogColumn>(
     `SELECT attname AS name, format_type(coalesce(nullif(t.typbasetype, 0), t.oid), -1) AS type,
        CASE WHEN attgenerated <> '' OR attidentity = 'a' THEN 'always'
-         WHEN attnotnull AND (atthasdef OR attidentity <> '') THEN 'for none' END AS filled
+         WHEN attnotnull AND (atthasdef OR attidentity <> '') THEN 'for none' END AS filled, attnotnull AS required
      FROM pg_attribute JOIN pg_type t ON t.oid = atttypid WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped`,
     [oid],
   );
+  const keys = await client.query<{ columns: string[] }>(
+    `SELECT array(SELECT attname::text FROM pg_attribute WHERE attrelid = $1 AND attnum = ANY(indkey[0:indnkeyatts - 1])) AS columns
+     FROM pg_index WHERE indrelid = $1 AND indisunique AND indisvalid AND indpred IS NULL AND indexprs IS NULL`,
+    [oid],
+  );
+  const { idName } = mapped;
+  // The key of a partitioned table has the columns in it that it is parted by.
+  const isKey = ({ columns: key }: { columns: string[] }) =>
+    key.includes(idName) && (isPartitioned || key.length === 1);
+  const id = columns.rows.find(({ name }) => name === idName);
+  if (id === undefined) throw misfit(mapped, `has no column ${idName} for the row's id; name it in the mapping`);
+  if (!keys.rows.some(isKey)) throw misfit(mapped, `has no key or unique index on ${idName} alone`);
+  const nowhere = `SELECT 1 FROM ${mapped.sql} WHERE ${quoteName(idName)} IS NULL LIMIT 1`;
+  if (!id.required && (await client.query(nowhere)).rowCount !== 0)
+    throw misfit(mapped, `has rows without ${idName}; give them one, or delete them`);
   const relations = await client.query<{ root: boolean; sql: string; triggers: string[] }>(
     `SELECT c.oid = $1::oid AS root, format('%I.%I', n.nspname, c.relname) AS sql,
        array(SELECT tgname::text FROM pg_trigger WHERE tgrelid = c.oid AND tgname LIKE 'koinon\\_%' ORDER BY 1) AS triggers
@@ -201,7 +231,7 @@ async function standingTable(client: ClientBase, mapped: MappedTable): Promise<S
     relations: relations.rows
       .sort((a, b) => Number(b.root) - Number(a.root))
       .map(({ root, sql, triggers }) => ({ sql: root ? mapped.sql : sql, triggers })),
-    isPartitioned: found.rows[0]?.kind === 'p',
+    isPartitioned,
   };
 }
 
@@ -215,8 +245,6 @@ function appTable(mapped: MappedTable, standing: Standing | undefined): AppTable
       filled: there?.filled ?? undefined,
     };
   };
-  if (standing && !standing.columns.has(idName))
-    throw misfit(mapped, `has no column ${idName} for the row's id; name it in the mapping`);
   if (softDelete !== undefined && !standing?.columns.has(softDelete))
     throw misfit(mapped, `has no column ${softDelete}, which the mapping says marks deleted rows`);
   return {

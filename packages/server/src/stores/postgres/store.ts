@@ -317,9 +317,10 @@ function asRefused(error: unknown, url: string): unknown {
   // Without the password that may stand in it.
   const where = URL.canParse(url) ? new URL(url) : undefined;
   const named = where ? `${where.protocol}//${where.host}${where.pathname}` : 'That address';
+  const { message, code, detail } = error as { message?: string; code?: string; detail?: string };
   return new KoinonError(
     'storage-refused',
-    `${named} cannot be opened as the server's database: ${(error as Error).message || (error as { code?: string }).code}.`,
+    `${named} cannot be opened as the server's database: ${message || code}${detail ? ` (${detail})` : ''}.`,
     { cause: error },
   );
 }

@@ -240,6 +240,10 @@ export function restamp(database: Prepared, schema: Schema, mapping: Mapping): v
 
 /** Makes a table that is not there yet, and adds the columns that one which is there lacks. */
 function makeTable(database: Prepared, name: string, table: Table): void {
+  if (database.get("SELECT 1 FROM sqlite_schema WHERE type = 'view' AND lower(name) = lower(?)", name) !== undefined)
+    throw new KoinonError('schema-invalid', `${name} is no table but a view, whose rows cannot be followed.`, {
+      table: name,
+    });
   const present = database
     .all<{ name: string }>('SELECT name FROM pragma_table_xinfo(?)', name)
     .map((column) => column.name);
@@ -328,15 +332,21 @@ function trackedTable(database: Prepared, mapped: MappedTable, isOthers: boolean
   const mark = softDelete === undefined ? undefined : standing.get(softDelete);
   if (softDelete !== undefined && mark === undefined)
     throw misfit(`has no column ${softDelete}, which the mapping says marks deleted rows`);
-  const indexes = database.all<{ name: string }>('SELECT name FROM pragma_index_list(?) WHERE "unique" = 1', relation);
-  const groups = indexes.map((index) =>
-    database.all<{ name: string | null }>('SELECT name FROM pragma_index_info(?)', index.name),
+  const indexes = database.all<{ name: string; partial: number }>(
+    'SELECT name, partial FROM pragma_index_list(?) WHERE "unique" = 1',
+    relation,
   );
-  const unique = groups.flatMap((group) =>
-    group.every((column) => column.name !== null) ? [group.map((column) => column.name as string)] : [],
-  );
-  if (key.pk !== 1 && !unique.some((group) => group.join() === idName))
-    throw misfit(`has no key or unique index on ${idName}`);
+  const groups = indexes.flatMap(({ name: index, partial }) => {
+    const columns = database.all<{ name: string | null }>('SELECT name FROM pragma_index_info(?)', index);
+    const names = columns.flatMap((column) => (column.name === null ? [] : [column.name]));
+    return names.length < columns.length ? [] : [{ names, isWhole: partial === 0 }];
+  });
+  const unique = groups.map(({ names }) => names);
+  const isKey = key.pk === 1 && [...standing.values()].every(({ pk }) => pk < 2);
+  if (!isKey && !groups.some(({ names, isWhole }) => isWhole && names.join() === idName))
+    throw misfit(`has no key or unique index on ${idName} alone`);
+  if (database.get(`SELECT 1 FROM ${quoteName(relation)} WHERE ${quoteName(idName)} IS NULL LIMIT 1`) !== undefined)
+    throw misfit(`has rows without ${idName}; give them one, or delete them`);
   const all = [...standing.keys()].filter((column) => column !== idName);
   return {
     name,

@@ -322,7 +322,7 @@ describe.each(storeKinds)('on %s', (kind) => {
         world.store.read(async (reader) =>
           work(
             passing(reader, {
-              changesSince: async (...given: [string, number]) => {
+              changesSince: async (...given: Parameters<typeof reader.changesSince>) => {
                 isReading();
                 await held;
                 return reader.changesSince(...given);

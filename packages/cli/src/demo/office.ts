@@ -109,8 +109,9 @@ async function seedInto(insert: Inserting): Promise<Record<string, number>> {
 export function rowsOfStore(store: Store): Promise<Map<string, string>> {
   return store.read(async (reader) => {
     const rows = new Map<string, string>();
+    const room = { rows: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
     for (const [name, table] of Object.entries(cooperative.tables))
-      for (const { id, ...entry } of await reader.rowsAfter(name, null, Number.MAX_SAFE_INTEGER)) {
+      for (const { id, ...entry } of (await reader.rowsAfter(name, null, room)).rows) {
         const columns = 'columns' in entry ? entry.columns : {};
         // In the order and the form that a replica's file has them.
         const ordered = Object.fromEntries(

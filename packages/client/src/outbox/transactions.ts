@@ -4,11 +4,8 @@ import { joined, type Outbox, type OutboxTransaction, type StoredChange, type Tr
 // What concerns whole transactions of the outbox: loaded with a sync, a decision, or when somebody asks. Everything runs
 // inside a transaction of the database.
 
-/** Changes read at a time when going through the whole list; where some are large, only a few, since all are in memory. */
-const [chunk, chunkOfLarge] = [500, 8];
-
-/** Bytes from which a change counts as large: one with a photo, say. */
-const large = 100_000;
+/** Changes read at a time when going through the whole list, and the bytes they hold, about: all are in memory. */
+const chunk = { changes: 500, bytes: 262_144 };
 
 /** Fewer rows than this are read one by one: what asks for many at once costs more to begin with. */
 const worthReadingAtOnce = 8;
@@ -36,13 +33,14 @@ export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): 
 
 /** The place of the last change behind another that is read along with those before it; null where there are no more. */
 function endOfChunk({ database }: Outbox, place: number): number | null {
-  const look = database.statement(
-    `SELECT max(place) AS last, max(octet_length(columns)) AS largest
-     FROM (SELECT place, columns FROM koinon_change WHERE place > ? ORDER BY place LIMIT ?)`,
-  );
-  const lookAt = (size: number) => look.get(place, size) as { last: number | null; largest: number | null };
-  const { last, largest } = lookAt(chunk);
-  return (largest ?? 0) > large ? lookAt(chunkOfLarge).last : last;
+  const next =
+    'SELECT place, coalesce(octet_length(columns), 0) AS size FROM koinon_change WHERE place > ? ORDER BY place LIMIT ?';
+  const { last, bytes } = database
+    .statement(`SELECT max(place) AS last, sum(size) AS bytes FROM (${next})`)
+    .get(place, chunk.changes) as { last: number | null; bytes: number | null };
+  if ((bytes ?? 0) <= chunk.bytes) return last;
+  const fit = `SELECT max(place) AS last FROM (SELECT place, sum(size) OVER (ORDER BY place) - size AS before FROM (${next})) WHERE before < ?`;
+  return (database.statement(fit).get(place, chunk.changes, chunk.bytes) as { last: number }).last;
 }
 
 const members = [

@@ -65,9 +65,15 @@ export interface HttpOptions {
    * a new one is refused as well, the sync waits (`needs-auth`); the app does not.
    */
   readonly token?: TokenSource;
-  /** Milliseconds until an unanswered request counts as lost. Default 30,000. */
+  /**
+   * Milliseconds without any sign of an answer after which a request counts as lost. Default 30,000. What is large may take as
+   * long as it keeps coming; for what goes up, nothing tells how far it is, and 8,000 bytes a second are waited for besides.
+   */
   readonly timeout?: number;
 }
+
+/** Bytes a millisecond that a link has at least. */
+const slowest = 8;
 
 /**
  * Reaches a server over HTTP with the runtime's `fetch`.
@@ -91,18 +97,20 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
     signal?: AbortSignal,
     patience = timeout,
   ): Promise<string> {
-    const limit = AbortSignal.timeout(patience);
+    const limit = new Patience(patience);
     let token = await tokenOf();
-    const send = () =>
-      fetch(`${root}${path}`, {
+    const send = () => {
+      limit.begin((body?.length ?? 0) / slowest);
+      return fetch(`${root}${path}`, {
         ...(body === undefined ? {} : { method: 'POST', body }),
         headers: {
           ...(body === undefined ? {} : { 'content-type': 'application/json' }),
           ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
         },
-        signal: signal ? AbortSignal.any([signal, limit]) : limit,
+        signal: signal ? AbortSignal.any([signal, limit.signal]) : limit.signal,
       });
-    const hasEnded = () => limit.aborted || signal?.aborted === true;
+    };
+    const hasEnded = () => limit.isOver || signal?.aborted === true;
     try {
       // A connection kept open since an earlier request may be dead by now, and only using it tells. Pulls and pushes
       // may be repeated, so one more try on a new connection costs nothing and spares a false alarm.
@@ -114,21 +122,25 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
         token = await tokenOf();
         if (token !== before) response = await send();
       }
-      const text = await response.text();
       bytes.up += body?.length ?? 0;
-      bytes.down += text.length;
+      const text = await textOf(response, (length) => {
+        limit.begin();
+        bytes.down += length;
+      });
       if (!response.ok) throw problemOf(response.status, text, root);
       return text;
     } catch (error) {
       if (error instanceof KoinonError) throw error;
       if (signal?.aborted)
         throw new KoinonError('cancelled', 'The sync was cancelled; everything unsent is kept.', { cause: error });
-      const why = limit.aborted ? `no answer within ${timeout} ms` : reasonOf(error);
+      const why = limit.isOver ? `nothing came for ${limit.waited} ms` : reasonOf(error);
       throw new KoinonError(
         'server-unreachable',
         `The server at ${root} cannot be reached (${why}). Everything unsent is kept; sync again when there is a connection.`,
         { cause: error },
       );
+    } finally {
+      limit.end();
     }
   }
   return {
@@ -195,6 +207,52 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       return parsed(await ask(`/v1/trash?${query}`, undefined, signal)) as TrashResponse;
     },
   };
+}
+
+/** How long is waited for the next sign of an answer. */
+class Patience {
+  private readonly over = new AbortController();
+  private timer: ReturnType<typeof setTimeout> | undefined;
+  /** Milliseconds that were waited last. */
+  waited = 0;
+  private readonly most: number;
+
+  /** @param most milliseconds. */
+  constructor(most: number) {
+    this.most = most;
+  }
+
+  get signal(): AbortSignal {
+    return this.over.signal;
+  }
+
+  get isOver(): boolean {
+    return this.over.signal.aborted;
+  }
+
+  /** Waits anew. @param more milliseconds besides. */
+  begin(more = 0): void {
+    this.end();
+    this.waited = Math.round(this.most + more);
+    this.timer = setTimeout(() => this.over.abort(), this.waited);
+  }
+
+  end(): void {
+    clearTimeout(this.timer);
+  }
+}
+
+/** The text of an answer, told of while it comes. */
+async function textOf({ body }: Response, came: (bytes: number) => void): Promise<string> {
+  if (body === null) return '';
+  const decoder = new TextDecoder();
+  let text = '';
+  for (const reader = body.getReader(); ; ) {
+    const { done, value } = await reader.read();
+    if (done) return text + decoder.decode();
+    came(value.length);
+    text += decoder.decode(value, { stream: true });
+  }
 }
 
 function parsed(text: string): unknown {

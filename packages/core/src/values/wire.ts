@@ -1,4 +1,5 @@
-import { fromUint8Array, isValid, toUint8Array } from 'js-base64';
+import { isValid } from 'js-base64';
+import { fromBase64, toBase64 } from '#base64';
 import type { Column, JsonValue } from '../schema/column.ts';
 import type { Table } from '../schema/table.ts';
 
@@ -8,12 +9,12 @@ export type WireColumns = Readonly<Record<string, JsonValue>>;
 /** The value as JSON carries it: bytes as base64 (RFC 4648), everything else as it is. */
 export function toWire(column: Column, value: unknown): JsonValue {
   if (value === null || value === undefined) return null;
-  return column.type === 'bytes' ? fromUint8Array(value as Uint8Array) : (value as JsonValue);
+  return column.type === 'bytes' ? toBase64(value as Uint8Array) : (value as JsonValue);
 }
 
 /** The value that JSON carried. Not checked: {@link checkValue} does that. Bytes that are not base64 stay text. */
 export function fromWire(column: Column, value: JsonValue): unknown {
-  if (column.type === 'bytes' && typeof value === 'string' && isValid(value)) return toUint8Array(value);
+  if (column.type === 'bytes' && typeof value === 'string' && isValid(value)) return fromBase64(value);
   return value;
 }
 

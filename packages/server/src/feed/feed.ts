@@ -5,7 +5,7 @@ import { sealCursor } from '../cursor/seal.ts';
 import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
 import type { Hub, Window } from '../realtime/hub.ts';
 import type { Store } from '../stores/store.ts';
-import { nextPage } from './page.ts';
+import { nextPage, pageBytes } from './page.ts';
 
 /** Bytes that may wait for one reader. */
 const mostWaiting = 1024 * 1024;
@@ -81,7 +81,7 @@ export class FeedReader {
         // Whoever names a position has had what he may have now.
         const isCursor = typeof request.after === 'string' || this.hasBegun;
         const cursor = isCursor || view.isWhole ? this.cursor : { ...this.cursor, scope: view.scope };
-        return nextPage(store, reader, cursor, view, limits.pageRows);
+        return nextPage(store, reader, cursor, view, { rows: limits.pageRows, bytes: pageBytes });
       });
       this.hasBegun = true;
       this.moveTo(page.next);

@@ -1,6 +1,6 @@
 import type { Cursor, Position, PulledRow, Scope, TableFilter } from '@koinon/core';
 import { intersection, minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
-import type { Changed, Store, StoreReader } from '../stores/store.ts';
+import type { Changed, Room, Store, StoreReader } from '../stores/store.ts';
 import { rowTimes } from '../stores/times.ts';
 
 /** A page of what a replica is to be told, and where it stands with it. */
@@ -14,6 +14,9 @@ export interface Page {
   /** Whether there is more to come at once. */
   readonly more: boolean;
 }
+
+/** Bytes that the rows of a page hold at most, about: a page is in memory, here and there, and goes over links that break. */
+export const pageBytes = 1_048_576;
 
 /** Changes that are looked at for one page at most, where few of them are in the scope. */
 const mostLooked = 50_000;
@@ -35,12 +38,12 @@ export async function nextPage(
   reader: StoreReader,
   given: Cursor,
   view: View,
-  limit: number,
+  room: Room,
 ): Promise<Page> {
   const cursor = viewOf(given.scope).scopeDigest === view.scopeDigest ? given : startOver(store, given, view);
   return cursor.resume === undefined
-    ? changesPage(store, reader, cursor, view, limit)
-    : keysPage(store, reader, cursor, view, limit);
+    ? changesPage(store, reader, cursor, view, room)
+    : keysPage(store, reader, cursor, view, room);
 }
 
 /** From here on rows come by key. What was begun for another scope may have brought rows of that one. */
@@ -57,25 +60,29 @@ function distinct(scopes: readonly Scope[]): Scope[] {
   return [...new Map(scopes.map((scope) => [viewOf(scope).digest, scope])).values()];
 }
 
-async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view: View, limit: number): Promise<Page> {
+async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view: View, room: Room): Promise<Page> {
   const tables = Object.keys(store.schema.tables);
   const start = cursor.resume as NonNullable<Cursor['resume']>;
   const rows: PulledRow[] = [];
   const isFirst = cursor.held === undefined && (cursor.also ?? []).length <= 1;
   let { after } = start;
+  let bytes = 0;
+  const upTo = (table: string, id: string | null): Page => {
+    const next = { ...cursor, resume: { table, after: id } };
+    return { by: 'key', isFirst, rows, next, more: true };
+  };
   for (const table of tables.slice(Math.max(0, tables.indexOf(start.table)))) {
-    const left = limit - rows.length;
+    const left = { rows: room.rows - rows.length, bytes: room.bytes - bytes };
+    if (left.bytes <= 0) return upTo(table, after);
     const found = await reader.rowsAfter(table, after, left, movedRows(cursor, view, table));
-    for (const row of view.knows(table) ? found : []) {
+    bytes += found.bytes;
+    for (const row of view.knows(table) ? found.rows : []) {
       const columns = view.columns(table, row.columns);
       if (!view.has(table, row.id, row.columns))
         rows.push({ kind: 'leave', table, id: row.id, position: row.position });
       else rows.push(columns === row.columns ? row : { ...row, columns });
     }
-    if (found.length === left) {
-      const next = { ...cursor, resume: { table, after: found.at(-1)?.id ?? after } };
-      return { by: 'key', isFirst, rows, next, more: true };
-    }
+    if (found.more) return upTo(table, found.rows.at(-1)?.id ?? after);
     after = null;
   }
   const { resume: _, held: __, also, ...rest } = cursor;
@@ -103,24 +110,22 @@ export function movedRows({ held, also = [] }: Cursor, view: View, table: string
 const withoutOf = (scope: Scope, table: string) =>
   (((Object.hasOwn(scope, table) ? scope[table] : undefined) ?? {}) as TableFilter).without?.join();
 
-async function changesPage(
-  store: Store,
-  reader: StoreReader,
-  cursor: Cursor,
-  view: View,
-  limit: number,
-): Promise<Page> {
+async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, view: View, room: Room): Promise<Page> {
   const since = cursor.since ?? cursor.known;
   const also = (cursor.also ?? []).map(viewOf);
   const rows: PulledRow[] = [];
   let known: Position = cursor.known;
   let more = true;
-  for (let looked = 0; more && rows.length * 2 < limit && looked < mostLooked; ) {
-    const page = await reader.changesSince(known, limit, since);
+  for (
+    let looked = 0, bytes = 0;
+    more && rows.length * 2 < room.rows && bytes * 2 < room.bytes && looked < mostLooked;
+  ) {
+    const page = await reader.changesSince(known, room, since);
     for (const change of page.changes) rows.push(...pulledRow(store, change, view, also));
     known = page.to;
     more = page.more;
     looked += page.changes.length;
+    bytes += page.bytes;
   }
   const { since: _, also: __, ...rest } = cursor;
   const next = more ? { ...cursor, known, since } : settled({ ...rest, known }, view);
@@ -171,8 +176,8 @@ export function pulledRow(store: Store, change: Changed, view: View, also: reado
   ];
 }
 
-/** What became of rows behind a position, whoever may see them: at least `limit` of them while there are that many. */
+/** What became of rows behind a position, whoever may see them: about `limit` of them while there are that many, fewer of large ones. */
 export async function feedPage(store: Store, reader: StoreReader, position: Position, limit: number) {
-  const { changes, to, more } = await reader.changesSince(position, limit);
+  const { changes, to, more } = await reader.changesSince(position, { rows: limit, bytes: pageBytes });
   return { entries: changes.flatMap((change) => pulledRow(store, change, whole)), to, more };
 }

@@ -10,7 +10,7 @@ import {
 } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
 import { openCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
-import { firstCursor, movedRows, nextPage, type Page, pulledRow } from '../feed/page.ts';
+import { firstCursor, movedRows, nextPage, type Page, pageBytes, pulledRow } from '../feed/page.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { type View, viewOf } from '../scope/view.ts';
 import type { Reach, Store, StoreReader } from '../stores/store.ts';
@@ -76,14 +76,14 @@ export async function pull(
   request: PullRequest,
   access: Access = openAccess(store),
 ): Promise<PulledPage> {
-  const limit = Math.min(request.limit ?? limits.pageRows, limits.pageRows);
+  const room = { rows: Math.min(request.limit ?? limits.pageRows, limits.pageRows), bytes: pageBytes };
   const { user } = access;
   const given = request.cursor === undefined ? undefined : cursorOf(store, request.cursor, user);
   return store.read(async (reader) => {
     if (given !== undefined) await refuseUnknown(reader, given, request.cursor as string);
     const { view } = await access.scopes.evaluate(access.user, reader, request);
     const cursor = { ...(given ?? (await firstCursor(store, reader, view))), ...(user && { user: user.id }) };
-    const page = await nextPage(store, reader, cursor, view, limit);
+    const page = await nextPage(store, reader, cursor, view, room);
     const { rows, next, more } = page;
     const isWhole = page.by === 'change' || cursor.held !== undefined || next.held !== undefined;
     const header = {
@@ -122,10 +122,10 @@ export function lacking(
 }
 
 /** Rows that tell the size of those like them. */
-const sampled = 20;
+const sampled = { rows: 20, bytes: pageBytes };
 
 /** Changes that are counted one by one at most, where it has to be told which of them are in the scope. */
-const mostCounted = 20_000;
+const mostCounted = { rows: 20_000, bytes: 16 * pageBytes };
 
 /** How many rows are to come by table, and about how many bytes, by the size of some of them. */
 async function toCome(store: Store, reader: StoreReader, cursor: Cursor, view: View, page: Page) {
@@ -136,8 +136,8 @@ async function toCome(store: Store, reader: StoreReader, cursor: Cursor, view: V
   if (left === undefined) return {};
   const leftBytes: Record<string, number> = {};
   for (const [table, count] of Object.entries(left)) {
-    let some: readonly PulledRow[] = page.rows.filter((row) => row.table === table).slice(0, sampled);
-    if (some.length === 0 && count > 0) some = await reader.rowsAfter(table, null, sampled, view.where(table));
+    let some: readonly PulledRow[] = page.rows.filter((row) => row.table === table).slice(0, sampled.rows);
+    if (some.length === 0 && count > 0) some = (await reader.rowsAfter(table, null, sampled, view.where(table))).rows;
     const bytes = some.reduce((sum, row) => sum + Buffer.byteLength(JSON.stringify(row)) + 1, 0);
     leftBytes[table] = Math.round((bytes / Math.max(1, some.length)) * count);
   }

@@ -1,6 +1,6 @@
 import type { Cursor, Only, Position, PulledRow } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
-import { nextPage, pulledRow } from '../feed/page.ts';
+import { nextPage, pageBytes, pulledRow } from '../feed/page.ts';
 import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
 import { type View, viewOf } from '../scope/view.ts';
 import type { Changed, Store, StoreReader } from '../stores/store.ts';
@@ -36,8 +36,8 @@ export interface Follower {
   readonly tables?: ReadonlySet<string> | undefined;
 }
 
-/** Rows in one window at most. */
-const windowRows = 2_000;
+/** How much is in one window at most. */
+const windowRoom = { rows: 2_000, bytes: pageBytes };
 
 /** Milliseconds after which a feed without changes moves its followers on: positions must not grow old. */
 const renewEvery = 3_600_000;
@@ -153,7 +153,7 @@ export class Hub {
       this.since = undefined;
     }
     const from = this.known;
-    const page = await reader.changesSince(from, windowRows, this.since);
+    const page = await reader.changesSince(from, windowRoom, this.since);
     const isOld = Date.now() - this.movedAt > renewEvery;
     if (page.changes.length > 0 || isOld) {
       const applied = new Map<string, string[]>();
@@ -271,7 +271,7 @@ export class Hub {
     await refuseUnknown(reader, cursor, token);
     const { view, consulted } = await access.scopes.evaluate(access.user, reader, asked);
     if (viewOf(cursor.scope).scopeDigest !== view.scopeDigest || cursor.resume !== undefined) return undefined;
-    const { rows, more } = await nextPage(this.store, reader, cursor, view, windowRows);
+    const { rows, more } = await nextPage(this.store, reader, cursor, view, windowRoom);
     return more ? undefined : { rows, view, consulted };
   }
 

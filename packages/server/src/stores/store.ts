@@ -1,6 +1,7 @@
 import type {
   AnyRow,
   Change,
+  Column,
   Condition,
   Position,
   Problem,
@@ -90,6 +91,38 @@ export interface Changed extends RowKey {
 /** A row as JSON carries it. */
 export type WholeRow = Extract<PulledRow, { readonly kind: 'insert' }>;
 
+/** How much is read at once at most; a single row that is larger is read all the same. */
+export interface Room {
+  readonly rows: number;
+  /** Of what the rows hold, about. */
+  readonly bytes: number;
+}
+
+/** Rows by id, as many as there was room for. */
+export interface Stretch {
+  readonly rows: readonly WholeRow[];
+  /** What they hold, about; of columns that are never large nothing is counted. */
+  readonly bytes: number;
+  /** Whether there may be more. */
+  readonly more: boolean;
+}
+
+/** Whether a value of a column may be so large that rows have to be counted by what they hold. */
+export function mayBeLarge({ type, maximumLength = Number.POSITIVE_INFINITY }: Column): boolean {
+  return (type === 'text' && maximumLength > 1_000) || type === 'bytes' || type === 'json' || type === 'set';
+}
+
+/** What a row holds in columns that may be large, in bytes, about. */
+export function heldBytes(columns: WireColumns): number {
+  let bytes = 0;
+  for (const name in columns) {
+    const value = columns[name];
+    if (typeof value === 'string') bytes += value.length;
+    else if (typeof value === 'object' && value !== null) bytes += JSON.stringify(value).length;
+  }
+  return bytes;
+}
+
 /** A deleted row, while the feed keeps what it held last. */
 export interface Tombstone extends RowKey {
   readonly position: number;
@@ -101,6 +134,8 @@ export interface Tombstone extends RowKey {
 /** A stretch of the feed. */
 export interface FeedPage {
   readonly changes: readonly Changed[];
+  /** What their rows hold, about. */
+  readonly bytes: number;
   /** The position they lead to. */
   readonly to: Position;
   /** Whether the feed goes on behind it. */
@@ -162,13 +197,13 @@ export interface StoreReader {
   /** The end of the feed. */
   position(): Promise<Position>;
   /** Rows by id, from behind `after`: those that fulfil a condition. */
-  rowsAfter(table: string, after: string | null, limit: number, where?: Condition): Promise<WholeRow[]>;
+  rowsAfter(table: string, after: string | null, room: Room, where?: Condition): Promise<Stretch>;
   /**
-   * Net changes behind a position, in feed order, at least `limit` rows while there are that many.
+   * Net changes behind a position, in feed order, at least as many as there is room for while there are that many.
    *
    * @param since an earlier position, where a reader began who reads in pages: what became of each row is told from there.
    */
-  changesSince(position: Position, limit: number, since?: Position): Promise<FeedPage>;
+  changesSince(position: Position, room: Room, since?: Position): Promise<FeedPage>;
   /** How many rows of a table fulfil a condition. */
   countRows(table: string, where?: Condition): Promise<number>;
   /** How many rows have changed behind a position, by table. */

@@ -14,7 +14,9 @@ import {
   type FeedPage,
   type KnownReplica,
   type Reach,
+  type Room,
   type StoreReader,
+  type Stretch,
   type Tombstone,
   type WantedTombstones,
   type WholeRow,
@@ -104,13 +106,15 @@ export class PostgresReader implements StoreReader {
     return rows.map(({ id }) => id);
   }
 
-  async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
+  async rowsAfter(table: string, after: string | null, room: Room, where = everything): Promise<Stretch> {
     const { id, sql } = this.rows.table(table);
-    const values: unknown[] = after === null ? [limit] : [limit, after];
+    const values: unknown[] = after === null ? [room.rows] : [room.rows, after];
     const behind = after === null ? 'true' : `r.${id.sql} > $2::${id.type}`;
+    const from = `FROM ${sql} r WHERE ${behind} AND ${this.rows.fulfils(table, where, values)} ORDER BY r.${id.sql} LIMIT $1`;
+    const { most, bytes } = await this.rows.fitting(table, from, values, room);
     const { rows } = await this.client.query<unknown[]>({
-      text: `SELECT ${this.rows.fields(table)} FROM ${sql} r WHERE ${behind} AND ${this.rows.fulfils(table, where, values)} ORDER BY r.${id.sql} LIMIT $1`,
-      values,
+      text: `SELECT ${this.rows.fields(table)} ${from}`,
+      values: [most, ...values.slice(1)],
       rowMode: 'array',
     });
     const position = ordinalOf(await this.snapshot());
@@ -119,43 +123,48 @@ export class PostgresReader implements StoreReader {
       table,
       decoded.map((row) => row.id),
     );
-    return decoded.map((row) => ({
-      kind: 'insert',
-      table,
-      id: row.id,
-      position,
-      columns: this.rows.wire(table, row),
-      ...times.get(row.id),
-    }));
+    const found = decoded.map(
+      (row): WholeRow => ({
+        kind: 'insert',
+        table,
+        id: row.id,
+        position,
+        columns: this.rows.wire(table, row),
+        ...times.get(row.id),
+      }),
+    );
+    return { rows: found, bytes, more: found.length === most };
   }
 
-  async changesSince(position: Position, limit: number, from = position): Promise<FeedPage> {
+  async changesSince(position: Position, room: Room, from = position): Promise<FeedPage> {
     const { known, within } = readPosition(position) ?? { known: Snapshot.none };
     const since = readPosition(from)?.known ?? Snapshot.none;
     const now = await this.snapshot();
-    const values: unknown[] = [limit + 1, String(known.xmin), String(known)];
+    const values: unknown[] = [room.rows + 1, String(known.xmin), String(known)];
     if (within) values.push(String(within.position), within.table, within.id);
     // Whatever is visible to this statement and not in what is known, however late it was committed.
-    const { rows } = await this.client.query<StampRow>(
-      `SELECT ${stampFields} FROM koinon.stamp s
+    const { rows } = await this.client.query<StampRow & { image_size: number | null }>(
+      `SELECT ${stampFields}, pg_column_size(image) AS image_size FROM koinon.stamp s
        WHERE s.position >= $2::xid8 AND NOT pg_visible_in_snapshot(s.position, $3::pg_snapshot)
        ${within ? 'AND NOT (s.position = $4::xid8 AND (s.table_name, s.row_id) <= ($5, $6))' : ''}
        ORDER BY s.position, s.table_name, s.row_id LIMIT $1`,
       values,
     );
-    const stamps = rows.slice(0, limit);
+    const { most, bytes } = await this.rows.fittingOf(rows, room);
+    const stamps = rows.slice(0, most);
     const changes = await this.changes(stamps, known, since);
     const last = stamps.at(-1);
-    if (rows.length <= limit || last === undefined) return { changes, to: String(now), more: false };
+    const next = rows[stamps.length];
+    if (next === undefined || last === undefined) return { changes, bytes, to: String(now), more: false };
     const at = BigInt(last.position);
-    const isCut = rows[limit]?.position === last.position;
+    const isCut = next.position === last.position;
     const to = isCut
       ? writePosition({
           known: known.with(now, at - 1n),
           within: { position: at, table: last.table_name, id: last.row_id },
         })
       : String(known.with(now, at));
-    return { changes, to, more: true };
+    return { changes, bytes, to, more: true };
   }
 
   countRows(table: string, where = everything): Promise<number> {

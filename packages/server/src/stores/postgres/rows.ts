@@ -8,11 +8,20 @@ import {
   quoteText,
 } from '@koinon/core';
 import type { ClientBase } from 'pg';
-import { byTable } from '../store.ts';
+import { byTable, keyOf, mayBeLarge, type Room } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
 import { conditionSql } from './condition.ts';
 import type { AppTable } from './layout.ts';
+
+/** So few rows are read whatever they hold. */
+const fewRows = 8;
+
+/** How many of some rows there is room for, and what they hold. */
+interface Fitting {
+  readonly most: number;
+  readonly bytes: number;
+}
 
 /** What is known of a row by its stamp. */
 interface Deleted {
@@ -43,6 +52,65 @@ export class AppRows {
       rowMode: 'array',
     });
     return new Map(rows.map((raw) => this.decode(table, raw)).map((row) => [row.id, row]));
+  }
+
+  /**
+   * How many of some rows fit, and what they hold. PostgreSQL tells the size of a value without reading it.
+   *
+   * @param from what the rows are selected by, in the order of their keys, up to the first of the values.
+   */
+  async fitting(table: string, from: string, values: readonly unknown[], { rows, bytes }: Room): Promise<Fitting> {
+    const size = this.sizeSql(table);
+    if (size === undefined) return { most: rows, bytes: 0 };
+    const found = await this.client.query<{ most: number; all: number; bytes: number }>(
+      `SELECT count(*) FILTER (WHERE before < $${values.length + 1})::int AS most, count(*)::int AS all,
+         coalesce(sum(size) FILTER (WHERE before < $${values.length + 1}), 0)::float8 AS bytes
+       FROM (SELECT size, sum(size) OVER (ORDER BY place) - size AS before
+         FROM (SELECT ${size} AS size, row_number() OVER () AS place FROM (SELECT * ${from}) r) sized) summed`,
+      [...values, bytes],
+    );
+    const fit = found.rows[0] as { most: number; all: number; bytes: number };
+    return { most: fit.most < fit.all ? fit.most : rows, bytes: fit.bytes };
+  }
+
+  /** The same of rows by their stamps, in their order. Of a few nobody asks. */
+  async fittingOf(stamps: readonly (Deleted & { readonly image_size: number | null })[], room: Room): Promise<Fitting> {
+    if (stamps.length <= fewRows) return { most: room.rows, bytes: 0 };
+    const sizes = new Map<string, number>();
+    const wanted = byTable(
+      stamps.flatMap(({ table_name: table, row_id: id, deleted }) =>
+        !deleted && this.tables.has(table) ? [{ table, id }] : [],
+      ),
+    );
+    for (const [table, ids] of wanted) {
+      const size = this.sizeSql(table);
+      if (size === undefined) continue;
+      const { id, sql } = this.table(table);
+      const { rows } = await this.client.query<{ id: string; size: number }>(
+        `SELECT r.${id.sql}::text AS id, (${size})::float8 AS size FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[])`,
+        [await this.possible(table, ids)],
+      );
+      for (const row of rows) sizes.set(keyOf({ table, id: row.id }), row.size);
+    }
+    let bytes = 0;
+    let most = 0;
+    for (const { table_name: table, row_id: id, deleted, image_size } of stamps.slice(0, room.rows)) {
+      if (bytes >= room.bytes) break;
+      bytes += deleted ? (image_size ?? 0) : (sizes.get(keyOf({ table, id })) ?? 0);
+      most++;
+    }
+    return { most, bytes };
+  }
+
+  /** What a row of the table holds in columns that may be large; none where no column may. */
+  private sizeSql(name: string): string | undefined {
+    const { columns, table } = this.table(name);
+    const sizes = table.entries.flatMap(([column, definition]) => {
+      const { sql, type } = columns.get(column) as StandingColumn;
+      const size = /^(text|character varying|bytea)$/.test(type) ? 'octet_length' : 'pg_column_size';
+      return mayBeLarge(definition) ? [`coalesce(${size}(r.${sql}), 0)::bigint`] : [];
+    });
+    return sizes.length === 0 ? undefined : sizes.join(' + ');
   }
 
   /** The rows of a table that fulfil a condition. */

@@ -9,15 +9,17 @@ import {
   type Schema,
   type Table,
 } from '@koinon/core';
-import type {
-  Changed,
-  FeedPage,
-  KnownReplica,
-  Reach,
-  StoreReader,
-  Tombstone,
-  WantedTombstones,
-  WholeRow,
+import {
+  type Changed,
+  type FeedPage,
+  heldBytes,
+  type KnownReplica,
+  type Reach,
+  type Room,
+  type StoreReader,
+  type Stretch,
+  type Tombstone,
+  type WantedTombstones,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import type { Prepared } from './driver.ts';
@@ -40,6 +42,10 @@ export interface StampRow {
   image: string | null;
   past: string;
 }
+
+/** What is read of a stamp at once. */
+const stampFields =
+  'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, past';
 
 interface StoredReplica {
   id: string;
@@ -119,33 +125,54 @@ export class SqliteReader implements StoreReader {
     return this.database.all<{ id: string }>('SELECT id FROM koinon_replica WHERE dropped = 1').map(({ id }) => id);
   }
 
-  async rowsAfter(table: string, after: string | null, limit: number, where = everything): Promise<WholeRow[]> {
+  async rowsAfter(table: string, after: string | null, room: Room, where = everything): Promise<Stretch> {
     const position = this.end();
     const hasTimes = newestColumns(this.schema.tables[table] as Table).length > 0;
     const times = hasTimes ? this.newestTimes(table) : undefined;
-    return this.rows
-      .after(table, after, limit, where)
-      .map(({ id, columns }) => ({ kind: 'insert', table, id, position, columns, ...times?.(id) }));
+    const { rows, ...rest } = this.rows.after(table, after, room, where);
+    return {
+      rows: rows.map(({ id, columns }) => ({ kind: 'insert', table, id, position, columns, ...times?.(id) })),
+      ...rest,
+    };
   }
 
-  async changesSince(position: Position, limit: number, from = position): Promise<FeedPage> {
+  async changesSince(position: Position, room: Room, from = position): Promise<FeedPage> {
     const known = readPosition(position).at;
     const since = readPosition(from).at;
     // A replaced row and its replacement share a position: a page ends behind all rows of its last one.
     const last = this.database.get<{ position: number }>(
       'SELECT position FROM koinon_stamp WHERE position > ? ORDER BY position LIMIT 1 OFFSET ?',
       known,
-      limit - 1,
+      room.rows - 1,
     );
     const end = this.end();
-    const to = last?.position ?? end;
-    const stamps = this.database.all<StampRow>(
-      'SELECT * FROM koinon_stamp WHERE position > ? AND position <= ? ORDER BY position',
+    let to = last?.position ?? end;
+    const stamps = this.database.all<Omit<StampRow, 'image'>>(
+      `SELECT ${stampFields} FROM koinon_stamp WHERE position > ? AND position <= ? ORDER BY position`,
       known,
       to,
     );
-    const changes = stamps.flatMap((stamp) => this.changed(stamp, known, since));
-    return { changes, to: this.positionAt(to), more: to < end };
+    const changes: Changed[] = [];
+    let bytes = 0;
+    for (const [i, stamp] of stamps.entries()) {
+      const before = stamps[i - 1];
+      if (before && bytes >= room.bytes && before.position < stamp.position) {
+        to = before.position;
+        break;
+      }
+      // What a deleted row held may be large: it is read when its turn comes.
+      const image = stamp.deleted ? this.imageOf(stamp) : null;
+      for (const change of this.changed({ ...stamp, image }, known, since)) {
+        bytes += heldBytes(change.row ?? change.image ?? {});
+        changes.push(change);
+      }
+    }
+    return { changes, bytes, to: this.positionAt(to), more: to < end };
+  }
+
+  private imageOf({ table_name: table, row_id: id }: Pick<StampRow, 'table_name' | 'row_id'>): string | null {
+    const read = 'SELECT image FROM koinon_stamp WHERE table_name = ? AND row_id = ?';
+    return this.database.get<Pick<StampRow, 'image'>>(read, table, id)?.image ?? null;
   }
 
   async countRows(table: string, where = everything): Promise<number> {

@@ -16,6 +16,7 @@ import {
   wireFromSql,
   withOwnTimes,
 } from '@koinon/core';
+import { mayBeLarge, type Room } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import type { Prepared } from './driver.ts';
 
@@ -27,6 +28,16 @@ export interface TableReading {
   readonly unenforced: ReadonlyMap<string, ReadonlySet<string>>;
   readonly typed: TypedValues;
 }
+
+/** Rows by their keys. */
+interface Found {
+  readonly rows: readonly { readonly id: string; readonly columns: Record<string, JsonValue> }[];
+  readonly bytes: number;
+  readonly more: boolean;
+}
+
+/** Rows without bytes or JSON that are read before it is seen how large they are. */
+const stride = 250;
 
 /** What is known by its stamp of a row that is gone. */
 interface Gone {
@@ -65,21 +76,42 @@ export class AppRows {
     return rows.map((raw) => this.decode(table, raw));
   }
 
-  /** Rows behind a key, in the order of their keys, as JSON carries them. */
-  after(
-    table: string,
-    after: string | null,
-    limit: number,
-    where = everything,
-  ): { readonly id: string; readonly columns: Record<string, JsonValue> }[] {
+  /** Rows behind a key, in the order of their keys, as JSON carries them: as many as there is room for. */
+  after(table: string, after: string | null, room: Room, where = everything): Found {
     const { text, values } = this.condition(table, where);
-    const rows = this.database.all<{ id: string }>(
-      `SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE id ${after === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`,
-      after ?? '',
+    const sized = (this.schema.tables[table] as Table).entries.filter(([, column]) => mayBeLarge(column));
+    const isHeavy = sized.some(([, { type }]) => type === 'bytes' || type === 'json');
+    const names = sized.map(([name]) => name);
+    const rows: { readonly id: string; readonly columns: Record<string, JsonValue> }[] = [];
+    let bytes = 0;
+    for (let last = after; rows.length < room.rows && bytes < room.bytes; ) {
+      const left = { rows: room.rows - rows.length, bytes: room.bytes - bytes };
+      const from = `FROM ${this.tables.relation(table)} WHERE id ${last === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`;
+      const key = last ?? '';
+      const most = isHeavy ? this.fitting(names, from, [key, ...values], left) : Math.min(left.rows, stride);
+      const found = this.database.all<{ id: string }>(`SELECT ${this.fields(table)} ${from}`, key, ...values, most);
+      for (const raw of found) {
+        for (const name of names) bytes += storedBytes((raw as Record<string, unknown>)[name]);
+        rows.push({ id: raw.id, columns: this.wire(table, raw) });
+      }
+      if (found.length < most) return { rows, bytes, more: false };
+      last = found.at(-1)?.id ?? last;
+    }
+    return { rows, bytes, more: true };
+  }
+
+  /** How many of some rows fit. SQLite tells the size of a value without reading it. */
+  private fitting(names: readonly string[], from: string, values: readonly SqlValue[], { rows, bytes }: Room): number {
+    const size = names.map((name) => `coalesce(octet_length(${quoteName(name)}), 0)`).join(' + ');
+    const sized = `SELECT id, ${size} AS size ${from}`;
+    const all = this.database.get<{ bytes: number | null }>(
+      `SELECT sum(size) AS bytes FROM (${sized})`,
       ...values,
-      limit,
+      rows,
     );
-    return rows.map((raw) => ({ id: raw.id, columns: this.wire(table, raw) }));
+    if ((all?.bytes ?? 0) <= bytes) return rows;
+    const fit = `SELECT count(*) AS most FROM (SELECT sum(size) OVER (ORDER BY id) - size AS before FROM (${sized})) WHERE before < ?`;
+    return (this.database.get<{ most: number }>(fit, ...values, rows, bytes) as { most: number }).most;
   }
 
   /** How many rows of a table fulfil a condition. */
@@ -154,6 +186,12 @@ export class AppRows {
     }
     return row;
   }
+}
+
+/** What a value takes in the database, about. */
+function storedBytes(value: unknown): number {
+  if (typeof value === 'string') return value.length;
+  return value instanceof Uint8Array ? value.byteLength : 0;
 }
 
 /** A column that may hold anything, selected so that no driver stumbles over it: whole numbers may be too large for JavaScript. */

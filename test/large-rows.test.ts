@@ -1,0 +1,134 @@
+import { createHash } from 'node:crypto';
+import { type AddressInfo, connect, createServer } from 'node:net';
+import { httpTransport, type Replica } from '@koinon/client';
+import { bytes, json, schema, table, text } from '@koinon/core';
+import { afterEach, beforeEach, describe, expect, test } from 'vitest';
+import { storeKinds } from './support/stores.ts';
+import { BadNetwork, World } from './support/world.ts';
+
+// Photos and other values that are large one by one: what is in memory and on the way at once stays small, however many they are.
+
+const album = schema({
+  page: table({ title: text(), text: text({ optional: true }), marks: json({ optional: true }) }),
+  photo: table({ page: text(), image: bytes({ optional: true }) }),
+});
+
+const [count, size] = [24, 300_000];
+
+/** What a photo holds: nothing that gets smaller on the way. */
+function imageOf(n: number, edit: number): Uint8Array {
+  let seed = n * 1_000 + edit;
+  return Uint8Array.from({ length: size }, () => {
+    seed = (Math.imul(seed, 1_664_525) + 1_013_904_223) | 0;
+    return seed >>> 24;
+  });
+}
+
+/** The photos of a replica, in a form that is compared at once. */
+async function photosOf(replica: Replica<typeof album>): Promise<string[]> {
+  const rows = await replica.rows({ from: 'photo', order: 'id' });
+  return rows.map(({ id, image }) => `${id} ${image && createHash('sha256').update(image).digest('hex')}`);
+}
+
+describe.each(storeKinds)('on %s', (kind) => {
+  let world: World<typeof album>;
+  beforeEach(async () => {
+    world = await World.of(album, kind);
+  });
+  afterEach(() => world.end());
+
+  test('rows that are large come in pages of a few, by key and by what changed, and deleted ones as well', async () => {
+    const writer = await world.replica();
+    const network = new BadNetwork(world.server.url);
+    const reader = await world.replica({ server: network });
+    const stood = await world.replica();
+    await stood.sync();
+    const ids = Array.from({ length: count }, (_, n) => `p${n}`);
+    await writer.insert('page', {
+      id: 'a',
+      title: 'large as well',
+      text: 'x'.repeat(700_000),
+      marks: { all: 'y'.repeat(700_000) },
+    });
+    for (const [n, id] of ids.entries()) await writer.insert('photo', { id, page: 'a', image: imageOf(n, 0) });
+    for (let n = 0; n < 1_000; n++) await writer.insert('page', { id: `small ${n}`, title: `${n}` });
+    await writer.sync();
+    const fetched = async () => {
+      network.pulls.length = 0;
+      await reader.sync();
+      return [...network.pulls];
+    };
+    const same = async () => expect(await photosOf(reader)).toEqual(await photosOf(writer));
+    // A megabyte holds three of them and one that is begun; what is small fills a page with its number alone.
+    const first = await fetched();
+    expect(first.reduce((sum, rows) => sum + rows, 0)).toBe(count + 1_001);
+    expect(first.filter((rows) => rows > 0 && rows <= 4).length).toBeGreaterThanOrEqual(count / 4);
+    await same();
+    for (const [n, id] of ids.entries()) await writer.update('photo', id, { image: imageOf(n, 1) });
+    await writer.sync();
+    const changed = await fetched();
+    expect(changed.reduce((sum, rows) => sum + rows, 0)).toBe(count);
+    expect(Math.max(...changed)).toBeLessThanOrEqual(8);
+    await same();
+    const whole = await world.request('/v1/pull', { limit: 3 });
+    expect(whole.lines.length).toBeLessThanOrEqual(4);
+    for (const id of ids) await writer.delete('photo', id);
+    await writer.sync();
+    const gone = await fetched();
+    expect(gone.reduce((sum, rows) => sum + rows, 0)).toBe(count);
+    expect(Math.max(...gone)).toBeLessThanOrEqual(12);
+    await same();
+    // One who was away all the while gets what is left, and nothing of what came and went.
+    await stood.sync();
+    expect(await stood.count({ from: 'page' })).toBe(1_001);
+    expect(await stood.count({ from: 'photo' })).toBe(0);
+  });
+});
+
+test('over a link that carries little at a time, what is large takes longer than anybody waits for a sign; a link that is dead is given up', async () => {
+  const world = await World.of(album);
+  const link = { bytes: 4_096, isDead: false };
+  // As much as the link carries goes on every ten milliseconds, each way.
+  const relay = createServer((near) => {
+    const far = connect(Number(new URL(world.server.url).port), '127.0.0.1');
+    for (const [from, to] of [
+      [near, far],
+      [far, near],
+    ] as const) {
+      const waiting: Buffer[] = [];
+      from.on('data', (data: Buffer) => waiting.push(data));
+      const timer = setInterval(() => {
+        const data = Buffer.concat(waiting.splice(0));
+        if (link.isDead || data.length === 0) return waiting.push(data);
+        to.write(data.subarray(0, link.bytes));
+        if (data.length > link.bytes) waiting.push(data.subarray(link.bytes));
+      }, 10);
+      const end = () => {
+        clearInterval(timer);
+        to.destroy();
+      };
+      from.on('close', end).on('error', end);
+    }
+  });
+  await new Promise<void>((done) => relay.listen(0, '127.0.0.1', done));
+  const url = `http://127.0.0.1:${(relay.address() as AddressInfo).port}`;
+  const timeout = 400;
+  const far = await world.replica({ server: httpTransport(url, { timeout }) });
+  const near = await world.replica();
+  await far.sync();
+  await far.insert('photo', { id: 'up', page: 'a', image: imageOf(1, 1) });
+  await near.insert('photo', { id: 'down', page: 'a', image: imageOf(2, 1) });
+  await near.sync();
+  const began = performance.now();
+  expect((await far.sync()).up.applied).toBe(1);
+  expect(performance.now() - began).toBeGreaterThan(3 * timeout);
+  await near.sync();
+  expect(await photosOf(far)).toEqual(await photosOf(near));
+  link.isDead = true;
+  await expect(far.sync()).rejects.toMatchObject({
+    code: 'server-unreachable',
+    message: expect.stringMatching('nothing came'),
+  });
+  relay.close();
+  await world.end();
+});

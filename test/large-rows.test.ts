@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import { type AddressInfo, connect, createServer } from 'node:net';
 import { httpTransport, type Replica } from '@koinon/client';
-import { bytes, json, schema, table, text } from '@koinon/core';
+import { bytes, json, schema, type TrashedRow, table, text } from '@koinon/core';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { BadNetwork, World } from './support/world.ts';
@@ -78,6 +78,15 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(gone.reduce((sum, rows) => sum + rows, 0)).toBe(count);
     expect(Math.max(...gone)).toBeLessThanOrEqual(12);
     await same();
+    const trash: string[] = [];
+    for (let before: TrashedRow | undefined; ; ) {
+      const some = await stood.trash({ table: 'photo', ...(before && { before }) });
+      expect(some.length).toBeLessThanOrEqual(16);
+      if (some.length === 0) break;
+      trash.push(...some.map(({ id }) => id));
+      before = some.at(-1);
+    }
+    expect(trash.toSorted()).toEqual(ids.toSorted());
     // One who was away all the while gets what is left, and nothing of what came and went.
     await stood.sync();
     expect(await stood.count({ from: 'page' })).toBe(1_001);

@@ -159,24 +159,26 @@ test('PostgreSQL: whatever a trigger, a policy or a limit refuses is a refusal, 
       IF NEW.height = 2 THEN RAISE EXCEPTION 'nor this'; END IF;
       IF NEW.height = 3 THEN NEW.height = 3 / 0; END IF;
       IF NEW.height = 4 THEN ASSERT false, 'not true'; END IF;
+      IF NEW.height = 6 THEN RAISE unique_violation; END IF;
       RETURN NEW; END $$;
     CREATE TRIGGER clerk BEFORE UPDATE ON plant FOR EACH ROW EXECUTE FUNCTION clerk();`,
   );
   const replica = await world.replica();
   await replica.sync();
-  for (const height of [1, 2, 3, 4, 5]) await replica.insert('plant', { id: `p${height}`, bed: 'b', kind: 'herb' });
+  for (const height of [1, 2, 3, 4, 5, 6]) await replica.insert('plant', { id: `p${height}`, bed: 'b', kind: 'herb' });
   await replica.sync();
-  for (const height of [1, 2, 3, 4]) await replica.update('plant', `p${height}`, { height });
+  for (const height of [1, 2, 3, 4, 6]) await replica.update('plant', `p${height}`, { height });
   // More than an index takes, of a kind that does not get shorter.
   await replica.update('plant', 'p5', { label: Array.from({ length: 9_000 }, () => Math.random()).join('') });
   await replica.update('bed', 'c', { sunny: false });
-  expect((await replica.sync()).up).toEqual({ applied: 1, stale: 0, waiting: 0, rejected: 5 });
+  expect((await replica.sync()).up).toEqual({ applied: 1, stale: 0, waiting: 0, rejected: 6 });
   const problems = (await replica.rejections()).flatMap((each) => each.problems);
   expect(problems.map(({ code }) => code)).toEqual([
     'constraint',
     'constraint',
     'value-type',
     'constraint',
+    'duplicate-value',
     'value-range',
   ]);
   expect(problems[0]?.message).toContain('not this one');

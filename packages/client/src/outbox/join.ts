@@ -108,7 +108,7 @@ interface Joined {
   readonly pieces: readonly Piece[];
 }
 
-/** Where what is joined can be parted again, since no row is changed on both sides. @param order the rows of all changes. */
+/** Where what is joined can be taken apart again, since no row is changed on both sides. @param order the rows of all changes. */
 function piecesOf(run: readonly OutboxTransaction[], order: readonly Row[]): Piece[] {
   const pieces: Piece[] = [];
   let [begin, reach, next] = [0, 0, 0];
@@ -122,10 +122,10 @@ function piecesOf(run: readonly OutboxTransaction[], order: readonly Row[]): Pie
 }
 
 /**
- * Parts a joined transaction that the server has not applied: what one of its edits met with is not to hold up all the others.
- * The parts are sent as they are, each under an id of its own. Returns whether there was anything to part.
+ * Takes a joined transaction apart that the server has not applied: what one of its edits met with is not to hold up all the
+ * others. The pieces are sent as they are, each under an id of its own. Returns whether there was anything to take apart.
  */
-export function part(outbox: Outbox, sequence: number, id: string, host: Pick<Host, 'newId'>): boolean {
+export function takeApart(outbox: Outbox, sequence: number, id: string, host: Pick<Host, 'newId'>): boolean {
   const { database } = outbox;
   const known = meta(database, 'joined');
   const joined = known === undefined ? undefined : (JSON.parse(known) as Joined);

@@ -5,7 +5,7 @@ import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
 import { lackingColumns } from '../link/columns.ts';
 import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
-import { type Join, joinNext, part } from '../outbox/join.ts';
+import { type Join, joinNext, takeApart } from '../outbox/join.ts';
 import { noteAttempts, noteConfirmed, noteState, placeOfSent } from '../outbox/sending.ts';
 import { type Applying, showAnew } from '../overlay/show.ts';
 import type { Upload } from './state.ts';
@@ -169,12 +169,12 @@ const refusedWhole = new Set([
 
 /**
  * Records an attempt's end, unless another process that syncs the same file has done so and gone on already. Returns what
- * became of each transaction; one that was parted instead has to be sent again.
+ * became of each transaction; one that was taken apart instead has to be sent again.
  */
 function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[]): readonly Outcome[] {
   const { database, outbox, host } = local;
   if (attemptedBody(database) !== body) return outcomes;
-  const parted = new Set<string>();
+  const apart = new Set<string>();
   const parts = meta(database, 'parts');
   const isPlain = (outcome: Outcome) => outcome.outcome === 'applied' && outcome.values === undefined;
   noteConfirmed(
@@ -187,7 +187,7 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
     const sequence = placeOfSent(outbox, outcome.id);
     if (sequence === undefined) continue;
     const isWhole = ['applied', 'received', 'incomplete'].includes(outcome.outcome);
-    if (!isWhole && part(outbox, sequence, outcome.id, host)) parted.add(outcome.id);
+    if (!isWhole && takeApart(outbox, sequence, outcome.id, host)) apart.add(outcome.id);
     else if (outcome.outcome === 'applied') {
       noteState(outbox, sequence, 'confirmed', [], outcome.values);
       for (const { table, id } of outcome.values ?? []) showAnew(local, table, id);
@@ -201,6 +201,6 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
   if (outcomes.every(isPlain)) dropMeta(database, 'joined');
   database.statement('DELETE FROM koinon_attempt').run();
   return outcomes.map((each) =>
-    parted.has(each.id) && each.outcome !== 'stale' ? { id: each.id, outcome: 'incomplete' } : each,
+    apart.has(each.id) && each.outcome !== 'stale' ? { id: each.id, outcome: 'incomplete' } : each,
   );
 }

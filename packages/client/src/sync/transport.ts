@@ -243,8 +243,10 @@ class Patience {
 }
 
 /** The text of an answer, told of while it comes. */
-async function textOf({ body }: Response, came: (bytes: number) => void): Promise<string> {
-  if (body === null) return '';
+async function textOf(response: Response, came: (bytes: number) => void): Promise<string> {
+  const { body } = response;
+  // Not every shell's `fetch` gives an answer piece by piece.
+  if (!body) return response.text();
   const decoder = new TextDecoder();
   let text = '';
   for (const reader = body.getReader(); ; ) {

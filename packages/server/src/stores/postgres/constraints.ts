@@ -40,16 +40,16 @@ const classes: typeof codes = {
   P0: { code: 'constraint', says: 'was refused by a rule of the database' },
 };
 
-/** Raised by a trigger of the table's owner, under whatever code. */
+/** Raised by a trigger of the table's owner, under a code of its own. */
 const raised = { code: 'constraint', says: 'was refused by a rule of the database' } as const;
 
 /** What is said of a refusal; undefined for an error that is not about the data. */
 function kindOf({ code = '', routine }: Refusal): (typeof codes)[string] | undefined {
   if (isRepeatable({ code }) || code === lockedCode) return undefined;
-  if (routine === 'exec_stmt_raise') return raised;
+  const isRaised = routine === 'exec_stmt_raise';
   // A policy speaks of the row, a missing GRANT of the server's own role.
-  if (code === '42501' && routine !== 'ExecWithCheckOptions') return undefined;
-  return codes[code] ?? classes[code.slice(0, 2)];
+  if (code === '42501' && routine !== 'ExecWithCheckOptions') return isRaised ? raised : undefined;
+  return codes[code] ?? (isRaised ? raised : classes[code.slice(0, 2)]);
 }
 
 /** What a constraint of the database says, in the form all refusals have; undefined for any other error. */

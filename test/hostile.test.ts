@@ -1,5 +1,6 @@
 import { createServer } from 'node:http';
 import type { AddressInfo } from 'node:net';
+import { gzipSync } from 'node:zlib';
 import { openReplica } from '@koinon/client';
 import type { KoinonError } from '@koinon/core';
 import { requestHandler, startServer } from '@koinon/server';
@@ -136,6 +137,29 @@ test('a request beyond the limits is refused before it is looked at', async () =
   expect(await world.request('/v1/push', many)).toMatchObject({ status: 413, lines: [{ code: 'too-large' }] });
   const big = JSON.stringify({ cursor: 'x'.repeat(65 * 1024 * 1024) });
   expect(await world.request('/v1/pull', big)).toMatchObject({ status: 413, lines: [{ code: 'too-large' }] });
+  expect(await world.request('/v1/pull', {})).toMatchObject({ status: 200 });
+});
+
+test('a compressed request is read as what it holds, within the same limits; one that is not what it says is refused', async () => {
+  const send = async (body: Uint8Array, encoding = 'gzip') => {
+    const headers = { 'content-type': 'application/json', 'content-encoding': encoding };
+    const answer = await fetch(`${world.server.url}/v1/pull`, { method: 'POST', body: new Uint8Array(body), headers });
+    return { status: answer.status, takes: answer.headers.get('accept-encoding'), text: await answer.text() };
+  };
+  expect(await send(gzipSync('{}'))).toMatchObject({ status: 200, takes: expect.stringContaining('gzip') });
+  // A few thousand bytes that are 200 megabytes.
+  const bomb = gzipSync(Buffer.alloc(200 * 1024 * 1024, 0x20), { level: 1 });
+  expect(await send(bomb)).toMatchObject({ status: 413, text: expect.stringContaining('too-large') });
+  const cut = gzipSync(JSON.stringify({ cursor: 'x'.repeat(1_000) })).subarray(0, 30);
+  for (const [body, encoding] of [
+    [Buffer.from('{}'), 'gzip'],
+    [cut, 'gzip'],
+    [gzipSync('{}'), 'bzip2'],
+  ] as const)
+    expect(await send(body, encoding)).toMatchObject({
+      status: 400,
+      text: expect.stringContaining('malformed-request'),
+    });
   expect(await world.request('/v1/pull', {})).toMatchObject({ status: 200 });
 });
 

@@ -17,6 +17,8 @@ import {
   type WaitResponse,
 } from '@koinon/core';
 import WebSocket from '#web-socket';
+import { Packing, sizeOf } from './packing.ts';
+import { Patience, textOf } from './patience.ts';
 
 /** How a replica reaches its server. */
 export interface Transport {
@@ -72,9 +74,6 @@ export interface HttpOptions {
   readonly timeout?: number;
 }
 
-/** Bytes a millisecond that a link has at least. */
-const slowest = 8;
-
 /**
  * Reaches a server over HTTP with the runtime's `fetch`.
  *
@@ -83,6 +82,7 @@ const slowest = 8;
 export function httpTransport(url: string, { timeout = 30_000, token: source }: HttpOptions = {}): Transport {
   const root = url.replace(/\/+$/, '');
   const bytes = { down: 0, up: 0 };
+  const packing = new Packing(root);
   let known: string | undefined;
   const tokenOf = async (): Promise<string | undefined> => {
     if (source === undefined) return undefined;
@@ -99,16 +99,23 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
   ): Promise<string> {
     const limit = new Patience(patience);
     let token = await tokenOf();
-    const send = () => {
-      limit.begin((body?.length ?? 0) / slowest);
-      return fetch(`${root}${path}`, {
-        ...(body === undefined ? {} : { method: 'POST', body }),
+    let sent = body === undefined ? undefined : await packing.pack(body);
+    const send = async () => {
+      const size = sizeOf(sent);
+      const began = performance.now();
+      limit.begin(size);
+      const response = await fetch(`${root}${path}`, {
+        ...(sent === undefined ? {} : { method: 'POST', body: sent }),
         headers: {
-          ...(body === undefined ? {} : { 'content-type': 'application/json' }),
+          ...(sent === undefined ? {} : { 'content-type': 'application/json' }),
+          ...(typeof sent === 'object' ? { 'content-encoding': 'gzip' } : {}),
           ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
         },
         signal: signal ? AbortSignal.any([signal, limit.signal]) : limit.signal,
       });
+      bytes.up += size;
+      packing.note(response, size, performance.now() - began);
+      return response;
     };
     const hasEnded = () => limit.isOver || signal?.aborted === true;
     try {
@@ -122,7 +129,10 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
         token = await tokenOf();
         if (token !== before) response = await send();
       }
-      bytes.up += body?.length ?? 0;
+      if (typeof sent === 'object' && packing.isRefused(response)) {
+        sent = body;
+        response = await send();
+      }
       const text = await textOf(response, (length) => {
         limit.begin();
         bytes.down += length;
@@ -207,54 +217,6 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       return parsed(await ask(`/v1/trash?${query}`, undefined, signal)) as TrashResponse;
     },
   };
-}
-
-/** How long is waited for the next sign of an answer. */
-class Patience {
-  private readonly over = new AbortController();
-  private timer: ReturnType<typeof setTimeout> | undefined;
-  /** Milliseconds that were waited last. */
-  waited = 0;
-  private readonly most: number;
-
-  /** @param most milliseconds. */
-  constructor(most: number) {
-    this.most = most;
-  }
-
-  get signal(): AbortSignal {
-    return this.over.signal;
-  }
-
-  get isOver(): boolean {
-    return this.over.signal.aborted;
-  }
-
-  /** Waits anew. @param more milliseconds besides. */
-  begin(more = 0): void {
-    this.end();
-    this.waited = Math.round(this.most + more);
-    this.timer = setTimeout(() => this.over.abort(), this.waited);
-  }
-
-  end(): void {
-    clearTimeout(this.timer);
-  }
-}
-
-/** The text of an answer, told of while it comes. */
-async function textOf(response: Response, came: (bytes: number) => void): Promise<string> {
-  const { body } = response;
-  // Not every shell's `fetch` gives an answer piece by piece.
-  if (!body) return response.text();
-  const decoder = new TextDecoder();
-  let text = '';
-  for (const reader = body.getReader(); ; ) {
-    const { done, value } = await reader.read();
-    if (done) return text + decoder.decode();
-    came(value.length);
-    text += decoder.decode(value, { stream: true });
-  }
 }
 
 function parsed(text: string): unknown {

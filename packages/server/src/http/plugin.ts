@@ -111,11 +111,18 @@ export async function koinonPlugin<S extends Schema = Schema>(
   const allowsOrigin = allowOrigins(origins);
   // First of all, so that a page can read what it is refused with.
   app.addHook('onRequest', async ({ headers: { origin, host } }, reply) => {
-    reply.header('vary', 'origin');
-    if (origin !== undefined && allowsOrigin(origin, host)) reply.header('access-control-allow-origin', origin);
+    // Which requests are taken compressed is said with each answer (RFC 9110); pages see that where they are let.
+    reply.header('vary', 'origin').header('accept-encoding', 'gzip, deflate');
+    if (origin === undefined || !allowsOrigin(origin, host)) return;
+    reply.header('access-control-allow-origin', origin).header('access-control-expose-headers', 'accept-encoding');
   });
   await app.register(async (preflights) => preflights.register(cors, () => preflight(allowsOrigin)), { prefix: root });
-  await app.register(compress, { global: true, threshold: 2_048, encodings: ['gzip', 'deflate'] });
+  await app.register(compress, {
+    global: true,
+    threshold: 2_048,
+    encodings: ['gzip', 'deflate'],
+    requestEncodings: ['gzip', 'deflate'],
+  });
   await app.register(rateLimit, {
     max: requestsPerMinute,
     timeWindow: 60_000,
@@ -365,7 +372,7 @@ function preflight(allowsOrigin: AllowsOrigin) {
     answer(null, {
       origin: origin !== undefined && allowsOrigin(origin, host) ? origin : false,
       methods: ['GET', 'POST'],
-      allowedHeaders: ['authorization', 'content-type', 'last-event-id'],
+      allowedHeaders: ['authorization', 'content-encoding', 'content-type', 'last-event-id'],
       maxAge: 3_600,
     });
 }

@@ -140,6 +140,22 @@ test('a request beyond the limits is refused before it is looked at', async () =
   expect(await world.request('/v1/pull', {})).toMatchObject({ status: 200 });
 });
 
+test('a transaction that grows beyond all bounds, part by part, is refused before it is in memory as a whole', async () => {
+  const name = 'x'.repeat(60 * 1024 * 1024);
+  const send = (index: number) => {
+    const changes = [{ kind: 'insert', table: 'bed', id: `large ${index}`, columns: { name, sunny: true } }];
+    const transaction = { id: uuid, editedAt: '2026-06-01T10:00:00.000Z', own: [], changes, part: { index, count: 9 } };
+    return world.request('/v1/push', { replica: uuid, base: null, transactions: [transaction] });
+  };
+  for (let index = 0; index < 4; index++)
+    expect((await send(index)).lines).toMatchObject([{ outcomes: [{ outcome: 'received' }] }]);
+  expect((await send(4)).lines).toMatchObject([
+    { outcomes: [{ outcome: 'rejected', problems: [{ code: 'too-large' }] }] },
+  ]);
+  expect(await (await world.shell()).all('SELECT 1 FROM koinon_part')).toEqual([]);
+  expect(await rowsOf(await world.shell())).toEqual(before);
+});
+
 test('a compressed request is read as what it holds, within the same limits; one that is not what it says is refused', async () => {
   const send = async (body: Uint8Array, encoding = 'gzip') => {
     const headers = { 'content-type': 'application/json', 'content-encoding': encoding };

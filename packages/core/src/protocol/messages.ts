@@ -22,8 +22,9 @@ export const limits = {
   changes: 100_000,
   /** Changes in one transaction, over all its parts. */
   transactionChanges: 1_000_000,
-  /** Parts of one transaction. */
+  /** Parts of one transaction, and the bytes of all of them, about: it is in memory as a whole when it is applied. */
   parts: 10_000,
+  transactionBytes: 256 * 1024 * 1024,
   /** Bytes of one request. */
   requestBytes: 64 * 1024 * 1024,
   /** Rows in one page of a pull; a request may ask for fewer. */

@@ -227,8 +227,16 @@ async function takeIn(
   const known = await writer.receipt(id);
   if (known !== undefined && isOwn(known, taking)) return outcomeOf(known);
   // Whoever begins, begins anew: what another version of the app put by may have been cut elsewhere.
-  if (part.index === 0) await writer.takeParts(id);
-  await writer.savePart(id, part.index, transaction.changes);
+  if (part.index === 0) await writer.dropParts(id);
+  if ((await writer.savePart(id, part.index, transaction.changes)) > limits.transactionBytes) {
+    await writer.dropParts(id);
+    return rejected(id, [
+      {
+        code: 'too-large',
+        message: `A transaction takes ${limits.transactionBytes} bytes at most. Make several of it.`,
+      },
+    ]);
+  }
   if (part.index < part.count - 1) return { id, outcome: 'received' };
   const parts = await writer.takeParts(id);
   if (parts.length !== part.count) return { id, outcome: 'incomplete' };

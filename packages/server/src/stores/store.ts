@@ -226,8 +226,14 @@ export interface StoreWriter {
   lookAhead(receipts: readonly string[], rows: readonly RowKey[]): Promise<void>;
   receipt(id: string): Promise<Receipt | undefined>;
   saveReceipt(receipt: Receipt): Promise<void>;
-  /** Keeps a part of a transaction until the others are there; the same one again changes nothing. */
-  savePart(id: string, index: number, changes: readonly WireChange[]): Promise<void>;
+  /**
+   * Keeps a part of a transaction until the others are there; the same one again changes nothing.
+   *
+   * @returns the bytes of all that are kept of it, about.
+   */
+  savePart(id: string, index: number, changes: readonly WireChange[]): Promise<number>;
+  /** Drops the parts that are there. */
+  dropParts(id: string): Promise<void>;
   /** Takes the parts out, in order: those that are there. */
   takeParts(id: string): Promise<readonly (readonly WireChange[])[]>;
   /** Locks the rows, in the order of table and id, and reads their stamps; undefined for a row that never was. */

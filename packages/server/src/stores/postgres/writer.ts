@@ -124,12 +124,21 @@ export class PostgresWriter implements StoreWriter {
     );
   }
 
-  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<void> {
+  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<number> {
     await this.client.query('INSERT INTO koinon.part VALUES ($1, $2, $3, clock_timestamp()) ON CONFLICT DO NOTHING', [
       id,
       index,
       JSON.stringify(changes),
     ]);
+    const { rows } = await this.client.query<{ bytes: number }>(
+      'SELECT sum(pg_column_size(changes))::float8 AS bytes FROM koinon.part WHERE id = $1',
+      [id],
+    );
+    return rows[0]?.bytes ?? 0;
+  }
+
+  async dropParts(id: string): Promise<void> {
+    await this.client.query('DELETE FROM koinon.part WHERE id = $1', [id]);
   }
 
   async takeParts(id: string): Promise<readonly (readonly WireChange[])[]> {

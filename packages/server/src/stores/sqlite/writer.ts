@@ -159,7 +159,7 @@ export class SqliteWriter extends Keeping implements StoreWriter {
       );
   }
 
-  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<void> {
+  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<number> {
     this.database.run(
       'INSERT INTO koinon_part VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING',
       id,
@@ -167,6 +167,15 @@ export class SqliteWriter extends Keeping implements StoreWriter {
       JSON.stringify(changes),
       new Date().toISOString(),
     );
+    const kept = this.database.get<{ bytes: number }>(
+      'SELECT sum(octet_length(changes)) AS bytes FROM koinon_part WHERE id = ?',
+      id,
+    );
+    return kept?.bytes ?? 0;
+  }
+
+  async dropParts(id: string): Promise<void> {
+    this.database.run('DELETE FROM koinon_part WHERE id = ?', id);
   }
 
   async takeParts(id: string): Promise<readonly (readonly WireChange[])[]> {
@@ -174,7 +183,7 @@ export class SqliteWriter extends Keeping implements StoreWriter {
       'SELECT changes FROM koinon_part WHERE id = ? ORDER BY number',
       id,
     );
-    this.database.run('DELETE FROM koinon_part WHERE id = ?', id);
+    await this.dropParts(id);
     return rows.map(({ changes }) => JSON.parse(changes) as WireChange[]);
   }
 

@@ -144,7 +144,8 @@ test('a transaction that grows beyond all bounds, part by part, is refused befor
   const name = 'x'.repeat(60 * 1024 * 1024);
   const send = (index: number) => {
     const changes = [{ kind: 'insert', table: 'bed', id: `large ${index}`, columns: { name, sunny: true } }];
-    const transaction = { id: uuid, editedAt: '2026-06-01T10:00:00.000Z', own: [], changes, part: { index, count: 9 } };
+    const id = '00000000-0000-4000-8000-00000000beef';
+    const transaction = { id, editedAt: '2026-06-01T10:00:00.000Z', own: [], changes, part: { index, count: 9 } };
     return world.request('/v1/push', { replica: uuid, base: null, transactions: [transaction] });
   };
   for (let index = 0; index < 4; index++)

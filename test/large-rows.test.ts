@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import { type AddressInfo, connect, createServer } from 'node:net';
-import { httpTransport, type Replica } from '@koinon/client';
+import { httpTransport, openReplica, type Replica } from '@koinon/client';
 import { bytes, json, schema, type TrashedRow, table, text } from '@koinon/core';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { storeKinds } from './support/stores.ts';
@@ -38,7 +38,8 @@ describe.each(storeKinds)('on %s', (kind) => {
   afterEach(() => world.end());
 
   test('rows that are large come in pages of a few, by key and by what changed, and deleted ones as well', async () => {
-    const writer = await world.replica();
+    const way = httpTransport(world.server.url);
+    const writer = await world.replica({ server: way });
     const network = new BadNetwork(world.server.url);
     const reader = await world.replica({ server: network });
     const stood = await world.replica();
@@ -53,6 +54,8 @@ describe.each(storeKinds)('on %s', (kind) => {
     for (const [n, id] of ids.entries()) await writer.insert('photo', { id, page: 'a', image: imageOf(n, 0) });
     for (let n = 0; n < 1_000; n++) await writer.insert('page', { id: `small ${n}`, title: `${n}` });
     await writer.sync();
+    // What it has sent does not come back to it.
+    expect(way.bytes?.down).toBeLessThan((count * size) / 2);
     const fetched = async () => {
       network.pulls.length = 0;
       await reader.sync();
@@ -93,6 +96,52 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await stood.count({ from: 'photo' })).toBe(0);
   });
 });
+
+test.each(storeKinds)(
+  'on %s a photo does not come back to who has sent it, unless it is not there any more',
+  async (kind) => {
+    const world = await World.of(album, kind);
+    const way = httpTransport(world.server.url);
+    const replica = await world.replica({ file: 'a.db', server: way });
+    const other = await world.replica();
+    await replica.insert('page', { id: 'a', title: 'kept' });
+    await replica.sync();
+    await replica.copyTo(world.path('copy.db'));
+    await replica.insert('photo', { id: 'p', page: 'a', image: imageOf(1, 1) });
+    await replica.insert('photo', { id: 'q', page: 'a', image: imageOf(2, 1) });
+    await replica.sync({ direction: 'push' });
+    // Typed over before it is back; another one is changed elsewhere, and a third on the server.
+    await replica.update('photo', 'p', { image: imageOf(1, 2) });
+    await other.sync();
+    await other.update('photo', 'q', { image: imageOf(2, 2) });
+    await other.sync();
+    const before = way.bytes?.down ?? 0;
+    await replica.sync();
+    const came = (way.bytes?.down ?? 0) - before;
+    // The one that another device has written comes, the two of its own do not.
+    expect(came).toBeGreaterThan(size);
+    expect(came).toBeLessThan(2 * size);
+    await other.sync();
+    expect(await photosOf(replica)).toEqual(await photosOf(other));
+    // A copy of the file is the same replica, and has none of it.
+    const copy = await world.replica({ file: 'copy.db' });
+    await copy.sync();
+    expect(await photosOf(copy)).toEqual(await photosOf(other));
+    // Live, it is told to pull.
+    const near = httpTransport(world.server.url);
+    const live = await openReplica({ schema: album, server: near, sync: 'automatic' });
+    for await (const { rows } of live.syncState()) if (rows[0]?.phase === 'live') break;
+    const stood = near.bytes?.down ?? 0;
+    await live.insert('photo', { id: 'r', page: 'a', image: imageOf(3, 1) });
+    const isBack = async () => (await live.status()).pending === 0 && (await live.outbox()).length === 0;
+    await expect.poll(isBack, { timeout: 10_000 }).toBe(true);
+    await other.sync();
+    expect(await photosOf(live)).toEqual(await photosOf(other));
+    expect((near.bytes?.down ?? 0) - stood).toBeLessThan(size / 2);
+    await live.close();
+    await world.end();
+  },
+);
 
 test('over a link that carries little at a time, what is large takes longer than anybody waits for a sign; a link that is dead is given up', async () => {
   const world = await World.of(album);

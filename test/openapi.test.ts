@@ -49,6 +49,7 @@ test('what replicas send and servers answer fits it, and what the server refuses
   await replica.sync();
   expect(network.bodies.length).toBeGreaterThan(1);
   for (const body of network.bodies) expect(fits('PushRequest', JSON.parse(body))).toBeNull();
+  for (const asked of network.asked) expect(fits('PullRequest', asked)).toBeNull();
 
   const about = await (await fetch(`${world.server.url}/v1/about`)).json();
   expect(fits('About', about)).toBeNull();

@@ -170,13 +170,16 @@ export class BadNetwork implements Transport {
   readonly fates: ('lost request' | 'lost reply' | 'sent twice')[] = [];
   /** Every push body that reached the server. */
   readonly bodies: string[] = [];
+  /** How many rows came with each pull, and what was asked for. */
   readonly pulls: number[] = [];
+  readonly asked: unknown[] = [];
 
   constructor(url: string) {
     this.good = httpTransport(url);
   }
 
   pull: Transport['pull'] = async (request, signal) => {
+    this.asked.push(request);
     const page = await this.through(() => this.good.pull(request, signal));
     this.pulls.push(page.rows.length);
     return page;

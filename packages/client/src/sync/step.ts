@@ -18,6 +18,7 @@ import {
   unansweredIn,
 } from './attempt.ts';
 import { learnClock } from './clock.ts';
+import { canCompare, withSame } from './same.ts';
 import type { Direction, Upload } from './state.ts';
 import type { Traffic } from './traffic.ts';
 import type { Transport } from './transport.ts';
@@ -171,11 +172,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     parts.enter('pulling');
     return outcomes.every(({ outcome }) => outcome !== 'stale' && outcome !== 'waits');
   };
-  /** Asks for the page behind a cursor. */
-  const ask = (cursor: string | undefined, own: readonly string[]): Asked => {
+  /** Asks for the page behind a cursor. @param same whether what this replica has sent itself may be left out. */
+  const ask = (cursor: string | undefined, own: readonly string[], same = canCompare()): Asked => {
     const over = new AbortController();
     const until = signal ? AbortSignal.any([signal, over.signal]) : over.signal;
-    const page = parts.transport.pull({ ...(cursor ? { cursor } : {}), own, ...about, ...parts.only }, until);
+    const page = parts.transport.pull({ ...(cursor ? { cursor } : {}), own, same, ...about, ...parts.only }, until);
     // It may be that nobody comes to look at it.
     page.catch(() => undefined);
     return { cursor, own, page, sentAt: parts.host.now(), drop: () => over.abort() };
@@ -211,7 +212,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       asking.ahead = undefined;
       let page: PulledPage;
       try {
-        page = await asked.page;
+        page = (await withSame(parts.change, await asked.page)) ?? (await ask(cursor, own, false).page);
       } catch (error) {
         if (!isUnknownCursor(error) || !cursor) throw error;
         startedOver = true;

@@ -104,15 +104,18 @@ export function readPullRequest(body: unknown): PullRequest {
     'tables',
     'columns',
     'where',
+    'same',
   ]);
-  const { cursor, limit } = request;
+  const { cursor, limit, same } = request;
   if (cursor !== undefined && typeof cursor !== 'string')
     throw malformed('cursor', 'a cursor this server gave', cursor);
   if (limit !== undefined && (!Number.isSafeInteger(limit) || (limit as number) < 1))
     throw malformed('limit', 'a whole number from 1', limit);
+  if (same !== undefined && typeof same !== 'boolean') throw malformed('same', 'true or false', same);
   return {
     ...(cursor === undefined ? {} : { cursor }),
     ...(limit === undefined ? {} : { limit: limit as number }),
+    ...(same === undefined ? {} : { same }),
     ...versionOf(request),
     ...onlyOf(request, ''),
     ...(request.replica === undefined ? {} : { replica: uuid(request.replica, 'replica') }),

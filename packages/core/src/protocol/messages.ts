@@ -66,6 +66,8 @@ export interface PullRequest {
   readonly columns?: Readonly<Record<string, readonly string[]>>;
   /** Only rows that fulfil this, by table: as in a query, over columns that are filterable. */
   readonly where?: Readonly<Record<string, unknown>>;
+  /** Whether large bytes that `replica` has sent itself may be left out; what they must be is said by {@link Same}. */
+  readonly same?: boolean;
 }
 
 /** The first line of a pull's answer; `rows` more lines follow. */
@@ -114,24 +116,32 @@ export interface RowTimes {
   readonly times?: Readonly<Record<string, string>>;
 }
 
+/** Of a row: large bytes that its reader has sent itself and that are left out. */
+export interface Same {
+  /** Their SHA-256 in hexadecimal, by column. Whoever has no such bytes any more asks without `same`. */
+  readonly same?: Readonly<Record<string, string>>;
+}
+
 /** One row of a pull: what became of it between `from` and `to`. */
 export type PulledRow =
-  | (RowTimes & {
-      readonly kind: 'insert';
-      readonly table: string;
-      readonly id: string;
-      readonly position: number;
-      /** All columns. */
-      readonly columns: WireColumns;
-    })
-  | (RowTimes & {
-      readonly kind: 'update';
-      readonly table: string;
-      readonly id: string;
-      readonly position: number;
-      /** Only the columns that changed. */
-      readonly columns: WireColumns;
-    })
+  | (Same &
+      RowTimes & {
+        readonly kind: 'insert';
+        readonly table: string;
+        readonly id: string;
+        readonly position: number;
+        /** All columns. */
+        readonly columns: WireColumns;
+      })
+  | (Same &
+      RowTimes & {
+        readonly kind: 'update';
+        readonly table: string;
+        readonly id: string;
+        readonly position: number;
+        /** Only the columns that changed. */
+        readonly columns: WireColumns;
+      })
   | (RowTimes & {
       readonly kind: 'delete';
       readonly table: string;

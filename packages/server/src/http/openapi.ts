@@ -2,6 +2,7 @@ import { errorStatus, eventStream, jsonLines, limits, problemJson, protocolVersi
 
 const uuid = { type: 'string', format: 'uuid' } as const;
 const cursor = { type: 'string', description: 'Sealed by the server; kept, and never looked into.' } as const;
+const names = { type: 'object', additionalProperties: { type: 'array', items: { type: 'string' } } } as const;
 const schemaVersion = { type: 'integer', minimum: 1, description: 'The version of the schema the app has.' } as const;
 const time = { type: 'string', format: 'date-time' } as const;
 const position = { type: 'integer', minimum: 0 } as const;
@@ -58,6 +59,10 @@ const schemas = {
       own: { type: 'array', maxItems: limits.own, items: uuid },
       replica: uuid,
       schemaVersion,
+      tables: { type: 'array', items: { type: 'string' } },
+      columns: names,
+      where: { type: 'object', additionalProperties: { type: 'object' } },
+      same: { type: 'boolean', description: 'Whether large bytes that the replica has sent may be left out.' },
     },
   },
   PullHeader: {
@@ -75,11 +80,9 @@ const schemas = {
       rows: { type: 'integer', minimum: 0 },
       more: { type: 'boolean' },
       last: { type: 'boolean' },
-      lacks: {
-        type: 'object',
-        additionalProperties: { type: 'array', items: { type: 'string' } },
-        description: 'Columns asked for that this server does not know yet: the app is newer.',
-      },
+      user: { type: 'string' },
+      partial: { type: 'boolean' },
+      lacks: { ...names, description: 'Columns asked for that this server does not know yet: the app is newer.' },
       covers: { type: 'array', items: uuid },
       time: { type: 'string', format: 'date-time' },
     },
@@ -88,11 +91,17 @@ const schemas = {
     type: 'object',
     required: ['kind', 'table', 'id', 'position'],
     properties: {
-      kind: { enum: ['insert', 'update', 'delete'] },
+      kind: { enum: ['insert', 'update', 'delete', 'leave'] },
       ...row,
       position,
       columns,
+      same: {
+        type: 'object',
+        additionalProperties: { type: 'string', pattern: '^[0-9a-f]{64}$' },
+        description: 'SHA-256 of bytes that are left out, by column: the replica has sent them itself.',
+      },
       editedAt: time,
+      editedBy: { type: 'string' },
       times: { type: 'object', additionalProperties: time, description: 'Edit times by column, where they matter.' },
     },
   },

@@ -14,6 +14,7 @@ import { firstCursor, movedRows, nextPage, type Page, pageBytes, pulledRow } fro
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { type View, viewOf } from '../scope/view.ts';
 import type { Reach, Store, StoreReader } from '../stores/store.ts';
+import { withoutSame } from './same.ts';
 
 /** For whom something is read. */
 export interface Access {
@@ -84,7 +85,9 @@ export async function pull(
     const { view } = await access.scopes.evaluate(access.user, reader, request);
     const cursor = { ...(given ?? (await firstCursor(store, reader, view))), ...(user && { user: user.id }) };
     const page = await nextPage(store, reader, cursor, view, room);
-    const { rows, next, more } = page;
+    const { next, more } = page;
+    const { same, replica } = request;
+    const rows = same && replica ? await withoutSame(store.schema, reader, replica, page.rows) : page.rows;
     const isWhole = page.by === 'change' || cursor.held !== undefined || next.held !== undefined;
     const header = {
       kind: page.isFirst ? ('snapshot' as const) : ('changes' as const),

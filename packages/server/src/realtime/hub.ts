@@ -2,6 +2,7 @@ import type { Cursor, Only, Position, PulledRow } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
 import { nextPage, pageBytes, pulledRow } from '../feed/page.ts';
 import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
+import { largeBytes } from '../pull/same.ts';
 import { type View, viewOf } from '../scope/view.ts';
 import type { Changed, Store, StoreReader } from '../stores/store.ts';
 import { type Group, type Member, Members } from './members.ts';
@@ -236,6 +237,12 @@ export class Hub {
         cursor: cursorOf(this.store, member.token, follower.access.user),
         token: member.token,
       });
+      return false;
+    }
+    // What it has sent itself need not come back to it: a pull leaves that out.
+    if (applied.length > 0 && rows.some((row) => largeBytes(this.store.schema, row).length > 0)) {
+      this.forget(follower);
+      tell.push(() => this.dismiss(follower));
       return false;
     }
     const from = member.token;

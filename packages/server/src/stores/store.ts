@@ -218,6 +218,8 @@ export interface StoreReader {
   receiptsBetween(from: Position, to: Position): Promise<{ readonly id: string; readonly replica: string | null }[]>;
   /** Those of these transactions that have been applied: of one user where he is named. */
   applied(ids: readonly string[], user?: string): Promise<string[]>;
+  /** Which columns of rows this replica has written last, by {@link keyOf}. */
+  sentBy(replica: string, rows: readonly RowKey[]): Promise<ReadonlyMap<string, (column: string) => boolean>>;
 }
 
 /** Writes in one database transaction. */

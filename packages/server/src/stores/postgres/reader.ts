@@ -13,8 +13,10 @@ import {
   type Changed,
   type FeedPage,
   type KnownReplica,
+  keyOf,
   type Reach,
   type Room,
+  type RowKey,
   type StoreReader,
   type Stretch,
   type Tombstone,
@@ -213,6 +215,25 @@ export class PostgresReader implements StoreReader {
       [ids, user ?? null],
     );
     return rows.map(({ id }) => id);
+  }
+
+  async sentBy(replica: string, rows: readonly RowKey[]): Promise<Map<string, (column: string) => boolean>> {
+    const { rows: stamps } = await this.client.query<StampRow>(
+      `SELECT ${stampFields} FROM koinon.stamp s JOIN unnest($1::text[], $2::text[]) AS k (t, i) ON s.table_name = k.t AND s.row_id = k.i`,
+      [rows.map(({ table }) => table), rows.map(({ id }) => id)],
+    );
+    const writers = (stamp: StampRow) => [stamp.row_receipt, ...Object.values(stamp.columns).map(([, , by]) => by)];
+    const { rows: receipts } = await this.client.query<{ id: string }>(
+      'SELECT id FROM koinon.receipt WHERE id = ANY($1) AND replica = $2',
+      [[...new Set(stamps.flatMap(writers))].filter((id) => id !== null), replica],
+    );
+    const its = new Set<string | null>(receipts.map(({ id }) => id));
+    return new Map(
+      stamps.map((stamp) => [
+        keyOf({ table: stamp.table_name, id: stamp.row_id }),
+        (column) => its.has(stamp.columns[column] ? stamp.columns[column][2] : stamp.row_receipt),
+      ]),
+    );
   }
 
   /** What this transaction sees. */

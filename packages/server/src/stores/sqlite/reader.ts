@@ -14,8 +14,10 @@ import {
   type FeedPage,
   heldBytes,
   type KnownReplica,
+  keyOf,
   type Reach,
   type Room,
+  type RowKey,
   type StoreReader,
   type Stretch,
   type Tombstone,
@@ -215,6 +217,22 @@ export class SqliteReader implements StoreReader {
     const sql =
       "SELECT 1 FROM koinon_receipt WHERE id = ?1 AND outcome = 'applied' AND (?2 IS NULL OR coalesce(user_id, ?2) = ?2)";
     return ids.filter((id) => this.database.get(sql, id, user ?? null) !== undefined);
+  }
+
+  async sentBy(replica: string, rows: readonly RowKey[]): Promise<Map<string, (column: string) => boolean>> {
+    const read = 'SELECT row_receipt, columns FROM koinon_stamp WHERE table_name = ? AND row_id = ?';
+    const isIts = (receipt: string | null | undefined) =>
+      this.database.get('SELECT 1 FROM koinon_receipt WHERE id = ? AND replica = ?', receipt ?? null, replica) !==
+      undefined;
+    return new Map(
+      rows.flatMap(({ table, id }): [string, (column: string) => boolean][] => {
+        const stamp = this.database.get<Pick<StampRow, 'row_receipt' | 'columns'>>(read, table, id);
+        if (stamp === undefined) return [];
+        const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
+        const writer = (column: string) => (written[column] ? written[column][2] : stamp.row_receipt);
+        return [[keyOf({ table, id }), (column) => isIts(writer(column))]];
+      }),
+    );
   }
 
   /** The end of the feed. */

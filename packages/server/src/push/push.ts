@@ -4,7 +4,6 @@ import {
   type Cursor,
   changeFromWire,
   changeProblems,
-  checkId,
   columnsFromWire,
   limits,
   type Outcome,
@@ -15,7 +14,6 @@ import {
   referencesOf,
   type Schema,
   type ServerValues,
-  shown,
   type Table,
   type UploadedTransaction,
   type WireChange,
@@ -36,6 +34,7 @@ import {
 } from '../stores/store.ts';
 import { Comparison } from './compare.ts';
 import { digestOf } from './digest.ts';
+import { forgottenOutcome, reusedId, tooLarge, unreadableProblems } from './refusals.ts';
 
 const noRules = ruleSet({}, () => undefined);
 
@@ -230,24 +229,14 @@ async function takeIn(
   if (part.index === 0) await writer.dropParts(id);
   if ((await writer.savePart(id, part.index, transaction.changes)) > limits.transactionBytes) {
     await writer.dropParts(id);
-    return rejected(id, [
-      {
-        code: 'too-large',
-        message: `A transaction takes ${limits.transactionBytes} bytes at most. Make several of it.`,
-      },
-    ]);
+    return rejected(id, [tooLarge(`${limits.transactionBytes} bytes`)]);
   }
   if (part.index < part.count - 1) return { id, outcome: 'received' };
   const parts = await writer.takeParts(id);
   if (parts.length !== part.count) return { id, outcome: 'incomplete' };
   const { part: _, ...whole } = { ...transaction, changes: parts.flat() };
   if (whole.changes.length > limits.transactionChanges)
-    return rejected(id, [
-      {
-        code: 'too-large',
-        message: `A transaction takes ${limits.transactionChanges} changes at most, not ${whole.changes.length}.`,
-      },
-    ]);
+    return rejected(id, [tooLarge(`${limits.transactionChanges} changes`)]);
   return takeUp(taking, writer, whole, base, blocked);
 }
 
@@ -340,36 +329,6 @@ async function takeUp(
 /** When a transaction was made; a device whose clock is ahead cannot have made it later than now. */
 const editTime = ({ editedAt }: UploadedTransaction) => Math.min(Date.parse(editedAt), Date.now());
 
-function forgottenOutcome({ editedAt }: UploadedTransaction): Problem {
-  return {
-    code: 'outcome-unknown',
-    message: `This edit of ${editedAt} was sent so long ago that the server no longer knows whether it was applied. Look at the row as it is now, then make the edit again or take it back.`,
-  };
-}
-
-/** A table the server does not keep, or columns it does not know: found before the change can be read at all. */
-function unreadableProblems(schema: Schema, change: WireChange): Problem[] {
-  const { table: tableName, id } = change;
-  const table = Object.hasOwn(schema.tables, tableName) ? schema.tables[tableName] : undefined;
-  if (table === undefined)
-    return [{ code: 'unknown-table', table: tableName, id, message: `The server keeps no table ${tableName}.` }];
-  // A database may not be able to look for such an id at all.
-  const wrongId = checkId(id);
-  if (wrongId) {
-    const message = `${tableName}.id ${shown(id)}: ${wrongId.rule}.`;
-    return [{ code: wrongId.code, table: tableName, id, column: 'id', message, rule: wrongId.rule }];
-  }
-  const unknown: string[] = [];
-  for (const name in change.columns) if (!Object.hasOwn(table.columns, name)) unknown.push(name);
-  return unknown.map((column) => ({
-    code: 'unknown-column',
-    table: tableName,
-    id,
-    column,
-    message: `Table ${tableName} has no column ${column}.`,
-  }));
-}
-
 /** The transaction of this batch that must be settled first, if there is one. */
 function blockedBy(
   schema: Schema,
@@ -392,13 +351,6 @@ function blockedBy(
 
 function rejected(id: string, problems: readonly Problem[]): Outcome {
   return { id, outcome: 'rejected', problems };
-}
-
-function reusedId(id: string): Problem {
-  return {
-    code: 'transaction-id-reused',
-    message: `Transaction ${id} was taken up before with other changes; a changed transaction needs a new id.`,
-  };
 }
 
 function lockOrder(changes: readonly RowKey[]): readonly RowKey[] {

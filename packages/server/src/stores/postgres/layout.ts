@@ -1,9 +1,10 @@
 import { createHash } from 'node:crypto';
-import { type Column, indexedGroups, KoinonError, quoteName, quoteText, type Schema } from '@koinon/core';
+import { type Column, indexedGroups, quoteName, quoteText, type Schema } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { columnRule, columnType, parameter, type StandingColumn } from './columns.ts';
 import { shortName } from './names.ts';
+import { misfit, type Standing, standingTable } from './standing.ts';
 import {
   feedFunctions,
   feedTriggers,
@@ -98,21 +99,6 @@ const koinonTables = [
 )`,
 ];
 
-/** A column as the catalog describes it. */
-interface CatalogColumn extends Pick<StandingColumn, 'type'> {
-  readonly name: string;
-  readonly filled: 'always' | 'for none' | null;
-  readonly required: boolean;
-}
-
-/** A relation as the catalog describes it. */
-interface Standing {
-  readonly columns: ReadonlyMap<string, CatalogColumn>;
-  /** Itself and, of a partitioned table, its leaves. */
-  readonly relations: readonly { readonly sql: string; readonly triggers: readonly string[] }[];
-  readonly isPartitioned: boolean;
-}
-
 /**
  * Looks at a database and says what it lacks: Koinon's own tables, the app's tables and columns, the functions and
  * triggers of the feed. Changes nothing.
@@ -171,68 +157,6 @@ async function indexNames(client: ClientBase): Promise<string[]> {
      WHERE c.relkind IN ('i', 'I')`,
   );
   return rows.map(({ name }) => name);
-}
-
-async function standingTable(
-  client: ClientBase,
-  mapped: MappedTable,
-  isMapped: boolean,
-): Promise<Standing | undefined> {
-  const { namespace, relation } = mapped;
-  const { rows: found } = await client.query<{ oid: number; name: string; kind: string }>(
-    `SELECT c.oid, c.relname AS name, c.relkind AS kind FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-     WHERE n.nspname = $1 AND lower(c.relname) = lower($2) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`,
-    [namespace, relation],
-  );
-  const it = found.find(({ name }) => name === relation);
-  const [alike] = found;
-  if (it === undefined && alike !== undefined && !isMapped)
-    throw misfit(
-      mapped,
-      `is not there, but one named ${quoteName(alike.name)} is; name the one that is meant in the mapping`,
-    );
-  if (it === undefined) return undefined;
-  const { oid, kind } = it;
-  const isPartitioned = kind === 'p';
-  if (kind !== 'r' && !isPartitioned)
-    throw misfit(mapped, 'is no table but a view or a foreign one, whose rows cannot be followed');
-  const columns = await client.query<CatalogColumn>(
-    `SELECT attname AS name, format_type(coalesce(nullif(t.typbasetype, 0), t.oid), -1) AS type,
-       CASE WHEN attgenerated <> '' OR attidentity = 'a' THEN 'always'
-         WHEN attnotnull AND (atthasdef OR attidentity <> '') THEN 'for none' END AS filled, attnotnull AS required
-     FROM pg_attribute JOIN pg_type t ON t.oid = atttypid WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped`,
-    [oid],
-  );
-  const keys = await client.query<{ columns: string[] }>(
-    `SELECT array(SELECT attname::text FROM pg_attribute WHERE attrelid = $1 AND attnum = ANY(indkey[0:indnkeyatts - 1])) AS columns
-     FROM pg_index WHERE indrelid = $1 AND indisunique AND indisvalid AND indpred IS NULL AND indexprs IS NULL`,
-    [oid],
-  );
-  const { idName } = mapped;
-  // The key of a partitioned table has the columns in it that it is parted by.
-  const isKey = ({ columns: key }: { columns: string[] }) =>
-    key.includes(idName) && (isPartitioned || key.length === 1);
-  const id = columns.rows.find(({ name }) => name === idName);
-  if (id === undefined) throw misfit(mapped, `has no column ${idName} for the row's id; name it in the mapping`);
-  if (!keys.rows.some(isKey)) throw misfit(mapped, `has no key or unique index on ${idName} alone`);
-  const nowhere = `SELECT 1 FROM ${mapped.sql} WHERE ${quoteName(idName)} IS NULL LIMIT 1`;
-  if (!id.required && (await client.query(nowhere)).rowCount !== 0)
-    throw misfit(mapped, `has rows without ${idName}; give them one, or delete them`);
-  const relations = await client.query<{ root: boolean; sql: string; triggers: string[] }>(
-    `SELECT c.oid = $1::oid AS root, format('%I.%I', n.nspname, c.relname) AS sql,
-       array(SELECT tgname::text FROM pg_trigger WHERE tgrelid = c.oid AND tgname LIKE 'koinon\\_%' ORDER BY 1) AS triggers
-     FROM (SELECT $1::regclass AS oid UNION SELECT relid FROM pg_partition_tree($1::regclass) WHERE isleaf) tree
-     JOIN pg_class c ON c.oid = tree.oid JOIN pg_namespace n ON n.oid = c.relnamespace`,
-    [oid],
-  );
-  return {
-    columns: new Map(columns.rows.map((column) => [column.name, column])),
-    // A partitioned table has its triggers before its leaves.
-    relations: relations.rows
-      .sort((a, b) => Number(b.root) - Number(a.root))
-      .map(({ root, sql, triggers }) => ({ sql: root ? mapped.sql : sql, triggers })),
-    isPartitioned,
-  };
 }
 
 function appTable(mapped: MappedTable, standing: Standing | undefined): AppTable {
@@ -407,8 +331,4 @@ const digestOf = (statements: readonly string[]) => createHash('sha256').update(
 
 function note(name: string, statements: readonly string[]): string {
   return `INSERT INTO koinon.meta VALUES (${quoteText(name)}, ${quoteText(digestOf(statements))}) ON CONFLICT (name) DO UPDATE SET value = excluded.value`;
-}
-
-function misfit({ name, sql }: MappedTable, why: string): KoinonError {
-  return new KoinonError('schema-invalid', `The table ${sql} of ${name} ${why}.`, { table: name });
 }

@@ -1,0 +1,47 @@
+import { checkId, type Problem, type Schema, shown, type UploadedTransaction, type WireChange } from '@koinon/core';
+
+// What an uploaded transaction is refused for before its rows are looked at.
+
+/** Nobody knows any more whether a transaction was applied. */
+export function forgottenOutcome({ editedAt }: UploadedTransaction): Problem {
+  return {
+    code: 'outcome-unknown',
+    message: `This edit of ${editedAt} was sent so long ago that the server no longer knows whether it was applied. Look at the row as it is now, then make the edit again or take it back.`,
+  };
+}
+
+/** A table the server does not keep, or columns it does not know: found before the change can be read at all. */
+export function unreadableProblems(schema: Schema, change: WireChange): Problem[] {
+  const { table: tableName, id } = change;
+  const table = Object.hasOwn(schema.tables, tableName) ? schema.tables[tableName] : undefined;
+  if (table === undefined)
+    return [{ code: 'unknown-table', table: tableName, id, message: `The server keeps no table ${tableName}.` }];
+  // A database may not be able to look for such an id at all.
+  const wrongId = checkId(id);
+  if (wrongId) {
+    const message = `${tableName}.id ${shown(id)}: ${wrongId.rule}.`;
+    return [{ code: wrongId.code, table: tableName, id, column: 'id', message, rule: wrongId.rule }];
+  }
+  const unknown: string[] = [];
+  for (const name in change.columns) if (!Object.hasOwn(table.columns, name)) unknown.push(name);
+  return unknown.map((column) => ({
+    code: 'unknown-column',
+    table: tableName,
+    id,
+    column,
+    message: `Table ${tableName} has no column ${column}.`,
+  }));
+}
+
+/** The id stands for another transaction. */
+export function reusedId(id: string): Problem {
+  return {
+    code: 'transaction-id-reused',
+    message: `Transaction ${id} was taken up before with other changes; a changed transaction needs a new id.`,
+  };
+}
+
+/** A transaction has more than is taken. @param most as people read it. */
+export function tooLarge(most: string): Problem {
+  return { code: 'too-large', message: `A transaction takes ${most} at most. Make several of it.` };
+}

@@ -10,18 +10,30 @@ import { orchard } from './page/orchard.ts';
 
 // Where the data of a page is kept, in a real browser: refused, full, much, and when the browser is killed.
 
-test('where the browser gives no private files the replica works in memory, and says so', async () => {
+test.each([
+  ['refused', 'private files are switched off'],
+  ['closed to pages', 'gives no private files to this page (closed to pages)'],
+])('where the browser gives no private files (%s) the replica works in memory, and says so', async (name, problem) => {
   const { context, url } = await openBrowser();
   const page = await context.newPage();
   await page.goto(url);
-  await page.evaluate(() => window.openReplica('refused'));
+  await page.evaluate((given) => window.openReplica(given), name);
   await page.evaluate(() => window.replica.insert('tree', { kind: 'plum' }));
   expect(await page.evaluate(() => window.replica.count({ from: 'tree' }))).toBe(1);
   expect(await page.evaluate(() => window.replica.storage())).toMatchObject({
     kind: 'memory',
-    problem: expect.stringContaining('private files are switched off'),
+    problem: expect.stringContaining(problem),
   });
   expect(await page.evaluate(() => window.replica.status())).toMatchObject({ storage: 'memory' });
+  await page.close();
+});
+
+test('files that another worker is about to let go of are waited for, whatever the browser calls that', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate(() => window.openReplica('open elsewhere'));
+  expect(await page.evaluate(() => window.replica.storage())).toMatchObject({ kind: 'file', problem: null });
   await page.close();
 });
 

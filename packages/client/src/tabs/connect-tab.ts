@@ -31,7 +31,8 @@ export async function connectTab<S extends Schema>(
 ): Promise<Replica<S>> {
   const wire = new Wire(worker, () => timeId());
   const page = new Page(worker, wire);
-  if (persist) void page.persist();
+  // Some browsers ask the user, who may take his time.
+  if (persist) void navigator.storage?.persist?.().catch(() => undefined);
   await wire.open();
   await page.finishWhatWasLeft();
   return new ConnectedReplica<S>(schema, wire);
@@ -44,7 +45,6 @@ class Page {
   private readonly key = timeId();
   private name: string | undefined;
   private term: string | null = null;
-  private isPersistent: boolean | null = null;
 
   constructor(worker: Worker, wire: Wire) {
     this.worker = worker;
@@ -87,12 +87,6 @@ class Page {
     tell();
   }
 
-  /** Asks the browser to keep the data when room is short. */
-  async persist(): Promise<void> {
-    this.isPersistent = (await navigator.storage?.persist?.().catch(() => null)) ?? null;
-    this.tellShell();
-  }
-
   /** Does what pages that were left had no time for. Each call carries its id: what was done after all is not done twice. */
   async finishWhatWasLeft(): Promise<void> {
     if (this.name === undefined) return;
@@ -109,6 +103,6 @@ class Page {
   private tellShell(): void {
     const { onLine: online } = navigator;
     const visible = document.visibilityState === 'visible';
-    this.worker.postMessage({ shell: { online, visible, isPersistent: this.isPersistent } });
+    this.worker.postMessage({ shell: { online, visible } });
   }
 }

@@ -5,7 +5,6 @@ import type { Request } from '../hosting/messages.ts';
 export interface Shell {
   readonly online: boolean;
   readonly visible: boolean;
-  readonly isPersistent: boolean | null;
 }
 
 /** What a page sends its worker. */
@@ -39,7 +38,7 @@ export class PageHost implements TabHost {
         held.catch((error) => (isHeld ? onLost?.() : fail(error)));
       }),
   };
-  private shell: Shell = { online: navigator.onLine, visible: true, isPersistent: null };
+  private shell: Shell = { online: navigator.onLine, visible: true };
   private readonly listeners = new Set<() => void>();
 
   isOnline = () => this.shell.online;
@@ -54,7 +53,8 @@ export class PageHost implements TabHost {
 
   async storage() {
     const { usage = null, quota = null } = (await navigator.storage?.estimate?.()) ?? {};
-    return { usage, quota, isPersistent: this.shell.isPersistent };
+    const isPersistent = (await navigator.storage?.persisted?.().catch(() => null)) ?? null;
+    return { usage, quota, isPersistent };
   }
 
   /** Takes in what the page has seen. */

@@ -162,7 +162,10 @@ export function json<Value = JsonValue, const Options extends ColumnOptions<Valu
 }
 
 /** Binary data, a `Uint8Array`. Lengths count bytes. */
-export function bytes<const Options extends ColumnOptions<Uint8Array> & LengthOptions>(options = {} as Options) {
+export function bytes<const Options extends ColumnOptions<Uint8Array> & LengthOptions>(
+  options = {} as Options,
+  // Named, since what is inferred is a generic type in the declarations, which TypeScript knows from 5.7 on only.
+): Typed<Uint8Array, Options, 'bytes'> {
   return column<Uint8Array, Options, 'bytes'>('bytes', options);
 }
 

@@ -241,6 +241,29 @@ test('foreign, damaged and forbidden files are refused and left as they are', as
   ).rejects.toMatchObject({ code: 'storage-damaged' });
 });
 
+test('whichever page of a file is damaged, it is opened and read, or is called damaged', async () => {
+  const good = join(folder, 'good.db');
+  const replica = await open(first, { file: good });
+  for (let n = 0; n < 40; n++) await replica.insert('shelf', { id: `s${n}`, name: `${n}`.repeat(20) });
+  await replica.close();
+  const bytes = await readFile(good);
+  const codes = new Set<unknown>();
+  for (let page = 4096; page < bytes.length; page += 4096)
+    for (const from of [2 * 4096, bytes.length - 4096]) {
+      await writeFile(file, Buffer.from(bytes).fill(bytes.subarray(from, from + 4096), page, page + 4096));
+      const work = async (broken: Awaited<ReturnType<typeof open<typeof first>>>) => {
+        const rows = await broken.rows({ from: 'shelf', join: { sync: 'status' } }).finally(() => broken.close());
+        return rows.length <= 40 ? 'read' : 'doubled';
+      };
+      codes.add(
+        await open(first)
+          .then(work)
+          .catch((error) => error.code),
+      );
+    }
+  expect([...codes].sort()).toEqual(['read', 'storage-damaged']);
+});
+
 test.runIf(process.getuid?.() !== 0)('a folder that cannot be written is refused', async () => {
   await chmod(folder, 0o500);
   await expect(open(first)).rejects.toMatchObject({ code: 'storage-refused' });

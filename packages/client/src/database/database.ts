@@ -10,6 +10,7 @@ export class Database {
   readonly driver: SqlDriver;
   private readonly statements = new Map<string, SqlStatement>();
   private open = false;
+  private sound: boolean | undefined;
   /** How many transactions have begun, and how many of them were rolled back: tells those who keep something in memory. */
   begun = 0;
   rolledBack = 0;
@@ -93,8 +94,20 @@ export class Database {
     try {
       return work();
     } catch (error) {
-      throw storageError(error);
+      // What a damaged file gives may break whoever takes it for what was written.
+      const isOdd = /^(Type|Syntax)Error/.test(String(error));
+      throw storageError(isOdd && !this.isSound() ? Object.assign(error as Error, { errcode: 11 }) : error);
     }
+  }
+
+  /** Whether the file is whole. Looked at once, since it takes its time. */
+  private isSound(): boolean {
+    try {
+      this.sound ??= this.once("SELECT 1 FROM pragma_quick_check(1) WHERE quick_check = 'ok'").length > 0;
+    } catch {
+      this.sound = false;
+    }
+    return this.sound;
   }
 
   close(): void {

@@ -1,4 +1,4 @@
-import type { Change, Problem } from '@koinon/core';
+import { type Change, KoinonError, type Problem } from '@koinon/core';
 import { joined, type Outbox, type OutboxTransaction, type StoredChange, type TransactionState } from './outbox.ts';
 
 // What concerns whole transactions of the outbox: loaded with a sync, a decision, or when somebody asks. Everything runs
@@ -15,6 +15,9 @@ export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): 
   let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : firstUnconfirmed(outbox) - 1;
   let open: { readonly head: StoredChange; readonly changes: Change[] } | undefined;
   for (let end = endOfChunk(outbox, place); end !== null; end = endOfChunk(outbox, place)) {
+    // In a damaged file places may stand out of order, and be come upon for ever.
+    if (end <= place)
+      throw new KoinonError('storage-damaged', 'The database file is damaged: its outbox is not in order.');
     const rows = changesBetween(outbox, place, end);
     const wanted = rows.filter(({ state }) => states.includes(state ?? 'pending'));
     const ownRecords = rowsOfNew(outbox, wanted);

@@ -4,6 +4,7 @@ import { isOlder, isOldFile, isReplicaFile, meta, type Prepare, prepareLayout, s
 import { systemHost } from '../host/host.ts';
 import { noConflicts } from '../overlay/conflict-list.ts';
 import type { SqlDriver } from '../storage/driver.ts';
+import { storageError } from '../storage/errors.ts';
 import { LocalReplica, type Parts } from './local.ts';
 import type { ReplicaOptions } from './open.ts';
 import type { Replica } from './replica.ts';
@@ -42,7 +43,7 @@ export async function openLocal<S extends Schema>(
     return replica;
   } catch (error) {
     database.close();
-    throw error;
+    throw storageError(error);
   }
 }
 

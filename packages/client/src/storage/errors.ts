@@ -1,35 +1,34 @@
-import { KoinonError } from '@koinon/core';
+import { type ErrorCode, KoinonError } from '@koinon/core';
 
-/** SQLite's primary result codes that mean something to an app. */
-const meanings = {
-  5: ['replica-busy', 'Another process is writing to the database; try again.'],
-  6: ['replica-busy', 'The database is locked by this process; try again.'],
-  8: ['storage-refused', 'The database cannot be written: the file or its folder is read-only.'],
-  10: ['storage-refused', 'The storage failed to read or write.'],
-  11: ['storage-damaged', 'The database file is damaged. Restore it from a copy, or start over from the server.'],
-  13: ['storage-full', 'The disk is full; nothing was written. Free some space and try again.'],
-  14: ['storage-refused', 'The database file cannot be opened. Check that its folder exists and can be written.'],
-  26: ['storage-foreign', 'The file is not an SQLite database.'],
-} as const;
-
-/** SQLite's own words for these codes: some failures come without the number. */
-const words: readonly (readonly [string, keyof typeof meanings])[] = [
-  ['database is locked', 5],
-  ['readonly database', 8],
-  ['disk I/O error', 10],
-  ['disk image is malformed', 11],
-  ['disk is full', 13],
-  ['unable to open database file', 14],
-  ['is not a database', 26],
+/** SQLite's result codes that mean something to an app; its own words for them, since some failures come without; and ours. */
+const meanings: readonly (readonly [result: number, said: string, code: ErrorCode, message: string])[] = [
+  [5, 'database is locked', 'replica-busy', 'Another process is writing to the database; try again.'],
+  [6, 'table is locked', 'replica-busy', 'This process is writing to the database; try again.'],
+  [8, 'readonly database', 'storage-refused', 'The database file or its folder is read-only.'],
+  [10, 'disk I/O error', 'storage-refused', 'The storage failed to read or write.'],
+  [
+    11,
+    'image is malformed',
+    'storage-damaged',
+    'The database file is damaged. Restore it from a copy, or start over from the server.',
+  ],
+  [13, 'disk is full', 'storage-full', 'The disk is full; nothing was written. Free some space and try again.'],
+  [
+    14,
+    'unable to open',
+    'storage-refused',
+    'The database file cannot be opened. Check that its folder exists and can be written.',
+  ],
+  [26, 'is not a database', 'storage-foreign', 'The file is not an SQLite database.'],
 ];
 
 /** An error of the storage under its own code; any other error as it is. */
 export function storageError(error: unknown, file?: string): unknown {
   if (error instanceof KoinonError || !(error instanceof Error)) return error;
   const given = error as { errcode?: unknown; sqliteCode?: unknown };
-  const code =
-    Number(given.errcode ?? given.sqliteCode ?? 0) & 0xff || words.find(([said]) => error.message.includes(said))?.[1];
-  const meaning = meanings[code as keyof typeof meanings];
-  if (!meaning) return error;
-  return new KoinonError(meaning[0], `${file ? `${file}: ` : ''}${meaning[1]} (${error.message})`, { cause: error });
+  const number = Number(given.errcode ?? given.sqliteCode ?? 0) & 0xff;
+  for (const [result, said, code, message] of meanings)
+    if (number ? number === result : error.message.includes(said))
+      return new KoinonError(code, `${file ? `${file}: ` : ''}${message} (${error.message})`, { cause: error });
+  return error;
 }

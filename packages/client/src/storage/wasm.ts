@@ -109,8 +109,7 @@ function rethrown(error: unknown): never {
   if (name === 'QuotaExceededError')
     throw new KoinonError('storage-full', `The browser gives this site no more room: ${message}`, { cause: error });
   // Some browsers show a page the folder of its files, but never open one.
-  if (name === 'NotSupportedError' || name === 'SecurityError' || name === 'NotAllowedError')
-    throw unavailable(message, error);
+  if (name === 'NotSupportedError' || name === 'SecurityError') throw unavailable(message, error);
   throw error;
 }
 
@@ -159,7 +158,7 @@ function failure(error: unknown, fence: Fence | undefined): unknown {
   if (fence?.isFull)
     return new KoinonError(
       'storage-full',
-      'The browser gives this site no more room; nothing was written. Free some space on the device and try again.',
+      'The browser gives this site no more room; nothing was written. Free some space and try again.',
       { cause: error },
     );
   return error;

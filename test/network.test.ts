@@ -1,7 +1,7 @@
 import { type AddressInfo, connect, createServer, type Socket } from 'node:net';
 import { openReplica, type Replica } from '@koinon/client';
 import fc from 'fast-check';
-import { expect, test } from 'vitest';
+import { expect, test, vi } from 'vitest';
 import { runs } from './support/runs.ts';
 import { storeKinds } from './support/stores.ts';
 import { type Garden, garden, rowsOf, World } from './support/world.ts';
@@ -134,3 +134,36 @@ test.each(storeKinds)('%s: cut, held back, repeated and overtaking connections: 
     runs(4),
   ),
 );
+
+test('a shell that has little of what browsers have syncs, is live, and can be told to stop', async () => {
+  const world = await World.of(garden);
+  const far = globalThis.fetch;
+  vi.stubGlobal('fetch', async (url: string, init: RequestInit) => {
+    const answer = await far(url, init);
+    const text = await answer.text();
+    return { ok: answer.ok, status: answer.status, headers: answer.headers, text: async () => text };
+  });
+  vi.stubGlobal('CompressionStream', undefined);
+  vi.spyOn(AbortSignal, 'any').mockImplementation(() => {
+    throw new TypeError('AbortSignal.any is not a function');
+  });
+  const one = await world.replica();
+  const two = await openReplica({
+    schema: garden,
+    file: world.path('two.db'),
+    server: world.server.url,
+    sync: 'automatic',
+  });
+  for await (const { rows } of two.syncState()) if (rows[0]?.phase === 'live') break;
+  await one.insert('bed', { id: 'b', name: 'x'.repeat(100_000) });
+  const stop = new AbortController();
+  const stopped = one.sync({ signal: stop.signal });
+  stop.abort();
+  await expect(stopped).rejects.toMatchObject({ code: 'cancelled' });
+  await one.sync({ signal: new AbortController().signal });
+  await expect.poll(() => two.get('bed', 'b')).toMatchObject({ id: 'b' });
+  await two.close();
+  vi.restoreAllMocks();
+  vi.unstubAllGlobals();
+  await world.end();
+});

@@ -18,6 +18,7 @@ import {
   unansweredIn,
 } from './attempt.ts';
 import { learnClock } from './clock.ts';
+import { endWith } from './patience.ts';
 import { canCompare, withSame } from './same.ts';
 import type { Direction, Upload } from './state.ts';
 import type { Traffic } from './traffic.ts';
@@ -175,10 +176,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   /** Asks for the page behind a cursor. @param same whether what this replica has sent itself may be left out. */
   const ask = (cursor: string | undefined, own: readonly string[], same = canCompare()): Asked => {
     const over = new AbortController();
-    const until = signal ? AbortSignal.any([signal, over.signal]) : over.signal;
-    const page = parts.transport.pull({ ...(cursor ? { cursor } : {}), own, same, ...about, ...parts.only }, until);
-    // It may be that nobody comes to look at it.
-    page.catch(() => undefined);
+    const release = endWith(signal, over);
+    const asked = { ...(cursor ? { cursor } : {}), own, same, ...about, ...parts.only };
+    const page = parts.transport.pull(asked, over.signal);
+    // It may be that nobody comes to look at it: a failure is nobody's then.
+    page.then(release, release);
     return { cursor, own, page, sentAt: parts.host.now(), drop: () => over.abort() };
   };
   /** Brings down pages from one of the two cursors until there is no more to come from it. */

@@ -97,9 +97,9 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
     signal?: AbortSignal,
     patience = timeout,
   ): Promise<string> {
-    const limit = new Patience(patience);
     let token = await tokenOf();
     let sent = body === undefined ? undefined : await packing.pack(body);
+    const limit = new Patience(patience, signal);
     const send = async () => {
       const size = sizeOf(sent);
       const began = performance.now();
@@ -111,7 +111,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
           ...(typeof sent === 'object' ? { 'content-encoding': 'gzip' } : {}),
           ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
         },
-        signal: signal ? AbortSignal.any([signal, limit.signal]) : limit.signal,
+        signal: limit.signal,
       });
       bytes.up += size;
       packing.note(response, size, performance.now() - began);

@@ -1,8 +1,8 @@
 import { openReplica, type Replica, type Upload } from '@koinon/client';
 import { integer, oneOf, reference, type Schema, schema, table, text } from '@koinon/core';
-import { expect, test } from 'vitest';
+import { expect, test, vi } from 'vitest';
 import { storeKinds } from './support/stores.ts';
-import { never, World } from './support/world.ts';
+import { garden, never, World } from './support/world.ts';
 
 // An app and its server that are not equally far: either may come to know a column or a table before the other does.
 
@@ -213,3 +213,28 @@ const stateOf = async <S extends Schema>(replica: Replica<S>) => {
   for await (const { rows } of replica.syncState()) if (rows[0]) return rows[0];
   throw new Error('the replica was closed');
 };
+
+test('a server that does not know yet what the library may ask is asked without it', async () => {
+  const world = await World.of(garden);
+  const far = globalThis.fetch;
+  const asked: boolean[] = [];
+  vi.stubGlobal('fetch', async (url: string, init: { readonly body?: unknown }) => {
+    if (!url.endsWith('/v1/pull')) return far(url, init as RequestInit);
+    asked.push('same' in JSON.parse(String(init.body)));
+    if (!asked.at(-1)) return far(url, init as RequestInit);
+    const problem = {
+      code: 'malformed-request',
+      detail: 'the request: only cursor, limit, own is expected, not "same".',
+    };
+    return new Response(JSON.stringify(problem), { status: 400 });
+  });
+  const replica = await world.replica();
+  await replica.insert('bed', { id: 'b', name: 'north' });
+  await replica.sync();
+  await replica.sync();
+  vi.unstubAllGlobals();
+  expect(await replica.status()).toMatchObject({ pending: 0, rejected: 0 });
+  expect(asked.filter(Boolean), 'it is asked with it once').toEqual([true]);
+  expect(asked.length).toBeGreaterThan(2);
+  await world.end();
+});

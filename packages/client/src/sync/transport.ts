@@ -84,6 +84,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
   const bytes = { down: 0, up: 0 };
   const packing = new Packing(root);
   let known: string | undefined;
+  let knowsSame = true;
   const tokenOf = async (): Promise<string | undefined> => {
     if (source === undefined) return undefined;
     known ??= await Promise.resolve(source()).catch(() => undefined);
@@ -158,7 +159,17 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
     forgetToken() {
       known = undefined;
     },
-    pull: async (request, signal) => readPulledPage(await ask('/v1/pull', JSON.stringify(request), signal)),
+    async pull(request, signal) {
+      const { same, ...plain } = request;
+      const pulled = async (asked: PullRequest) => readPulledPage(await ask('/v1/pull', JSON.stringify(asked), signal));
+      if (!same || !knowsSame) return pulled(plain);
+      return pulled(request).catch((error: unknown) => {
+        // An app may have a newer Koinon than its server, which refuses what it does not know.
+        if (!(error instanceof KoinonError) || error.code !== 'malformed-request') throw error;
+        knowsSame = false;
+        return pulled(plain);
+      });
+    },
     push: async (body, signal) => parsed(await ask('/v1/push', body, signal)),
     live(listener) {
       const socket = new WebSocket(`${root.replace(/^http/, 'ws')}/v1${livePath}`);

@@ -2,11 +2,11 @@ import { KoinonError } from '@koinon/core';
 import type { SqlDriver } from './driver.ts';
 import type { NodeDriverOptions } from './node.ts';
 
-/** Stands for Node's driver in a browser, where a replica has no path. @throws KoinonError `storage-unavailable`. */
+/** Stands for Node's driver in browsers and other shells, where a replica has no path. @throws KoinonError `storage-unavailable`. */
 export async function openNodeDriver({ file }: NodeDriverOptions): Promise<SqlDriver> {
   throw new KoinonError(
     'storage-unavailable',
-    `A browser opens no ${file}; run the replica in a worker by hostTabs of @koinon/client/browser.`,
+    `There are no files here to open ${file} as. In a browser run the replica in a worker by hostTabs of @koinon/client/browser; elsewhere give it a driver.`,
     { value: file },
   );
 }

@@ -1,4 +1,4 @@
-import type { Replica } from '@koinon/client';
+import { inspectReplica, type Replica } from '@koinon/client';
 import { integer, oneOf, reference, schema, table, text } from '@koinon/core';
 import { type Rules, writeRows } from '@koinon/server';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
@@ -72,7 +72,7 @@ describe.each(storeKinds)('on %s', (kind) => {
   beforeEach(async () => {
     held = undefined;
     world = await World.of(shop, kind, { rules, ruleTimeLimit: 300 });
-    [mine, theirs] = [await world.replica(), await world.replica()];
+    [mine, theirs] = [await world.replica({ file: 'mine.db' }), await world.replica()];
     await mine.insert('customer', { id: 'c', name: 'new' });
     await mine.sync();
     await theirs.sync();
@@ -170,6 +170,22 @@ describe.each(storeKinds)('on %s', (kind) => {
     await theirs.sync();
     expect((await theirs.rows({ from: 'customer' })).map(({ id }) => id)).toEqual(['c', 's', 't']);
     expect(await theirs.rejections()).toMatchObject([{ rows: [{ id: 't' }] }]);
+  });
+
+  test('an import that is refused row by row names each reason at its row, and holds up nothing else', async () => {
+    const many = 12_000;
+    await mine.insertAll(
+      'customer',
+      Array.from({ length: many }, (_, n) => ({ id: `c${n}`, name: `!${n}` })),
+    );
+    await mine.insert('order', { id: 'o', customer: 'c' });
+    expect((await mine.sync()).up).toMatchObject({ applied: 1, rejected: 1 });
+    expect((await mine.rejections())[0]?.problems).toHaveLength(many);
+    const [row] = await mine.rows({ from: 'customer', where: { id: 'c7' }, join: { sync: 'status' } });
+    expect(row?.sync).toMatchObject({ status: 'rejected', problems: [{ id: 'c7', column: 'name' }] });
+    const file = await inspectReplica(world.path('mine.db'));
+    expect(file.outbox()[0]?.problems).toHaveLength(many);
+    file.close();
   });
 
   test('a unique value taken and a referenced row deleted meanwhile are refusals at their columns, and can be mended', async () => {

@@ -36,7 +36,10 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
     try {
       migrations[version]?.(migration);
       // What is kept of confirmed edits speaks of columns as they were.
-      if (migrations[version]) database.once('DELETE FROM koinon_kept');
+      if (migrations[version]) {
+        database.once('DELETE FROM koinon_kept');
+        database.once('UPDATE koinon_change SET server_values = NULL WHERE server_values IS NOT NULL');
+      }
     } catch (error) {
       throw new KoinonError(
         'migration-failed',

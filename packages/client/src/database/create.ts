@@ -44,9 +44,11 @@ const koinonTables = [
   columns TEXT,
   operations TEXT,
   back INTEGER NOT NULL DEFAULT 0,
-  before TEXT
+  before TEXT,
+  server_values TEXT
 )`,
-  // `before`: of one that is back, what it changed. Where columns is null the change is an insert whose row has not been
+  // `before`: of one that is back, what it changed. `server_values`: columns to which the server gave other values than were
+  // sent. Where columns is null the change is an insert whose row has not been
   // changed since: the row itself tells them.
   // Transactions that have been sent, and what is known of them: pending again, attempted, confirmed or rejected.
   `CREATE TABLE koinon_sent (
@@ -54,8 +56,7 @@ const koinonTables = [
   id TEXT NOT NULL UNIQUE,
   edited_at INTEGER NOT NULL,
   state TEXT NOT NULL,
-  problems TEXT,
-  server_values TEXT
+  problems TEXT
 )`,
   keptTable,
   // A row as the server last gave it, while the row has changes that the feed does not cover.

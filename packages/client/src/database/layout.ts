@@ -16,7 +16,7 @@ export function isOlder(database: Database, schema: Schema): boolean {
 
 /** Whether Koinon's own tables in a file are those of an earlier version of it. */
 export function isOldFile(database: Database): boolean {
-  return isReplicaFile(database) && !hasColumn(database, 'koinon_conflict', 'remote_by');
+  return isReplicaFile(database) && !hasColumn(database, 'koinon_change', 'server_values');
 }
 
 /** Whether a table of a file has a column. */

@@ -10,8 +10,12 @@ export function renewOwnTables(database: Database): void {
     for (const column of ['local_at INTEGER', 'remote_at INTEGER', 'remote_by TEXT', 'reason TEXT'])
       if (!hasColumn(database, 'koinon_conflict', column.split(' ')[0] as string))
         database.driver.exec(`ALTER TABLE koinon_conflict ADD COLUMN ${column}`);
-    if (lacks(database, 'koinon_resolved'))
-      database.driver.exec(`ALTER TABLE koinon_sent ADD COLUMN server_values TEXT; ${resolvedTable}`);
+    if (lacks(database, 'koinon_resolved')) database.driver.exec(resolvedTable);
+    // What the server put in the place of what was sent stood with the transaction, as one list. It is shown until the feed
+    // brings the rows, which is soon: the lists are not taken along.
+    database.driver.exec('ALTER TABLE koinon_change ADD COLUMN server_values TEXT');
+    if (hasColumn(database, 'koinon_sent', 'server_values'))
+      database.driver.exec('ALTER TABLE koinon_sent DROP COLUMN server_values');
   });
 }
 

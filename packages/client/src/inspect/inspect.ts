@@ -104,17 +104,23 @@ interface StoredChange {
   readonly id: string;
   readonly edited_at: number;
   readonly state: TransactionState | null;
-  readonly problems: string | null;
   readonly kind: string;
   readonly table_name: string;
   readonly row_id: string;
   readonly columns: string | null;
 }
 
+interface Refused {
+  readonly sequence: number;
+  readonly problems: string;
+}
+
 function transactionsOf(database: Database): InspectedTransaction[] {
   const rows = database.once(`SELECT coalesce(c.sequence, c.place) AS sequence, coalesce(s.id, c.id) AS id,
-      coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, s.problems, c.kind, c.table_name, c.row_id, c.columns
+      coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, c.kind, c.table_name, c.row_id, c.columns
     FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place) ORDER BY c.place`) as StoredChange[];
+  const refused = database.once('SELECT sequence, problems FROM koinon_sent WHERE problems IS NOT NULL') as Refused[];
+  const problems = new Map(refused.map((each) => [each.sequence, JSON.parse(each.problems) as Problem[]]));
   const bySequence = new Map<number, StoredChange[]>();
   for (const row of rows) {
     const known = bySequence.get(row.sequence);
@@ -133,7 +139,7 @@ function transactionsOf(database: Database): InspectedTransaction[] {
         id,
         columns: columns === null ? null : JSON.parse(columns),
       })),
-      problems: first.problems === null ? [] : (JSON.parse(first.problems) as Problem[]),
+      problems: problems.get(first.sequence) ?? [],
     };
   });
 }

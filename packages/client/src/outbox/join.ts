@@ -143,7 +143,7 @@ export function takeApart(outbox: Outbox, sequence: number, id: string, host: Pi
     if (first === null) continue;
     const newId = host.newId();
     beginAt(outbox, first, to, newId, editedAt);
-    database.statement("INSERT INTO koinon_sent VALUES (?, ?, ?, 'pending', NULL, NULL)").run(first, newId, editedAt);
+    database.statement("INSERT INTO koinon_sent VALUES (?, ?, ?, 'pending', NULL)").run(first, newId, editedAt);
   }
   return true;
 }

@@ -81,7 +81,7 @@ function putBack(database: Database): readonly UndoneChange[] {
     .run(shift);
   database
     .statement(
-      "INSERT INTO koinon_sent SELECT place + ?, id, edited_at, 'pending', NULL, NULL FROM koinon_kept WHERE id IS NOT NULL",
+      "INSERT INTO koinon_sent SELECT place + ?, id, edited_at, 'pending', NULL FROM koinon_kept WHERE id IS NOT NULL",
     )
     .run(shift);
   database.statement('DELETE FROM koinon_kept').run();

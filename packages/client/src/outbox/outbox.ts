@@ -8,9 +8,9 @@ import {
   type Problem,
   quoteText,
   type Schema,
-  type ServerValues,
   type SqlValue,
   tableOf,
+  type WireColumns,
   wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
@@ -67,7 +67,6 @@ export interface StoredChange {
   id: string | null;
   edited_at: number | null;
   state: TransactionState | null;
-  problems: string | null;
   server_values: string | null;
 }
 
@@ -81,7 +80,7 @@ export interface OpenOutboxEntry {
 
 /** Changes with the transactions that they belong to. */
 export const joined = `SELECT c.place, coalesce(c.sequence, c.place) AS sequence, c.table_name, c.row_id, c.kind, c.columns, c.operations,
-  coalesce(s.id, c.id, (SELECT f.id FROM koinon_change f WHERE f.place = c.sequence)) AS id, coalesce(s.edited_at, c.edited_at, (SELECT f.edited_at FROM koinon_change f WHERE f.place = c.sequence)) AS edited_at, s.state, s.problems, s.server_values
+  coalesce(s.id, c.id, (SELECT f.id FROM koinon_change f WHERE f.place = c.sequence)) AS id, coalesce(s.edited_at, c.edited_at, (SELECT f.edited_at FROM koinon_change f WHERE f.place = c.sequence)) AS edited_at, s.state, c.server_values
   FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)`;
 
 const kinds: readonly Change['kind'][] = ['insert', 'update', 'delete'];
@@ -236,11 +235,9 @@ export class Outbox {
 /** A confirmed change with what the server made of it: shown until the feed brings the row. */
 function withServerValues(schema: Schema, change: Change, values: string | null): Change {
   if (values === null || change.kind === 'delete') return change;
-  const { table, id } = change;
-  const given = (JSON.parse(values) as ServerValues[]).find((each) => each.table === table && each.id === id);
-  if (given === undefined) return change;
-  const columns = { ...change.columns, ...columnsFromWire(tableOf(schema, table), given.columns) };
+  const given = columnsFromWire(tableOf(schema, change.table), JSON.parse(values) as WireColumns);
+  const columns = { ...change.columns, ...given };
   if (change.kind === 'insert') return { ...change, columns };
-  const operations = Object.entries(change.operations).filter(([name]) => !Object.hasOwn(given.columns, name));
+  const operations = Object.entries(change.operations).filter(([name]) => !Object.hasOwn(given, name));
   return { ...change, columns, operations: Object.fromEntries(operations) };
 }

@@ -7,6 +7,7 @@ import {
   type StoredChange,
   type TransactionState,
 } from './outbox.ts';
+import { endOf, placesIn } from './transactions.ts';
 
 // What only a sync does with the outbox: loaded with it. Everything runs inside a transaction.
 
@@ -50,7 +51,7 @@ export function noteAttempts({ database }: Outbox, transactions: readonly Outbox
   const sent = transactions.map(({ sequence, id, editedAt }) => [sequence, id, editedAt]);
   database
     .statement(
-      `INSERT INTO koinon_sent SELECT value ->> 0, value ->> 1, value ->> 2, 'attempted', NULL, NULL FROM json_each(?) WHERE true
+      `INSERT INTO koinon_sent SELECT value ->> 0, value ->> 1, value ->> 2, 'attempted', NULL FROM json_each(?) WHERE true
        ON CONFLICT (sequence) DO UPDATE SET state = 'attempted', problems = NULL`,
     )
     .run(JSON.stringify(sent));
@@ -63,7 +64,7 @@ export function noteConfirmed(outbox: Outbox, ids: readonly string[]): void {
   outbox.harmless++;
   outbox.database
     .statement(
-      `UPDATE koinon_sent SET state = 'confirmed', problems = NULL, server_values = NULL
+      `UPDATE koinon_sent SET state = 'confirmed', problems = NULL
        WHERE id IN (SELECT value FROM json_each(?))`,
     )
     .run(JSON.stringify(ids));
@@ -78,10 +79,18 @@ export function noteState(
   values: readonly ServerValues[] = [],
 ): void {
   outbox.revision++;
-  const written = (list: readonly unknown[]) => (list.length > 0 ? JSON.stringify(list) : null);
-  outbox.database
-    .statement('UPDATE koinon_sent SET state = ?, problems = ?, server_values = ? WHERE sequence = ?')
-    .run(state, written(problems), written(values), sequence);
+  const { database } = outbox;
+  database
+    .statement('UPDATE koinon_sent SET state = ?, problems = ? WHERE sequence = ?')
+    .run(state, problems.length > 0 ? JSON.stringify(problems) : null, sequence);
+  database
+    .statement(
+      'UPDATE koinon_change SET server_values = NULL WHERE place >= ? AND place < ? AND server_values IS NOT NULL',
+    )
+    .run(sequence, endOf(outbox, sequence));
+  const put = database.statement('UPDATE koinon_change SET server_values = ? WHERE place = ?');
+  for (const { table, id, columns } of values)
+    for (const place of placesIn(outbox, sequence, table, id)) put.run(JSON.stringify(columns), place);
 }
 
 /** Refuses a transaction on this device: it could not be applied any more. What else was known of it is forgotten. */
@@ -93,7 +102,7 @@ export function refuseHere(
   outbox.revision++;
   outbox.database
     .statement(
-      "INSERT INTO koinon_sent VALUES (?, ?, ?, 'rejected', ?, NULL) ON CONFLICT (sequence) DO UPDATE SET state = 'rejected', problems = excluded.problems",
+      "INSERT INTO koinon_sent VALUES (?, ?, ?, 'rejected', ?) ON CONFLICT (sequence) DO UPDATE SET state = 'rejected', problems = excluded.problems",
     )
     .run(sequence, id, editedAt, JSON.stringify([problem]));
 }

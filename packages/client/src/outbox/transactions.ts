@@ -23,7 +23,7 @@ export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): 
     const ownRecords = rowsOfNew(outbox, wanted);
     for (const row of rows) {
       if (open?.head.sequence !== row.sequence) {
-        if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(open);
+        if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(outbox, open);
         open = { head: row, changes: [] };
       }
       if (states.includes(row.state ?? 'pending'))
@@ -31,7 +31,7 @@ export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): 
     }
     place = end;
   }
-  if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(open);
+  if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(outbox, open);
 }
 
 /** The place of the last change behind another that is read along with those before it; null where there are no more. */
@@ -57,7 +57,6 @@ const members = [
   'id',
   'edited_at',
   'state',
-  'problems',
   'server_values',
 ] as const satisfies readonly (keyof StoredChange)[];
 
@@ -81,22 +80,28 @@ function storedChange(values: readonly unknown[]): StoredChange {
   return change as StoredChange;
 }
 
-function transactionOf({
-  head: { sequence, id, edited_at, state, problems },
-  changes,
-}: {
-  readonly head: StoredChange;
-  readonly changes: readonly Change[];
-}): OutboxTransaction {
+function transactionOf(
+  outbox: Outbox,
+  {
+    head: { sequence, id, edited_at, state },
+    changes,
+  }: { readonly head: StoredChange; readonly changes: readonly Change[] },
+): OutboxTransaction {
   return {
     sequence,
     id: id as string,
     state: state ?? 'pending',
     editedAt: edited_at as number,
     changes,
-    problems: problems === null ? [] : (JSON.parse(problems) as Problem[]),
+    problems: state === 'rejected' ? problemsOf(outbox, sequence) : [],
     wasSent: state !== null,
   };
+}
+
+/** Why a transaction was refused. There may be as many reasons as changes: they are never read along with each of these. */
+function problemsOf({ database }: Outbox, sequence: number): readonly Problem[] {
+  const found = database.statement('SELECT problems FROM koinon_sent WHERE sequence = ?').get(sequence);
+  return JSON.parse((found as { problems: string | null }).problems ?? '[]') as Problem[];
 }
 
 /**

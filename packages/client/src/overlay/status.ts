@@ -27,17 +27,18 @@ export function statusReader(overlay: Overlay): (table: string, id: string) => R
     if (isHeldUp) waiting ??= waitingFor(overlay, conflicted);
     const isRejected = unconfirmed.some(({ state }) => state === 'rejected');
     const { base, changed } = rowState(overlay, table, id);
+    const found = waiting;
     const problems = isRejected
-      ? unconfirmed.flatMap(({ transaction }) => waiting?.problems.get(transaction) ?? [])
+      ? unconfirmed.flatMap(({ transaction }) =>
+          [transaction, `${transaction}\0${keyOf(table, id)}`].flatMap((key) => found?.problems.get(key) ?? []),
+        )
       : [];
     return {
       status: conflicted.has(keyOf(table, id)) ? 'conflicted' : isRejected ? 'rejected' : 'pending',
       isNew: base === null,
       changed,
       base,
-      problems: problems.filter(
-        (problem) => problem.id === undefined || (problem.id === id && problem.table === table),
-      ),
+      problems,
       waitsFor:
         unconfirmed.map(({ transaction }) => waiting?.held.get(transaction)).find((row) => row !== undefined) ?? null,
     };
@@ -45,7 +46,7 @@ export function statusReader(overlay: Overlay): (table: string, id: string) => R
 }
 
 interface Waiting {
-  /** The problems of refused transactions, by id. */
+  /** The problems of refused transactions: of one row by transaction, table and id, of a whole one by its own id. */
   readonly problems: ReadonlyMap<string, readonly Problem[]>;
   /** The row that holds a transaction up, by the transaction's id. */
   readonly held: ReadonlyMap<string, { readonly table: string; readonly id: string }>;
@@ -53,12 +54,17 @@ interface Waiting {
 
 /** Goes through the outbox once: what is held up holds up what touches or references its rows. */
 function waitingFor({ schema, outbox }: Overlay, conflicted: ReadonlySet<string>): Waiting {
-  const problems = new Map<string, readonly Problem[]>();
+  const problems = new Map<string, Problem[]>();
   const held = new Map<string, { readonly table: string; readonly id: string }>();
   const rows = new Map<string, { readonly table: string; readonly id: string }>();
   for (const transaction of transactionsOf(outbox, 'pending', 'rejected')) {
     const { id, state, changes } = transaction;
-    if (state === 'rejected') problems.set(id, transaction.problems);
+    for (const problem of transaction.problems) {
+      const key = problem.id === undefined ? id : `${id}\0${keyOf(String(problem.table), problem.id)}`;
+      const known = problems.get(key);
+      if (known) known.push(problem);
+      else problems.set(key, [problem]);
+    }
     const own = changes.find((change) => conflicted.has(keyOf(change.table, change.id)));
     const cause =
       state === 'rejected'

@@ -30,7 +30,10 @@ export function predicateOf(condition: Condition): Predicate {
     }
     case 'in': {
       const { column, values } = condition;
-      return (row) => values.some((value) => sameValue(row[column], value === 0 ? 0 : value));
+      // Lists may have thousands of values; all but bytes are found at once.
+      const listed = new Set(values);
+      const bytes = values.filter((value) => value instanceof Uint8Array);
+      return (row) => listed.has(row[column]) || bytes.some((value) => sameValue(row[column], value));
     }
     case 'prefix': {
       const { column, text } = condition;

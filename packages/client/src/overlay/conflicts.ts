@@ -26,6 +26,12 @@ interface ConflictRow {
   reason: string | null;
 }
 
+/**
+ * Rows asked about in one transaction from which on all that are in conflict are read at once: nearly every row that arrives
+ * is asked about, and hardly any is among them.
+ */
+const worthKnowing = 20;
+
 const keyOf = (table: string, id: string) => `${table}\0${id}`;
 
 const timeOf = (at: number | null) => (at === null ? null : new Date(at).toISOString());
@@ -36,9 +42,11 @@ export class Conflicts implements ConflictList {
   private readonly schema: Schema;
   /** Counted up whenever the list may have changed. */
   revision = 0;
+  /** The rows in conflict, within a transaction that asks about many. */
   private known: Set<string> | undefined;
-  private knownAt = -1;
-  private knownBefore = 0;
+  private asked = 0;
+  private begun = -1;
+  private rolledBack = 0;
 
   constructor(database: Database, schema: Schema) {
     this.database = database;
@@ -127,7 +135,6 @@ export class Conflicts implements ConflictList {
 
   clear(): void {
     this.revision++;
-    this.known = undefined;
     this.database.statement('DELETE FROM koinon_conflict').run();
   }
 
@@ -142,26 +149,30 @@ export class Conflicts implements ConflictList {
   }
 
   private stored(tableName: string, id: string): ConflictRow[] {
-    if (!this.rows().has(keyOf(tableName, id))) return [];
+    this.asked = this.isSameTransaction() ? this.asked + 1 : 1;
+    if (this.asked === worthKnowing) {
+      const rows = this.database.statement('SELECT DISTINCT table_name, row_id FROM koinon_conflict').all();
+      this.known = new Set((rows as ConflictRow[]).map(({ table_name, row_id }) => keyOf(table_name, row_id)));
+    }
+    if (this.known?.has(keyOf(tableName, id)) === false) return [];
     return this.database
       .statement('SELECT * FROM koinon_conflict WHERE table_name = ? AND row_id = ?')
       .all(tableName, id) as ConflictRow[];
   }
 
-  /** The rows in conflict. Kept in memory within a transaction: nearly every row that arrives is asked about, and hardly any is among them. */
-  private rows(): Set<string> {
+  /** Whether nobody else can have written since the last time; if not, what was known is forgotten. */
+  private isSameTransaction(): boolean {
     const { begun, rolledBack } = this.database;
-    if (this.known === undefined || this.knownAt !== begun || this.knownBefore !== rolledBack) {
-      const rows = this.database.statement('SELECT DISTINCT table_name, row_id FROM koinon_conflict').all();
-      this.known = new Set((rows as ConflictRow[]).map(({ table_name, row_id }) => keyOf(table_name, row_id)));
-      this.knownAt = begun;
-      this.knownBefore = rolledBack;
-    }
-    return this.known;
+    if (this.begun === begun && this.rolledBack === rolledBack) return true;
+    this.begun = begun;
+    this.rolledBack = rolledBack;
+    this.known = undefined;
+    return false;
   }
 
   private put(row: ConflictRow): void {
-    this.rows().add(keyOf(row.table_name, row.row_id));
+    if (this.isSameTransaction()) this.known?.add(keyOf(row.table_name, row.row_id));
+    else this.asked = 0;
     this.database
       .statement(
         'INSERT OR REPLACE INTO koinon_conflict (table_name, row_id, column_name, base, local, remote, local_at, remote_at, remote_by, reason) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)',

@@ -304,3 +304,15 @@ test('several server processes serve one database; replicas move between them, a
   expect(await rowsOf(office)).toMatchObject({ 'plant A': { watered: 1030 }, 'plant B': { watered: 30 } });
   await other.close();
 });
+
+test('whoever follows for a moment only leaves no connection behind, and none that a closing server would wait for', async () => {
+  const store = await world.database.open(garden);
+  for (let n = 0; n < 12; n++) {
+    const leave = store.watch(() => undefined);
+    await new Promise((done) => setTimeout(done, n));
+    leave();
+  }
+  expect(await store.read(async (reader) => store.ordinal(await reader.position()))).toBeGreaterThan(0);
+  store.watch(() => undefined)();
+  await store.close();
+});

@@ -32,7 +32,7 @@ export class Watcher {
   /** Wakes this one too, until the returned function is called. */
   add(wake: () => void): () => void {
     this.listeners.add(wake);
-    this.connecting ??= this.connect();
+    this.begin();
     return () => {
       this.listeners.delete(wake);
       if (this.listeners.size === 0) this.rest();
@@ -45,34 +45,46 @@ export class Watcher {
     this.rest();
   }
 
-  private async connect(): Promise<void> {
-    try {
-      const client = await this.pool.connect();
-      client.on('notification', () => this.wake());
-      client.on('error', () => this.lost());
-      this.client = client;
-      await client.query(`LISTEN ${channel}`);
-      this.look();
-      // Whatever happened while nobody listened.
-      this.wake();
-    } catch {
-      this.lost();
-    }
+  private get isWanted(): boolean {
+    return this.listeners.size > 0 && !this.isClosed;
   }
 
-  private look(): void {
+  private begin(): void {
+    if (this.isWanted && this.client === undefined) this.connecting ??= this.connect();
+  }
+
+  private async connect(): Promise<void> {
+    const client = await this.pool.connect().catch(() => undefined);
+    client?.on('notification', () => this.wake());
+    client?.on('error', () => this.lost(client));
+    const listens = await client?.query(`LISTEN ${channel}`).catch(() => undefined);
+    this.connecting = undefined;
+    // Meanwhile everybody may have gone: nobody else would let go of the connection.
+    if (client === undefined || listens === undefined || !this.isWanted) {
+      client?.release(true);
+      this.beginLater();
+      return;
+    }
+    this.client = client;
+    this.look(client);
+    // Whatever happened while nobody listened.
+    this.wake();
+  }
+
+  private look(client: pg.PoolClient): void {
     this.timer = setTimeout(() => {
-      this.client
-        ?.query<{ next: string }>(
+      client
+        .query<{ next: string }>(
           'SELECT pg_snapshot_xmax(pg_current_snapshot())::text || pg_current_snapshot()::text AS next',
         )
         .then(({ rows }) => {
+          if (this.client !== client) return;
           const next = rows[0]?.next ?? '';
           if (next !== this.seen) this.wake();
           this.seen = next;
-          if (this.client) this.look();
+          this.look(client);
         })
-        .catch(() => this.lost());
+        .catch(() => this.lost(client));
     }, lookEvery).unref();
   }
 
@@ -80,12 +92,14 @@ export class Watcher {
     for (const listener of [...this.listeners]) listener();
   }
 
-  private lost(): void {
+  private lost(client: pg.PoolClient): void {
+    if (this.client !== client) return;
     this.rest();
-    if (this.isClosed || this.listeners.size === 0) return;
-    setTimeout(() => {
-      if (this.listeners.size > 0) this.connecting ??= this.connect();
-    }, reconnectAfter).unref();
+    this.beginLater();
+  }
+
+  private beginLater(): void {
+    if (this.isWanted) setTimeout(() => this.begin(), reconnectAfter).unref();
   }
 
   private rest(): void {
@@ -93,6 +107,5 @@ export class Watcher {
     // A connection that listens is of no use to others.
     this.client?.release(true);
     this.client = undefined;
-    this.connecting = undefined;
   }
 }

@@ -234,11 +234,18 @@ class SqliteStore implements Store {
   }
 
   watch(wake: () => void): () => void {
-    const version = () => this.watching.get<{ data_version: number }>('PRAGMA data_version')?.data_version;
+    const version = () => {
+      try {
+        return this.watching.get<{ data_version: number }>('PRAGMA data_version')?.data_version;
+      } catch {
+        // The storage fails for a moment, say. Nobody has asked who could be told; the next look is soon.
+        return undefined;
+      }
+    };
     let seen = version();
     const timer = setInterval(() => {
       const now = version();
-      if (now === seen) return;
+      if (now === undefined || now === seen) return;
       seen = now;
       wake();
     }, lookEvery).unref();

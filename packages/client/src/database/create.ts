@@ -48,8 +48,7 @@ const koinonTables = [
   server_values TEXT
 )`,
   // `before`: of one that is back, what it changed. `server_values`: columns to which the server gave other values than were
-  // sent. Where columns is null the change is an insert whose row has not been
-  // changed since: the row itself tells them.
+  // sent. Where columns is null the change is an insert whose row has not been changed since: the row itself tells them.
   // Transactions that have been sent, and what is known of them: pending again, attempted, confirmed or rejected.
   `CREATE TABLE koinon_sent (
   sequence INTEGER PRIMARY KEY,

@@ -13,7 +13,9 @@ export function renewOwnTables(database: Database): void {
     if (lacks(database, 'koinon_resolved')) database.driver.exec(resolvedTable);
     // What the server put in the place of what was sent stood with the transaction, as one list. It is shown until the feed
     // brings the rows, which is soon: the lists are not taken along.
-    database.driver.exec('ALTER TABLE koinon_change ADD COLUMN server_values TEXT');
+    // Another process may have been first.
+    if (!hasColumn(database, 'koinon_change', 'server_values'))
+      database.driver.exec('ALTER TABLE koinon_change ADD COLUMN server_values TEXT');
     if (hasColumn(database, 'koinon_sent', 'server_values'))
       database.driver.exec('ALTER TABLE koinon_sent DROP COLUMN server_values');
   });

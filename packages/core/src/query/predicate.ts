@@ -32,8 +32,9 @@ export function predicateOf(condition: Condition): Predicate {
       const { column, values } = condition;
       // Lists may have thousands of values; all but bytes are found at once.
       const listed = new Set(values);
-      const bytes = values.filter((value) => value instanceof Uint8Array);
-      return (row) => listed.has(row[column]) || bytes.some((value) => sameValue(row[column], value));
+      return (row) =>
+        listed.has(row[column]) ||
+        (row[column] instanceof Uint8Array && values.some((value) => sameValue(row[column], value)));
     }
     case 'prefix': {
       const { column, text } = condition;

@@ -154,7 +154,8 @@ describe.each(Object.entries(openings))('a replica %s', (where, open) => {
       await other.sync();
       await mine.sync();
       expect(await mine.status()).toMatchObject({ conflicted: 1, pending: 2 });
-      await mine.revert('thing', 'a');
+      await expect(mine.revert('thing', 'a')).rejects.toMatchObject({ code: 'transaction-shared' });
+      await mine.revert('thing', 'a', { transactions: 'these rows only' });
       expect(await mine.get('thing', 'a')).toMatchObject({ name: 'a', worth: 9 });
       expect(await mine.status()).toMatchObject({ conflicted: 0, pending: 1 });
       await mine.insert('thing', { id: 'c', name: 'c' });

@@ -6,11 +6,12 @@ import {
   integer,
   joinChanges,
   json,
-  mergeByRules,
-  mergeRow,
+  rebase,
   setOfText,
+  type Table,
   table,
   text,
+  unmoved,
   wholeRow,
 } from '@koinon/core';
 import fc from 'fast-check';
@@ -21,13 +22,24 @@ import { runs } from './support/runs.ts';
 
 fc.configureGlobal(runs(100));
 
-const hive = table({
-  mark: text({ optional: true }),
-  strength: integer({ optional: true }),
-  label: json({ optional: true }),
-  frames: counter(),
-  tags: setOfText(),
-});
+const hive = table(
+  {
+    mark: text({ optional: true }),
+    strength: integer({ optional: true }),
+    label: json({ optional: true }),
+    frames: counter(),
+    tags: setOfText(),
+  },
+  { merge: 'ask' },
+);
+/** The merge of one change of this device, and of none. */
+const merged = (definition: Table, base: AnyRow, local: Change | undefined, remote: AnyRow, mine = 0, theirs = 0) => {
+  const own = local ? [{ change: local, isFixed: false, editedAt: mine }] : [];
+  const { row, conflicts, changes } = rebase(definition, own, base, remote, { ...unmoved, editedAt: () => theirs });
+  return { row, disagreements: conflicts, left: changes[0]?.change };
+};
+const mergeRow = (definition: Table, base: AnyRow, local: Change | undefined, remote: AnyRow) =>
+  merged(definition, base, local, remote);
 const plainValues = {
   mark: fc.constantFrom(null, 'A', 'B', ''),
   strength: fc.constantFrom(null, 0, 1, 2),
@@ -57,13 +69,19 @@ const after = (base: AnyRow, ...changes: Change[]) =>
 const joined = (...changes: Change[]) =>
   changes.reduce<Change | undefined>((all, change) => joinChanges(hive, all, change), undefined) as Change;
 const plain = (row: AnyRow | null) => row && { ...row };
+/** An edit as an app makes one: what it sets is not what was there. */
+const real = (base: AnyRow, change: Change): Change => {
+  if (change.kind !== 'update') return change;
+  const columns = Object.entries(change.columns).filter(([name, value]) => !same(base[name], value));
+  return { ...change, columns: Object.fromEntries(columns) };
+};
 
 test('no change on one side: the other side stands', () =>
   fc.assert(
     fc.property(row, edit, row, (base, local, remote) => {
-      expect(mergeRow(hive, base, undefined, remote)).toEqual({ row: remote, disagreements: [] });
-      const { row: merged, disagreements } = mergeRow(hive, base, local, base);
-      expect(plain(merged)).toEqual(plain(after(base, local)));
+      expect(mergeRow(hive, base, undefined, remote)).toMatchObject({ row: remote, disagreements: [] });
+      const { row: shown, disagreements } = mergeRow(hive, base, local, base);
+      expect(plain(shown)).toEqual(plain(after(base, local)));
       expect(disagreements).toEqual([]);
     }),
   ));
@@ -73,19 +91,20 @@ test('the same change on both sides is agreement', () =>
     fc.property(row, fc.record(plainValues, { requiredKeys: [] }), (base, columns) => {
       const local: Change = { kind: 'update', table: 'hive', id: 'h1', columns, operations: {} };
       const remote = after(base, local);
-      expect(mergeRow(hive, base, local, remote)).toEqual({ row: remote, disagreements: [] });
+      expect(mergeRow(hive, base, local, remote)).toMatchObject({ row: remote, disagreements: [] });
     }),
   ));
 
 test('what was typed stands on screen; what is asked is exactly where both changed a column, and differently', () =>
   fc.assert(
-    fc.property(row, edit, edit, (base, local, theirs) => {
+    fc.property(row, edit, edit, (base, given, theirs) => {
+      const local = real(base, given);
       const remote = after(base, theirs);
-      const { row: merged, disagreements } = mergeRow(hive, base, local, remote);
+      const { row: shown, disagreements } = mergeRow(hive, base, local, remote);
       if (local.kind !== 'update') return;
-      for (const [column, value] of Object.entries(local.columns)) expect(merged?.[column]).toEqual(value);
+      for (const [column, value] of Object.entries(local.columns)) expect(shown?.[column]).toEqual(value);
       for (const name of Object.keys(plainValues))
-        if (!(name in local.columns)) expect(merged?.[name]).toEqual(remote[name]);
+        if (!(name in local.columns)) expect(shown?.[name]).toEqual(remote[name]);
       const asked = disagreements.map(({ column }) => column);
       const expected = Object.keys(local.columns).filter(
         (name) => !same(remote[name], base[name]) && !same(remote[name], local.columns[name]),
@@ -107,12 +126,13 @@ const sorted = (_key: string, value: unknown) =>
 
 test('merging again what was merged changes nothing', () =>
   fc.assert(
-    fc.property(row, edit, row, (base, local, remote) => {
+    fc.property(row, edit, row, (base, given, remote) => {
+      const local = real(base, given);
       const once = mergeRow(hive, base, local, remote);
       expect(mergeRow(hive, base, local, remote)).toEqual(once);
       // Onto a base that has moved to the remote, the same plain edit gives the same row, and asks nothing any more.
       const bare: Change = { ...local, operations: {} } as Change;
-      const again = mergeRow(hive, remote, bare, remote);
+      const again = mergeRow(hive, remote, real(remote, bare), remote);
       expect(plain(again.row)).toEqual(plain(mergeRow(hive, base, bare, remote).row));
       expect(again.disagreements).toEqual([]);
     }),
@@ -186,21 +206,18 @@ const ruledRow = fc
 const ruledEdit = fc
   .record({ columns: fc.record(ruledValues, { requiredKeys: [] }), operations })
   .map(({ columns, operations }): Change => ({ kind: 'update', table: 'hive', id: 'h1', columns, operations }));
-const at = (time: number) => () => time;
 const over = (row: AnyRow, change: Change | undefined) => (change ? applyChange(ruled, row, change) : row) as AnyRow;
 
 test('by rules: the row is what the device is left to do to the server’s row, and merging that again changes nothing', () =>
   fc.assert(
     fc.property(ruledRow, ruledEdit, ruledRow, fc.nat(3), fc.nat(3), (base, local, remote, mine, theirs) => {
-      const times = { local: at(mine), remote: at(theirs) };
-      const { row: merged, open, local: left, settled } = mergeByRules(ruled, base, local, remote, times);
-      expect(plain(over(remote, left))).toEqual(plain(merged));
-      // On the server's row, by now the base, there is nothing left to settle but what a person is asked.
-      const again = mergeByRules(ruled, remote, left, remote, times);
-      expect([plain(again.row), again.open]).toEqual([plain(merged), []]);
-      for (const { column } of open) expect(settled.has(column)).toBe(false);
+      const { row: shown, disagreements: open, left } = merged(ruled, base, local, remote, mine, theirs);
+      expect(plain(over(remote, left))).toEqual(plain(shown));
+      // On the server's row, by now the base, there is nothing left to settle.
+      const again = merged(ruled, remote, left, remote, mine, theirs);
+      expect([plain(again.row), again.disagreements]).toEqual([plain(shown), []]);
       if (local.kind === 'update')
-        for (const { column } of open) expect(merged?.[column as string]).toEqual(local.columns[column as string]);
+        for (const { column } of open) expect(shown?.[column as string]).toEqual(local.columns[column as string]);
     }),
   ));
 
@@ -208,10 +225,10 @@ test('by rules that know no sides, two devices end alike whichever syncs first',
   fc.assert(
     fc.property(ruledRow, ruledEdit, ruledEdit, fc.nat(3), fc.nat(3), (base, one, two, first, second) => {
       const order = (early: Change, late: Change, earlyAt: number, lateAt: number) =>
-        mergeByRules(ruled, base, late, over(base, early), { local: at(lateAt), remote: at(earlyAt) });
+        merged(ruled, base, late, over(base, early), lateAt, earlyAt);
       const [a, b] = [order(one, two, first, second), order(two, one, second, first)];
       for (const name of ['mark', 'strength', 'frames']) expect(a.row?.[name]).toEqual(b.row?.[name]);
-      const asked = (settlement: typeof a) => settlement.open.map(({ column }) => column).sort();
+      const asked = (settlement: typeof a) => settlement.disagreements.map(({ column }) => column).sort();
       expect(asked(a)).toEqual(asked(b));
       for (const name of ['notes']) if (!asked(a).includes(name)) expect(a.row?.[name]).toEqual(b.row?.[name]);
     }),
@@ -220,8 +237,8 @@ test('by rules that know no sides, two devices end alike whichever syncs first',
 const mergedNotes = (base: string, mine: string, theirs: string) => {
   const of = (notes: string) => wholeRow(ruled, 'h1', { notes });
   const edit: Change = { kind: 'update', table: 'hive', id: 'h1', columns: { notes: mine }, operations: {} };
-  const { row, open } = mergeByRules(ruled, of(base), edit, of(theirs), { local: at(1), remote: at(1) });
-  return open.length > 0 ? 'asked' : row?.notes;
+  const { row, disagreements } = merged(ruled, of(base), edit, of(theirs), 1, 1);
+  return disagreements.length > 0 ? 'asked' : row?.notes;
 };
 
 test('texts: lines that only one side touched are as it left them; nothing is asked where untouched lines are between', () =>

@@ -158,7 +158,7 @@ test('a row the server refused is edited and goes up as one with what was refuse
   await mine.add('plant', 'w', 'watered', 3);
   expect([await mine.rejections(), (await mine.outbox()).map(({ state }) => state)]).toEqual([
     [],
-    ['pending', 'pending'],
+    ['pending', 'pending', 'pending'],
   ]);
   await mine.sync();
   await theirs.sync();

@@ -140,7 +140,8 @@ describe.each(storeKinds)('on %s', (kind) => {
     await second.sync();
     await first.sync();
     expect(await first.conflicts()).toMatchObject([
-      { column: 'broken', local: 2, remote: 3, reason: expect.stringContaining('does not take') },
+      // It began with the first of the two edits, and shows the last.
+      { column: 'broken', local: 2, remote: 3, reason: expect.stringContaining('thirteen') },
       { column: 'notes' },
     ]);
     await first.resolve('crop', 'c', { broken: { value: 4 }, notes: 'remote' });

@@ -42,7 +42,8 @@ async function take(replica: Replica<Garden>, shell: { exec(sql: string): void }
   } else if (given.do === 'office')
     await shell.exec(`UPDATE plant SET label = '${given.label}' WHERE id = '${given.id}'`);
   else if (given.do === 'undo') await replica.undo().catch(refused);
-  else if (given.do === 'revert') await replica.revert('plant', given.id).catch(refused);
+  else if (given.do === 'revert')
+    await replica.revert('plant', given.id, { transactions: 'these rows only' }).catch(refused);
   else if (given.do === 'revert all') await replica.revertAll().catch(refused);
   else if (given.do === 'draft') {
     const draft = replica.draft();
@@ -101,7 +102,11 @@ test('taking back the one row of a transaction leaves the rest of it, under anot
     await transaction.add('plant', 'p1', 'watered', 2);
   });
   const [before] = await replica.outbox();
-  await replica.revert('plant', 'p0');
+  await expect(replica.revert('plant', 'p0')).rejects.toMatchObject({
+    code: 'transaction-shared',
+    message: expect.stringContaining('plant p1'),
+  });
+  await replica.revert('plant', 'p0', { transactions: 'these rows only' });
   const [after, ...none] = await replica.outbox();
   expect(none).toEqual([]);
   expect(after?.id).not.toBe(before?.id);
@@ -115,7 +120,7 @@ test('taking back the one row of a transaction leaves the rest of it, under anot
   // A new row that others refer to cannot be taken back from under them.
   await replica.insert('bed', { id: 'b2', name: 'new' });
   await replica.insert('plant', { id: 'p2', bed: 'b2', kind: 'tree' });
-  await expect(replica.revert('bed', 'b2')).rejects.toMatchObject({ code: 'row-referenced' });
+  await expect(replica.revert('bed', 'b2')).rejects.toMatchObject({ code: 'change-needed' });
   expect(await replica.get('bed', 'b2')).toMatchObject({ name: 'new' });
   expect(await replica.outbox()).toHaveLength(2);
   await world.end();

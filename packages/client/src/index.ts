@@ -8,16 +8,18 @@ export { hostReplica } from './hosting/host-replica.ts';
 export type { Port } from './hosting/port.ts';
 export {
   type InspectedConflict,
-  type InspectedTransaction,
   type Inspection,
   inspectReplica,
 } from './inspect/inspect.ts';
+export { type Finding, verifyFile } from './inspect/verify.ts';
 export type { UnlinkChoices, UnlinkReport } from './link/unlink.ts';
 export type { Origin } from './live/commit.ts';
 export type { ChangeEvent } from './live/listener.ts';
 export { LiveQuery, type Observer, type Result } from './live/result.ts';
 export type { QueuedTransaction, TransactionState } from './outbox/outbox.ts';
-export type { Choice, Choices } from './overlay/resolve.ts';
+export type { StoredTransaction } from './outbox/stored.ts';
+export type { TakingBack } from './outbox/undo.ts';
+export type { Choice, Choices, RowDecision } from './overlay/resolve.ts';
 export type { RowCounts } from './overlay/show.ts';
 export type { Meant, StateOfRow } from './replica/face.ts';
 export { openReplica, type ReplicaOptions } from './replica/open.ts';

@@ -2,6 +2,13 @@
 export { type Authenticate, type JwtOptions, jwtAuthentication, type User } from './auth/authenticate.ts';
 export { feedPage } from './feed/page.ts';
 export { type HandlerOptions, type RequestHandler, requestHandler } from './http/handler.ts';
+export {
+  type InProcessConnection,
+  type InProcessListener,
+  type InProcessOptions,
+  type InProcessServer,
+  serveInProcess,
+} from './http/in-process.ts';
 export { openApi } from './http/openapi.ts';
 export { koinonPlugin, type Moved, type PluginOptions } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';

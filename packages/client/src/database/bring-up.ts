@@ -37,8 +37,9 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
       migrations[version]?.(migration);
       // What is kept of confirmed edits speaks of columns as they were.
       if (migrations[version]) {
-        database.once('DELETE FROM koinon_kept');
-        database.once('UPDATE koinon_change SET server_values = NULL WHERE server_values IS NOT NULL');
+        database.once('DELETE FROM koinon_history');
+        database.once('DELETE FROM koinon_resolved');
+        database.once('UPDATE koinon_outbox SET server_values = NULL WHERE server_values IS NOT NULL');
       }
     } catch (error) {
       throw new KoinonError(

@@ -2,62 +2,52 @@ import { createTable, KoinonError, type Schema } from '@koinon/core';
 import type { Database } from './database.ts';
 import { applicationId, isReplicaFile } from './layout.ts';
 
-/** Confirmed and brought back, kept for some days. The first change of each transaction has its id. */
-export const keptTable = `CREATE TABLE koinon_kept (
-  place INTEGER PRIMARY KEY,
-  kept_at INTEGER NOT NULL,
-  id TEXT,
-  edited_at INTEGER,
-  table_name TEXT NOT NULL,
-  row_id TEXT NOT NULL,
-  kind TEXT NOT NULL,
-  columns TEXT,
-  operations TEXT,
-  before TEXT
-)`;
-
-/** Decisions of a person that can still be taken back: what stood there before. */
-export const resolvedTable = `CREATE TABLE koinon_resolved (
-  table_name TEXT NOT NULL,
-  row_id TEXT NOT NULL,
-  change TEXT NOT NULL,
-  conflicts TEXT NOT NULL,
-  PRIMARY KEY (table_name, row_id)
-) WITHOUT ROWID`;
-
 /** Koinon's own tables in a replica. What they hold stands in comments here. */
 const koinonTables = [
   `CREATE TABLE koinon_meta (
   name TEXT PRIMARY KEY NOT NULL,
   value TEXT
 ) WITHOUT ROWID`,
-  // The outbox: changes in order. The first of each transaction has its id and no sequence; the others have the first's
-  // place as theirs. `back`: the feed has brought it back, while the transaction as a whole still waits for that.
-  `CREATE TABLE koinon_change (
+  // The outbox: transactions in order, each followed by its changes. A row of kind 'transaction' has the identity: `origin`
+  // never changes; `id` names the content, and is null while that is the origin; several transactions with one id are one unit
+  // of a request. `state` is null until it is first attempted. Its changes have its place as `sequence`; `columns` is null
+  // for an insert whose row has not been changed since; `is_back`: the feed has brought it back, while its transaction as a
+  // whole still waits for that; `before`: the values that it was typed over, of a change in conflict, or that it changed,
+  // of one that is back; `server_values`: columns to which the server gave other values than were sent.
+  `CREATE TABLE koinon_outbox (
   place INTEGER PRIMARY KEY,
-  sequence INTEGER,
-  id TEXT,
-  edited_at INTEGER,
-  table_name TEXT NOT NULL,
-  row_id TEXT NOT NULL,
   kind TEXT NOT NULL,
+  sequence INTEGER,
+  state TEXT,
+  id TEXT,
+  origin TEXT,
+  edited_at INTEGER,
+  table_name TEXT,
+  row_id TEXT,
   columns TEXT,
   operations TEXT,
-  back INTEGER NOT NULL DEFAULT 0,
+  is_back INTEGER NOT NULL DEFAULT 0,
   before TEXT,
-  server_values TEXT
-)`,
-  // `before`: of one that is back, what it changed. `server_values`: columns to which the server gave other values than were
-  // sent. Where columns is null the change is an insert whose row has not been changed since: the row itself tells them.
-  // Transactions that have been sent, and what is known of them: pending again, attempted, confirmed or rejected.
-  `CREATE TABLE koinon_sent (
-  sequence INTEGER PRIMARY KEY,
-  id TEXT NOT NULL UNIQUE,
-  edited_at INTEGER NOT NULL,
-  state TEXT NOT NULL,
+  server_values TEXT,
   problems TEXT
 )`,
-  keptTable,
+  // A transaction that was never attempted is not in it, so that a local write touches no page of it.
+  'CREATE INDEX koinon_outbox_sent ON koinon_outbox (id, state) WHERE state IS NOT NULL',
+  // Transactions that were confirmed and brought back, kept for some days.
+  `CREATE TABLE koinon_history (
+  place INTEGER PRIMARY KEY,
+  kept_at INTEGER NOT NULL,
+  kind TEXT NOT NULL,
+  sequence INTEGER,
+  id TEXT,
+  origin TEXT,
+  edited_at INTEGER,
+  table_name TEXT,
+  row_id TEXT,
+  columns TEXT,
+  operations TEXT,
+  before TEXT
+)`,
   // A row as the server last gave it, while the row has changes that the feed does not cover.
   `CREATE TABLE koinon_base (
   table_name TEXT NOT NULL,
@@ -79,7 +69,14 @@ const koinonTables = [
   reason TEXT,
   PRIMARY KEY (table_name, row_id, column_name)
 ) WITHOUT ROWID`,
-  resolvedTable,
+  // Decisions of a person that can still be taken back: the row's changes and conflicts as they were before.
+  `CREATE TABLE koinon_resolved (
+  table_name TEXT NOT NULL,
+  row_id TEXT NOT NULL,
+  changes TEXT NOT NULL,
+  conflicts TEXT NOT NULL,
+  PRIMARY KEY (table_name, row_id)
+) WITHOUT ROWID`,
   // While a new snapshot replaces what an unknown cursor stood for: the rows it has named so far.
   `CREATE TABLE koinon_seen (
   table_name TEXT NOT NULL,

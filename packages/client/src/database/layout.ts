@@ -14,17 +14,6 @@ export function isOlder(database: Database, schema: Schema): boolean {
   return isReplicaFile(database) && meta(database, 'schema') !== describeSchema(schema);
 }
 
-/** Whether Koinon's own tables in a file are those of an earlier version of it. */
-export function isOldFile(database: Database): boolean {
-  return isReplicaFile(database) && !hasColumn(database, 'koinon_change', 'server_values');
-}
-
-/** Whether a table of a file has a column. */
-export function hasColumn(database: Database, table: string, column: string): boolean {
-  const found = () => database.once('SELECT 1 FROM pragma_table_info(?) WHERE name = ?', table, column);
-  return database.guarded(found).length > 0;
-}
-
 /** Whether a file is a replica already. */
 export function isReplicaFile(database: Database): boolean {
   const [row] = database.guarded(() => database.once('PRAGMA application_id')) as [{ application_id: number }];
@@ -68,6 +57,7 @@ export type MetaName =
   | 'complete'
   | 'parts'
   | 'joined'
+  | 'uploads'
   | 'to come'
   | 'user'
   | 'name'

@@ -37,7 +37,7 @@ export class Migration {
   renameTable(from: string, to: string): void {
     const columns = this.columnsOf(from);
     this.database.driver.exec(`ALTER TABLE ${quoteName(from)} RENAME TO ${quoteName(to)}`);
-    for (const table of ['koinon_change', 'koinon_base', 'koinon_conflict'])
+    for (const table of ['koinon_outbox', 'koinon_base', 'koinon_conflict'])
       this.database.statement(`UPDATE ${table} SET table_name = ? WHERE table_name = ?`).run(to, from);
     this.shape.delete(from);
     this.shape.set(to, columns);
@@ -74,18 +74,14 @@ export class Migration {
   removeTable(table: string): void {
     this.columnsOf(table);
     this.database.driver.exec(`DROP TABLE ${quoteName(table)}`);
-    const firsts = this.database
-      .statement('SELECT place, id, edited_at FROM koinon_change WHERE table_name = ? AND id IS NOT NULL')
-      .all(table);
-    for (const own of ['koinon_change', 'koinon_base', 'koinon_conflict'])
+    for (const own of ['koinon_outbox', 'koinon_base', 'koinon_conflict'])
       this.database.statement(`DELETE FROM ${own} WHERE table_name = ?`).run(table);
-    // The first change of a transaction tells its id: where that went, the next one takes it on.
-    for (const { place, id, edited_at } of firsts as { place: number; id: string; edited_at: number }[])
-      this.database
-        .statement(
-          'UPDATE koinon_change SET id = ?, edited_at = ? WHERE place = (SELECT min(place) FROM koinon_change WHERE sequence = ?)',
-        )
-        .run(id, edited_at, place);
+    // A transaction that has nothing left is done.
+    this.database
+      .statement(
+        "DELETE FROM koinon_outbox WHERE kind = 'transaction' AND place NOT IN (SELECT sequence FROM koinon_outbox WHERE sequence IS NOT NULL)",
+      )
+      .run();
     this.shape.delete(table);
   }
 
@@ -133,16 +129,24 @@ export class Migration {
   ): void {
     const changes = this.database
       .statement(
-        'SELECT place, kind, columns, operations FROM koinon_change WHERE table_name = ? AND columns IS NOT NULL',
+        'SELECT place, kind, columns, operations, CASE is_back WHEN 0 THEN before END AS before FROM koinon_outbox WHERE table_name = ?',
       )
-      .all(table) as { place: number; kind: string; columns: string; operations: string | null }[];
-    for (const { place, kind, columns, operations } of changes) {
-      const next = JSON.stringify(rewrite(JSON.parse(columns), kind === 'insert'));
-      const operated = operations === null ? null : JSON.stringify(rewrite(JSON.parse(operations), false));
+      .all(table) as StoredImages[];
+    type Image = Record<string, JsonValue>;
+    const rewritten = (text: string | null, isWhole: boolean) =>
+      text === null ? null : JSON.stringify(rewrite(JSON.parse(text) as Image, isWhole));
+    const typedOver = (text: string | null) => {
+      if (text === null) return null;
+      const { columns, row } = JSON.parse(text) as { columns: Image; row?: Image | null };
+      return JSON.stringify({
+        columns: rewrite(columns, false),
+        ...(row === undefined ? {} : { row: row && rewrite(row, true) }),
+      });
+    };
+    for (const { place, kind, columns, operations, before } of changes)
       this.database
-        .statement('UPDATE koinon_change SET columns = ?, operations = ? WHERE place = ?')
-        .run(next, operated, place);
-    }
+        .statement('UPDATE koinon_outbox SET columns = ?, operations = ?, before = ? WHERE place = ?')
+        .run(rewritten(columns, kind === 'insert'), rewritten(operations, false), typedOver(before), place);
     const bases = this.database
       .statement('SELECT row_id, columns FROM koinon_base WHERE table_name = ?')
       .all(table) as { row_id: string; columns: string }[];
@@ -171,4 +175,13 @@ export class Migration {
     if (column) return column;
     throw new Error(`the file's table ${table} has no column ${name} at this point`);
   }
+}
+
+/** What an unsent change holds of its row. */
+interface StoredImages {
+  readonly place: number;
+  readonly kind: string;
+  readonly columns: string | null;
+  readonly operations: string | null;
+  readonly before: string | null;
 }

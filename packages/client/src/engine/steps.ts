@@ -86,7 +86,7 @@ export class WriteSteps extends ReadSteps {
 
   constructor(engine: Engine) {
     super(engine);
-    this.writing = new Writing(engine, engine.commit);
+    this.writing = new Writing(engine);
   }
 
   insert(table: string, row: Readonly<Record<string, unknown>>): AnyRow {

@@ -7,7 +7,7 @@ import type { ChangeEvent } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
 import { isDecision } from '../replica/decision.ts';
 import type { Face } from '../replica/face.ts';
-import { type EffectName, type Followed, Replica } from '../replica/replica.ts';
+import { type Decision, type EffectName, type Followed, Replica } from '../replica/replica.ts';
 import { Transaction } from '../replica/transaction.ts';
 import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
@@ -82,8 +82,8 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.effect('undo') as Promise<never>;
   }
 
-  revert(table: string, id: string) {
-    return this.effect('revert', table, id) as Promise<never>;
+  redo() {
+    return this.effect('redo') as Promise<never>;
   }
 
   revertAll() {
@@ -100,8 +100,8 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return report.finally(() => signal?.removeEventListener('abort', cancel));
   }
 
-  resolve(table: string, id: string, choices: unknown) {
-    return this.effect('resolve', table, id, choices) as Promise<never>;
+  protected override decide(name: Decision, ...given: readonly unknown[]) {
+    return this.effect(name, ...given);
   }
 
   unresolve(table: string, id: string) {

@@ -6,6 +6,8 @@ import type { CarriedResult } from './carried.ts';
 /** Functions of a replica that a host runs as they are called. */
 export type HostedCall =
   | 'undo'
+  | 'redo'
+  | 'discard'
   | 'revert'
   | 'revertAll'
   | 'resolve'

@@ -1,24 +1,10 @@
-import { KoinonError, type Problem, quoteName, type Sql } from '@koinon/core';
+import { KoinonError, quoteName, type Sql } from '@koinon/core';
 import { openNodeDriver } from '#node-driver';
 import { Database } from '../database/database.ts';
 import { applicationId, meta } from '../database/layout.ts';
 import { readOnly, runReading } from '../database/read-only.ts';
-import type { TransactionState } from '../outbox/outbox.ts';
+import { type StoredTransaction, storedTransactions } from '../outbox/stored.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
-
-/** A transaction of the outbox, as the file has it. */
-export interface InspectedTransaction {
-  readonly id: string;
-  readonly state: TransactionState;
-  readonly editedAt: string;
-  readonly changes: readonly {
-    readonly kind: string;
-    readonly table: string;
-    readonly id: string;
-    readonly columns: unknown;
-  }[];
-  readonly problems: readonly Problem[];
-}
 
 /** A column, or a whole row, on which this device and the server disagree; values as they travel. */
 export interface InspectedConflict {
@@ -39,7 +25,7 @@ export interface Inspection {
   readonly syncedAt: string | null;
   /** Rows by table. */
   tables(): Readonly<Record<string, number>>;
-  outbox(): readonly InspectedTransaction[];
+  outbox(): readonly StoredTransaction[];
   conflicts(): readonly InspectedConflict[];
   /** The last runs of the sync, newest first. */
   journal(limit: number): readonly SyncRun[];
@@ -79,7 +65,7 @@ export async function inspectReplica(file: string): Promise<Inspection> {
           return [table, row.n];
         }),
       ),
-    outbox: () => transactionsOf(database),
+    outbox: () => storedTransactions(database),
     conflicts: () => {
       const rows = database.once('SELECT * FROM koinon_conflict ORDER BY table_name, row_id, column_name') as Stored[];
       return rows.map(({ table_name: table, row_id: id, column_name: column, base, local, remote }) => ({
@@ -98,48 +84,3 @@ export async function inspectReplica(file: string): Promise<Inspection> {
 }
 
 type Stored = Record<'table_name' | 'row_id' | 'column_name' | 'base' | 'local' | 'remote', string>;
-
-interface StoredChange {
-  readonly sequence: number;
-  readonly id: string;
-  readonly edited_at: number;
-  readonly state: TransactionState | null;
-  readonly kind: string;
-  readonly table_name: string;
-  readonly row_id: string;
-  readonly columns: string | null;
-}
-
-interface Refused {
-  readonly sequence: number;
-  readonly problems: string;
-}
-
-function transactionsOf(database: Database): InspectedTransaction[] {
-  const rows = database.once(`SELECT coalesce(c.sequence, c.place) AS sequence, coalesce(s.id, c.id) AS id,
-      coalesce(s.edited_at, c.edited_at) AS edited_at, s.state, c.kind, c.table_name, c.row_id, c.columns
-    FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place) ORDER BY c.place`) as StoredChange[];
-  const refused = database.once('SELECT sequence, problems FROM koinon_sent WHERE problems IS NOT NULL') as Refused[];
-  const problems = new Map(refused.map((each) => [each.sequence, JSON.parse(each.problems) as Problem[]]));
-  const bySequence = new Map<number, StoredChange[]>();
-  for (const row of rows) {
-    const known = bySequence.get(row.sequence);
-    if (known) known.push(row);
-    else bySequence.set(row.sequence, [row]);
-  }
-  return [...bySequence.values()].map((changes) => {
-    const [first] = changes as [StoredChange];
-    return {
-      id: first.id,
-      state: first.state ?? 'pending',
-      editedAt: new Date(first.edited_at).toISOString(),
-      changes: changes.map(({ kind, table_name: table, row_id: id, columns }) => ({
-        kind,
-        table,
-        id,
-        columns: columns === null ? null : JSON.parse(columns),
-      })),
-      problems: problems.get(first.sequence) ?? [],
-    };
-  });
-}

@@ -1,4 +1,5 @@
 import { type AnyRow, type PulledRow, quoteName, type Table } from '@koinon/core';
+import { renameReferences, renameRow } from '../outbox/rename-row.ts';
 import { renew } from '../outbox/rewriting.ts';
 import type { Applying } from '../overlay/show.ts';
 
@@ -42,40 +43,28 @@ function twinOf(
 /** Rewrites an id everywhere: in its row, in what refers to it, and in what waits to be sent. */
 function adopt(overlay: Applying, name: string, from: string, to: string): void {
   const { schema, database, rows, outbox, commit, host } = overlay;
-  const altered = new Set<number>();
-  const noteAltered = (sql: string, ...values: string[]) => {
-    for (const { sequence } of database.statement(sql).all(...values) as { sequence: number }[]) altered.add(sequence);
-  };
-  const sequences = 'SELECT DISTINCT coalesce(sequence, place) AS sequence FROM koinon_change WHERE';
   outbox.keepInserted(name, from);
-  noteAltered(`${sequences} table_name = ? AND row_id = ?`, name, from);
+  const altered = new Set(renameRow(outbox, name, from, to));
   const row = rows.get(name, from) as AnyRow;
   rows.remove(name, from);
   commit.note(name, from, row, null);
   rows.put(name, to, row);
   commit.note(name, to, null, rows.get(name, to));
-  for (const owned of ['koinon_change', 'koinon_conflict', 'koinon_resolved'])
-    database.statement(`UPDATE ${owned} SET row_id = ? WHERE table_name = ? AND row_id = ?`).run(to, name, from);
+  database.statement('UPDATE koinon_conflict SET row_id = ? WHERE table_name = ? AND row_id = ?').run(to, name, from);
+  database.statement('DELETE FROM koinon_resolved').run();
   for (const [other, { entries }] of Object.entries(schema.tables))
     for (const [column, { target }] of entries) {
       if (target !== name) continue;
-      const path = `'$."${column}"'`;
-      noteAltered(`${sequences} table_name = ? AND json_extract(columns, ${path}) = ?`, other, from);
       const referring = database
         .statement(`SELECT id FROM ${quoteName(other)} WHERE ${quoteName(column)} = ?`)
         .all(from) as { id: string }[];
       for (const { id } of referring) {
-        // A new row is its own record in the outbox: its transaction changes with it.
-        noteAltered(`${sequences} table_name = ? AND row_id = ? AND columns IS NULL AND kind = 'insert'`, other, id);
         const before = rows.get(other, id);
         rows.patch(other, id, { [column]: to });
         commit.note(other, id, before, rows.get(other, id));
       }
-      database
-        .statement(
-          `UPDATE koinon_change SET columns = json_set(columns, ${path}, ?) WHERE table_name = ? AND json_extract(columns, ${path}) = ?`,
-        )
-        .run(to, other, from);
+      const ids = referring.map(({ id }) => id);
+      for (const sequence of renameReferences(outbox, other, column, ids, from, to)) altered.add(sequence);
       database
         .statement(
           'UPDATE koinon_conflict SET local = json_quote(?) WHERE table_name = ? AND column_name = ? AND local = json_quote(?)',
@@ -83,15 +72,5 @@ function adopt(overlay: Applying, name: string, from: string, to: string): void 
         .run(to, other, column, from);
     }
   outbox.places.forget();
-  for (const sequence of altered) renew(outbox, sequence, host.newId(), editTimeOf(overlay, sequence));
-}
-
-function editTimeOf({ database }: Applying, sequence: number): number {
-  const found = database
-    .statement(
-      `SELECT coalesce(s.edited_at, c.edited_at) AS at FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = ?1
-       WHERE c.place >= ?1 AND coalesce(c.sequence, c.place) = ?1 ORDER BY c.place LIMIT 1`,
-    )
-    .get(sequence) as { at: number };
-  return found.at;
+  for (const sequence of altered) renew(outbox, sequence, host.newId());
 }

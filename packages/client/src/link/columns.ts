@@ -109,7 +109,7 @@ export function completed(schema: Schema, lacking: ColumnNames, pulled: readonly
 
 function empty(database: Database, table: string, column: string): void {
   // A new row has no base, and may be its own record in the outbox.
-  const own = 'SELECT row_id FROM koinon_change WHERE table_name = ?';
+  const own = 'SELECT row_id FROM koinon_outbox WHERE table_name = ?';
   database.statement(`UPDATE ${quoteName(table)} SET ${quoteName(column)} = NULL WHERE id NOT IN (${own})`).run(table);
   database
     .statement(`UPDATE koinon_base SET columns = json_set(columns, '$."${column}"', NULL) WHERE table_name = ?`)

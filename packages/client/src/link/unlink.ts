@@ -77,6 +77,7 @@ const ofTheServer: readonly MetaName[] = [
   'backfill',
   'sweep',
   'parts',
+  'joined',
   'position',
   'server position',
   'complete',
@@ -88,7 +89,7 @@ const ofTheServer: readonly MetaName[] = [
 
 /** Forgets all that the file holds besides the rows themselves. */
 function forget({ database, outbox, conflicts }: Engine): void {
-  for (const table of ['change', 'sent', 'base', 'resolved', 'seen', 'attempt', 'kept', 'call', 'run'])
+  for (const table of ['outbox', 'base', 'resolved', 'seen', 'attempt', 'history', 'call', 'run'])
     database.driver.exec(`DELETE FROM koinon_${table}`);
   for (const name of ofTheServer) dropMeta(database, name);
   outbox.places.forget();
@@ -123,9 +124,9 @@ function makeOwn(engine: Engine): void {
   const { schema, rows, outbox, host } = engine;
   forget(engine);
   for (const table of sharedTables(schema)) {
-    let entry = { id: host.newId(), editedAt: host.now() };
+    let entry = { origin: host.newId(), editedAt: host.now() };
     for (const [n, { id, ...columns }] of rows.select({ from: table, order: ['id'] }).entries()) {
-      if (n % together === 0) entry = { id: host.newId(), editedAt: host.now() };
+      if (n % together === 0) entry = { origin: host.newId(), editedAt: host.now() };
       outbox.append(entry, { kind: 'insert', table, id, columns });
     }
   }

@@ -9,6 +9,7 @@ import {
   quoteText,
   type Schema,
   type SqlValue,
+  type TypedOver,
   tableOf,
   type WireColumns,
   wholeRow,
@@ -16,6 +17,7 @@ import {
 import type { Database } from '../database/database.ts';
 import type { Rows } from '../tables/rows.ts';
 import { Places } from './places.ts';
+import { readTypedOver } from './typed-over.ts';
 
 /**
  * Where a transaction of the outbox stands: `pending` may be sent; `attempted` was sent and its outcome is unknown;
@@ -23,16 +25,26 @@ import { Places } from './places.ts';
  */
 export type TransactionState = 'pending' | 'attempted' | 'confirmed' | 'rejected';
 
-/** A change in the outbox with the transaction it belongs to. */
-export interface QueuedChange {
-  /** Where the change stands in the outbox. */
-  readonly place: number;
+/** What a transaction is, whatever its changes are. */
+export interface TransactionIdentity {
+  /** Its place in the outbox. */
   readonly sequence: number;
-  readonly transaction: string;
+  /** A UUID that names its content, and changes with it. Transactions with one id go up as one. */
+  readonly id: string;
+  /** A UUID that names what the person did, and never changes. */
+  readonly origin: string;
   readonly state: TransactionState;
   /** When it was made, in milliseconds since 1970, by the server's clock as far as the device knew it. */
   readonly editedAt: number;
+}
+
+/** A change in the outbox with the transaction it belongs to. */
+export interface QueuedChange extends TransactionIdentity {
+  /** Where the change stands in the outbox. */
+  readonly place: number;
   readonly change: Change;
+  /** Of a change in conflict: the values it was typed over. */
+  readonly typedOver: TypedOver | undefined;
 }
 
 /** A transaction of the outbox, with all its changes. */
@@ -40,56 +52,64 @@ export interface QueuedTransaction {
   /** Its place in the outbox. */
   readonly sequence: number;
   readonly id: string;
+  /** A UUID that names what the person did. It stays when a merge gives the transaction another content and id. */
+  readonly origin: string;
   readonly state: TransactionState;
   /** When it was made, in RFC 3339, by the server's clock as far as the device knew it. */
   readonly editedAt: string;
   readonly changes: readonly Change[];
   readonly problems: readonly Problem[];
-  /** Whether it has ever been sent as it is. */
+  /** Whether it has ever been sent. */
   readonly wasSent: boolean;
 }
 
-/** The same for all that is done with it here: a time is only put into words where somebody reads it. */
-export interface OutboxTransaction extends Omit<QueuedTransaction, 'editedAt'> {
-  /** As {@link QueuedChange.editedAt}. */
-  readonly editedAt: number;
+/** The same for all that is done with it here. */
+export interface OutboxTransaction extends TransactionIdentity {
+  readonly changes: readonly Change[];
+  readonly problems: readonly Problem[];
+  readonly wasSent: boolean;
+  /** Whether one of its changes is in conflict. */
+  readonly isConflicted: boolean;
 }
 
-/** A change as it stands in the file, with what is known of its transaction. */
+/** A row of the table of the outbox: a transaction, or one of its changes with what is known of its transaction. */
 export interface StoredChange {
   place: number;
   sequence: number;
+  kind: Change['kind'] | 'transaction';
   table_name: string;
   row_id: string;
-  kind: Change['kind'];
   columns: string | null;
   operations: string | null;
-  id: string | null;
-  edited_at: number | null;
-  state: TransactionState | null;
+  before: string | null;
   server_values: string | null;
+  id: string;
+  origin: string;
+  edited_at: number;
+  state: TransactionState | null;
 }
 
-/** Where a new transaction writes its changes; the first also tells its id and time. */
+/** Where a new transaction writes its changes. */
 export interface OpenOutboxEntry {
-  readonly id: string;
-  /** Milliseconds since 1970, by the device's clock. */
+  readonly origin: string;
+  /** Milliseconds since 1970, by the server's clock as far as it is known. */
   readonly editedAt: number;
   sequence?: number;
 }
 
 /** Changes with the transactions that they belong to. */
-export const joined = `SELECT c.place, coalesce(c.sequence, c.place) AS sequence, c.table_name, c.row_id, c.kind, c.columns, c.operations,
-  coalesce(s.id, c.id, (SELECT f.id FROM koinon_change f WHERE f.place = c.sequence)) AS id, coalesce(s.edited_at, c.edited_at, (SELECT f.edited_at FROM koinon_change f WHERE f.place = c.sequence)) AS edited_at, s.state, c.server_values
-  FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)`;
+export const storedChanges = `SELECT c.place, c.sequence, c.kind, c.table_name, c.row_id, c.columns, c.operations, c.before, c.server_values,
+  coalesce(t.id, t.origin) AS id, t.origin, t.edited_at, t.state
+  FROM koinon_outbox c JOIN koinon_outbox t ON t.place = c.sequence`;
 
 const kinds: readonly Change['kind'][] = ['insert', 'update', 'delete'];
 
 /**
- * The durable, ordered list of transactions that the server has not confirmed, or whose effect is not back yet.
+ * The durable, ordered list of transactions that the server has not confirmed, or whose effect is not back yet. This folder
+ * alone knows how it is stored.
  *
- * A local write adds one row to `koinon_change` and nothing else: each further table or index would cost every write a
- * page. The first change of a transaction carries its id; a row in `koinon_sent` is made when it is first sent.
+ * A transaction and its changes stand in one table, one after the other: a second table would cost each local write one
+ * more page.
  */
 export class Outbox {
   readonly database: Database;
@@ -101,6 +121,8 @@ export class Outbox {
   revision = 0;
   /** How many of these changes leave what already waits to be sent as it was: additions to the end, and confirmations. */
   harmless = 0;
+  /** What `undo` has taken back since something was last written, last one last, and the last place that was left. */
+  readonly undone: { readonly changes: readonly Change[]; readonly after: number }[] = [];
   private readonly inserts = new Map<string, string[]>();
 
   constructor(database: Database, schema: Schema, rows: Rows) {
@@ -120,43 +142,43 @@ export class Outbox {
       kind === 'update' ? JSON.stringify(columnsToWire(tableOf(this.schema, table), change.columns)) : null;
     const operations =
       kind === 'update' && Object.keys(change.operations).length > 0 ? JSON.stringify(change.operations) : null;
-    const isFirst = entry.sequence === undefined;
-    const values: SqlValue[] = isFirst
-      ? [entry.id, entry.editedAt, id, columns]
-      : [entry.sequence as number, id, columns];
+    const sequence = entry.sequence ?? this.begin(entry);
+    if (this.undone.length > 0) this.undone.length = 0;
+    const values: SqlValue[] = [sequence, id, columns];
     if (operations !== null) values.push(operations);
-    const insert = this.insertSql(table, kind, isFirst, operations !== null);
+    const insert = this.insertSql(table, kind, operations !== null);
     const place = Number(this.database.statement(insert).run(...values).lastInsertRowid);
-    if (isFirst) entry.sequence = place;
     this.places.add(table, id, place);
+  }
+
+  /** Writes the identity of a new transaction. */
+  private begin(entry: OpenOutboxEntry): number {
+    const insert = "INSERT INTO koinon_outbox (kind, origin, edited_at) VALUES ('transaction', ?, ?)";
+    entry.sequence = Number(this.database.statement(insert).run(entry.origin, entry.editedAt).lastInsertRowid);
+    return entry.sequence;
   }
 
   /**
    * The statement that appends a change. Table and kind stand in its text: the fewer values are bound, the faster a long
    * transaction is written. Made once for each, since putting it together would cost more than that saves.
    */
-  private insertSql(table: string, kind: Change['kind'], isFirst: boolean, hasOperations: boolean): string {
+  private insertSql(table: string, kind: Change['kind'], hasOperations: boolean): string {
     let made = this.inserts.get(table);
     if (made === undefined) {
       made = [];
       this.inserts.set(table, made);
     }
-    const shape = kinds.indexOf(kind) * 4 + (isFirst ? 2 : 0) + (hasOperations ? 1 : 0);
+    const shape = kinds.indexOf(kind) * 2 + (hasOperations ? 1 : 0);
     const known = made[shape];
     if (known !== undefined) return known;
-    const names = [
-      ...(isFirst ? ['id', 'edited_at'] : ['sequence']),
-      'row_id',
-      'columns',
-      ...(hasOperations ? ['operations'] : []),
-    ];
-    const text = `INSERT INTO koinon_change (${names.join(', ')}, table_name, kind) VALUES (${'?, '.repeat(names.length)}${quoteText(table)}, ${quoteText(kind)})`;
+    const names = ['sequence', 'row_id', 'columns', ...(hasOperations ? ['operations'] : [])];
+    const text = `INSERT INTO koinon_outbox (${names.join(', ')}, table_name, kind) VALUES (${'?, '.repeat(names.length)}${quoteText(table)}, ${quoteText(kind)})`;
     made[shape] = text;
     return text;
   }
 
   isEmpty(): boolean {
-    return this.database.statement('SELECT 1 FROM koinon_change LIMIT 1').get() === undefined;
+    return this.database.statement('SELECT 1 FROM koinon_outbox LIMIT 1').get() === undefined;
   }
 
   /** Writes down what an insert in the list put into a row, before the row becomes something else. */
@@ -165,30 +187,48 @@ export class Outbox {
     const place = this.places.of(table, id).at(-1);
     if (place === undefined) return;
     const found = this.database
-      .statement("SELECT 1 FROM koinon_change WHERE place = ? AND columns IS NULL AND kind = 'insert'")
+      .statement("SELECT 1 FROM koinon_outbox WHERE place = ? AND columns IS NULL AND kind = 'insert'")
       .get(place);
     const row = found === undefined ? null : this.rows.get(table, id);
     if (row)
       this.database
-        .statement('UPDATE koinon_change SET columns = ? WHERE place = ?')
+        .statement('UPDATE koinon_outbox SET columns = ? WHERE place = ?')
         .run(this.rows.imageOf(table, row), place);
   }
 
   /** Changes of one row in order, over all transactions; those the feed has brought back are no longer among them. */
   changesOf(table: string, id: string): QueuedChange[] {
-    const read = this.database.statement(`${joined} WHERE c.place = ?`);
+    const read = this.database.statement(`${storedChanges} WHERE c.place = ?`);
     return this.places.of(table, id).map((place) => this.queued(read.get(place) as StoredChange));
   }
 
+  /** Changes of several rows of one table, by id, each in order; rows without any are left out. */
+  changesOfAll(table: string, ids: readonly string[]): Map<string, QueuedChange[]> {
+    const places = ids.flatMap((id) => this.places.of(table, id));
+    if (places.length === 0) return new Map();
+    const rows = this.database
+      .statement(`${storedChanges} WHERE c.place IN (SELECT value FROM json_each(?)) ORDER BY c.place`)
+      .all(JSON.stringify(places)) as StoredChange[];
+    const changes = new Map<string, QueuedChange[]>();
+    for (const row of rows) {
+      const known = changes.get(row.row_id);
+      if (known) known.push(this.queued(row));
+      else changes.set(row.row_id, [this.queued(row)]);
+    }
+    return changes;
+  }
+
   /** A change as it stands in the list, as others see it. */
-  queued(row: StoredChange): QueuedChange {
+  private queued(row: StoredChange): QueuedChange {
     return {
       place: row.place,
       sequence: row.sequence,
-      transaction: row.id ?? '',
+      id: row.id,
+      origin: row.origin,
       state: row.state ?? 'pending',
-      editedAt: row.edited_at as number,
+      editedAt: row.edited_at,
       change: withServerValues(this.schema, this.changeOf(row), row.server_values),
+      typedOver: row.before === null ? undefined : readTypedOver(this.schema, row.table_name, row.row_id, row.before),
     };
   }
 
@@ -198,25 +238,27 @@ export class Outbox {
 
   /** How many transactions are in one of these states. */
   count(...states: TransactionState[]): number {
-    const marks = states.map(() => '?').join(', ');
+    const wanted = states.map(quoteText).join();
     const row = this.database
       .statement(
-        `SELECT count(DISTINCT sequence) AS count FROM (${joined}) WHERE coalesce(state, 'pending') IN (${marks})`,
+        `SELECT count(*) AS count FROM koinon_outbox WHERE kind = 'transaction' AND coalesce(state, 'pending') IN (${wanted})`,
       )
-      .get(...states);
+      .get();
     return (row as { count: number }).count;
   }
 
   /** Whether the server has refused anything that is still here. */
   hasRejected(): boolean {
-    return this.database.statement("SELECT 1 FROM koinon_sent WHERE state = 'rejected' LIMIT 1").get() !== undefined;
+    const text = "SELECT 1 FROM koinon_outbox WHERE state IS NOT NULL AND state = 'rejected' LIMIT 1";
+    return this.database.statement(text).get() !== undefined;
   }
 
   /** What a stored change does. @param own the columns of an insert that is its own record, where they have been read already. */
   changeOf(
-    { kind, table_name: table, row_id: id, columns, operations }: StoredChange,
+    { kind: stored, table_name: table, row_id: id, columns, operations }: StoredChange,
     own?: Readonly<Record<string, unknown>>,
   ): Change {
+    const kind = stored as Change['kind'];
     if (kind === 'insert' && columns === null) {
       if (own) return { kind, table, id, columns: own };
       const { id: _, ...held } = this.rows.get(table, id) ?? wholeRow(tableOf(this.schema, table), id, {});

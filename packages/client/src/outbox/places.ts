@@ -1,3 +1,4 @@
+import { rowKey } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';
 
@@ -18,7 +19,7 @@ export class Places {
   }
 
   of(table: string, id: string): readonly number[] {
-    return this.current().get(keyOf(table, id)) ?? [];
+    return this.current().get(rowKey({ table, id })) ?? [];
   }
 
   /** Reads them now; within this transaction they stay as they are. */
@@ -33,7 +34,7 @@ export class Places {
 
   add(table: string, id: string, place: number): void {
     if (this.byRow === undefined) return;
-    const key = keyOf(table, id);
+    const key = rowKey({ table, id });
     const places = this.byRow.get(key);
     if (places === undefined) this.byRow.set(key, [place]);
     // Nearly always it is the last one.
@@ -42,7 +43,7 @@ export class Places {
 
   remove(table: string, id: string, places: ReadonlySet<number>): void {
     if (this.byRow === undefined) return;
-    const key = keyOf(table, id);
+    const key = rowKey({ table, id });
     const left = (this.byRow.get(key) ?? []).filter((each) => !places.has(each));
     if (left.length > 0) this.byRow.set(key, left);
     else this.byRow.delete(key);
@@ -61,12 +62,12 @@ export class Places {
     if (this.byRow !== undefined && !isStale) return this.byRow;
     this.byRow = new Map();
     const rows = database
-      .statement('SELECT place, table_name, row_id FROM koinon_change WHERE back = 0 ORDER BY place')
+      .statement(
+        'SELECT place, table_name, row_id FROM koinon_outbox WHERE table_name IS NOT NULL AND is_back = 0 ORDER BY place',
+      )
       .iterate();
     for (const { place, table_name, row_id } of rows as Iterable<{ place: number; table_name: string; row_id: string }>)
       this.add(table_name, row_id, place);
     return this.byRow;
   }
 }
-
-const keyOf = (table: string, id: string) => `${table}\0${id}`;

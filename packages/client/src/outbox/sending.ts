@@ -1,110 +1,130 @@
-import type { Problem, ServerValues } from '@koinon/core';
+import type { AppliedOrigin, Problem, ServerValues } from '@koinon/core';
 import {
-  joined,
   type Outbox,
   type OutboxTransaction,
   type QueuedChange,
   type StoredChange,
+  storedChanges,
   type TransactionState,
 } from './outbox.ts';
-import { endOf, placesIn } from './transactions.ts';
+import { placesIn } from './transactions.ts';
 
 // What only a sync does with the outbox: loaded with it. Everything runs inside a transaction.
 
-/** Changes of several rows of one table, by id, each in order; rows without any are left out. */
-export function changesOfAll(outbox: Outbox, table: string, ids: readonly string[]): Map<string, QueuedChange[]> {
-  const places = ids.flatMap((id) => outbox.places.of(table, id));
-  if (places.length === 0) return new Map();
-  const rows = outbox.database
-    .statement(`${joined} WHERE c.place IN (SELECT value FROM json_each(?)) ORDER BY c.place`)
-    .all(JSON.stringify(places)) as StoredChange[];
-  const changes = new Map<string, QueuedChange[]>();
-  for (const row of rows) {
-    const known = changes.get(row.row_id);
-    if (known) known.push(outbox.queued(row));
-    else changes.set(row.row_id, [outbox.queued(row)]);
-  }
-  return changes;
-}
-
 /** Whether anything waits to be sent, or for what became of it. */
 export function hasUnsent({ database }: Outbox): boolean {
-  const text = `SELECT 1 FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)
-    WHERE s.state IS NULL OR s.state IN ('pending', 'attempted') LIMIT 1`;
+  const text =
+    "SELECT 1 FROM koinon_outbox WHERE kind = 'transaction' AND (state IS NULL OR state IN ('pending', 'attempted')) LIMIT 1";
   return database.statement(text).get() !== undefined;
 }
 
-/** The place of a transaction that has been sent, by its id. */
-export function placeOfSent({ database }: Outbox, id: string): number | undefined {
-  const found = database.statement('SELECT sequence FROM koinon_sent WHERE id = ?').get(id);
-  return (found as { sequence: number } | undefined)?.sequence;
+/** The places of the transactions that were sent under an id: of several, where they went up as one. */
+export function placesOfSent({ database }: Outbox, id: string): number[] {
+  const text = 'SELECT place FROM koinon_outbox WHERE state IS NOT NULL AND id = ? ORDER BY place';
+  return (database.statement(text).all(id) as { place: number }[]).map(({ place }) => place);
 }
 
-/** The ids of transactions that have been sent and are in a state; `pending` is one that has to be sent again. */
+/** The ids under which transactions in a state were sent, each once. */
 export function sentIds({ database }: Outbox, state: TransactionState): string[] {
-  const rows = database.statement('SELECT id FROM koinon_sent WHERE state = ? ORDER BY sequence').all(state);
-  return (rows as { id: string }[]).map((row) => row.id);
+  const text = 'SELECT id FROM koinon_outbox WHERE state IS NOT NULL AND state = ? GROUP BY id ORDER BY min(place)';
+  return (database.statement(text).all(state) as { id: string }[]).map((row) => row.id);
 }
 
-/** Notes that transactions are being sent. */
-export function noteAttempts({ database }: Outbox, transactions: readonly OutboxTransaction[]): void {
-  const sent = transactions.map(({ sequence, id, editedAt }) => [sequence, id, editedAt]);
+/** Notes that transactions are being sent under an id. */
+export function noteAttempts(
+  { database }: Outbox,
+  units: readonly { readonly id: string; readonly transactions: readonly OutboxTransaction[] }[],
+): void {
+  const sent = units.flatMap(({ id, transactions }) => transactions.map(({ sequence }) => [sequence, id]));
   database
     .statement(
-      `INSERT INTO koinon_sent SELECT value ->> 0, value ->> 1, value ->> 2, 'attempted', NULL FROM json_each(?) WHERE true
-       ON CONFLICT (sequence) DO UPDATE SET state = 'attempted', problems = NULL`,
+      `UPDATE koinon_outbox SET state = 'attempted', id = sent.id
+       FROM (SELECT value ->> 0 AS place, value ->> 1 AS id FROM json_each(?)) AS sent WHERE koinon_outbox.place = sent.place`,
     )
     .run(JSON.stringify(sent));
 }
 
-/** Notes that transactions that were sent have been applied just as they are. */
+/** Notes that what was sent under these ids has been applied just as it is. */
 export function noteConfirmed(outbox: Outbox, ids: readonly string[]): void {
   if (ids.length === 0) return;
   outbox.revision++;
   outbox.harmless++;
   outbox.database
     .statement(
-      `UPDATE koinon_sent SET state = 'confirmed', problems = NULL
-       WHERE id IN (SELECT value FROM json_each(?))`,
+      `UPDATE koinon_outbox SET state = 'confirmed', problems = NULL
+       WHERE state IS NOT NULL AND id IN (SELECT value FROM json_each(?))`,
     )
     .run(JSON.stringify(ids));
 }
 
-/** Notes what became of a transaction that was sent. @param values what the server put in the place of what was sent. */
-export function noteState(
-  outbox: Outbox,
-  sequence: number,
-  state: TransactionState,
-  problems: readonly Problem[] = [],
-  values: readonly ServerValues[] = [],
-): void {
+/**
+ * Notes that the server has applied what the person did under these origins, and under which ids it has. Returns the places of
+ * the transactions that this concerns.
+ */
+export function noteApplied(outbox: Outbox, applied: readonly AppliedOrigin[]): readonly number[] {
+  if (applied.length === 0) return [];
+  outbox.revision++;
+  const isUnknown = "kind = 'transaction' AND (state IS NULL OR state NOT IN ('confirmed', 'settled'))";
+  const places = outbox.database
+    .statement(
+      `SELECT place FROM koinon_outbox WHERE ${isUnknown} AND origin IN (SELECT value FROM json_each(?)) ORDER BY place`,
+    )
+    .all(JSON.stringify(applied.map(({ origin }) => origin))) as { place: number }[];
+  outbox.database
+    .statement(
+      `UPDATE koinon_outbox SET state = 'confirmed', problems = NULL, id = known.id
+       FROM (SELECT value ->> 0 AS origin, value ->> 1 AS id FROM json_each(?)) AS known
+       WHERE ${isUnknown} AND koinon_outbox.origin = known.origin`,
+    )
+    .run(JSON.stringify(applied.map(({ origin, id }) => [origin, id])));
+  return places.map(({ place }) => place);
+}
+
+/** The origins of all transactions that are not known to be applied. */
+export function unconfirmedOrigins({ database }: Outbox): string[] {
+  const text =
+    "SELECT origin FROM koinon_outbox WHERE kind = 'transaction' AND (state IS NULL OR state NOT IN ('confirmed', 'settled')) ORDER BY place";
+  return (database.statement(text).all() as { origin: string }[]).map(({ origin }) => origin);
+}
+
+/** Notes that what was sent under an id is to be sent again. */
+export function notePending(outbox: Outbox, id: string): void {
+  outbox.revision++;
+  outbox.database.statement("UPDATE koinon_outbox SET state = 'pending' WHERE state IS NOT NULL AND id = ?").run(id);
+}
+
+/** Takes several transactions apart that went up as one: each is sent alone from now on. */
+export function part(outbox: Outbox, id: string, newId: () => string): void {
+  outbox.revision++;
+  const renewed = outbox.database.statement("UPDATE koinon_outbox SET state = 'pending', id = ? WHERE place = ?");
+  for (const place of placesOfSent(outbox, id)) renewed.run(newId(), place);
+}
+
+/** Notes that the server refused what was sent under an id. */
+export function noteRejected(outbox: Outbox, id: string, problems: readonly Problem[]): void {
   outbox.revision++;
   const { database } = outbox;
-  database
-    .statement('UPDATE koinon_sent SET state = ?, problems = ? WHERE sequence = ?')
-    .run(state, problems.length > 0 ? JSON.stringify(problems) : null, sequence);
-  database
-    .statement(
-      'UPDATE koinon_change SET server_values = NULL WHERE place >= ? AND place < ? AND server_values IS NOT NULL',
-    )
-    .run(sequence, endOf(outbox, sequence));
-  const put = database.statement('UPDATE koinon_change SET server_values = ? WHERE place = ?');
-  for (const { table, id, columns } of values)
-    for (const place of placesIn(outbox, sequence, table, id)) put.run(JSON.stringify(columns), place);
+  const [first, ...others] = placesOfSent(outbox, id);
+  const note = database.statement("UPDATE koinon_outbox SET state = 'rejected', problems = ? WHERE place = ?");
+  // There may be thousands of reasons: the first of several transactions has them for all.
+  if (first !== undefined) note.run(JSON.stringify(problems), first);
+  for (const place of others) note.run('[]', place);
+}
+
+/** Notes what the server put in the place of what was sent under an id. */
+export function noteServerValues(outbox: Outbox, id: string, values: readonly ServerValues[]): void {
+  const put = outbox.database.statement('UPDATE koinon_outbox SET server_values = ? WHERE place = ?');
+  for (const sequence of placesOfSent(outbox, id))
+    for (const { table, id: row, columns } of values)
+      for (const place of placesIn(outbox, sequence, table, row)) put.run(JSON.stringify(columns), place);
 }
 
 /** Refuses a transaction on this device: it could not be applied any more. What else was known of it is forgotten. */
-export function refuseHere(
-  outbox: Outbox,
-  { sequence, id, editedAt }: { readonly sequence: number; readonly id: string; readonly editedAt: number },
-  problem: Problem,
-): void {
+export function refuseHere(outbox: Outbox, { sequence, id }: QueuedChange, problem: Problem): void {
   outbox.revision++;
   outbox.database
-    .statement(
-      "INSERT INTO koinon_sent VALUES (?, ?, ?, 'rejected', ?) ON CONFLICT (sequence) DO UPDATE SET state = 'rejected', problems = excluded.problems",
-    )
-    .run(sequence, id, editedAt, JSON.stringify([problem]));
+    .statement("UPDATE koinon_outbox SET state = 'rejected', id = ?, problems = ? WHERE place = ?")
+    .run(id, JSON.stringify([problem]), sequence);
 }
 
 /** Notes that the feed has brought back these changes of one row, all at once however many there are, and what each of them had changed. */
@@ -118,7 +138,7 @@ export function noteBack(
   outbox.revision++;
   // Should a transaction have to be sent again as a whole, it must be what it was.
   outbox.keepInserted(table, id);
-  const mark = outbox.database.statement('UPDATE koinon_change SET back = 1, before = ? WHERE place = ?');
+  const mark = outbox.database.statement('UPDATE koinon_outbox SET is_back = 1, before = ? WHERE place = ?');
   changes.forEach(({ place }, i) => {
     mark.run(before[i] ?? null, place);
   });
@@ -126,19 +146,21 @@ export function noteBack(
 }
 
 /** A transaction with some of its changes: from one up to another. */
-export function stretchOf(outbox: Outbox, sequence: number, from: number, to: number): OutboxTransaction | undefined {
+export function changesFrom(outbox: Outbox, sequence: number, from: number, to: number): OutboxTransaction | undefined {
   const rows = outbox.database
-    .statement(`${joined} WHERE c.place >= ? AND coalesce(c.sequence, c.place) = ? ORDER BY c.place LIMIT ? OFFSET ?`)
+    .statement(`${storedChanges} WHERE c.place > ? AND c.sequence = ? ORDER BY c.place LIMIT ? OFFSET ?`)
     .all(sequence, sequence, to - from, from) as StoredChange[];
   const [head] = rows;
   if (head === undefined) return undefined;
   return {
     sequence,
-    id: head.id as string,
+    id: head.id,
+    origin: head.origin,
     state: head.state ?? 'pending',
-    editedAt: head.edited_at as number,
+    editedAt: head.edited_at,
     changes: rows.map((row) => outbox.changeOf(row)),
     problems: [],
     wasSent: true,
+    isConflicted: false,
   };
 }

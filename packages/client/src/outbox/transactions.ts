@@ -1,43 +1,59 @@
-import { type Change, KoinonError, type Problem } from '@koinon/core';
-import { joined, type Outbox, type OutboxTransaction, type StoredChange, type TransactionState } from './outbox.ts';
+import { type Change, KoinonError, type Problem, type RowKey } from '@koinon/core';
+import type { Outbox, OutboxTransaction, StoredChange, TransactionState } from './outbox.ts';
 
 // What concerns whole transactions of the outbox: loaded with a sync, a decision, or when somebody asks. Everything runs
 // inside a transaction of the database.
 
-/** Changes read at a time when going through the whole list, and the bytes they hold, about: all are in memory. */
+/** Rows of the table read at a time when going through the whole list, and the bytes they hold, about: all are in memory. */
 const chunk = { changes: 500, bytes: 262_144 };
 
 /** Fewer rows than this are read one by one: what asks for many at once costs more to begin with. */
 const worthReadingAtOnce = 8;
 
+/** A transaction while its changes are read. */
+interface Reading {
+  readonly head: StoredChange;
+  readonly changes: Change[];
+  isConflicted: boolean;
+}
+
 /** The transactions of an outbox that are in one of these states, in order. */
 export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): Generator<OutboxTransaction> {
+  const isWanted = ({ head }: Reading) => (states as string[]).includes(head.state ?? 'pending');
   let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : firstUnconfirmed(outbox) - 1;
-  let open: { readonly head: StoredChange; readonly changes: Change[] } | undefined;
+  let open: Reading | undefined;
   for (let end = endOfChunk(outbox, place); end !== null; end = endOfChunk(outbox, place)) {
     // In a damaged file places may stand out of order, and be come upon for ever.
-    if (end <= place)
-      throw new KoinonError('storage-damaged', 'The database file is damaged: its outbox is not in order.');
+    if (end <= place) throw outOfOrder();
     const rows = changesBetween(outbox, place, end);
-    const wanted = rows.filter(({ state }) => states.includes(state ?? 'pending'));
-    const ownRecords = rowsOfNew(outbox, wanted);
+    const ownRecords = rowsOfNew(outbox, rows);
     for (const row of rows) {
-      if (open?.head.sequence !== row.sequence) {
-        if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(outbox, open);
-        open = { head: row, changes: [] };
+      if (row.kind === 'transaction') {
+        if (open !== undefined && isWanted(open)) yield transactionOf(outbox, open);
+        open = { head: row, changes: [], isConflicted: false };
+        continue;
       }
-      if (states.includes(row.state ?? 'pending'))
-        open.changes.push(outbox.changeOf(row, ownRecords.get(row.table_name)?.get(row.row_id)));
+      if (open?.head.place !== row.sequence) throw outOfOrder();
+      if (!isWanted(open)) continue;
+      open.changes.push(outbox.changeOf(row, ownRecords.get(row.table_name)?.get(row.row_id)));
+      open.isConflicted ||= row.before !== null;
     }
     place = end;
   }
-  if (open !== undefined && states.includes(open.head.state ?? 'pending')) yield transactionOf(outbox, open);
+  if (open !== undefined && isWanted(open)) yield transactionOf(outbox, open);
 }
 
-/** The place of the last change behind another that is read along with those before it; null where there are no more. */
+function outOfOrder(): KoinonError {
+  return new KoinonError(
+    'storage-damaged',
+    'The database file is damaged: its outbox is not in order. Copy what can be read of it, and open a new replica.',
+  );
+}
+
+/** The place of the last row behind another that is read along with those before it; null where there are no more. */
 function endOfChunk({ database }: Outbox, place: number): number | null {
   const next =
-    'SELECT place, coalesce(octet_length(columns), 0) AS size FROM koinon_change WHERE place > ? ORDER BY place LIMIT ?';
+    'SELECT place, coalesce(octet_length(columns), 0) AS size FROM koinon_outbox WHERE place > ? ORDER BY place LIMIT ?';
   const { last, bytes } = database
     .statement(`SELECT max(place) AS last, sum(size) AS bytes FROM (${next})`)
     .get(place, chunk.changes) as { last: number | null; bytes: number | null };
@@ -49,26 +65,32 @@ function endOfChunk({ database }: Outbox, place: number): number | null {
 const members = [
   'place',
   'sequence',
+  'kind',
   'table_name',
   'row_id',
-  'kind',
   'columns',
   'operations',
+  'before',
+  'server_values',
   'id',
+  'origin',
   'edited_at',
   'state',
-  'server_values',
 ] as const satisfies readonly (keyof StoredChange)[];
 
+const selected = members.map((name) =>
+  name === 'id' ? 'coalesce(id, origin)' : name === 'before' ? 'CASE is_back WHEN 0 THEN before END' : name,
+);
+
 /**
- * Changes behind a place, up to another. As one text: drivers take longer for the members of so many objects than SQLite for
- * the rows.
+ * The rows of the table behind a place, up to another. As one text: drivers take longer for the members of so many objects
+ * than SQLite for the rows.
  */
 function changesBetween({ database }: Outbox, place: number, end: number): StoredChange[] {
   const { changes } = database
     .statement(
-      `SELECT json_group_array(json_array(${members.join(', ')})) AS changes
-       FROM (${joined} WHERE c.place > ? AND c.place <= ?)`,
+      `SELECT json_group_array(json_array(${selected.join(', ')})) AS changes
+       FROM (SELECT * FROM koinon_outbox WHERE place > ? AND place <= ? ORDER BY place)`,
     )
     .get(place, end) as { changes: string };
   return (JSON.parse(changes) as unknown[][]).map(storedChange).sort((a, b) => a.place - b.place);
@@ -80,27 +102,24 @@ function storedChange(values: readonly unknown[]): StoredChange {
   return change as StoredChange;
 }
 
-function transactionOf(
-  outbox: Outbox,
-  {
-    head: { sequence, id, edited_at, state },
-    changes,
-  }: { readonly head: StoredChange; readonly changes: readonly Change[] },
-): OutboxTransaction {
+function transactionOf(outbox: Outbox, { head, changes, isConflicted }: Reading): OutboxTransaction {
+  const { place: sequence, id, origin, edited_at: editedAt, state } = head;
   return {
     sequence,
-    id: id as string,
+    id,
+    origin,
     state: state ?? 'pending',
-    editedAt: edited_at as number,
+    editedAt,
     changes,
     problems: state === 'rejected' ? problemsOf(outbox, sequence) : [],
     wasSent: state !== null,
+    isConflicted,
   };
 }
 
 /** Why a transaction was refused. There may be as many reasons as changes: they are never read along with each of these. */
 function problemsOf({ database }: Outbox, sequence: number): readonly Problem[] {
-  const found = database.statement('SELECT problems FROM koinon_sent WHERE sequence = ?').get(sequence);
+  const found = database.statement('SELECT problems FROM koinon_outbox WHERE place = ?').get(sequence);
   return JSON.parse((found as { problems: string | null }).problems ?? '[]') as Problem[];
 }
 
@@ -126,55 +145,69 @@ function rowsOfNew(
   );
 }
 
-/** The place of the first change that is not confirmed: a long outbox is confirmed from its beginning on. */
+/** The place of the first transaction that is not confirmed: a long outbox is confirmed from its beginning on. */
 function firstUnconfirmed({ database }: Outbox): number {
   const found = database
     .statement(
-      `SELECT c.place FROM koinon_change c LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place)
-       WHERE s.state IS NULL OR s.state <> 'confirmed' ORDER BY c.place LIMIT 1`,
+      "SELECT place FROM koinon_outbox WHERE kind = 'transaction' AND (state IS NULL OR state NOT IN ('confirmed', 'settled')) ORDER BY place LIMIT 1",
     )
     .get() as { place: number } | undefined;
   return found?.place ?? Number.MAX_SAFE_INTEGER;
 }
 
 /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */
-export function rowsOf(
-  outbox: Outbox,
-  sequence: number,
-  end = endOf(outbox, sequence),
-): { readonly table: string; readonly id: string }[] {
+export function rowsOf(outbox: Outbox, sequence: number, end = endOf(outbox, sequence)): RowKey[] {
   const text =
-    'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_change WHERE place >= ? AND place < ? AND back = 0';
-  return outbox.database.statement(text).all(sequence, end) as { table: string; id: string }[];
+    'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_outbox WHERE place > ? AND place < ? AND is_back = 0';
+  return outbox.database.statement(text).all(sequence, end) as RowKey[];
 }
 
+/** The row of a transaction's first change that is in conflict. */
+export function conflictedIn({ database }: Outbox, sequence: number): RowKey | undefined {
+  const text =
+    'SELECT table_name AS "table", row_id AS id FROM koinon_outbox WHERE place > ? AND sequence = ? AND before IS NOT NULL AND is_back = 0 ORDER BY place LIMIT 1';
+  return database.statement(text).get(sequence, sequence) as RowKey | undefined;
+}
+
+/** How a transaction leaves the outbox: what it did is settled with the server, or the person takes it back. */
+export type Leaving = 'settled' | 'taken back';
+
 /** Drops a transaction with all its changes. */
-export function drop(outbox: Outbox, sequence: number): void {
+export function drop(outbox: Outbox, sequence: number, how: Leaving): void {
   const end = endOf(outbox, sequence);
   for (const { table, id } of rowsOf(outbox, sequence, end))
     outbox.places.remove(table, id, new Set(placesIn(outbox, sequence, table, id)));
-  dropSettled(outbox, sequence, end);
+  dropSettled(outbox, sequence, end, how);
 }
 
-/** Drops a transaction, up to a place, of which no change lies over a row any more. */
-export function dropSettled(outbox: Outbox, sequence: number, end: number): void {
+/**
+ * Drops a transaction, up to a place, of which no change lies over a row any more. The last transaction of the person leaves
+ * a mark while others are left: `undo` must not take one of those for it.
+ */
+export function dropSettled(outbox: Outbox, sequence: number, end: number, how: Leaving): void {
   outbox.revision++;
-  outbox.database.statement('DELETE FROM koinon_change WHERE place >= ? AND place < ?').run(sequence, end);
-  outbox.database.statement('DELETE FROM koinon_sent WHERE sequence = ?').run(sequence);
+  const { database } = outbox;
+  database.statement('DELETE FROM koinon_outbox WHERE place > ? AND place < ?').run(sequence, end);
+  if (how === 'settled' && end === Number.MAX_SAFE_INTEGER)
+    database
+      .statement("UPDATE koinon_outbox SET state = 'settled', id = origin, problems = NULL WHERE place = ?")
+      .run(sequence);
+  else database.statement('DELETE FROM koinon_outbox WHERE place = ?').run(sequence);
+  const marks = "SELECT place FROM koinon_outbox WHERE state IS NOT NULL AND state = 'settled'";
+  const isLast = '(SELECT max(place) FROM koinon_outbox)';
+  const isOnly = "NOT EXISTS (SELECT 1 FROM koinon_outbox WHERE state IS NULL OR state <> 'settled')";
+  database.statement(`DELETE FROM koinon_outbox WHERE place IN (${marks}) AND (place < ${isLast} OR ${isOnly})`).run();
 }
 
 /** The place behind a transaction's last change: its changes stand together, so that nobody need look further. */
 export function endOf({ database }: Outbox, sequence: number): number {
-  const next =
-    'SELECT place FROM koinon_change WHERE place > ? AND coalesce(sequence, place) <> ? ORDER BY place LIMIT 1';
-  const found = database.statement(next).get(sequence, sequence) as { place: number } | undefined;
+  const next = "SELECT place FROM koinon_outbox WHERE place > ? AND kind = 'transaction' ORDER BY place LIMIT 1";
+  const found = database.statement(next).get(sequence) as { place: number } | undefined;
   return found?.place ?? Number.MAX_SAFE_INTEGER;
 }
 
 /** The places of a transaction's changes of one row. */
 export function placesIn(outbox: Outbox, sequence: number, table: string, id: string): number[] {
-  const read = outbox.database.statement(
-    'SELECT coalesce(sequence, place) AS sequence FROM koinon_change WHERE place = ?',
-  );
+  const read = outbox.database.statement('SELECT sequence FROM koinon_outbox WHERE place = ?');
   return outbox.places.of(table, id).filter((place) => (read.get(place) as { sequence: number }).sequence === sequence);
 }

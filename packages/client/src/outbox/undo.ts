@@ -1,63 +1,148 @@
-import { errorFromProblems, KoinonError, tableOf } from '@koinon/core';
+import { errorFromProblems, HeldRows, KoinonError, type RowKey, rowKey, tableOf } from '@koinon/core';
 import type { Host } from '../host/host.ts';
 import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
-import { joined, type Outbox, type OutboxTransaction, type StoredChange } from './outbox.ts';
-import { removeChanges } from './rewriting.ts';
+import type { OutboxTransaction } from './outbox.ts';
+import { lastPlace, rewrite } from './rewriting.ts';
 import { drop, rowsOf, transactionsOf } from './transactions.ts';
 
-/** What undoing works on. Runs inside a transaction. */
+/** What taking back works on. Runs inside a transaction. */
 export interface Undoing extends Overlay, Integrity {
   readonly host: Host;
 }
 
-/** Takes back everything done to a row that the server has not confirmed; the row is what the server last gave. */
-export function revertRow(at: Undoing, tableName: string, id: string): void {
-  tableOf(at.schema, tableName);
-  const changes = at.outbox.changesOf(tableName, id).filter(({ state }) => state !== 'confirmed');
-  // Without changes there is no base to go back to: the row is what the server gave.
-  if (changes.length === 0) return;
-  if (changes.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
-  for (const sequence of new Set(changes.map((change) => change.sequence))) {
-    removeChanges(at.outbox, sequence, tableName, id, at.host.newId());
+/** What is taken back besides the rows that are named. */
+export interface TakingBack {
+  /**
+   * Where a transaction has changed other rows as well: all of it goes, or these rows alone leave it. Without it,
+   * `transaction-shared` is thrown where there is such a transaction.
+   */
+  readonly transactions?: 'whole' | 'these rows only';
+  /** Later transactions that touch or reference what is taken back go, too. Without it, `change-needed` is thrown. */
+  readonly dependent?: 'take back';
+}
+
+/** Takes back everything done to some rows that the server has not confirmed; they are what the server last gave. */
+export function revertRows(at: Undoing, rows: readonly RowKey[], how: TakingBack = {}): void {
+  const { outbox, host } = at;
+  const named = new Set(rows.map(rowKey));
+  const sequences = new Set<number>();
+  for (const { table, id } of rows) {
+    tableOf(at.schema, table);
+    for (const { state, sequence } of outbox.changesOf(table, id)) {
+      if (state === 'attempted') throw alreadySent(`The change of ${table} ${id}`);
+      if (state !== 'confirmed') sequences.add(sequence);
+    }
   }
-  showAnew(at, tableName, id);
-  checkTouched(at, [{ table: tableName, id }]);
+  // Without changes there is no base to go back to: the row is what the server gave.
+  if (sequences.size === 0) return;
+  const others = [...sequences]
+    .flatMap((sequence) => rowsOf(outbox, sequence))
+    .filter((row) => !named.has(rowKey(row)));
+  if (others.length > 0 && how.transactions === undefined) throw shared(rows[0] as RowKey, others);
+  if (how.transactions === 'whole' || others.length === 0) {
+    takeBack(at, ({ sequence }) => sequences.has(sequence), how);
+    return;
+  }
+  for (const { table, id } of rows) {
+    const changes = outbox.changesOf(table, id).filter(({ state }) => state !== 'confirmed');
+    if (changes.length === 0) continue;
+    const none = changes.map(() => ({ change: undefined, typedOver: new Map() }));
+    rewrite(outbox, changes, none, host, 'taken back');
+    showAnew(at, { table, id });
+  }
+  forgetDecisions(at, rows);
+  checkTouched(at, rows);
 }
 
 /** Takes back everything the server has not confirmed. Returns how many rows that touched. */
 export function revertAll(at: Undoing): number {
   if (at.outbox.count('attempted') > 0) throw alreadySent('A change');
-  const touched = new Map<string, { readonly table: string; readonly id: string }>();
-  for (const transaction of [...transactionsOf(at.outbox, 'pending', 'rejected')]) {
-    for (const { table, id } of transaction.changes) touched.set(JSON.stringify([table, id]), { table, id });
-    drop(at.outbox, transaction.sequence);
-  }
-  for (const { table, id } of touched.values()) showAnew(at, table, id);
-  return touched.size;
+  return takeBack(at, () => true, {}).length;
 }
 
 /** Takes back the last local transaction, while it has not been sent. Returns the rows it had changed. */
-export function undoLast(at: Undoing): readonly { readonly table: string; readonly id: string }[] {
-  const last = lastOf(at.outbox);
+export function undoLast(at: Undoing): readonly RowKey[] {
+  const { database } = at.outbox;
+  const last = database
+    .statement("SELECT place, state FROM koinon_outbox WHERE kind = 'transaction' ORDER BY place DESC LIMIT 1")
+    .get() as { place: number; state: string | null } | undefined;
   if (last === undefined)
     throw new KoinonError('nothing-to-undo', 'There is nothing to undo: no change is waiting to be sent.');
-  if (last.state === 'attempted' || last.state === 'confirmed') throw alreadySent('The last change');
-  const rows = rowsOf(at.outbox, last.sequence);
-  drop(at.outbox, last.sequence);
-  for (const { table, id } of rows) showAnew(at, table, id);
-  checkTouched(at, rows);
+  if (last.state !== null && last.state !== 'pending' && last.state !== 'rejected')
+    throw alreadySent('The last change');
+  const undone: OutboxTransaction[] = [];
+  const rows = takeBack(at, ({ sequence }) => sequence === last.place, {}, undone);
+  at.outbox.undone.push(...undone.map(({ changes }) => ({ changes, after: lastPlace(at.outbox) })));
   return rows;
 }
 
-/** The last transaction in the list. */
-function lastOf({ database }: Outbox): Pick<OutboxTransaction, 'sequence' | 'state'> | undefined {
-  const found = database.statement(`${joined} ORDER BY c.place DESC LIMIT 1`).get() as StoredChange | undefined;
-  return found && { sequence: found.sequence, state: found.state ?? 'pending' };
+/** Drops a refused transaction whole, under the id that {@link Rejection} gives it. */
+export function discardRefused(
+  at: Undoing,
+  transaction: string,
+  how: Pick<TakingBack, 'dependent'> = {},
+): readonly RowKey[] {
+  const isIt = ({ id, state }: OutboxTransaction) => id === transaction && state === 'rejected';
+  const rows = takeBack(at, isIt, how);
+  if (rows.length > 0) return rows;
+  throw new KoinonError('nothing-to-undo', `The server has refused no transaction ${transaction}.`, {
+    value: transaction,
+  });
+}
+
+/** Drops whole transactions, and with consent those that depend on them. Returns the rows they had changed. */
+function takeBack(
+  at: Undoing,
+  isMeant: (transaction: OutboxTransaction) => boolean,
+  { dependent }: Pick<TakingBack, 'dependent'>,
+  taken: OutboxTransaction[] = [],
+): RowKey[] {
+  const { schema, outbox } = at;
+  const held = new HeldRows<true>(schema);
+  const needing: RowKey[] = [];
+  for (const transaction of transactionsOf(outbox, 'pending', 'attempted', 'rejected')) {
+    const { changes, state } = transaction;
+    const depends = !isMeant(transaction) && held.causeOf(changes) !== undefined;
+    if (!depends && !isMeant(transaction)) continue;
+    if (depends) needing.push(...changes.map(({ table, id }) => ({ table, id })));
+    if (state === 'attempted' && (!depends || dependent)) throw alreadySent('A change');
+    held.add(changes, true);
+    taken.push(transaction);
+  }
+  if (needing.length > 0 && dependent === undefined) throw needed(needing);
+  const rows = new Map<string, RowKey>();
+  for (const { sequence, id, changes, wasSent } of taken) {
+    for (const change of changes) rows.set(rowKey(change), { table: change.table, id: change.id });
+    drop(outbox, sequence, 'taken back');
+    if (wasSent) dissolve(at, id);
+  }
+  const touched = [...rows.values()];
+  for (const row of touched) showAnew(at, row);
+  forgetDecisions(at, touched);
+  checkTouched(at, touched);
+  return touched;
+}
+
+/** Of transactions that were to go up as one, one has been taken back: the others are what they were before that. */
+function dissolve({ outbox, host }: Undoing, id: string): void {
+  const { database } = outbox;
+  const text = "SELECT place FROM koinon_outbox WHERE state IS NOT NULL AND id = ? AND state = 'pending'";
+  const places = database.statement(text).all(id) as { place: number }[];
+  const renew = database.statement(
+    "UPDATE koinon_outbox SET id = ?, state = CASE WHEN problems IS NULL THEN 'pending' ELSE 'rejected' END WHERE place = ?",
+  );
+  for (const { place } of places) renew.run(host.newId(), place);
+}
+
+/** What a person decided about rows cannot be taken back once what was decided about is gone. */
+function forgetDecisions({ database }: Undoing, rows: readonly RowKey[]): void {
+  const forget = database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?');
+  for (const { table, id } of rows) forget.run(table, id);
 }
 
 /** Refuses what the touched rows break together. */
-export function checkTouched(at: Integrity, touched: readonly { readonly table: string; readonly id: string }[]): void {
+export function checkTouched(at: Integrity, touched: readonly RowKey[]): void {
   const [first, ...rest] = integrityProblems(at, touched);
   if (first) throw errorFromProblems([first, ...rest]);
 }
@@ -68,4 +153,27 @@ export function alreadySent(what: string): KoinonError {
     'already-sent',
     `${what} has been sent to the server already. Change the row again instead of taking the change back.`,
   );
+}
+
+function shared({ table, id }: RowKey, others: readonly RowKey[]): KoinonError {
+  return new KoinonError(
+    'transaction-shared',
+    `${table} ${id} was changed together with ${namesOf(others)}. Say whether the whole transactions are taken back (transactions: 'whole') or these rows alone ('these rows only'). Nothing was taken back.`,
+    { table, id },
+  );
+}
+
+function needed(rows: readonly RowKey[]): KoinonError {
+  return new KoinonError(
+    'change-needed',
+    `Later changes build on this one: ${namesOf(rows)}. Take them back as well (dependent: 'take back'), or first. Nothing was taken back.`,
+    rows[0],
+  );
+}
+
+/** Some rows by their names, and how many there are besides. */
+function namesOf(rows: readonly RowKey[]): string {
+  const names = [...new Set(rows.map(({ table, id }) => `${table} ${id}`))];
+  const some = names.slice(0, 3).join(', ');
+  return names.length > 3 ? `${some} and ${names.length - 3} more` : some;
 }

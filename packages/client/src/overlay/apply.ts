@@ -1,22 +1,23 @@
 import {
   type AnyRow,
+  applyChange,
   columnsFromWire,
   KoinonError,
   type PulledPage,
   type PulledRow,
   sameValue,
+  type Table,
   tableOf,
   wholeRow,
 } from '@koinon/core';
 import { adoptIds } from '../link/adopt.ts';
-import { beforeOf, keep } from '../outbox/kept.ts';
+import { beforeOf, keep } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
-import { changesOfAll, noteBack, placeOfSent } from '../outbox/sending.ts';
+import { noteBack, placesOfSent } from '../outbox/sending.ts';
 import { dropSettled, endOf, rowsOf } from '../outbox/transactions.ts';
 import { applyDisjoint } from './disjoint.ts';
 import { erase, leave } from './leave.ts';
-import { settleMove } from './settle.ts';
-import { type Applying, noRows, type RowCounts, show } from './show.ts';
+import { type Applying, moveRow, noRows, type RowCounts } from './show.ts';
 
 /**
  * Applies one page of a pull. The view of a row is its base, which only the feed moves, under the own confirmed changes
@@ -45,8 +46,7 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
     const definition = tables[table];
     if (!definition) continue;
     const pulled = merging.hasDecisions ? some : applyDisjoint(overlay, table, definition, some, counts);
-    const changes = changesOfAll(
-      overlay.outbox,
+    const changes = overlay.outbox.changesOfAll(
       table,
       pulled.map(({ id }) => id),
     );
@@ -138,7 +138,7 @@ interface Merging {
   readonly counts: RowCounts;
 }
 
-/** A row with local changes: the base moves, and what the device did is merged onto it. */
+/** A row with own changes: the base moves, and what the device did is rebased onto it. */
 function mergeInto(
   overlay: Applying,
   pulled: PulledRow,
@@ -148,11 +148,11 @@ function mergeInto(
 ): void {
   const { schema, database } = overlay;
   const { table: tableName, id } = pulled;
+  const back = queued.filter((change) => covered.has(change.id));
+  const own = queued.filter((change) => !covered.has(change.id));
+  markBack(overlay, base, back);
   if (pulled.kind === 'leave') {
-    const back = queued.filter(({ transaction }) => covered.has(transaction));
-    markBack(overlay, base, back);
-    const left = queued.filter(({ transaction }) => !covered.has(transaction));
-    if (leave(overlay, tableName, id, left) !== null) counts.leave++;
+    if (leave(overlay, tableName, id, own) !== null) counts.leave++;
     return;
   }
   const table = tableOf(schema, tableName);
@@ -162,43 +162,51 @@ function mergeInto(
     if (pulled.kind === 'update' && base === null) throw rowMissing(tableName, id);
     next = pulled.kind === 'insert' ? wholeRow(table, id, columns) : wholeRow(table, id, { ...base, ...columns });
   }
-  // Whatever it counted as here: what the server has a receipt of, it has applied.
-  const known = queued.map((change) =>
-    covered.has(change.transaction) ? { ...change, state: 'confirmed' as const } : change,
-  );
-  markBack(
-    overlay,
-    base,
-    known.filter(({ transaction }) => covered.has(transaction)),
-  );
-  const left = known.filter(({ transaction }) => !covered.has(transaction));
   // A decision that was made about another row than there is now cannot be taken back any more.
   if (hasDecisions)
     database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?').run(tableName, id);
-  const { move, shown } = settleMove(overlay, { tableName, id, base, queued: known, next, left }, pulled, serverTime);
-  show(overlay, move, counts, shown);
+  const image =
+    pulled.kind === 'delete' && pulled.columns ? wholeRow(table, id, columnsFromWire(table, pulled.columns)) : null;
+  const editedAt = (column: string) => {
+    const time = pulled.times?.[column] ?? pulled.editedAt;
+    return time === undefined ? undefined : Date.parse(time);
+  };
+  moveRow(
+    overlay,
+    pulled,
+    {
+      base: included(table, base, back),
+      next,
+      own,
+      remote: { editedAt, time: serverTime, image, remoteBy: pulled.editedBy ?? null },
+    },
+    counts,
+  );
 }
 
-/** A transaction the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */
-function settleCovered(overlay: Applying, transaction: string): void {
-  const { database, outbox, bases, host } = overlay;
-  const sequence = placeOfSent(outbox, transaction);
-  if (sequence === undefined) return;
-  const end = endOf(outbox, sequence);
-  for (const { table: tableName, id } of rowsOf(outbox, sequence, end)) {
-    const base = bases.get(tableName, id);
-    const queued = outbox.changesOf(tableName, id);
-    const left = queued.filter((change) => change.sequence !== sequence);
-    markBack(
-      overlay,
-      base,
-      queued.filter((change) => change.sequence === sequence),
-    );
-    show(overlay, { tableName, id, base, queued, next: base, left }, noRows());
+/** The base with what the feed has brought back of this device's own: what the rest was typed over. */
+function included(table: Table, base: AnyRow | null, back: readonly QueuedChange[]): AnyRow | null {
+  return back.reduce((row, { change }) => applyChange(table, row, change), base);
+}
+
+/** What the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */
+function settleCovered(overlay: Applying, id: string): void {
+  const { database, schema, outbox, bases, host } = overlay;
+  for (const sequence of placesOfSent(outbox, id)) {
+    const end = endOf(outbox, sequence);
+    for (const { table: tableName, id: row } of rowsOf(outbox, sequence, end)) {
+      const base = bases.get(tableName, row);
+      const queued = outbox.changesOf(tableName, row);
+      const back = queued.filter((change) => change.sequence === sequence);
+      const own = queued.filter((change) => change.sequence !== sequence);
+      markBack(overlay, base, back);
+      const table = tableOf(schema, tableName);
+      moveRow(overlay, { table: tableName, id: row }, { base: included(table, base, back), next: base, own }, noRows());
+    }
+    // Kept for a while, should the server lose it.
+    keep(database, sequence, end, host.now());
+    dropSettled(outbox, sequence, end, 'settled');
   }
-  // Kept for a while, should the server lose it.
-  keep(database, sequence, end, host.now());
-  dropSettled(outbox, sequence, end);
 }
 
 /** Notes that the feed has brought back these changes of one row; `base` lay under them. */

@@ -18,10 +18,8 @@ export interface ConflictList {
   list(): Conflict[];
   /** How many rows have a conflict. */
   count(): number;
-  /** The conflicted columns of a row, null standing for the whole row, with the base each began from. */
-  basesOf(tableName: string, id: string): ReadonlyMap<string | null, unknown>;
-  /** Forgets a row's conflicts but for these columns. */
-  keepOnly(tableName: string, id: string, columns: readonly string[]): void;
+  /** The columns of a row that are in conflict, null standing for the whole row. */
+  columnsOf(tableName: string, id: string): readonly (string | null)[];
   /** Replaces what is known of a row's conflicts. What is not said anew of one that stays is kept. */
   set(tableName: string, id: string, disagreements: readonly Noted[]): void;
   /** Forgets all of them. */
@@ -37,8 +35,7 @@ export const noConflicts: ConflictList = {
   revision: 0,
   list: () => [],
   count: () => 0,
-  basesOf: () => new Map(),
-  keepOnly: () => undefined,
+  columnsOf: () => [],
   set: () => undefined,
   clear: () => undefined,
   take: () => '[]',

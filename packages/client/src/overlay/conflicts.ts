@@ -1,14 +1,12 @@
 import {
   type AnyRow,
   type Conflict,
-  columnsFromWire,
   columnsToWire,
-  fromWire,
   type JsonValue,
+  rowKey,
   type Schema,
   tableOf,
   toWire,
-  wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import type { ConflictList, Noted } from './conflict-list.ts';
@@ -31,8 +29,6 @@ interface ConflictRow {
  * is asked about, and hardly any is among them.
  */
 const worthKnowing = 20;
-
-const keyOf = (table: string, id: string) => `${table}\0${id}`;
 
 const timeOf = (at: number | null) => (at === null ? null : new Date(at).toISOString());
 
@@ -79,29 +75,9 @@ export class Conflicts implements ConflictList {
     return (row as { count: number }).count;
   }
 
-  /** The conflicted columns of a row, null standing for the whole row, with the base each began from. */
-  basesOf(tableName: string, id: string): Map<string | null, unknown> {
-    const table = tableOf(this.schema, tableName);
-    return new Map(
-      this.stored(tableName, id).map((row) => {
-        const base = JSON.parse(row.base) as JsonValue;
-        const column = table.columns[row.column_name];
-        if (column) return [row.column_name, fromWire(column, base)];
-        return [
-          null,
-          base === null ? null : wholeRow(table, id, columnsFromWire(table, base as Record<string, JsonValue>)),
-        ];
-      }),
-    );
-  }
-
-  /** Forgets a row's conflicts but for these columns. */
-  keepOnly(tableName: string, id: string, columns: readonly string[]): void {
-    this.revision++;
-    const marks = columns.map(() => '?').join(', ');
-    this.database
-      .statement(`DELETE FROM koinon_conflict WHERE table_name = ? AND row_id = ? AND column_name NOT IN (${marks})`)
-      .run(tableName, id, ...columns);
+  /** The columns of a row that are in conflict, null standing for the whole row. */
+  columnsOf(tableName: string, id: string): readonly (string | null)[] {
+    return this.stored(tableName, id).map(({ column_name }) => (column_name === '' ? null : column_name));
   }
 
   /** Replaces what is known of a row's conflicts. What is not said anew of one that stays is kept. */
@@ -152,9 +128,11 @@ export class Conflicts implements ConflictList {
     this.asked = this.isSameTransaction() ? this.asked + 1 : 1;
     if (this.asked === worthKnowing) {
       const rows = this.database.statement('SELECT DISTINCT table_name, row_id FROM koinon_conflict').all();
-      this.known = new Set((rows as ConflictRow[]).map(({ table_name, row_id }) => keyOf(table_name, row_id)));
+      this.known = new Set(
+        (rows as ConflictRow[]).map(({ table_name, row_id }) => rowKey({ table: table_name, id: row_id })),
+      );
     }
-    if (this.known?.has(keyOf(tableName, id)) === false) return [];
+    if (this.known?.has(rowKey({ table: tableName, id })) === false) return [];
     return this.database
       .statement('SELECT * FROM koinon_conflict WHERE table_name = ? AND row_id = ?')
       .all(tableName, id) as ConflictRow[];
@@ -171,7 +149,7 @@ export class Conflicts implements ConflictList {
   }
 
   private put(row: ConflictRow): void {
-    if (this.isSameTransaction()) this.known?.add(keyOf(row.table_name, row.row_id));
+    if (this.isSameTransaction()) this.known?.add(rowKey({ table: row.table_name, id: row.row_id }));
     else this.asked = 0;
     this.database
       .statement(

@@ -43,7 +43,7 @@ export function applyDisjoint(
     const isOwn = changed === undefined || changed === 'other';
     if (isOwn || Object.keys(row.kind === 'update' ? row.columns : {}).some((column) => changed.has(column)))
       return true;
-    if (hasConflicts && conflicts.basesOf(name, row.id).size > 0) return true;
+    if (hasConflicts && conflicts.columnsOf(name, row.id).length > 0) return true;
     return !writeBoth(overlay, name, table, row as Update, counts);
   });
 }
@@ -54,8 +54,8 @@ function columnsWaiting({ database }: Applying, places: readonly number[]): Map<
   if (places.length === 0) return columns;
   const rows = database
     .statement(
-      `SELECT c.row_id, c.kind, c.columns, c.operations, s.state FROM koinon_change c
-       LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place) WHERE c.place IN (SELECT value FROM json_each(?))`,
+      `SELECT c.row_id, c.kind, c.columns, c.operations, t.state FROM koinon_outbox c
+       JOIN koinon_outbox t ON t.place = c.sequence WHERE c.place IN (SELECT value FROM json_each(?))`,
     )
     .all(JSON.stringify(places)) as WaitingChange[];
   for (const { row_id, kind, columns: written, operations, state } of rows) {

@@ -1,16 +1,11 @@
-import type { AnyRow, Problem } from '@koinon/core';
+import type { AnyRow, Problem, RowKey } from '@koinon/core';
 import { noteErased } from '../database/erasure.ts';
+import { forgetRows } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
-import { removeChanges } from '../outbox/rewriting.ts';
+import { rewrite } from '../outbox/rewriting.ts';
 import { refuseHere } from '../outbox/sending.ts';
 import { forgetIds } from '../sync/journal.ts';
 import type { Applying } from './show.ts';
-
-/** A row by its table and id. */
-export interface RowKey {
-  readonly table: string;
-  readonly id: string;
-}
 
 /**
  * A row that is no longer one of this user's leaves the device. What the person typed into it and has not sent is kept: its
@@ -22,10 +17,14 @@ export function leave(overlay: Applying, table: string, id: string, queued: read
   const before = rows.get(table, id);
   outbox.keepInserted(table, id);
   const unconfirmed = queued.filter(({ state }) => state === 'pending' || state === 'rejected');
-  for (const { sequence } of unconfirmed.filter(({ change }) => change.kind === 'delete'))
-    removeChanges(outbox, sequence, table, id, host.newId());
-  for (const { sequence, transaction, editedAt } of unconfirmed.filter(({ change }) => change.kind !== 'delete'))
-    refuseHere(outbox, { sequence, id: transaction, editedAt }, scopeLeft(table, id));
+  rewrite(
+    outbox,
+    unconfirmed,
+    unconfirmed.map(({ change }) => ({ change: change.kind === 'delete' ? undefined : change, typedOver: new Map() })),
+    host,
+  );
+  for (const change of unconfirmed)
+    if (change.change.kind !== 'delete') refuseHere(outbox, change, scopeLeft(table, id));
   rows.remove(table, id);
   bases.drop(table, id);
   conflicts.set(table, id, []);
@@ -44,18 +43,11 @@ export function erase({ database }: Applying, left: readonly RowKey[]): void {
   for (const key of left) {
     run('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?', key);
     run(
-      "UPDATE koinon_change SET columns = CASE kind WHEN 'delete' THEN NULL ELSE '{}' END, operations = NULL, before = NULL WHERE back = 1 AND table_name = ? AND row_id = ?",
+      "UPDATE koinon_outbox SET columns = CASE kind WHEN 'delete' THEN NULL ELSE '{}' END, operations = NULL, before = NULL WHERE is_back = 1 AND table_name = ? AND row_id = ?",
       key,
     );
-    // The first change of a transaction names it: that goes to the next one that is of another row.
-    run(
-      `UPDATE koinon_kept SET id = f.id, edited_at = f.edited_at FROM koinon_kept f
-       WHERE f.table_name = ?1 AND f.row_id = ?2 AND f.id IS NOT NULL AND koinon_kept.id IS NULL AND koinon_kept.place =
-         (SELECT min(n.place) FROM koinon_kept n WHERE n.place > f.place AND (n.table_name <> ?1 OR n.row_id <> ?2))`,
-      key,
-    );
-    run('DELETE FROM koinon_kept WHERE table_name = ? AND row_id = ?', key);
   }
+  forgetRows(database, left);
   const ids = new Set(left.map(({ id }) => id));
   const calls = database.statement('SELECT place, outcome FROM koinon_call').all() as {
     place: number;

@@ -5,25 +5,28 @@ import {
   changeFromWire,
   changeProblems,
   changeToWire,
+  checkValue,
   columnsFromWire,
   errorFromProblems,
-  joinChanges,
   KoinonError,
   kept,
-  sameValue,
+  type RebasedChange,
+  type RowKey,
   shown,
+  type Table,
   type TrashedRow,
   tableOf,
   type WireChange,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
-import { clockOffset } from '../database/layout.ts';
-import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
-import { replaceChanges, resend, rewrite } from '../outbox/rewriting.ts';
-import type { Undoing } from '../outbox/undo.ts';
-import { alreadySent, checkTouched, revertAll, revertRow, undoLast } from '../outbox/undo.ts';
+import type { Outbox, QueuedChange, TransactionState } from '../outbox/outbox.ts';
+import { lastPlace, resend, restoreChanges, rewrite } from '../outbox/rewriting.ts';
+import { writeTypedOver } from '../outbox/typed-over.ts';
+import type { TakingBack, Undoing } from '../outbox/undo.ts';
+import { alreadySent, checkTouched, discardRefused, revertAll, revertRows, undoLast } from '../outbox/undo.ts';
 import type { Decision } from '../replica/replica.ts';
-import { showAnew } from './show.ts';
+import { type WriteTarget, Writing } from '../tables/writing.ts';
+import { moveRow, noRows, showAnew } from './show.ts';
 
 /** What a person decides about one column, or a whole row, in conflict. */
 export type Choice = 'local' | 'remote' | { readonly value: unknown };
@@ -31,49 +34,158 @@ export type Choice = 'local' | 'remote' | { readonly value: unknown };
 /** One choice for all that is in conflict, or a choice by column; columns without one stay in conflict. */
 export type Choices = Choice | { readonly [column: string]: Choice };
 
+/** A row in conflict, and what is decided about it. */
+export interface RowDecision extends RowKey {
+  readonly choices: Choices;
+}
+
 /** What decisions work on. */
-export interface Deciding extends Undoing {
+export interface Deciding extends Undoing, WriteTarget {
   readonly database: Database;
 }
 
 /**
- * Settles a row's conflict as a person decides. What the device has done to the row becomes one change with the server's
- * row as its base, in the place of the last one, so that its transaction stays whole; it goes up with the next sync.
- * Runs inside a transaction.
+ * Settles the conflicts of rows as a person decides, all together: what they break together is refused, and nothing is
+ * decided then. Each change stays in its place, so that its transaction stays whole; it goes up with the next sync. Runs
+ * inside a transaction.
  */
-export function resolveRow(at: Deciding, tableName: string, id: string, choices: Choices): void {
-  const table = tableOf(at.schema, tableName);
-  const open = at.conflicts.basesOf(tableName, id);
-  if (open.size === 0)
+export function resolveRows(at: Deciding, decisions: readonly RowDecision[]): void {
+  for (const decision of decisions) resolveRow(at, decision);
+  checkTouched(at, decisions);
+}
+
+function resolveRow(at: Deciding, { table: tableName, id, choices }: RowDecision): void {
+  const { schema, outbox, conflicts, bases, host } = at;
+  const table = tableOf(schema, tableName);
+  const open = conflicts.columnsOf(tableName, id);
+  if (open.length === 0)
     throw new KoinonError('no-such-conflict', `${tableName} ${shown(id)} is not in conflict.`, {
       table: tableName,
       id,
     });
-  const queued = at.outbox.changesOf(tableName, id);
+  const queued = outbox.changesOf(tableName, id);
   if (queued.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
-  const unconfirmed = queued.filter(({ state }) => state !== 'confirmed');
-  const local = unconfirmed.reduce<Change | undefined>(
-    (joined, { change }) => joinChanges(table, joined, change),
-    undefined,
-  ) as Change;
-  const remote = queued
-    .filter(({ state }) => state === 'confirmed')
-    .reduce((over, { change }) => applyChange(table, over, change), at.bases.get(tableName, id));
-
-  const chosen = open.has(null)
-    ? wholeRow(at, local, remote, choices)
-    : byColumn(at, local, remote, choices, open as ReadonlyMap<string, unknown>);
-  if (chosen.change) {
-    const [first, ...rest] = changeProblems(table, chosen.change);
+  const own = queued.filter(({ state }) => state !== 'confirmed');
+  const decided = open.includes(null)
+    ? decideRow(at, own, choices, { table: tableName, id })
+    : decideColumns(table, own, choicesOf(choices, open as readonly string[], { table: tableName, id }));
+  for (const { change } of decided) {
+    const [first, ...rest] = change === undefined ? [] : changeProblems(table, change);
     if (first) throw errorFromProblems([first, ...rest]);
   }
-  at.database
+  noteDecision(at, { table: tableName, id }, own);
+  rewrite(outbox, own, decided, host, 'taken back');
+  const base = bases.get(tableName, id);
+  moveRow(at, { table: tableName, id }, { base, next: base, own: outbox.changesOf(tableName, id) }, noRows());
+}
+
+/** What is decided about each column; columns that stay in conflict are not in it. */
+function choicesOf(choices: Choices, open: readonly string[], { table, id }: RowKey): ReadonlyMap<string, Choice> {
+  if (typeof choices === 'string' || 'value' in choices)
+    return new Map(open.map((column) => [column, choices as Choice]));
+  const unknown = Object.keys(choices).find((name) => !open.includes(name));
+  if (unknown !== undefined)
+    throw new KoinonError('no-such-conflict', `${table}.${unknown} of ${id} is not in conflict.`, {
+      table,
+      id,
+      column: unknown,
+    });
+  return new Map(Object.entries(choices));
+}
+
+/**
+ * `local` keeps the own values, with the server's as what they were typed over. `remote` takes the column out of all own
+ * changes from the first in conflict on. A value takes the place of the last own one.
+ */
+function decideColumns(
+  table: Table,
+  own: readonly QueuedChange[],
+  choices: ReadonlyMap<string, Choice>,
+): RebasedChange[] {
+  const first = new Map<string, number>();
+  const last = new Map<string, number>();
+  own.forEach(({ change, typedOver }, i) => {
+    for (const column of choices.keys()) {
+      if (typedOver?.has(column) && !first.has(column)) first.set(column, i);
+      if (change.kind !== 'delete' && Object.hasOwn(change.columns, column)) last.set(column, i);
+    }
+  });
+  return own.map(({ change, typedOver = new Map() }, i) => {
+    const left = new Map([...typedOver].filter(([column]) => column === null || !choices.has(column)));
+    if (change.kind === 'delete') return { change, typedOver: left };
+    const columns: Record<string, unknown> = { ...change.columns };
+    for (const [column, choice] of choices) {
+      if (i < (first.get(column) ?? 0)) continue;
+      if (choice === 'remote') delete columns[column];
+      else if (choice !== 'local' && last.get(column) === i) columns[column] = storedValue(table, column, choice.value);
+    }
+    return { change: withColumns(change, columns), typedOver: left };
+  });
+}
+
+function storedValue({ columns }: Table, name: string, value: unknown): unknown {
+  const column = columns[name];
+  return column && checkValue(column, value) === undefined ? kept(column, value) : value;
+}
+
+function withColumns(
+  change: Exclude<Change, { kind: 'delete' }>,
+  columns: Readonly<Record<string, unknown>>,
+): Change | undefined {
+  if (change.kind === 'insert') return { ...change, columns };
+  const isNothing = Object.keys(columns).length === 0 && Object.keys(change.operations).length === 0;
+  return isNothing ? undefined : { ...change, columns };
+}
+
+/** One side deleted the row and the other changed it. */
+function decideRow(
+  { schema }: Deciding,
+  own: readonly QueuedChange[],
+  choices: Choices,
+  { table, id }: RowKey,
+): RebasedChange[] {
+  if (choices !== 'local' && choices !== 'remote')
+    throw new KoinonError(
+      'value-not-listed',
+      `One side deleted ${table} ${id}: choose 'local' or 'remote' for the whole row.`,
+      { table, id, value: choices },
+    );
+  const first = own.findIndex(({ typedOver }) => typedOver?.has(null));
+  return own.map(({ change, typedOver }, i) => {
+    if (i < first) return { change, typedOver: typedOver ?? new Map() };
+    if (choices === 'remote') return { change: undefined, typedOver: new Map() };
+    const before = typedOver?.get(null) as AnyRow | null | undefined;
+    if (!before || change.kind !== 'update') return { change, typedOver: new Map() };
+    // What is edited here is gone there: it becomes a new row, with all that it held.
+    const { id: _, ...columns } = applyChange(tableOf(schema, table), before, change) as AnyRow;
+    return { change: { kind: 'insert', table, id, columns }, typedOver: new Map() };
+  });
+}
+
+/** A change as it was before a decision. */
+interface DecidedChange {
+  readonly place: number;
+  readonly sequence: number;
+  readonly origin: string;
+  readonly editedAt: number;
+  readonly state: TransactionState;
+  readonly wire: WireChange;
+  readonly before: string | null;
+}
+
+/** Keeps a row's changes and conflicts as they were before the first decision about it. */
+function noteDecision(
+  { schema, database, conflicts }: Deciding,
+  { table, id }: RowKey,
+  own: readonly QueuedChange[],
+): void {
+  const changes = own.map(({ place, sequence, origin, editedAt, state, change, typedOver }): DecidedChange => {
+    const before = typedOver ? writeTypedOver(schema, table, typedOver) : null;
+    return { place, sequence, origin, editedAt, state, wire: changeToWire(schema, change), before };
+  });
+  database
     .statement('INSERT INTO koinon_resolved VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING')
-    .run(tableName, id, JSON.stringify(changeToWire(at.schema, local)), at.conflicts.take(tableName, id));
-  replaceChanges(at.outbox, tableName, id, chosen.change, at.host);
-  at.conflicts.keepOnly(tableName, id, chosen.left);
-  showAnew(at, tableName, id);
-  checkTouched(at, [{ table: tableName, id }]);
+    .run(table, id, JSON.stringify(changes), conflicts.take(table, id));
 }
 
 /**
@@ -81,30 +193,35 @@ export function resolveRow(at: Deciding, tableName: string, id: string, choices:
  * conflict is there again, with what the device had done. Runs inside a transaction.
  */
 export function unresolveRow(at: Deciding, tableName: string, id: string): void {
-  const found = at.database
-    .statement('SELECT change, conflicts FROM koinon_resolved WHERE table_name = ? AND row_id = ?')
-    .get(tableName, id) as { change: string; conflicts: string } | undefined;
-  if (found === undefined)
-    throw new KoinonError(
-      'nothing-to-undo',
-      `No decision about ${tableName} ${shown(id)} can be taken back: none was made, it was sent, or the row has changed since.`,
-      { table: tableName, id },
-    );
-  const unconfirmed = at.outbox.changesOf(tableName, id).filter(({ state }) => state !== 'confirmed');
-  if (unconfirmed.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
-  const change = changeFromWire(at.schema, JSON.parse(found.change) as WireChange);
-  if (unconfirmed.length > 0) replaceChanges(at.outbox, tableName, id, change, at.host);
-  else {
-    if (!at.outbox.hasChangesOf(tableName, id)) at.bases.set(tableName, id, at.rows.get(tableName, id));
-    at.outbox.append({ id: at.host.newId(), editedAt: at.host.now() + clockOffset(at.database) }, change);
-    // What it inserted is not what the row shows just now.
-    const appended = at.outbox.changesOf(tableName, id).at(-1) as QueuedChange;
-    rewrite(at.outbox, tableName, id, new Map([[appended.place, change]]), () => at.host.newId());
-  }
-  at.conflicts.keepOnly(tableName, id, []);
-  at.conflicts.putBack(found.conflicts);
-  at.database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?').run(tableName, id);
-  showAnew(at, tableName, id);
+  const { database, schema, outbox, bases, rows, conflicts, host } = at;
+  const key = { table: tableName, id };
+  const found = database
+    .statement('SELECT changes, conflicts FROM koinon_resolved WHERE table_name = ? AND row_id = ?')
+    .get(tableName, id) as { changes: string; conflicts: string } | undefined;
+  if (found === undefined) throw nothingDecided(key);
+  const now = outbox.changesOf(tableName, id);
+  if (now.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
+  if (now.length === 0) bases.set(tableName, id, rows.get(tableName, id));
+  outbox.keepInserted(tableName, id);
+  const decided = JSON.parse(found.changes) as readonly DecidedChange[];
+  const restored = restoreChanges(
+    outbox,
+    decided.map(({ wire, ...rest }) => ({ ...rest, change: changeFromWire(schema, wire) })),
+    host,
+  );
+  if (!restored) throw nothingDecided(key);
+  conflicts.set(tableName, id, []);
+  conflicts.putBack(found.conflicts);
+  database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?').run(tableName, id);
+  showAnew(at, key);
+}
+
+function nothingDecided({ table, id }: RowKey): KoinonError {
+  return new KoinonError(
+    'nothing-to-undo',
+    `No decision about ${table} ${shown(id)} can be taken back: none was made, it was sent, or the row has changed since.`,
+    { table, id },
+  );
 }
 
 /** Queues a transaction anew that the server refused, as it is. Runs inside a transaction. */
@@ -115,84 +232,60 @@ export function resendRefused({ outbox, host }: Deciding, transaction: string): 
   });
 }
 
-interface Resolved {
-  /** What the device does to the server's row; undefined for nothing. */
-  readonly change: Change | undefined;
-  /** Columns that stay in conflict. */
-  readonly left: readonly string[];
-}
-
-/** One side deleted the row and the other changed it. */
-function wholeRow(at: Undoing, local: Change, remote: AnyRow | null, choices: Choices): Resolved {
-  if (choices === 'remote') return { change: undefined, left: [] };
-  if (choices !== 'local')
+/** Does again what `undo` has taken back last. Returns the rows that changes. */
+export function redoLast(at: Deciding): readonly RowKey[] {
+  const { outbox } = at;
+  const next = outbox.undone.at(-1);
+  if (next === undefined || next.after !== lastPlace(outbox))
     throw new KoinonError(
-      'value-not-listed',
-      `One side deleted ${local.table} ${local.id}: choose 'local' or 'remote' for the whole row.`,
-      { table: local.table, id: local.id, value: choices },
+      'nothing-to-redo',
+      'There is nothing to redo: nothing was undone, or something was written since.',
     );
-  if (local.kind === 'delete' || remote !== null) return { change: local, left: [] };
-  // What is edited here is gone there: it becomes a new row, with all that is shown of it.
-  const { id, ...columns } = at.rows.get(local.table, local.id) as AnyRow;
-  return { change: { kind: 'insert', table: local.table, id, columns }, left: [] };
-}
-
-/** Both changed the same columns. */
-function byColumn(
-  at: Undoing,
-  local: Change,
-  remote: AnyRow | null,
-  choices: Choices,
-  open: ReadonlyMap<string, unknown>,
-): Resolved {
-  const table = tableOf(at.schema, local.table);
-  const { kind, id } = local;
-  if (kind === 'delete') return { change: local, left: [] };
-  const columns: Record<string, unknown> = { ...local.columns };
-  const left: string[] = [];
-  const isOne = typeof choices === 'string' || 'value' in choices;
-  const unknown = isOne ? undefined : Object.keys(choices).find((name) => !open.has(name));
-  if (unknown !== undefined)
-    throw new KoinonError('no-such-conflict', `${local.table}.${unknown} of ${id} is not in conflict.`, {
-      table: local.table,
-      id,
-      column: unknown,
-    });
-  for (const column of open.keys()) {
-    const choice = isOne ? (choices as Choice) : (choices as Readonly<Record<string, Choice>>)[column];
-    if (choice === undefined) left.push(column);
-    else if (choice === 'remote') delete columns[column];
-    else if (choice !== 'local') columns[column] = choice.value;
+  const others = outbox.undone.slice(0, -1);
+  const writing = new Writing(at);
+  for (const change of next.changes) {
+    const { table, id } = change;
+    if (change.kind === 'delete') writing.delete(table, id);
+    else if (change.kind === 'insert') writing.insert(table, { ...change.columns, id });
+    else {
+      if (Object.keys(change.columns).length > 0) writing.update(table, id, change.columns);
+      for (const [column, operation] of Object.entries(change.operations))
+        writing.operate(table, id, column, operation);
+    }
   }
-  const operations = kind === 'update' ? local.operations : {};
-  if (kind === 'insert' && remote === null) return { change: { ...local, columns }, left };
-  const wanted = Object.fromEntries(
-    Object.entries(columns).flatMap(([name, value]) => {
-      const column = table.columns[name];
-      const clean = column ? kept(column, value) : value;
-      // A column that stays in conflict keeps what was typed, whatever the server has.
-      return left.includes(name) || !sameValue(remote?.[name], clean) ? [[name, clean]] : [];
-    }),
-  );
-  if (Object.keys(wanted).length === 0 && Object.keys(operations).length === 0) return { change: undefined, left };
-  return { change: { kind: 'update', table: local.table, id, columns: wanted, operations }, left };
+  writing.finish();
+  const after = lastPlace(outbox);
+  outbox.undone.push(...others.map(({ changes }) => ({ changes, after })));
+  return next.changes.map(({ table, id }) => ({ table, id }));
 }
 
 /** Carries out what takes changes back or settles them, by its name. Runs inside a transaction. */
 export function decide(at: Deciding, name: Decision, given: readonly unknown[]): unknown {
-  const [first, id, choices] = given as [string, string, Choices];
   if (name === 'undo') return undoLast(at);
-  if (name === 'revert') return revertRow(at, first, id);
+  if (name === 'redo') return redoLast(at);
+  if (name === 'revert') return revertRows(at, ...(given as [RowKey[], TakingBack?]));
   if (name === 'revertAll') return revertAll(at);
-  if (name === 'resend') return resendRefused(at, first);
-  if (name === 'unresolve') return unresolveRow(at, first, id);
-  return resolveRow(at, first, id, choices);
+  if (name === 'resend') return resendRefused(at, given[0] as string);
+  if (name === 'discard') return discardRefused(at, ...(given as [string, TakingBack?]));
+  if (name === 'unresolve') return unresolveRow(at, ...(given as [string, string]));
+  return resolveRows(at, given[0] as readonly RowDecision[]);
 }
 
 /** Whether a row was deleted here and nobody else knows of it. */
 export function isDeletionUnsent(outbox: Outbox, table: string, id: string): boolean {
   const last = outbox.changesOf(table, id).at(-1);
   return last?.change.kind === 'delete' && (last.state === 'pending' || last.state === 'rejected');
+}
+
+/** Takes back the deletion of a row that nobody else knows of; what was done to it before stays. */
+export function undelete(at: Deciding, table: string, id: string): void {
+  const own = at.outbox.changesOf(table, id);
+  const left = own.map(({ change, typedOver = new Map() }, i) =>
+    i === own.length - 1 ? { change: undefined, typedOver: new Map() } : { change, typedOver },
+  );
+  rewrite(at.outbox, own, left, at.host, 'taken back');
+  showAnew(at, { table, id });
+  checkTouched(at, [{ table, id }]);
 }
 
 /** The row to insert so that a deleted one is back as it was; undefined where it is there already, for whoever asked twice. */

@@ -1,9 +1,8 @@
 import { type PulledPage, type PulledRow, quoteName } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
-import { offerAgain } from '../outbox/kept.ts';
-import { noteState } from '../outbox/sending.ts';
-import { transactionsOf } from '../outbox/transactions.ts';
+import { offerAgain } from '../outbox/history.ts';
+import { notePending, sentIds } from '../outbox/sending.ts';
 import { applyPage } from './apply.ts';
 import type { Applying, RowCounts } from './show.ts';
 
@@ -24,12 +23,14 @@ export type Lost = 'forgotten' | 'restored' | 'unknown';
 export function beginSweep({ database, schema, outbox, bases, rows }: Sweeping, lost: Lost): void {
   dropMeta(database, 'cursor');
   dropMeta(database, 'backfill');
+  // What this server has applied is to be asked anew.
+  dropMeta(database, 'uploads');
   setMeta(database, 'sweep', lost);
   database.statement('DELETE FROM koinon_seen').run();
   // The same feed, only older than it remembers: what it confirmed is in it.
   if (lost === 'forgotten') return;
   // Confirmed, but not seen in the feed: the restored server may lack them. A receipt there keeps them from being done twice.
-  for (const { sequence } of [...transactionsOf(outbox, 'confirmed')]) noteState(outbox, sequence, 'pending');
+  for (const id of sentIds(outbox, 'confirmed')) notePending(outbox, id);
   if (lost !== 'restored') return;
   // Seen in the feed as well, and perhaps lost with it.
   const asGiven = (table: string, id: string) =>

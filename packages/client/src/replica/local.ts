@@ -23,13 +23,13 @@ import { type ChangeEvent, Listener } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
 import { type Watcher, Watchers } from '../live/watchers.ts';
 import { Outbox } from '../outbox/outbox.ts';
+import type { ReplaceRejected } from '../outbox/refused.ts';
 import { Bases } from '../overlay/base.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import type { SyncRun } from '../sync/journal.ts';
 import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
 import { Rows, readsStatus, statusTable } from '../tables/rows.ts';
-import type { Mend } from '../tables/writing.ts';
 import { isDecision } from './decision.ts';
 import type { Face } from './face.ts';
 import { type Decision, type EffectName, type Followed, Replica, type StorageReport } from './replica.ts';
@@ -52,7 +52,7 @@ const lookEvery = 500;
 export interface Parts<S extends Schema> {
   readonly draft: (schema: S, replica: Replica<S>, newId: () => string) => Draft<S>;
   readonly conflicts: ConflictList;
-  readonly mend: Mend | undefined;
+  readonly replaceRejected: ReplaceRejected | undefined;
   readonly syncing: (engine: Omit<Engine, 'commit'>, doing: Doing) => SyncPart;
 }
 
@@ -74,13 +74,13 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     super();
     const rows = new Rows(database, schema);
     const outbox = new Outbox(database, schema, rows);
-    const { conflicts, mend } = parts;
+    const { conflicts, replaceRejected } = parts;
     const referenced = new Set(
       Object.values(schema.tables).flatMap(({ entries }) => entries.flatMap(([, { target }]) => target ?? [])),
     );
     const calls = new Calls(database, schema, rows);
     const bases = new Bases(database, rows);
-    this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host, mend };
+    this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host, replaceRejected };
     this.parts = parts;
     this.syncing = parts.syncing(this.engine, {
       turn: (work) => this.turn(work),
@@ -122,16 +122,12 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.decide('undo') as Promise<never>;
   }
 
-  revert(table: string, id: string) {
-    return this.decide('revert', table, id) as Promise<never>;
+  redo() {
+    return this.decide('redo') as Promise<never>;
   }
 
   revertAll() {
     return this.decide('revertAll') as Promise<never>;
-  }
-
-  async resolve(table: string, id: string, choices: unknown): Promise<void> {
-    await this.decide('resolve', table, id, choices);
   }
 
   async unresolve(table: string, id: string): Promise<void> {
@@ -147,8 +143,13 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   async restore(table: string, id: string): Promise<void> {
-    const { isDeletionUnsent, bringBack } = await import('../overlay/resolve.ts');
-    if (await this.turn(() => isDeletionUnsent(this.engine.outbox, table, id))) return this.revert(table, id);
+    const { isDeletionUnsent, bringBack, undelete } = await import('../overlay/resolve.ts');
+    const isUndeleted = await this.change('device', (engine) => {
+      const isUnsent = isDeletionUnsent(engine.outbox, table, id);
+      if (isUnsent) undelete(engine, table, id);
+      return isUnsent;
+    });
+    if (isUndeleted) return;
     const [found] = await this.trash({ table, id, limit: 1 });
     await this.change('device', (engine) => {
       const row = bringBack(engine, table, id, found);
@@ -269,7 +270,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.transaction(work);
   }
 
-  private async decide(name: Decision, ...given: readonly unknown[]): Promise<unknown> {
+  protected override async decide(name: Decision, ...given: readonly unknown[]): Promise<unknown> {
     return this.change('device', await this.effectOf(name, given));
   }
 

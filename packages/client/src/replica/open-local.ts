@@ -1,6 +1,6 @@
 import type { Only, Schema } from '@koinon/core';
 import { Database } from '../database/database.ts';
-import { isOlder, isOldFile, isReplicaFile, meta, type Prepare, prepareLayout, setMeta } from '../database/layout.ts';
+import { isOlder, isReplicaFile, meta, type Prepare, prepareLayout, setMeta } from '../database/layout.ts';
 import { systemHost } from '../host/host.ts';
 import { noConflicts } from '../overlay/conflict-list.ts';
 import type { SqlDriver } from '../storage/driver.ts';
@@ -19,7 +19,6 @@ export async function openLocal<S extends Schema>(
   const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
   try {
     // What only few openings need is loaded only for them: a page should not fetch what it does not use.
-    if (isOldFile(database)) (await import('../database/renew.ts')).renewOwnTables(database);
     const isNew = !isReplicaFile(database);
     prepareLayout(database, schema, options.migrations ?? {}, await preparationOf(database, schema));
     database.transact(() => {
@@ -57,15 +56,16 @@ async function preparationOf(database: Database, schema: Schema): Promise<Prepar
 async function disputesOf<S extends Schema>(
   { schema, server }: ReplicaOptions<S>,
   database: Database,
-): Promise<Pick<Parts<S>, 'conflicts' | 'mend'>> {
+): Promise<Pick<Parts<S>, 'conflicts' | 'replaceRejected'>> {
   const isThere = (table: string) => database.guarded(() => database.once(`SELECT 1 FROM ${table} LIMIT 1`)).length > 0;
-  if (server === undefined && !isThere('koinon_conflict') && !isThere('koinon_sent'))
-    return { conflicts: noConflicts, mend: undefined };
-  const [{ Conflicts }, { replaceChanges }] = await Promise.all([
+  const isSent = () => isThere('(SELECT 1 FROM koinon_outbox WHERE state IS NOT NULL)');
+  if (server === undefined && !isThere('koinon_conflict') && !isSent())
+    return { conflicts: noConflicts, replaceRejected: undefined };
+  const [{ Conflicts }, { sendAgainWith }] = await Promise.all([
     import('../overlay/conflicts.ts'),
-    import('../outbox/rewriting.ts'),
+    import('../outbox/refused.ts'),
   ]);
-  return { conflicts: new Conflicts(database, schema), mend: replaceChanges };
+  return { conflicts: new Conflicts(database, schema), replaceRejected: sendAgainWith };
 }
 
 /** The part that syncs, where there is a server to sync with. */

@@ -2,10 +2,12 @@ import type {
   AnyRow,
   Conflict,
   Joins,
+  Operations,
   Problem,
   Query,
   ResultRow,
   Row,
+  RowKey,
   Schema,
   SettingName,
   SettingValue,
@@ -25,7 +27,8 @@ import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import { LiveQuery, type Source } from '../live/result.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
-import type { Choice } from '../overlay/resolve.ts';
+import type { TakingBack } from '../outbox/undo.ts';
+import type { Choice, RowDecision } from '../overlay/resolve.ts';
 import type { SyncRun } from '../sync/journal.ts';
 import type { Direction, SyncState } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
@@ -34,12 +37,16 @@ import type { Transaction } from './transaction.ts';
 
 /** A rejected transaction, with the server's reasons. */
 export interface Rejection {
+  /** What {@link Replica.discard} and {@link Replica.resend} take. */
   readonly transaction: string;
-  /** What it changes; `columns` is what the person gave them, none for a delete. */
+  /** All that it does. */
   readonly rows: readonly {
     readonly table: string;
     readonly id: string;
+    /** What the person gave them; none for a delete. */
     readonly columns: Readonly<Record<string, unknown>>;
+    /** What counters and sets were told. */
+    readonly operations: Operations;
   }[];
   readonly problems: readonly Problem[];
 }
@@ -79,7 +86,7 @@ export interface StorageReport extends StorageRoom {
 export type EffectName = Exclude<StepName, keyof ReadSteps> | Decision;
 
 /** What takes changes back, or settles them. */
-export type Decision = 'undo' | 'revert' | 'revertAll' | 'resolve' | 'unresolve' | 'resend';
+export type Decision = 'undo' | 'redo' | 'revert' | 'revertAll' | 'resolve' | 'unresolve' | 'resend' | 'discard';
 
 /** The kinds of queries that can be live. */
 export type Followed = 'rows' | 'summary' | 'select' | 'setting' | 'sync';
@@ -141,10 +148,42 @@ export abstract class Replica<S extends Schema> extends Face<S> {
 
   /** Edits held in memory over the replica, committed or dropped together. */
   abstract draft(): Draft<S>;
-  /** Takes back the last local transaction, while it has not been sent. @throws KoinonError `nothing-to-undo`, `already-sent`. */
-  abstract undo(): Promise<readonly { readonly table: string; readonly id: string }[]>;
-  /** Takes back everything done to a row that the server has not confirmed. @throws KoinonError `already-sent`. */
-  abstract revert<T extends TableName<S>>(table: T, id: string): Promise<void>;
+  /**
+   * Takes back the last local transaction, by the order of writing, while it has not been sent; never another one. Returns
+   * the rows it had changed.
+   *
+   * @throws KoinonError `nothing-to-undo`, `already-sent`.
+   */
+  abstract undo(): Promise<readonly RowKey[]>;
+  /**
+   * Does again what {@link undo} took back last, as long as nothing else was written. Returns the rows it changes.
+   *
+   * @throws KoinonError `nothing-to-redo`, or what the rows of now refuse it for.
+   */
+  abstract redo(): Promise<readonly RowKey[]>;
+  /**
+   * Takes back everything done to a row, or to several rows together, that the server has not confirmed.
+   *
+   * @throws KoinonError `already-sent`; `transaction-shared` where a transaction has changed other rows as well, and
+   *   `change-needed` where later changes build on it, unless `how` says what becomes of them.
+   */
+  revert<T extends TableName<S>>(table: T, id: string, how?: TakingBack): Promise<void>;
+  revert(rows: readonly RowKey[], how?: TakingBack): Promise<void>;
+  revert(first: string | readonly RowKey[], second?: string | TakingBack, third?: TakingBack): Promise<void> {
+    const [rows, how] =
+      typeof first === 'string' ? [[{ table: first, id: second as string }], third] : [first, second as TakingBack];
+    return this.decide('revert', rows, how) as Promise<void>;
+  }
+
+  /**
+   * Drops a refused transaction whole: what it did to any row is gone.
+   *
+   * @param transaction as {@link rejections} names it.
+   * @throws KoinonError `nothing-to-undo` where none was refused; `change-needed`.
+   */
+  async discard(transaction: string, how?: Pick<TakingBack, 'dependent'>): Promise<void> {
+    await this.decide('discard', transaction, how);
+  }
   /** Takes back everything the server has not confirmed; says how many rows that touched. @throws KoinonError `already-sent`. */
   abstract revertAll(): Promise<number>;
 
@@ -154,11 +193,17 @@ export abstract class Replica<S extends Schema> extends Face<S> {
    *
    * @throws KoinonError `no-such-conflict`, `already-sent`, or what is wrong with a value.
    */
-  abstract resolve<T extends TableName<S>>(
+  resolve<T extends TableName<S>>(
     table: T,
     id: string,
     choices: Choice | { readonly [C in Extract<keyof Row<S, T>, string>]?: Choice },
   ): Promise<void>;
+  /** Settles the conflicts of several rows together: unique values and references are checked over all of them. */
+  resolve(decisions: readonly RowDecision[]): Promise<void>;
+  async resolve(first: string | readonly RowDecision[], id?: string, choices?: unknown): Promise<void> {
+    const decisions = typeof first === 'string' ? [{ table: first, id, choices }] : first;
+    await this.decide('resolve', decisions);
+  }
 
   /**
    * Takes a decision back while it has not been sent: the conflict is there again.
@@ -235,6 +280,8 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   /** Waits for open work, then closes the file. Subscriptions end. */
   abstract close(): Promise<void>;
 
+  /** Carries out what takes changes back or settles them. */
+  protected abstract decide(name: Decision, ...given: readonly unknown[]): Promise<unknown>;
   /** Carries out an effect under the id of its call: a second time nothing is done, and the first outcome is told. */
   protected abstract once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown>;
   /** Where the results of a live query come from. */

@@ -1,3 +1,4 @@
+import type { Problem } from '@koinon/core';
 import { meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
@@ -26,22 +27,33 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
 /** What is not confirmed. */
 export function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransaction[] {
   return [...transactionsOf(outbox, 'pending', 'attempted', 'rejected')].map((transaction) => ({
-    ...transaction,
+    sequence: transaction.sequence,
+    id: transaction.id,
+    origin: transaction.origin,
+    state: transaction.state,
+    changes: transaction.changes,
+    problems: transaction.problems,
+    wasSent: transaction.wasSent,
     editedAt: new Date(transaction.editedAt).toISOString(),
   }));
 }
 
-/** What the server refused. */
+/** What the server refused; transactions that went up as one are one refusal. */
 export function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
-  return [...transactionsOf(outbox, 'rejected')].map(({ id, changes, problems }) => ({
-    transaction: id,
-    rows: changes.map((change) => ({
-      table: change.table,
-      id: change.id,
-      columns: change.kind === 'delete' ? {} : change.columns,
-    })),
-    problems,
-  }));
+  const found = new Map<string, { rows: Rejection['rows'][number][]; problems: Problem[] }>();
+  for (const { id, changes, problems } of transactionsOf(outbox, 'rejected')) {
+    const known = found.get(id) ?? { rows: [], problems: [] };
+    found.set(id, known);
+    known.problems.push(...problems);
+    for (const change of changes)
+      known.rows.push({
+        table: change.table,
+        id: change.id,
+        columns: change.kind === 'delete' ? {} : change.columns,
+        operations: change.kind === 'update' ? change.operations : {},
+      });
+  }
+  return [...found].map(([transaction, { rows, problems }]) => ({ transaction, rows, problems }));
 }
 
 /** What the file takes, in bytes. */
@@ -57,7 +69,7 @@ export function copyOut({ database }: Omit<Engine, 'commit'>, file: string): voi
     // A copy is a replica of its own: it gets its identity where it is first opened.
     database.statement('ATTACH ? AS copy').run(file);
     database.driver.exec(
-      "DELETE FROM copy.koinon_meta WHERE name IN ('replica', 'sync lease', 'user', 'name'); DETACH copy",
+      "DELETE FROM copy.koinon_meta WHERE name IN ('replica', 'sync lease', 'user', 'name', 'uploads'); DETACH copy",
     );
   });
 }

@@ -4,7 +4,7 @@ import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import { askedColumns, noteColumns } from '../link/columns.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
-import { forgetKept, keepFor } from '../outbox/kept.ts';
+import { forgetKept, keepFor } from '../outbox/history.ts';
 import { hasUnsent } from '../outbox/sending.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';

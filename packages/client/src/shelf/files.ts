@@ -2,6 +2,7 @@ import { KoinonError } from '@koinon/core';
 import { filesOf, openNodeDriver, removeFile, sizeOfFile } from '#node-driver';
 import { Database } from '../database/database.ts';
 import { applicationId, meta, setMeta } from '../database/layout.ts';
+import { countUnsent } from '../outbox/stored.ts';
 
 /** One of several replicas on a device. */
 export interface ReplicaFile {
@@ -30,10 +31,6 @@ export async function listReplicas(folder: string): Promise<readonly ReplicaFile
     const database = await openReplicaFile(file, true).catch(() => undefined);
     if (database === undefined) continue;
     try {
-      const [waiting] = database.once(
-        `SELECT count(DISTINCT coalesce(c.sequence, c.place)) AS n FROM koinon_change c
-         LEFT JOIN koinon_sent s ON s.sequence = coalesce(c.sequence, c.place) WHERE coalesce(s.state, '') <> 'confirmed'`,
-      ) as [{ n: number }];
       found.push({
         file,
         name: meta(database, 'name') ?? null,
@@ -41,7 +38,7 @@ export async function listReplicas(folder: string): Promise<readonly ReplicaFile
         size: await sizeOfFile(file),
         replicaId: meta(database, 'replica') ?? '',
         isLinked: meta(database, 'cursor') !== undefined && meta(database, 'unlinked') === undefined,
-        unsent: waiting.n,
+        unsent: countUnsent(database),
       });
     } finally {
       database.close();

@@ -1,12 +1,29 @@
-import { KoinonError, limits, type Only, type Outcome, type PushRequest, readPushResponse } from '@koinon/core';
+import {
+  type AppliedOrigin,
+  KoinonError,
+  limits,
+  type Only,
+  type Outcome,
+  type PushRequest,
+  readPushResponse,
+} from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
 import { lackingColumns } from '../link/columns.ts';
 import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
-import { type Join, joinNext, takeApart } from '../outbox/join.ts';
-import { noteAttempts, noteConfirmed, noteState, placeOfSent } from '../outbox/sending.ts';
+import {
+  noteApplied,
+  noteAttempts,
+  noteConfirmed,
+  notePending,
+  noteRejected,
+  noteServerValues,
+  part,
+} from '../outbox/sending.ts';
+import { drop, rowsOf } from '../outbox/transactions.ts';
+import { joinNext, type Unit } from '../outbox/unit.ts';
 import { type Applying, showAnew } from '../overlay/show.ts';
 import type { Upload } from './state.ts';
 
@@ -65,7 +82,7 @@ export const portions = {
 /** What goes up next, before it counts as attempted. */
 export interface Chosen {
   /** What is joined for it. */
-  readonly join: Join | undefined;
+  readonly join: Unit | undefined;
   /** None where what is joined comes to nothing. */
   readonly batch: Batch | undefined;
   /** Where everything stood that the choice went by. */
@@ -80,20 +97,20 @@ function standingOf({ database, outbox, conflicts }: Local): string {
 
 /** Chooses what goes up next, perhaps while what comes before it is under way; undefined where there is nothing. */
 export function choose(local: Local, portion: Portion, uploading: Uploading): Chosen | undefined {
-  const { schema, outbox, conflicts, database, host } = local;
+  const { schema, outbox, database, host } = local;
   const { upload, requestBytes, only, waiting } = uploading;
   const standing = standingOf(local);
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
   const lacking = lackingColumns(database);
   const isJoining = upload === 'latest state' && parts === undefined;
-  const join = isJoining ? joinNext({ schema, outbox, conflicts, lacking, waiting, host }, portion.changes) : undefined;
-  if (join?.transaction.changes.length === 0) return { join, batch: undefined, standing };
+  const from = { schema, outbox, lacking, waiting };
+  const join = isJoining ? joinNext(from, portion.changes, () => host.newId()) : undefined;
+  if (join?.changes.length === 0) return { join, batch: undefined, standing };
   const replica = meta(database, 'replica') as string;
   const base = meta(database, 'cursor') ?? null;
-  const asked = only.columns ?? {};
-  const choosing = { schema, outbox, conflicts, replica, base, asked, lacking, waiting, requestBytes };
-  const batch = nextBatch(choosing, portion.transactions, parts, join?.transaction);
+  const choosing = { ...from, replica, base, asked: only.columns ?? {}, requestBytes };
+  const batch = nextBatch(choosing, portion.transactions, parts, join);
   return batch && { join, batch, standing };
 }
 
@@ -109,14 +126,31 @@ export function attempt(local: Local, portion: Portion, uploading: Uploading, ah
   const chosen = ahead && ahead.standing === standingOf(local) ? ahead : choose(local, portion, uploading);
   if (chosen === undefined) return undefined;
   const { join, batch } = chosen;
-  join?.write();
-  if (batch === undefined) return attempt(local, portion, uploading);
+  if (batch === undefined) {
+    // Rows that were made and are gone again: there is nothing to send of them.
+    for (const { sequence } of join?.transactions ?? []) settleNothing(local, sequence);
+    return attempt(local, portion, uploading);
+  }
   if (batch.parts) setMeta(database, 'parts', JSON.stringify(batch.parts));
+  if (join) setMeta(database, 'joined', join.id);
   const { request, body } = batch;
   database.statement('INSERT INTO koinon_attempt VALUES (1, ?)').run(body);
-  noteAttempts(outbox, batch.transactions);
+  noteAttempts(outbox, batch.units);
   forgetDecisions(database, batch.request);
   return { request, body };
+}
+
+/** What the server has applied of what is not known to be applied is shown as that. */
+export function takeReceipts(local: Local, receipts: readonly AppliedOrigin[]): void {
+  for (const sequence of noteApplied(local.outbox, receipts))
+    for (const row of rowsOf(local.outbox, sequence)) showAnew(local, row);
+}
+
+function settleNothing(local: Local, sequence: number): void {
+  const { outbox } = local;
+  const rows = rowsOf(outbox, sequence);
+  drop(outbox, sequence, 'settled');
+  for (const row of rows) showAnew(local, row);
 }
 
 /** What has been sent was decided for good. */
@@ -174,33 +208,48 @@ const refusedWhole = new Set([
 function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[]): readonly Outcome[] {
   const { database, outbox, host } = local;
   if (attemptedBody(database) !== body) return outcomes;
-  const apart = new Set<string>();
   const parts = meta(database, 'parts');
-  const isPlain = (outcome: Outcome) => outcome.outcome === 'applied' && outcome.values === undefined;
-  noteConfirmed(
-    outbox,
-    outcomes.filter(isPlain).map(({ id }) => id),
-  );
-  if (parts && outcomes.some(isPlain)) dropMeta(database, 'parts');
-  for (const outcome of outcomes) {
-    if (isPlain(outcome)) continue;
-    const sequence = placeOfSent(outbox, outcome.id);
-    if (sequence === undefined) continue;
-    const isWhole = ['applied', 'received', 'incomplete'].includes(outcome.outcome);
-    if (!isWhole && takeApart(outbox, sequence, outcome.id, host)) apart.add(outcome.id);
-    else if (outcome.outcome === 'applied') {
-      noteState(outbox, sequence, 'confirmed', [], outcome.values);
-      for (const { table, id } of outcome.values ?? []) showAnew(local, table, id);
-    } else if (outcome.outcome === 'rejected') noteState(outbox, sequence, 'rejected', outcome.problems);
-    else noteState(outbox, sequence, 'pending');
-    if (outcome.outcome === 'received' && parts) {
-      const sent = JSON.parse(parts) as PartsSent;
-      setMeta(database, 'parts', JSON.stringify({ ...sent, next: sent.next + 1 }));
-    } else if (parts) dropMeta(database, 'parts');
+  const joined = meta(database, 'joined');
+  const applied = outcomes.flatMap(({ id, outcome }) => (outcome === 'applied' ? [id] : []));
+  noteConfirmed(outbox, applied);
+  // Counted as the server counts them: a number that differs says that another copy of this file has sent something.
+  setMeta(database, 'uploads', String(Number(meta(database, 'uploads') ?? 0) + applied.length));
+  let isOver = true;
+  const ended = outcomes.map((each): Outcome => {
+    const { id } = each;
+    if (each.outcome === 'applied') {
+      if (each.values === undefined) return each;
+      outbox.revision++;
+      noteServerValues(outbox, id, each.values);
+      for (const row of each.values) showAnew(local, row);
+      return each;
+    }
+    if (each.outcome === 'applied-before') {
+      takeReceipts(local, each.receipts);
+      part(outbox, id, () => host.newId());
+      return each;
+    }
+    if (each.outcome === 'received' || each.outcome === 'incomplete') {
+      isOver = each.outcome === 'incomplete';
+      notePending(outbox, id);
+      return each;
+    }
+    if (id === joined) {
+      // What was joined is sent one by one: what one edit met with is not to hold up the others.
+      part(outbox, id, () => host.newId());
+      return each.outcome === 'stale' ? each : { id, outcome: 'incomplete' };
+    }
+    if (each.outcome === 'rejected') noteRejected(outbox, id, each.problems);
+    else notePending(outbox, id);
+    return each;
+  });
+  if (isOver) {
+    dropMeta(database, 'parts');
+    dropMeta(database, 'joined');
+  } else if (parts) {
+    const sent = JSON.parse(parts) as PartsSent;
+    setMeta(database, 'parts', JSON.stringify({ ...sent, next: sent.next + 1 }));
   }
-  if (outcomes.every(isPlain)) dropMeta(database, 'joined');
   database.statement('DELETE FROM koinon_attempt').run();
-  return outcomes.map((each) =>
-    apart.has(each.id) && each.outcome !== 'stale' ? { id: each.id, outcome: 'incomplete' } : each,
-  );
+  return ended;
 }

@@ -1,11 +1,11 @@
-import { KoinonError, limits, type Only, type Outcome, type PulledPage } from '@koinon/core';
+import { type AppliedOrigin, KoinonError, limits, type Only, type Outcome, type PulledPage } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import { noteLacking } from '../link/columns.ts';
-import { sentIds } from '../outbox/sending.ts';
+import { sentIds, unconfirmedOrigins } from '../outbox/sending.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
-import { beginSweep, isSweeping, type Lost } from '../overlay/sweep.ts';
+import { beginSweep, type Lost } from '../overlay/sweep.ts';
 import {
   type Attempt,
   attempt,
@@ -15,6 +15,7 @@ import {
   type Local,
   portions,
   sendAttempt,
+  takeReceipts,
   unansweredIn,
 } from './attempt.ts';
 import { learnClock } from './clock.ts';
@@ -46,7 +47,7 @@ export interface SyncReport {
 
 /** What a sync step works with. */
 export interface SyncParts {
-  readonly transport: Pick<Transport, 'pull'>;
+  readonly transport: Pick<Transport, 'pull' | 'applied'>;
   /** Sends these exact bytes; returns the parsed answer. */
   readonly push: (body: string, signal: AbortSignal | undefined) => Promise<unknown>;
   readonly upload: Upload;
@@ -129,7 +130,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     });
     for (const { outcome } of outcomes)
       if (outcome === 'waits') up.waiting++;
-      else if (outcome !== 'received' && outcome !== 'incomplete') up[outcome]++;
+      else if (outcome === 'applied' || outcome === 'stale' || outcome === 'rejected') up[outcome]++;
     for (const outcome of outcomes) if (waitsForItself(outcome)) waiting.add(outcome.id);
     const applied = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'applied' ? [id] : [])));
     const received = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'received' ? [id] : [])));
@@ -192,6 +193,31 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       asking.ahead?.drop();
     }
   };
+  /**
+   * A replica that counts other uploads than the server was put back to an earlier state, or copied, or the server was: before
+   * anything is merged, what the server has applied counts as that. Returns whether that was so.
+   */
+  const askApplied = async (uploads: number | undefined): Promise<boolean> => {
+    if (uploads === undefined) return false;
+    const origins = await parts.change(({ database, outbox }) => {
+      if (meta(database, 'uploads') === String(uploads)) return undefined;
+      const found = unconfirmedOrigins(outbox);
+      // Nothing is unsent: there is nothing to ask.
+      if (found.length === 0) setMeta(database, 'uploads', String(uploads));
+      return found;
+    });
+    if (origins === undefined || origins.length === 0) return false;
+    const receipts: AppliedOrigin[] = [];
+    for (let from = 0; parts.transport.applied && from < origins.length; from += limits.own) {
+      const some = origins.slice(from, from + limits.own);
+      receipts.push(...(await parts.transport.applied({ replica: about.replica, origins: some }, signal)).receipts);
+    }
+    await parts.change((local) => {
+      takeReceipts(local, receipts);
+      setMeta(local.database, 'uploads', String(uploads));
+    });
+    return true;
+  };
   const pullPages = async (name: 'cursor' | 'backfill', asking: { ahead?: Asked | undefined }): Promise<void> => {
     // On a poor link a first download may take days: what is new here, or was changed after it came, does not wait for it.
     let pushesBetween = direction === 'both' && name === 'cursor' && !hasNaturalKeys;
@@ -200,11 +226,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         pushesBetween = await pushSome();
       const { cursor, own } = await parts.change(({ database, outbox }) => ({
         cursor: meta(database, name),
-        // A server that was restored is asked about all that was ever sent and is here: it has applied what it has receipts of.
-        own: [...sentIds(outbox, 'confirmed'), ...(isSweeping(database) ? sentIds(outbox, 'pending') : [])].slice(
-          0,
-          limits.own,
-        ),
+        own: sentIds(outbox, 'confirmed').slice(0, limits.own),
       }));
       if (name === 'backfill' && cursor === undefined) return;
       const { ahead } = asking;
@@ -222,6 +244,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         if (name === 'backfill') return;
         continue;
       }
+      if (await askApplied(page.header.uploads)) continue;
       const { more, last, covers } = page.header;
       // What is confirmed stays the same, so that the next request is known already: it is under way while this page is taken.
       if ((name === 'cursor' ? more : !last) && covers.length === 0) asking.ahead = ask(page.header.cursor, own);
@@ -260,7 +283,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     for (let chosen = await begin(); chosen !== undefined; ) {
       const settled = settle(chosen);
       const [outcomes, ahead] = await both(settled, lookAhead(chosen, settled));
-      overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale');
+      overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'applied-before');
       // What was overtaken stays pending: the same batch must not go round again before a pull.
       const isGoing =
         outcomes.length === 0 || outcomes.some((each) => each.outcome !== 'waits' || waitsForItself(each));

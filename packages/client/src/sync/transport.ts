@@ -1,4 +1,6 @@
 import {
+  type AppliedRequest,
+  type AppliedResponse,
   type ErrorCode,
   errorStatus,
   type JoinRequest,
@@ -8,6 +10,7 @@ import {
   type ProblemDocument,
   type PulledPage,
   type PullRequest,
+  readAppliedResponse,
   readLiveMessage,
   readPulledPage,
   shown,
@@ -26,6 +29,8 @@ export interface Transport {
   pull(request: PullRequest, signal?: AbortSignal): Promise<PulledPage>;
   /** Sends these exact bytes; returns the parsed answer. */
   push(body: string, signal?: AbortSignal): Promise<unknown>;
+  /** Which of these origins of a replica were applied; a transport without it cannot ask. */
+  applied?(request: AppliedRequest, signal?: AbortSignal): Promise<AppliedResponse>;
   /** Deleted rows that can be brought back; a transport without it cannot. */
   trash?(request: TrashRequest, signal?: AbortSignal): Promise<TrashResponse>;
   /** Opens a connection on which the server tells what changes; a transport without it is asked now and then. */
@@ -170,6 +175,8 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
         return pulled(plain);
       });
     },
+    applied: async (request, signal) =>
+      readAppliedResponse(parsed(await ask('/v1/applied', JSON.stringify(request), signal))),
     push: async (body, signal) => parsed(await ask('/v1/push', body, signal)),
     live(listener) {
       const socket = new WebSocket(`${root.replace(/^http/, 'ws')}/v1${livePath}`);

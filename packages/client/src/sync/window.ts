@@ -17,9 +17,15 @@ import type { Standing } from './live.ts';
 export function takeWindow(local: Local, window: LiveWindow): boolean {
   const { database, outbox, host } = local;
   if (meta(database, 'cursor') !== window.from || attemptedBody(database) !== undefined) return false;
+  const own = new Set(sentIds(outbox, 'confirmed'));
+  // A copy of this file has sent something: what that was is asked before anything is merged.
+  const isOtherwiseCounted =
+    window.uploads !== undefined &&
+    meta(database, 'uploads') !== undefined &&
+    meta(database, 'uploads') !== String(window.uploads);
+  if (isOtherwiseCounted || window.applied.some((id) => !own.has(id))) return false;
   // What it has come to know is fetched with the next run: at once, a replica between two servers would go to and fro.
   if (window.lacks) noteLacking(database, window.lacks);
-  const own = new Set(sentIds(outbox, 'confirmed'));
   const { rows, cursor, position, time, applied } = window;
   const header = {
     kind: 'changes' as const,
@@ -30,7 +36,7 @@ export function takeWindow(local: Local, window: LiveWindow): boolean {
     rows: rows.length,
     more: false,
     last: true,
-    covers: applied.filter((id) => own.has(id)),
+    covers: applied,
     time,
   };
   takePage(local, { header, rows }, 'cursor', window.from, noRows());

@@ -5,7 +5,6 @@ import {
   type Column,
   changeProblems,
   errorFromProblems,
-  joinChanges,
   KoinonError,
   kept,
   type Operation,
@@ -22,21 +21,13 @@ import {
 import type { Database } from '../database/database.ts';
 import { clockOffset } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
-import type { Commit } from '../live/commit.ts';
 import type { OpenOutboxEntry, Outbox } from '../outbox/outbox.ts';
+import type { ReplaceRejected } from '../outbox/refused.ts';
+import type { Undoing } from '../outbox/undo.ts';
 import type { Bases } from '../overlay/base.ts';
 import { storageError } from '../storage/errors.ts';
 import { integrityProblems } from './integrity.ts';
 import type { Rows } from './rows.ts';
-
-/** Puts one change in the place of all unconfirmed ones of a row: see `replaceChanges`. */
-export type Mend = (
-  outbox: Outbox,
-  table: string,
-  id: string,
-  change: Change | undefined,
-  host: Pick<Host, 'newId' | 'now'>,
-) => void;
 
 /** What a local transaction writes to. */
 export interface WriteTarget {
@@ -46,8 +37,8 @@ export interface WriteTarget {
   readonly bases: Bases;
   readonly outbox: Outbox;
   readonly host: Host;
-  /** Mends what the server has refused; undefined where it has never refused anything. */
-  readonly mend: Mend | undefined;
+  /** Sends what was refused again with what corrects it; undefined where the server has never refused anything. */
+  readonly replaceRejected: ReplaceRejected | undefined;
   /** The tables that others refer to. */
   readonly referenced: ReadonlySet<string>;
 }
@@ -58,17 +49,15 @@ export interface WriteTarget {
  * ends, so that two rows may swap a unique value on the way.
  */
 export class Writing {
-  private readonly to: WriteTarget;
-  private readonly commit: Commit;
+  private readonly to: WriteTarget & Undoing;
   private readonly touched = new Map<string, { readonly table: string; readonly id: string }>();
   private broken: { readonly error: unknown } | undefined;
   private entry: OpenOutboxEntry | undefined;
   /** How many rows have been written. */
   writes = 0;
 
-  constructor(target: WriteTarget, commit: Commit) {
+  constructor(target: WriteTarget & Undoing) {
     this.to = target;
-    this.commit = commit;
   }
 
   insert(tableName: string, values: Readonly<Record<string, unknown>>): AnyRow {
@@ -141,6 +130,9 @@ export class Writing {
   finish(): void {
     if (this.broken) throw this.broken.error;
     refuse(this.problems());
+    const { outbox, replaceRejected } = this.to;
+    if (replaceRejected && this.entry?.sequence !== undefined && outbox.hasRejected())
+      replaceRejected(this.to, this.entry.sequence);
   }
 
   /** What the rows touched so far break together. */
@@ -185,29 +177,12 @@ export class Writing {
   /** Puts a change into the outbox, after the base of a row that had no changes so far. */
   private record(table: Table, change: Change, before: AnyRow | null): void {
     if (table.home === 'device') return;
-    const { outbox, bases, host, mend } = this.to;
-    // A row the server refused: the edit mends what was refused, which goes up again as one.
-    const refused =
-      before !== null && mend && outbox.hasRejected()
-        ? outbox.changesOf(change.table, change.id).filter(({ state }) => state !== 'confirmed')
-        : [];
-    if (
-      mend &&
-      refused.some(({ state }) => state === 'rejected') &&
-      refused.every(({ state }) => state !== 'attempted')
-    ) {
-      const mended = [...refused.map((each) => each.change), change].reduce<Change | undefined>(
-        (joined, each) => joinChanges(table, joined, each),
-        undefined,
-      );
-      mend(outbox, change.table, change.id, mended, host);
-      return;
-    }
+    const { outbox, bases, host } = this.to;
     if (before !== null) {
       if (outbox.hasChangesOf(change.table, change.id)) outbox.keepInserted(change.table, change.id);
       else bases.set(change.table, change.id, before);
     }
-    this.entry ??= { id: host.newId(), editedAt: host.now() + clockOffset(this.to.database) };
+    this.entry ??= { origin: host.newId(), editedAt: host.now() + clockOffset(this.to.database) };
     outbox.append(this.entry, change);
   }
 
@@ -216,7 +191,7 @@ export class Writing {
     this.writes++;
     if (change.kind === 'delete' ? this.to.referenced.has(change.table) : touchesIntegrity(table, change))
       this.touched.set(`${change.table}\0${change.id}`, { table: change.table, id: change.id });
-    this.commit.note(change.table, change.id, before, after);
+    this.to.commit.note(change.table, change.id, before, after);
   }
 }
 

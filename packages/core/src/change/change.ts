@@ -3,6 +3,7 @@ import type { Table } from '../schema/table.ts';
 import { compareText } from '../values/compare.ts';
 import { frozenRow } from '../values/sql.ts';
 import { columnsFromWire, columnsToWire, type WireColumns } from '../values/wire.ts';
+import type { RowKey } from './row-key.ts';
 
 /** What a counter or set column was told: it travels as what was done, not as the outcome, and so never conflicts. */
 export type Operation =
@@ -93,9 +94,9 @@ export function joinChanges(table: Table, first: Change | undefined, second: Cha
 }
 
 /** The ids a change refers to, by the table they are in: what makes one transaction depend on another. */
-export function referencesOf(table: Table, change: Change): { readonly table: string; readonly id: string }[] {
+export function referencesOf(table: Table, change: Change | WireChange): RowKey[] {
   if (change.kind === 'delete') return [];
-  return Object.entries(change.columns).flatMap(([name, value]) => {
+  return Object.entries(change.columns ?? {}).flatMap(([name, value]) => {
     const target = table.columns[name]?.target;
     return target !== undefined && typeof value === 'string' ? [{ table: target, id: value }] : [];
   });

@@ -47,6 +47,9 @@ export const errorStatus = {
   'already-sent': 409,
   'unsent-changes': 409,
   'nothing-to-undo': 409,
+  'nothing-to-redo': 409,
+  'transaction-shared': 409,
+  'change-needed': 409,
   cancelled: 499,
   // What a server answers.
   'malformed-request': 400,
@@ -57,6 +60,7 @@ export const errorStatus = {
   'forgotten-cursor': 409,
   'feed-restored': 409,
   'outcome-unknown': 409,
+  'outbox-inconsistent': 500,
   'replica-dropped': 403,
   'not-authenticated': 401,
   'other-user': 403,

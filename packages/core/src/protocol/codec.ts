@@ -3,6 +3,9 @@ import { KoinonError, shown } from '../errors/errors.ts';
 import { isTimestamp } from '../values/check.ts';
 import type { JoinRequest, LivePush, Only, WaitRequest } from './live.ts';
 import {
+  type AppliedOrigin,
+  type AppliedRequest,
+  type AppliedResponse,
   type FeedRequest,
   limits,
   type Outcome,
@@ -37,7 +40,7 @@ export function readPushRequest(body: unknown): PushRequest {
 
 function readTransaction(given: unknown, index: number): UploadedTransaction {
   const at = `transactions[${index}]`;
-  const transaction = object(given, at, ['id', 'editedAt', 'own', 'changes', 'part']);
+  const transaction = object(given, at, ['id', 'origins', 'editedAt', 'own', 'changes', 'part']);
   if (!isTimestamp(transaction.editedAt))
     throw malformed(`${at}.editedAt`, 'an RFC 3339 time in UTC with milliseconds', transaction.editedAt);
   const changes = list(transaction.changes, `${at}.changes`, limits.changes).map((change, i) =>
@@ -46,11 +49,41 @@ function readTransaction(given: unknown, index: number): UploadedTransaction {
   if (changes.length === 0) throw malformed(`${at}.changes`, 'at least one change', transaction.changes);
   return {
     id: uuid(transaction.id, `${at}.id`),
+    ...(transaction.origins === undefined ? {} : { origins: originsOf(transaction.origins, `${at}.origins`) }),
     editedAt: transaction.editedAt,
     own: list(transaction.own ?? [], `${at}.own`, limits.own).map((id, i) => uuid(id, `${at}.own[${i}]`)),
     changes,
     ...(transaction.part === undefined ? {} : { part: readPart(transaction.part, `${at}.part`) }),
   };
+}
+
+function originsOf(given: unknown, at: string): string[] {
+  const origins = list(given, at, limits.own).map((id, i) => uuid(id, `${at}[${i}]`));
+  if (origins.length === 0) throw malformed(at, 'at least one origin', given);
+  return origins;
+}
+
+/** Reads a request for what was applied. @throws KoinonError `malformed-request`. */
+export function readAppliedRequest(body: unknown): AppliedRequest {
+  const { replica, origins } = object(body, 'the request', ['replica', 'origins']);
+  return { replica: uuid(replica, 'replica'), origins: originsOf(origins, 'origins') };
+}
+
+/** Reads the answer to it. @throws KoinonError `server-answer`. */
+export function readAppliedResponse(body: unknown): AppliedResponse {
+  const receipts = (body as AppliedResponse | null)?.receipts;
+  if (areReceipts(receipts)) return { receipts };
+  throw new KoinonError(
+    'server-answer',
+    `This is no answer to the question which transactions were applied: ${shown(body)}. Check the server's address.`,
+  );
+}
+
+function areReceipts(given: unknown): given is AppliedOrigin[] {
+  return (
+    Array.isArray(given) &&
+    given.every((each: AppliedOrigin | null) => typeof each?.origin === 'string' && typeof each.id === 'string')
+  );
 }
 
 function readPart(given: unknown, at: string): Part {
@@ -262,11 +295,16 @@ export function readPulledPage(body: string): PulledPage {
 /** Reads the answer to a push of these transactions. @throws KoinonError `server-answer`. */
 export function readPushResponse(body: unknown, ids: readonly string[]): PushResponse {
   const outcomes = (body as PushResponse | null)?.outcomes;
-  const known = ['applied', 'stale', 'waits', 'rejected', 'received', 'incomplete'];
+  const known = ['applied', 'applied-before', 'stale', 'waits', 'rejected', 'received', 'incomplete'];
   const fits =
     Array.isArray(outcomes) &&
     outcomes.length === ids.length &&
-    outcomes.every((outcome: Outcome, i) => outcome?.id === ids[i] && known.includes(outcome.outcome));
+    outcomes.every(
+      (outcome: Outcome, i) =>
+        outcome?.id === ids[i] &&
+        known.includes(outcome.outcome) &&
+        (outcome.outcome !== 'applied-before' || areReceipts(outcome.receipts)),
+    );
   if (!fits)
     throw new KoinonError(
       'server-answer',

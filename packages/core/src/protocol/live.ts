@@ -44,6 +44,8 @@ export interface LiveWindow {
   readonly rows: readonly PulledRow[];
   /** The transactions whose effect is in these rows. */
   readonly applied: readonly string[];
+  /** Of the first one after a join, as in a pull's header. */
+  readonly uploads?: number;
   /** Of the first one after a join, as in a pull: what was asked for that the server does not know yet. */
   readonly lacks?: Readonly<Record<string, readonly string[]>>;
   /** The server's clock, RFC 3339. */

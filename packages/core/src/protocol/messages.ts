@@ -31,7 +31,7 @@ export const limits = {
   pageRows: 5_000,
   /** Deleted rows in one answer. */
   trashedRows: 1_000,
-  /** Own transactions one pull may ask about. */
+  /** Own transactions one pull may ask about; origins that one request has. */
   own: 10_000,
 } as const;
 
@@ -104,6 +104,11 @@ export interface PullHeader {
   readonly covers: readonly string[];
   /** The server's clock, RFC 3339. */
   readonly time: string;
+  /**
+   * How many transactions of this replica the server has applied. A replica that counts another number was put back to an
+   * earlier state, or copied: it asks which of its origins were applied before it merges anything.
+   */
+  readonly uploads?: number;
 }
 
 /** When a row was edited; RFC 3339, by the server's clock. */
@@ -165,6 +170,11 @@ export interface UploadedTransaction {
   readonly id: string;
   /** When the person did it: RFC 3339, already corrected by the device clock's known offset. */
   readonly editedAt: string;
+  /**
+   * UUIDs of what the person did: of several transactions, where they are joined in this one. Unlike the id they stay when a
+   * merge gives the transaction another content. What was applied under one is not applied again. Without it: the id.
+   */
+  readonly origins?: readonly string[];
   /** The replica's own transactions that the base does not cover and that wrote what this one writes. */
   readonly own: readonly string[];
   readonly changes: readonly WireChange[];
@@ -213,6 +223,8 @@ export type Outcome =
       /** What the server's hooks filled in or corrected. */
       readonly values?: readonly ServerValues[];
     }
+  /** Nothing was done: some or all of its origins were applied before, under these ids. The others may be sent by themselves. */
+  | { readonly id: string; readonly outcome: 'applied-before'; readonly receipts: readonly AppliedOrigin[] }
   | { readonly id: string; readonly outcome: 'stale'; readonly rows: readonly StaleRow[] }
   | { readonly id: string; readonly outcome: 'waits'; readonly for: string }
   | { readonly id: string; readonly outcome: 'rejected'; readonly problems: readonly Problem[] }
@@ -220,6 +232,23 @@ export type Outcome =
   | { readonly id: string; readonly outcome: 'received' }
   /** The last part came, but not all before it are there: it begins anew. */
   | { readonly id: string; readonly outcome: 'incomplete' };
+
+/** What a person did that was applied, and the id of the transaction that did it. */
+export interface AppliedOrigin {
+  readonly origin: string;
+  readonly id: string;
+}
+
+/** `POST /v1/applied`: which of these origins of a replica were applied. */
+export interface AppliedRequest {
+  readonly replica: string;
+  readonly origins: readonly string[];
+}
+
+/** The answer to {@link AppliedRequest}. */
+export interface AppliedResponse {
+  readonly receipts: readonly AppliedOrigin[];
+}
 
 /** The answer to a push: one outcome per transaction, in order. */
 export interface PushResponse {

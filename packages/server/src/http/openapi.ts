@@ -11,6 +11,10 @@ const columns = {
   additionalProperties: true,
   description: 'Values by column, as they travel.',
 } as const;
+const receipts = {
+  type: 'array',
+  items: { type: 'object', required: ['origin', 'id'], properties: { origin: uuid, id: uuid } },
+} as const;
 const row = { table: { type: 'string' }, id: { type: 'string', minLength: 1, maxLength: 200 } } as const;
 
 const change = {
@@ -85,8 +89,16 @@ const schemas = {
       lacks: { ...names, description: 'Columns asked for that this server does not know yet: the app is newer.' },
       covers: { type: 'array', items: uuid },
       time: { type: 'string', format: 'date-time' },
+      uploads: { type: 'integer', minimum: 0, description: 'Transactions of this replica that were applied.' },
     },
   },
+  AppliedRequest: {
+    type: 'object',
+    required: ['replica', 'origins'],
+    additionalProperties: false,
+    properties: { replica: uuid, origins: { type: 'array', minItems: 1, maxItems: limits.own, items: uuid } },
+  },
+  AppliedResponse: { type: 'object', required: ['receipts'], properties: { receipts } },
   PulledRow: {
     type: 'object',
     required: ['kind', 'table', 'id', 'position'],
@@ -122,6 +134,7 @@ const schemas = {
           additionalProperties: false,
           properties: {
             id: uuid,
+            origins: { type: 'array', minItems: 1, maxItems: limits.own, items: uuid },
             editedAt: { type: 'string', format: 'date-time' },
             own: { type: 'array', maxItems: limits.own, items: uuid },
             changes: { type: 'array', minItems: 1, maxItems: limits.changes, items: change },
@@ -151,7 +164,8 @@ const schemas = {
           required: ['id', 'outcome'],
           properties: {
             id: uuid,
-            outcome: { enum: ['applied', 'stale', 'waits', 'rejected', 'received', 'incomplete'] },
+            outcome: { enum: ['applied', 'applied-before', 'stale', 'waits', 'rejected', 'received', 'incomplete'] },
+            receipts,
             position,
             values: {
               type: 'array',
@@ -250,6 +264,14 @@ export const openApi = {
         summary: 'Upload transactions; each is applied once, however often it arrives',
         requestBody: body('PushRequest'),
         responses: answer('One outcome per transaction, in order.', 'application/json', 'PushResponse'),
+      },
+    },
+    [`/v${protocolVersion}/applied`]: {
+      post: {
+        summary:
+          'Which origins of a replica were applied: asked by one that was put back to an earlier state, or copied',
+        requestBody: body('AppliedRequest'),
+        responses: answer('Those that were applied.', 'application/json', 'AppliedResponse'),
       },
     },
     [`/v${protocolVersion}/wait`]: {

@@ -6,6 +6,7 @@ import cors, { type FastifyCorsOptions } from '@fastify/cors';
 import rateLimit from '@fastify/rate-limit';
 import {
   type About,
+  type AppliedResponse,
   errorStatus,
   eventStream,
   jsonLines,
@@ -17,6 +18,7 @@ import {
   type PushResponse,
   problemJson,
   protocolVersion,
+  readAppliedRequest,
   readFeedRequest,
   readPullRequest,
   readPushRequest,
@@ -331,6 +333,12 @@ export async function koinonPlugin<S extends Schema = Schema>(
     await setImmediate();
     return answer;
   };
+
+  app.post(`${root}/applied`, async (request): Promise<AppliedResponse> => {
+    const { replica, origins } = readAppliedRequest(request.body);
+    await meet(replica, users.get(request));
+    return { receipts: await store.read((reader) => reader.appliedOrigins(replica, origins)) };
+  });
 
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) =>
     takePush(request.body, users.get(request)),

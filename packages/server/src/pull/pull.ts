@@ -105,6 +105,7 @@ export async function pull(
       ...lacking(store.schema, request),
       covers: await reader.applied(request.own ?? [], access.user?.id),
       time: new Date().toISOString(),
+      ...(replica === undefined ? {} : { uploads: await reader.uploads(replica) }),
     };
     return { header, rows };
   });

@@ -1,22 +1,18 @@
 import { setImmediate } from 'node:timers/promises';
 import {
-  type Change,
   type Cursor,
   changeFromWire,
   changeProblems,
-  columnsFromWire,
+  HeldRows,
   limits,
   type Outcome,
   type Position,
   type Problem,
   type PushRequest,
   type PushResponse,
-  referencesOf,
-  type Schema,
   type ServerValues,
   type Table,
   type UploadedTransaction,
-  type WireChange,
 } from '@koinon/core';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
 import { type RuleSet, ruleSet } from '../rules/rules.ts';
@@ -59,7 +55,7 @@ export async function push(
   const isNewer = (request.schemaVersion ?? 1) > store.schema.version;
   const taking: Taking = { store, rules, scopes, replica: request.replica, isNewer };
   const outcomes: Outcome[] = [];
-  const blocked: Blocked = new Map();
+  const blocked: Blocked = new HeldRows(store.schema);
   // Rules of the app's own may do what cannot be done twice.
   let isHopeful = Object.keys(rules.tables).length === 0;
   let patience: Patience = 'some';
@@ -79,9 +75,7 @@ export async function push(
     }
     if (outcomes.length > suspect) suspect = transactions.length;
     for (const [i, { id, outcome }] of outcomes.entries())
-      if (outcome !== 'applied' && outcome !== 'received')
-        for (const { table, id: row } of (transactions[i] as UploadedTransaction).changes)
-          blocked.set(keyOf({ table, id: row }), id);
+      if (!isDone(outcome)) blocked.add((transactions[i] as UploadedTransaction).changes, id);
     // Between two database transactions others get their turn: without this a long push would hold up every other request.
     if (outcomes.length < transactions.length) await setImmediate();
   }
@@ -122,8 +116,8 @@ function isOwn({ user }: Receipt, { rules }: Taking): boolean {
   return user === null || rules.user === undefined || user === rules.user.id;
 }
 
-/** Rows that transactions of this request touch which were not applied, and by which of them. */
-type Blocked = Map<string, string>;
+/** The rows of transactions of this request that were not applied, with their ids. */
+type Blocked = HeldRows<string>;
 
 /** What became of a group: its outcomes up to where the turn was over, or what gave it up as a whole. */
 interface Taken {
@@ -138,23 +132,22 @@ async function takeInSome(
   taking: Taking,
   transactions: readonly UploadedTransaction[],
   base: Cursor | null,
-  before: ReadonlyMap<string, string>,
+  before: Blocked,
 ): Promise<Taken> {
   let reached = 0;
   try {
     const outcomes = await taking.store.write(async (writer) => {
       const end = performance.now() + turn;
-      const blocked: Blocked = new Map(before);
+      const blocked = before.copy();
       const outcomes: Outcome[] = [];
       reached = 0;
       const from = await basedOn(writer, base);
       const guarded = { ...taking, guard: guardOf(taking, writer) };
-      await lookAhead(writer, transactions, taking.isHopeful === true);
+      await lookAhead(writer, taking, transactions);
       for (const transaction of transactions.slice(0, transactionsAhead)) {
         const outcome = await takeIn(guarded, writer, transaction, from, blocked);
         reached = outcomes.push(outcome);
-        if (outcome.outcome !== 'applied' && outcome.outcome !== 'received')
-          for (const { table, id } of transaction.changes) blocked.set(keyOf({ table, id }), transaction.id);
+        if (!isDone(outcome.outcome)) blocked.add(transaction.changes, transaction.id);
         if (performance.now() > end) break;
       }
       return outcomes;
@@ -184,18 +177,20 @@ function setAside({ store, rules }: Taking, { id, changes }: UploadedTransaction
  */
 async function lookAhead(
   writer: StoreWriter,
+  { replica, isHopeful }: Taking,
   transactions: readonly UploadedTransaction[],
-  isHopeful: boolean,
 ): Promise<void> {
   const ids: string[] = [];
   const rows: RowKey[] = [];
-  for (const { id, changes, part } of transactions.slice(0, transactionsAhead)) {
+  const origins: string[] = [];
+  for (const { id, changes, part, origins: given = [id] } of transactions.slice(0, transactionsAhead)) {
     if (rows.length + changes.length > rowsAhead) break;
     ids.push(id);
+    origins.push(...given);
     if (isHopeful && part === undefined)
       for (const change of changes) rows.push({ table: change.table, id: change.id });
   }
-  if (ids.length > 1 || rows.length > 1) await writer.lookAhead(ids, rows);
+  if (ids.length > 1 || rows.length > 1) await writer.lookAhead(ids, rows, { replica, origins });
 }
 
 const guardOf = ({ store, scopes, rules }: Taking, writer: StoreWriter) =>
@@ -219,7 +214,7 @@ async function takeIn(
   writer: StoreWriter,
   transaction: UploadedTransaction,
   base: Based,
-  blocked: ReadonlyMap<string, string>,
+  blocked: Blocked,
 ): Promise<Outcome> {
   const { id, part } = transaction;
   if (part === undefined) return takeUp(taking, writer, transaction, base, blocked);
@@ -251,21 +246,24 @@ async function takeUp(
   writer: StoreWriter,
   transaction: UploadedTransaction,
   base: Based,
-  blocked: ReadonlyMap<string, string>,
+  blocked: Blocked,
 ): Promise<Outcome> {
-  const { id } = transaction;
+  const { id, origins } = transaction;
   const { store, rules, guard, replica } = taking;
   const { schema } = store;
-  const sender = { user: rules.user?.id ?? null, replica };
+  const sender = { user: rules.user?.id ?? null, replica, ...(origins && { origins }) };
   const digest = digestOf(transaction);
   const known = await writer.receipt(id);
   if (known !== undefined) {
     return known.digest === digest && isOwn(known, taking) ? outcomeOf(known) : rejected(id, [reusedId(id)]);
   }
+  // What the person did was applied under another id: by a copy of the file, or before the file was put back.
+  const before = await writer.appliedOrigins(replica, origins ?? [id]);
+  if (before.length > 0) return { id, outcome: 'applied-before', receipts: before };
   // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
   if (base.reach === 'forgotten') return rejected(id, [forgottenOutcome(transaction)]);
   refuseUnreached(base.reach, 'of this push');
-  const waitsFor = blockedBy(schema, transaction.changes, blocked);
+  const waitsFor = blocked.causeOf(transaction.changes);
   if (waitsFor !== undefined) return { id, outcome: 'waits', for: waitsFor };
 
   const refuse = async (problems: readonly Problem[]): Promise<Outcome> => {
@@ -329,24 +327,9 @@ async function takeUp(
 /** When a transaction was made; a device whose clock is ahead cannot have made it later than now. */
 const editTime = ({ editedAt }: UploadedTransaction) => Math.min(Date.parse(editedAt), Date.now());
 
-/** The transaction of this batch that must be settled first, if there is one. */
-function blockedBy(
-  schema: Schema,
-  changes: readonly WireChange[],
-  blocked: ReadonlyMap<string, string>,
-): string | undefined {
-  if (blocked.size === 0) return undefined;
-  for (const wire of changes) {
-    const table = Object.hasOwn(schema.tables, wire.table) ? schema.tables[wire.table] : undefined;
-    const references = table
-      ? referencesOf(table, { ...wire, columns: columnsFromWire(table, wire.columns ?? {}) } as Change)
-      : [];
-    for (const key of [wire, ...references]) {
-      const by = blocked.get(keyOf(key));
-      if (by !== undefined) return by;
-    }
-  }
-  return undefined;
+/** Whether what depends on a transaction may follow. */
+function isDone(outcome: Outcome['outcome']): boolean {
+  return outcome === 'applied' || outcome === 'applied-before' || outcome === 'received';
 }
 
 function rejected(id: string, problems: readonly Problem[]): Outcome {

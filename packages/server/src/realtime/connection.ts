@@ -113,7 +113,7 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
     const { lacks = {} } = lacking(store.schema, { ...request, ...request.only });
     const greeting = JSON.stringify({ tell: 'joined', join: request.join, pushBytes, lacks }).slice(0, -1);
     const follower: Follower = {
-      joined: ({ json }: Window) => send(`${greeting},${json}}`),
+      joined: ({ json }: Window, uploads: number) => send(`${greeting},"uploads":${uploads},${json}}`),
       window: ({ json }: Window) => send(`{"tell":"window",${json}}`),
       behind: () => say({ tell: 'behind' }),
       access,

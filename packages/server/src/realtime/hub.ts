@@ -22,7 +22,7 @@ export interface Window {
 /** Somebody who follows the feed. */
 export interface Follower {
   /** Takes the stretch from where it stood to where all who follow stand; it may be empty. */
-  joined(window: Window): void;
+  joined(window: Window, uploads: number): void;
   /** Takes the next one, which begins where the one before ended. */
   window(window: Window): void;
   /** There is more than is sent this way, or it may have something else now than before: it follows no longer. */
@@ -269,8 +269,11 @@ export class Hub {
     const between = await reader.receiptsBetween(apart.cursor.known, await reader.position());
     const applied = between.filter((receipt) => receipt.replica === replica).map(({ id }) => id);
     const cursor = this.cursorFor(follower, shared);
+    const uploads = replica === undefined ? 0 : await reader.uploads(replica);
     this.members.enter(follower, view, consulted, cursor);
-    tell.push(() => follower.joined(windowOf(apart.token, cursor, shared, replica === undefined ? [] : applied)));
+    tell.push(() =>
+      follower.joined(windowOf(apart.token, cursor, shared, replica === undefined ? [] : applied), uploads),
+    );
   }
 
   /** What one who joins lacks; undefined where that is more than a window, or not for the scope that it had. */

@@ -1,5 +1,6 @@
 import type {
   AnyRow,
+  AppliedOrigin,
   Change,
   Column,
   Condition,
@@ -46,6 +47,8 @@ export interface Receipt {
   /** Who sent it, and from which replica; null where that is not known. */
   readonly user: string | null;
   readonly replica: string | null;
+  /** What the person did, where that is not named by the id. */
+  readonly origins?: readonly string[];
   readonly outcome:
     | { readonly kind: 'applied'; readonly position: number }
     | { readonly kind: 'rejected'; readonly problems: readonly Problem[] };
@@ -218,16 +221,28 @@ export interface StoreReader {
   receiptsBetween(from: Position, to: Position): Promise<{ readonly id: string; readonly replica: string | null }[]>;
   /** Those of these transactions that have been applied: of one user where he is named. */
   applied(ids: readonly string[], user?: string): Promise<string[]>;
+  /** Those of these origins that were applied for a replica, with the ids of their receipts. */
+  appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]>;
+  /** How many transactions of a replica were applied. */
+  uploads(replica: string): Promise<number>;
   /** Which columns of rows this replica has written last, by {@link keyOf}. */
   sentBy(replica: string, rows: readonly RowKey[]): Promise<ReadonlyMap<string, (column: string) => boolean>>;
+}
+
+/** What a replica says that its transactions are of. */
+export interface ReplicaOrigins {
+  readonly replica: string;
+  readonly origins: readonly string[];
 }
 
 /** Writes in one database transaction. */
 export interface StoreWriter {
   /** Looks up, and locks, at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
-  lookAhead(receipts: readonly string[], rows: readonly RowKey[]): Promise<void>;
+  lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void>;
   receipt(id: string): Promise<Receipt | undefined>;
   saveReceipt(receipt: Receipt): Promise<void>;
+  /** As {@link StoreReader.appliedOrigins}; nobody else applies one of them before this transaction ends. */
+  appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]>;
   /**
    * Keeps a part of a transaction until the others are there; the same one again changes nothing.
    *

@@ -60,6 +60,18 @@ const koinonTables = [
   'ALTER TABLE koinon.receipt ADD COLUMN IF NOT EXISTS written xid8 NOT NULL DEFAULT pg_current_xact_id()',
   'ALTER TABLE koinon.receipt ADD COLUMN IF NOT EXISTS user_id text, ADD COLUMN IF NOT EXISTS replica text',
   'CREATE INDEX IF NOT EXISTS receipt_by_position ON koinon.receipt (written)',
+  `CREATE TABLE IF NOT EXISTS koinon.origin (
+  replica text NOT NULL,
+  origin text NOT NULL,
+  receipt text NOT NULL,
+  received_at timestamp with time zone NOT NULL,
+  PRIMARY KEY (replica, origin)
+)`,
+  'CREATE INDEX IF NOT EXISTS origin_by_time ON koinon.origin (received_at)',
+  `CREATE TABLE IF NOT EXISTS koinon.upload (
+  replica text PRIMARY KEY,
+  count bigint NOT NULL
+)`,
   `CREATE TABLE IF NOT EXISTS koinon.part (
   id text NOT NULL,
   number integer NOT NULL,

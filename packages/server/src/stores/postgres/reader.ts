@@ -1,5 +1,6 @@
 import {
   type AnyRow,
+  type AppliedOrigin,
   type Condition,
   everything,
   type JsonValue,
@@ -215,6 +216,22 @@ export class PostgresReader implements StoreReader {
       [ids, user ?? null],
     );
     return rows.map(({ id }) => id);
+  }
+
+  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
+    const { rows } = await this.client.query<AppliedOrigin>(
+      `SELECT id AS origin, id FROM koinon.receipt WHERE id = ANY($2) AND outcome = 'applied' AND replica = $1
+       UNION SELECT origin, receipt FROM koinon.origin WHERE replica = $1 AND origin = ANY($2)`,
+      [replica, origins],
+    );
+    return rows;
+  }
+
+  async uploads(replica: string): Promise<number> {
+    const { rows } = await this.client.query<{ count: string }>('SELECT count FROM koinon.upload WHERE replica = $1', [
+      replica,
+    ]);
+    return Number(rows[0]?.count ?? 0);
   }
 
   async sentBy(replica: string, rows: readonly RowKey[]): Promise<Map<string, (column: string) => boolean>> {

@@ -1,4 +1,4 @@
-import type { AnyRow, Change, Condition, Position, Problem, WireChange } from '@koinon/core';
+import type { AnyRow, AppliedOrigin, Change, Condition, Position, Problem, WireChange } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import {
   byTable,
@@ -7,6 +7,7 @@ import {
   keyOf,
   type Reach,
   type Receipt,
+  type ReplicaOrigins,
   type RowKey,
   type Stamp,
   type StoreWriter,
@@ -39,6 +40,8 @@ export class PostgresWriter implements StoreWriter {
   private readonly appRows: AppRows;
   private readonly writing: RowWriter;
   private readonly receiptsAhead = new Map<string, Receipt | undefined>();
+  /** By replica and origin; null for one that was not applied. */
+  private readonly originsAhead = new Map<string, string | null>();
   /** Written together at the end. */
   private readonly newReceipts: Receipt[] = [];
   /** Rows that were looked for to be locked, and those that were there. */
@@ -68,27 +71,50 @@ export class PostgresWriter implements StoreWriter {
     await this.writeReceipts();
   }
 
-  async lookAhead(receipts: readonly string[], rows: readonly RowKey[]): Promise<void> {
+  async lookAhead(
+    receipts: readonly string[],
+    rows: readonly RowKey[],
+    { replica, origins }: ReplicaOrigins,
+  ): Promise<void> {
     await this.lock(rows);
     const stamped = new Set(
       (await this.readStamps(rows)).map(({ table_name: table, row_id: id }) => keyOf({ table, id })),
     );
     for (const key of rows) if (!stamped.has(keyOf(key))) this.unknownRows.add(keyOf(key));
+    await this.lockIds([...receipts, ...origins]);
     for (const [id, receipt] of await this.receipts(receipts)) this.receiptsAhead.set(id, receipt);
+    for (const origin of origins) this.originsAhead.set(`${replica} ${origin}`, null);
+    for (const { origin, id } of await this.reader.appliedOrigins(replica, origins))
+      this.originsAhead.set(`${replica} ${origin}`, id);
     for (const id of receipts) if (!this.receiptsAhead.has(id)) this.receiptsAhead.set(id, undefined);
   }
 
   async receipt(id: string): Promise<Receipt | undefined> {
-    return this.receiptsAhead.has(id) ? this.receiptsAhead.get(id) : (await this.receipts([id])).get(id);
+    if (this.receiptsAhead.has(id)) return this.receiptsAhead.get(id);
+    await this.lockIds([id]);
+    return (await this.receipts([id])).get(id);
   }
 
-  private async receipts(ids: readonly string[]): Promise<ReadonlyMap<string, Receipt>> {
-    // Two processes may be given the same transaction at once: the second waits here for the first one's receipt. All lock
-    // in one order, so that none waits for another in a circle.
+  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
+    const known = origins.map((origin) => this.originsAhead.get(`${replica} ${origin}`));
+    if (!known.includes(undefined)) return known.flatMap((id, i) => (id ? [{ origin: origins[i] as string, id }] : []));
+    await this.lockIds(origins);
+    await this.writeReceipts();
+    return this.reader.appliedOrigins(replica, origins);
+  }
+
+  /**
+   * Two processes may be given the same transaction at once: the second waits here for the first one's receipt. All lock in one
+   * order, so that none waits for another in a circle.
+   */
+  private async lockIds(ids: readonly string[]): Promise<void> {
     await this.client.query(
       'SELECT pg_advisory_xact_lock(k) FROM (SELECT DISTINCT hashtextextended(id, 0) AS k FROM unnest($1::text[]) id ORDER BY k) locked',
       [ids],
     );
+  }
+
+  private async receipts(ids: readonly string[]): Promise<ReadonlyMap<string, Receipt>> {
     const { rows } = await this.client.query<StoredReceipt>(
       'SELECT id, digest, outcome, position, user_id, replica FROM koinon.receipt WHERE id = ANY($1)',
       [ids],
@@ -107,6 +133,31 @@ export class PostgresWriter implements StoreWriter {
   async saveReceipt(receipt: Receipt): Promise<void> {
     this.receiptsAhead.set(receipt.id, receipt);
     this.newReceipts.push(receipt);
+    if (receipt.outcome.kind === 'applied')
+      for (const origin of receipt.origins ?? [receipt.id])
+        this.originsAhead.set(`${receipt.replica} ${origin}`, receipt.id);
+  }
+
+  /** Writes the origins of what was applied, and counts it. */
+  private async writeOrigins(receipts: readonly Receipt[]): Promise<void> {
+    const origins: (readonly [string, string, string])[] = [];
+    const counts = new Map<string, number>();
+    for (const { id, replica, outcome, origins: given = [] } of receipts) {
+      if (outcome.kind !== 'applied' || replica === null) continue;
+      counts.set(replica, (counts.get(replica) ?? 0) + 1);
+      for (const origin of given) if (origin !== id) origins.push([replica, origin, id]);
+    }
+    if (origins.length > 0)
+      await this.client.query(
+        `INSERT INTO koinon.origin SELECT o ->> 0, o ->> 1, o ->> 2, clock_timestamp() FROM jsonb_array_elements($1::jsonb) o
+         ON CONFLICT DO NOTHING`,
+        [JSON.stringify(origins)],
+      );
+    for (const [replica, count] of counts)
+      await this.client.query(
+        'INSERT INTO koinon.upload AS u VALUES ($1, $2) ON CONFLICT (replica) DO UPDATE SET count = u.count + excluded.count',
+        [replica, count],
+      );
   }
 
   private async writeReceipts(): Promise<void> {
@@ -116,7 +167,7 @@ export class PostgresWriter implements StoreWriter {
       const said = applied ? 'applied' : JSON.stringify(outcome.problems);
       return [id, digest, said, applied ? outcome.position : null, user, replica];
     });
-    this.newReceipts.length = 0;
+    await this.writeOrigins(this.newReceipts.splice(0));
     await this.client.query(
       `INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica)
        SELECT r ->> 0, r ->> 1, r ->> 2, (r ->> 3)::bigint, clock_timestamp(), r ->> 4, r ->> 5 FROM jsonb_array_elements($1::jsonb) r`,
@@ -214,6 +265,11 @@ export class PostgresWriter implements StoreWriter {
          WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
       [most],
     );
+    const origins = await this.client.query(
+      `DELETE FROM koinon.origin WHERE (replica, origin) IN (SELECT replica, origin FROM koinon.origin
+         WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
     const parts = await this.client.query(
       `DELETE FROM koinon.part WHERE (id, number) IN (SELECT id, number FROM koinon.part
          WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
@@ -228,7 +284,7 @@ export class PostgresWriter implements StoreWriter {
          LIMIT $1 FOR UPDATE SKIP LOCKED)`,
       [most],
     );
-    return [stamps, receipts, parts, past].reduce((sum, { rowCount }) => sum + (rowCount ?? 0), 0);
+    return [stamps, receipts, origins, parts, past].reduce((sum, { rowCount }) => sum + (rowCount ?? 0), 0);
   }
 
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {

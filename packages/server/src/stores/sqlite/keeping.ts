@@ -72,6 +72,10 @@ export class Keeping {
       `DELETE FROM koinon_receipt WHERE id IN (SELECT id FROM koinon_receipt
          WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
     );
+    const origins = count(
+      `DELETE FROM koinon_origin WHERE (replica, origin) IN (SELECT replica, origin FROM koinon_origin
+         WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
+    );
     const parts = count(
       `DELETE FROM koinon_part WHERE (id, number) IN (SELECT id, number FROM koinon_part
          WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
@@ -82,6 +86,6 @@ export class Keeping {
          WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon_stamp WHERE past <> '{}'
          AND EXISTS (SELECT 1 FROM json_each(past) WHERE value <= (SELECT position FROM koinon_horizon)) LIMIT ?)`,
     );
-    return stamps + receipts + parts + past;
+    return stamps + receipts + origins + parts + past;
   }
 }

@@ -1,5 +1,6 @@
 import {
   type AnyRow,
+  type AppliedOrigin,
   type Condition,
   columnsToWire,
   everything,
@@ -217,6 +218,21 @@ export class SqliteReader implements StoreReader {
     const sql =
       "SELECT 1 FROM koinon_receipt WHERE id = ?1 AND outcome = 'applied' AND (?2 IS NULL OR coalesce(user_id, ?2) = ?2)";
     return ids.filter((id) => this.database.get(sql, id, user ?? null) !== undefined);
+  }
+
+  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
+    const wanted = 'SELECT value FROM json_each(?2)';
+    return this.database.all<AppliedOrigin>(
+      `SELECT id AS origin, id FROM koinon_receipt WHERE id IN (${wanted}) AND outcome = 'applied' AND replica = ?1
+       UNION SELECT origin, receipt FROM koinon_origin WHERE replica = ?1 AND origin IN (${wanted})`,
+      replica,
+      JSON.stringify(origins),
+    );
+  }
+
+  async uploads(replica: string): Promise<number> {
+    const found = this.database.get<{ count: number }>('SELECT count FROM koinon_upload WHERE replica = ?', replica);
+    return found?.count ?? 0;
   }
 
   async sentBy(replica: string, rows: readonly RowKey[]): Promise<Map<string, (column: string) => boolean>> {

@@ -80,6 +80,20 @@ CREATE TABLE IF NOT EXISTS koinon_receipt (
   user_id TEXT,
   replica TEXT
 ) WITHOUT ROWID;
+-- What a person did, where another transaction has applied it than the one of that id.
+CREATE TABLE IF NOT EXISTS koinon_origin (
+  replica TEXT NOT NULL,
+  origin TEXT NOT NULL,
+  receipt TEXT NOT NULL,
+  received_at TEXT NOT NULL,
+  PRIMARY KEY (replica, origin)
+) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS koinon_origin_by_time ON koinon_origin (received_at);
+-- How many transactions of each replica were applied.
+CREATE TABLE IF NOT EXISTS koinon_upload (
+  replica TEXT PRIMARY KEY NOT NULL,
+  count INTEGER NOT NULL
+) WITHOUT ROWID;
 -- Parts of transactions too large for one request, until the last one is there.
 CREATE TABLE IF NOT EXISTS koinon_part (
   id TEXT NOT NULL,

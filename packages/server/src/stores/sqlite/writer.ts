@@ -1,5 +1,6 @@
 import {
   type AnyRow,
+  type AppliedOrigin,
   applyOperation,
   type Change,
   type Column,
@@ -20,6 +21,7 @@ import {
   keyOf,
   type Reach,
   type Receipt,
+  type ReplicaOrigins,
   type RowKey,
   type Stamp,
   type StoreWriter,
@@ -68,6 +70,8 @@ export class SqliteWriter extends Keeping implements StoreWriter {
   private epoch: string | undefined;
   /** What was looked up beforehand and still holds. */
   private readonly receiptsAhead = new Map<string, Receipt | undefined>();
+  /** By replica and origin; null for one that was not applied. */
+  private readonly originsAhead = new Map<string, string | null>();
   /** Null for a row that has none. */
   private readonly stampsAhead = new Map<string, StampRow | null>();
   /** Written together at the end. */
@@ -98,6 +102,7 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     this.inserts.forget();
     this.epoch = undefined;
     this.receiptsAhead.clear();
+    this.originsAhead.clear();
     this.stampsAhead.clear();
     this.newReceipts.length = 0;
   }
@@ -109,7 +114,14 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     this.writeReceipts();
   }
 
-  async lookAhead(receipts: readonly string[], rows: readonly RowKey[]): Promise<void> {
+  async lookAhead(
+    receipts: readonly string[],
+    rows: readonly RowKey[],
+    { replica, origins }: ReplicaOrigins,
+  ): Promise<void> {
+    for (const origin of origins) this.originsAhead.set(`${replica} ${origin}`, null);
+    for (const { origin, id } of await this.reader.appliedOrigins(replica, origins))
+      this.originsAhead.set(`${replica} ${origin}`, id);
     const found = this.database.all<StoredReceipt>(
       'SELECT * FROM koinon_receipt WHERE id IN (SELECT value FROM json_each(?))',
       JSON.stringify(receipts),
@@ -137,6 +149,16 @@ export class SqliteWriter extends Keeping implements StoreWriter {
   async saveReceipt(receipt: Receipt): Promise<void> {
     this.newReceipts.push(receipt);
     this.receiptsAhead.set(receipt.id, receipt);
+    if (receipt.outcome.kind === 'applied')
+      for (const origin of receipt.origins ?? [receipt.id])
+        this.originsAhead.set(`${receipt.replica} ${origin}`, receipt.id);
+  }
+
+  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
+    const known = origins.map((origin) => this.originsAhead.get(`${replica} ${origin}`));
+    if (!known.includes(undefined)) return known.flatMap((id, i) => (id ? [{ origin: origins[i] as string, id }] : []));
+    this.writeReceipts();
+    return this.reader.appliedOrigins(replica, origins);
   }
 
   private writeReceipts(): void {
@@ -146,6 +168,7 @@ export class SqliteWriter extends Keeping implements StoreWriter {
       const said = applied ? 'applied' : JSON.stringify(outcome.problems);
       return [id, digest, said, applied ? outcome.position : null, user, replica] as const;
     });
+    this.writeOrigins(this.newReceipts);
     this.newReceipts.length = 0;
     const into = 'INSERT INTO koinon_receipt (id, digest, outcome, position, user_id, replica, received_at)';
     const now = new Date().toISOString();
@@ -156,6 +179,29 @@ export class SqliteWriter extends Keeping implements StoreWriter {
         `${into} SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, ?2 FROM json_each(?1)`,
         JSON.stringify(rows),
         now,
+      );
+  }
+
+  /** Writes the origins of what was applied, and counts it. */
+  private writeOrigins(receipts: readonly Receipt[]): void {
+    const origins: (readonly [string, string, string])[] = [];
+    const counts = new Map<string, number>();
+    for (const { id, replica, outcome, origins: given = [] } of receipts) {
+      if (outcome.kind !== 'applied' || replica === null) continue;
+      counts.set(replica, (counts.get(replica) ?? 0) + 1);
+      for (const origin of given) if (origin !== id) origins.push([replica, origin, id]);
+    }
+    if (origins.length > 0)
+      this.database.run(
+        'INSERT INTO koinon_origin SELECT value ->> 0, value ->> 1, value ->> 2, ?2 FROM json_each(?1) WHERE true ON CONFLICT DO NOTHING',
+        JSON.stringify(origins),
+        new Date().toISOString(),
+      );
+    for (const [replica, count] of counts)
+      this.database.run(
+        'INSERT INTO koinon_upload VALUES (?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count',
+        replica,
+        count,
       );
   }
 

@@ -4,6 +4,7 @@ import {
   type Change,
   columnsFromWire,
   columnsToWire,
+  type RowKey,
   type Schema,
   tableOf,
   wholeRow,
@@ -14,30 +15,41 @@ import type { Outbox, QueuedChange } from './outbox.ts';
 /** How long confirmed transactions are kept, in milliseconds: 7 days. */
 export const keepFor = 7 * 86_400_000;
 
-const copied = 'table_name, row_id, kind, columns, operations, before';
+const copied = 'kind, id, origin, edited_at, table_name, row_id, columns, operations, before';
 
 // Confirmed transactions that the feed has brought back are kept for some days: should the server's database be restored
 // from a backup that lacks them, they are offered again. Each change is kept with what it changed, so that what the server
 // has then can be told from what somebody did there meanwhile.
 
-/** Keeps a transaction that is about to leave the outbox, from one place up to another. */
+/** Keeps a transaction that is about to leave the outbox, from its place up to another. */
 export function keep(database: Database, sequence: number, end: number, now: number): void {
+  // Places go on behind those that are there, so that those of one transaction stay together.
+  const { last } = database.statement('SELECT coalesce(max(place), 0) AS last FROM koinon_history').get() as {
+    last: number;
+  };
   database
     .statement(
-      `INSERT INTO koinon_kept (kept_at, id, edited_at, ${copied})
-       SELECT ?1, CASE WHEN c.place = ?2 THEN s.id END, CASE WHEN c.place = ?2 THEN s.edited_at END,
-         c.table_name, c.row_id, c.kind, c.columns, c.operations, c.before
-       FROM koinon_change c JOIN koinon_sent s ON s.sequence = ?2 WHERE c.place >= ?2 AND c.place < ?3 ORDER BY c.place`,
+      `INSERT INTO koinon_history (place, kept_at, sequence, ${copied})
+       SELECT place + ?1, ?2, sequence + ?1, ${copied} FROM koinon_outbox WHERE place >= ?3 AND place < ?4 ORDER BY place`,
     )
-    .run(now, sequence, end);
+    .run(last + 1 - sequence, now, sequence, end);
 }
 
 /** Forgets what was confirmed before a time. */
 export function forgetKept(database: Database, before: number): void {
-  // Whole transactions: the first change of one carries its id, and all of them the same time.
+  // All rows of one transaction have the same time.
+  database.statement('DELETE FROM koinon_history WHERE kept_at < ?').run(before);
+}
+
+/** Forgets what is kept of some rows. */
+export function forgetRows(database: Database, rows: readonly RowKey[]): void {
+  const forget = database.statement('DELETE FROM koinon_history WHERE table_name = ? AND row_id = ?');
+  for (const { table, id } of rows) forget.run(table, id);
   database
-    .statement('DELETE FROM koinon_kept WHERE kept_at < ? AND place <= (SELECT max(place) FROM koinon_kept)')
-    .run(before);
+    .statement(
+      "DELETE FROM koinon_history WHERE kind = 'transaction' AND place NOT IN (SELECT sequence FROM koinon_history WHERE sequence IS NOT NULL)",
+    )
+    .run();
 }
 
 /**
@@ -63,28 +75,24 @@ export function offerAgain(
  */
 function putBack(database: Database): readonly UndoneChange[] {
   const undone = database
-    .statement('SELECT table_name AS "table", row_id AS id, kind, before FROM koinon_kept ORDER BY place DESC')
+    .statement(
+      `SELECT table_name AS "table", row_id AS id, kind, before FROM koinon_history WHERE kind <> 'transaction' ORDER BY place DESC`,
+    )
     .all() as UndoneChange[];
   if (undone.length === 0) return [];
-  const { least } = database.statement('SELECT coalesce(min(place), 1) AS least FROM koinon_change').get() as {
-    least: number;
-  };
-  const { last } = database.statement('SELECT max(place) AS last FROM koinon_kept').get() as { last: number };
-  const shift = least - 1 - last;
-  // The first change of a transaction names it; the others stand behind it until the next one that does.
+  const { shift } = database
+    .statement(
+      `SELECT (SELECT coalesce(min(place), 1) FROM koinon_outbox) - 1 - (SELECT max(place) FROM koinon_history) AS shift`,
+    )
+    .get() as { shift: number };
+  const columns = copied.replace('before', 'NULL');
   database
     .statement(
-      `INSERT INTO koinon_change (place, sequence, id, edited_at, ${copied})
-       SELECT place + ?1, CASE WHEN id IS NULL THEN (SELECT max(f.place) FROM koinon_kept f WHERE f.place < k.place AND f.id IS NOT NULL) + ?1 END,
-         id, edited_at, ${copied} FROM koinon_kept k`,
+      `INSERT INTO koinon_outbox (place, sequence, state, ${copied})
+       SELECT place + ?1, sequence + ?1, CASE kind WHEN 'transaction' THEN 'pending' END, ${columns} FROM koinon_history`,
     )
     .run(shift);
-  database
-    .statement(
-      "INSERT INTO koinon_sent SELECT place + ?, id, edited_at, 'pending', NULL FROM koinon_kept WHERE id IS NOT NULL",
-    )
-    .run(shift);
-  database.statement('DELETE FROM koinon_kept').run();
+  database.statement('DELETE FROM koinon_history').run();
   return undone;
 }
 

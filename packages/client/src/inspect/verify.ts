@@ -1,0 +1,177 @@
+import {
+  type AnyRow,
+  applyChange,
+  changedColumns,
+  KoinonError,
+  type RowKey,
+  rebase,
+  rowKey,
+  type Schema,
+  sameValue,
+  type TypedOver,
+  tableOf,
+  unmoved,
+} from '@koinon/core';
+import { Database } from '../database/database.ts';
+import { meta } from '../database/layout.ts';
+import { Outbox, type QueuedChange } from '../outbox/outbox.ts';
+import { Bases } from '../overlay/base.ts';
+import { Conflicts } from '../overlay/conflicts.ts';
+import type { SqlDriver } from '../storage/driver.ts';
+import { Rows } from '../tables/rows.ts';
+
+/** Something in a replica file that its own rules rule out. */
+export interface Finding {
+  /** The row it is about, where it is about one. */
+  readonly row: RowKey | null;
+  readonly message: string;
+}
+
+interface StoredRow {
+  readonly place: number;
+  readonly kind: string;
+  readonly sequence: number | null;
+  readonly state: string | null;
+  readonly id: string | null;
+  readonly origin: string | null;
+  readonly edited_at: number | null;
+  readonly table_name: string | null;
+  readonly row_id: string | null;
+  readonly is_back: number;
+}
+
+const states = [null, 'pending', 'attempted', 'confirmed', 'rejected', 'settled'];
+
+/**
+ * Checks that a replica file keeps its own rules: every change belongs to a transaction and can be read, every row that is shown
+ * is the server's row with this device's changes over it, and every conflict belongs to a change that waits for it. Changes
+ * nothing. An empty list: the file is sound.
+ */
+export function verifyFile(driver: SqlDriver, schema: Schema): readonly Finding[] {
+  const database = new Database(driver);
+  const findings: Finding[] = [];
+  const found = (message: string, row: RowKey | null = null) => findings.push({ row, message });
+  const stored = database.once(
+    'SELECT place, kind, sequence, state, id, origin, edited_at, table_name, row_id, is_back FROM koinon_outbox ORDER BY place',
+  ) as StoredRow[];
+  if (verifyOrder(database, stored, found)) verifyRows(database, schema, stored, found);
+  return findings;
+}
+
+type Found = (message: string, row?: RowKey | null) => void;
+
+/** The identity of each transaction, and that its changes follow it. Returns whether the outbox can be read. */
+function verifyOrder(database: Database, stored: readonly StoredRow[], found: Found): boolean {
+  let head: StoredRow | undefined;
+  let isReadable = true;
+  const changes = new Map<number, number>();
+  const attempted = new Set<string>();
+  for (const row of stored) {
+    const { place, kind, sequence, state, id, origin, edited_at } = row;
+    if (kind !== 'transaction') {
+      if (sequence === null || sequence !== head?.place) {
+        isReadable = false;
+        found(`The change at place ${place} of the outbox does not follow its transaction.`);
+      }
+      if (row.table_name === null || row.row_id === null) found(`The change at place ${place} names no row.`);
+      changes.set(sequence ?? 0, (changes.get(sequence ?? 0) ?? 0) + 1);
+      continue;
+    }
+    head = row;
+    if (origin === null || edited_at === null) found(`The transaction at place ${place} has no origin or no time.`);
+    if (!states.includes(state)) found(`The transaction at place ${place} is in no known state: ${state}.`);
+    if (state !== null && id === null) found(`The transaction at place ${place} was sent and has no id.`);
+    if (state === 'attempted') attempted.add(id ?? '');
+  }
+  for (const { place, kind, state } of stored)
+    if (kind === 'transaction' && state !== 'settled' && !changes.has(place))
+      found(`The transaction at place ${place} has no changes.`);
+  const [attempt] = database.once('SELECT body FROM koinon_attempt') as { body: string }[];
+  const sent = attempt ? (JSON.parse(attempt.body) as { transactions: { id: string }[] }).transactions : [];
+  for (const { id } of sent)
+    if (!attempted.has(id)) found(`What is being sent names the transaction ${id}, which is not marked as attempted.`);
+  for (const id of attempted)
+    if (!sent.some((each) => each.id === id))
+      found(`The transaction ${id} is marked as attempted, and is not being sent.`);
+  return isReadable;
+}
+
+/** That each row with own changes is what its base and they come to, and that nothing else has a base or a conflict. */
+function verifyRows(database: Database, schema: Schema, stored: readonly StoredRow[], found: Found): void {
+  const rows = new Rows(database, schema);
+  const outbox = new Outbox(database, schema, rows);
+  const bases = new Bases(database, rows);
+  const conflicts = new Conflicts(database, schema);
+  const inConflict = new Map<string, (string | null)[]>();
+  for (const { column, ...row } of conflicts.list())
+    inConflict.set(rowKey(row), [...(inConflict.get(rowKey(row)) ?? []), column]);
+  const changed = new Map<string, RowKey>();
+  for (const { kind, is_back, table_name: table, row_id: id } of stored)
+    if (kind !== 'transaction' && is_back === 0 && table !== null && id !== null && schema.tables[table])
+      changed.set(rowKey({ table, id }), { table, id });
+  for (const key of changed.values()) {
+    try {
+      const own = outbox.changesOf(key.table, key.id);
+      const base = bases.get(key.table, key.id);
+      const shown = rows.get(key.table, key.id);
+      if (!hasLeft(own, base, shown)) verifyRow(schema, key, own, base, shown, found);
+      const open = new Set(own.filter(isOpen).flatMap(({ typedOver }) => [...(typedOver?.keys() ?? [])]));
+      const listed = inConflict.get(rowKey(key)) ?? [];
+      if (listed.length !== open.size || listed.some((column) => !open.has(column)))
+        found(`It is listed as in conflict for ${listed.join()}, and its changes wait for ${[...open].join()}.`, key);
+    } catch (error) {
+      found(`Its changes cannot be read: ${error instanceof KoinonError ? error.message : String(error)}.`, key);
+    }
+  }
+  for (const [key, columns] of inConflict)
+    if (!changed.has(key)) found(`A conflict of ${columns.join()} is listed, and nothing was changed.`, keyOf(key));
+  const based = database.once('SELECT table_name AS "table", row_id AS id FROM koinon_base') as RowKey[];
+  for (const key of based) if (!changed.has(rowKey(key))) found('It has a base, and nothing was changed.', key);
+  if (meta(database, 'replica') === undefined) found('The replica has no id.');
+}
+
+const isOpen = ({ state }: QueuedChange) => state === 'pending' || state === 'rejected';
+
+/** Whether a row has left the device; what was typed into it is listed as refused. */
+function hasLeft(own: readonly QueuedChange[], base: AnyRow | null, shown: AnyRow | null): boolean {
+  return base === null && shown === null && own.some(({ state }) => state === 'rejected');
+}
+
+function verifyRow(
+  schema: Schema,
+  key: RowKey,
+  own: readonly QueuedChange[],
+  base: AnyRow | null,
+  shown: AnyRow | null,
+  found: Found,
+): void {
+  const table = tableOf(schema, key.table);
+  let row = base;
+  for (const { change, typedOver } of own) {
+    row = applyChange(table, laidOver(typedOver, row, key), change);
+  }
+  const isSame = row === null || shown === null ? row === shown : changedColumns(table, row, shown).length === 0;
+  if (!isSame) found(`It shows ${text(shown)}, and its base with what was changed here is ${text(row)}.`, key);
+  const given = own.map(({ change, state, editedAt, typedOver }) => ({
+    change,
+    isFixed: state === 'confirmed' || state === 'attempted',
+    editedAt,
+    typedOver,
+  }));
+  const again = rebase(table, given, base, base, unmoved);
+  const isSettled = again.changes.every(({ change }, i) => change !== undefined && sameValue(change, own[i]?.change));
+  if (!isSettled) found('What was changed here is not what a rebase onto the same base leaves.', key);
+}
+
+function laidOver(typedOver: TypedOver | undefined, row: AnyRow | null, { id }: RowKey): AnyRow | null {
+  if (!typedOver?.has(null)) return row;
+  const before = typedOver.get(null) as AnyRow | null;
+  return before && ({ ...before, id } as AnyRow);
+}
+
+const text = (row: AnyRow | null) => (row === null ? 'nothing' : JSON.stringify(row));
+
+function keyOf(text: string): RowKey {
+  const [table = '', id = ''] = text.split('\0');
+  return { table, id };
+}

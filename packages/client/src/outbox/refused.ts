@@ -1,0 +1,59 @@
+import { HeldRows, joinTransactions, rowKey } from '@koinon/core';
+import { showAnew } from '../overlay/show.ts';
+import type { OutboxTransaction } from './outbox.ts';
+import { drop, transactionsOf } from './transactions.ts';
+import type { Undoing } from './undo.ts';
+
+/** What a local transaction does to refused ones: see {@link sendAgainWith}. */
+export type ReplaceRejected = (at: Undoing, sequence: number) => void;
+
+/**
+ * A local transaction that edits rows of refused ones corrects them: they go up again with it, as one, and so do those between
+ * that depend on them. None of it can be applied without the rest. Each stays a transaction of its own in the outbox: when
+ * the correction is taken back, what was refused is refused as before.
+ *
+ * One that only deletes such a row waits behind them, unless nothing is left to do then: else the other half of what was
+ * refused would go up.
+ *
+ * @param sequence the place of the local transaction, which is the last one.
+ */
+export const sendAgainWith: ReplaceRejected = (at, sequence) => {
+  const { schema, outbox, host } = at;
+  const { database } = outbox;
+  const queued = [...transactionsOf(outbox, 'pending', 'rejected')];
+  const edit = queued.at(-1);
+  if (edit?.sequence !== sequence) return;
+  const edited = new Set(edit.changes.map(rowKey));
+  const refused = new Set(
+    queued.flatMap(({ state, changes, id }) =>
+      state === 'rejected' && changes.some((change) => edited.has(rowKey(change))) ? [id] : [],
+    ),
+  );
+  if (refused.size === 0) return;
+  const members: OutboxTransaction[] = [];
+  const held = new HeldRows<true>(schema);
+  for (const transaction of queued) {
+    const { id, changes } = transaction;
+    if (!refused.has(id) && held.causeOf(changes) === undefined) continue;
+    members.push(transaction);
+    held.add(changes, true);
+  }
+  const deleted = edit.changes.filter(({ kind }) => kind === 'delete').map(rowKey);
+  const isOfRefused = members.some(
+    ({ id, changes }) => refused.has(id) && changes.some((change) => deleted.includes(rowKey(change))),
+  );
+  if (isOfRefused) {
+    const left = joinTransactions(
+      schema,
+      members.map(({ changes }) => changes),
+    );
+    if (left.length > 0) return;
+    for (const member of members) drop(outbox, member.sequence, 'taken back');
+    for (const change of members.flatMap(({ changes }) => changes)) showAnew(at, change);
+    return;
+  }
+  const id = host.newId();
+  const join = database.statement("UPDATE koinon_outbox SET id = ?, state = 'pending' WHERE place = ?");
+  for (const member of members) join.run(id, member.sequence);
+  outbox.revision++;
+};

@@ -1,0 +1,106 @@
+import { type Change, HeldRows, joinTransactions, type Schema } from '@koinon/core';
+import { type ColumnNames, isLacking } from '../link/columns.ts';
+import type { Outbox, OutboxTransaction } from './outbox.ts';
+import { endOf, transactionsOf } from './transactions.ts';
+
+/** What is one transaction of a request: one of the outbox, or several that are joined for it. */
+export interface Unit {
+  readonly id: string;
+  readonly editedAt: number;
+  readonly transactions: readonly [OutboxTransaction, ...OutboxTransaction[]];
+  readonly changes: readonly Change[];
+}
+
+/** What is chosen from. */
+export interface Waiting {
+  readonly schema: Schema;
+  readonly outbox: Outbox;
+  /** Columns that the server does not know. */
+  readonly lacking: ColumnNames;
+  /** What the server could not write just now, by id: it comes again with the next sync. */
+  readonly waiting: ReadonlySet<string>;
+}
+
+/**
+ * The units that may be sent, in order. One that waits for a person (a conflict, a rejection), or for a server that knows its
+ * columns or can write it, is left out, and so is every later one that touches or references a row of one left out; the
+ * others go on.
+ */
+export function* ready({ schema, outbox, lacking, waiting }: Waiting): Generator<Unit> {
+  const held = new HeldRows<true>(schema);
+  const open = new Map<string, OutboxTransaction[]>();
+  const sizes = unitSizes(outbox);
+  for (const transaction of transactionsOf(outbox, 'pending', 'rejected')) {
+    const { id, wasSent } = transaction;
+    const size = wasSent ? (sizes.get(id) ?? 1) : 1;
+    const members = open.get(id) ?? [];
+    members.push(transaction);
+    open.set(id, members);
+    if (members.length < size) continue;
+    open.delete(id);
+    const waits = members.some(
+      ({ state, changes, isConflicted }) =>
+        state === 'rejected' ||
+        isConflicted ||
+        waiting.has(id) ||
+        held.causeOf(changes) !== undefined ||
+        changes.some((change) => isLacking(schema, lacking, change)),
+    );
+    if (waits) for (const { changes } of members) held.add(changes, true);
+    else yield unitOf(schema, id, members as [OutboxTransaction, ...OutboxTransaction[]]);
+  }
+}
+
+/** How many transactions go up as one, by their id, where they are several. */
+function unitSizes({ database }: Outbox): ReadonlyMap<string, number> {
+  const text = `SELECT id, count(*) AS size FROM koinon_outbox
+    WHERE state IS NOT NULL AND state IN ('pending', 'rejected') GROUP BY id HAVING count(*) > 1`;
+  const rows = database.statement(text).all() as { id: string; size: number }[];
+  return new Map(rows.map(({ id, size }) => [id, size]));
+}
+
+function unitOf(schema: Schema, id: string, transactions: readonly [OutboxTransaction, ...OutboxTransaction[]]): Unit {
+  const [first, ...others] = transactions;
+  const { editedAt } = others.at(-1) ?? first;
+  const changes =
+    others.length === 0
+      ? first.changes
+      : joinTransactions(
+          schema,
+          transactions.map((each) => each.changes),
+        );
+  return { id, editedAt, transactions, changes };
+}
+
+/** A change that may hold bytes counts for so many, since all that are joined are in memory. */
+const bytesCountFor = 100;
+
+/**
+ * Joins the next transactions for one request, so that only the latest state of each row goes up: whole ones that were never
+ * sent and follow on each other. The outbox itself stays as it was typed.
+ *
+ * @param most changes that are joined.
+ * @returns undefined where there is nothing to join.
+ */
+export function joinNext(waiting: Waiting, most: number, newId: () => string): Unit | undefined {
+  const { schema, outbox } = waiting;
+  const run: OutboxTransaction[] = [];
+  let changes = 0;
+  for (const { transactions } of ready(waiting)) {
+    const [next] = transactions;
+    const before = run.at(-1);
+    for (const { table } of next.changes) changes += schema.tables[table]?.isPlain ? 1 : bytesCountFor;
+    const follows = before === undefined || isNext(outbox, before, next);
+    if (next.wasSent || !follows || (before && changes > most)) break;
+    run.push(next);
+  }
+  const [first, second, ...others] = run;
+  if (first === undefined || second === undefined) return undefined;
+  return unitOf(schema, newId(), [first, second, ...others]);
+}
+
+/** Whether no other transaction stands between two. */
+function isNext(outbox: Outbox, { sequence, changes }: OutboxTransaction, next: OutboxTransaction): boolean {
+  // Where the changes of the first fill the places up to the second, there is no need to look.
+  return sequence + changes.length + 1 === next.sequence || endOf(outbox, sequence) === next.sequence;
+}

@@ -1,0 +1,8 @@
+/** A row by its table and id. */
+export interface RowKey {
+  readonly table: string;
+  readonly id: string;
+}
+
+/** A row's key as one text. No table's name has a NUL in it. */
+export const rowKey = ({ table, id }: RowKey): string => `${table}\0${id}`;

@@ -1,0 +1,132 @@
+import {
+  type AppliedRequest,
+  type AppliedResponse,
+  type JoinRequest,
+  KoinonError,
+  type LiveMessage,
+  type PulledPage,
+  type PullRequest,
+  type PushResponse,
+  readAppliedRequest,
+  readLiveMessage,
+  readPulledPage,
+  readPullRequest,
+  readPushRequest,
+  type Schema,
+} from '@koinon/core';
+import type { User } from '../auth/authenticate.ts';
+import { cursorOf, pull } from '../pull/pull.ts';
+import { push } from '../push/push.ts';
+import { Hub } from '../realtime/hub.ts';
+import { type RuleOptions, ruleSet } from '../rules/rules.ts';
+import { scopeSet } from '../scope/evaluate.ts';
+import type { Scopes } from '../scope/scopes.ts';
+import type { Store } from '../stores/store.ts';
+
+/** Options of {@link serveInProcess}. */
+export interface InProcessOptions<S extends Schema = Schema> extends RuleOptions<S> {
+  readonly store: Store;
+  readonly scopes?: Scopes<S>;
+}
+
+/** Who hears what the server says by itself. */
+export interface InProcessListener {
+  open(): void;
+  message(message: LiveMessage): void;
+  closed(): void;
+}
+
+/** What a replica takes for its `server`: the protocol without a network. */
+export interface InProcessConnection {
+  pull(request: PullRequest): Promise<PulledPage>;
+  push(body: string): Promise<PushResponse>;
+  applied(request: AppliedRequest): Promise<AppliedResponse>;
+  live(listener: InProcessListener): { say(request: JoinRequest): void; close(): void };
+}
+
+/** A server in the process that uses it. */
+export interface InProcessServer {
+  /** The way to it for a user; without one, for whoever asks. */
+  connect(user?: User): InProcessConnection;
+  /** Something outside this server has written to the database. */
+  wake(): void;
+  /** Ends what follows the feed. The store stays open: it is the caller's. */
+  close(): Promise<void>;
+}
+
+/**
+ * Serves a store without HTTP, for tests and simulations: requests and answers are read and written as on the network, and
+ * nothing is sent.
+ *
+ * @example
+ * const server = serveInProcess({ store })
+ * const replica = await openReplica({ schema, server: server.connect() })
+ */
+export function serveInProcess<S extends Schema = Schema>({
+  store,
+  scopes: given,
+  rules,
+  ruleTimeLimit,
+}: InProcessOptions<S>): InProcessServer {
+  const scopes = scopeSet(store.schema as S, given);
+  const ruled = ruleSet({ ...(rules && { rules }), ...(ruleTimeLimit && { ruleTimeLimit }) }, () => undefined);
+  const hub = new Hub(store);
+  return {
+    connect: (user) => ({
+      async pull(request) {
+        const asked = readPullRequest(JSON.parse(JSON.stringify(request)));
+        const { header, rows } = await pull(store, asked, { scopes, user });
+        return readPulledPage([header, ...rows].map((line) => `${JSON.stringify(line)}\n`).join(''));
+      },
+      async push(body) {
+        const answer = await push(store, readPushRequest(JSON.parse(body)), { ...ruled, user }, scopes);
+        hub.wake();
+        return JSON.parse(JSON.stringify(answer)) as PushResponse;
+      },
+      async applied(request) {
+        const { replica, origins } = readAppliedRequest(JSON.parse(JSON.stringify(request)));
+        return { receipts: await store.read((reader) => reader.appliedOrigins(replica, origins)) };
+      },
+      live(listener) {
+        let leave: (() => void) | undefined;
+        let isOver = false;
+        const hear = (text: string) => {
+          if (!isOver) listener.message(readLiveMessage(text));
+        };
+        queueMicrotask(() => !isOver && listener.open());
+        return {
+          say(request) {
+            leave?.();
+            try {
+              const cursor = cursorOf(store, request.cursor, user);
+              const joined = { tell: 'joined', join: request.join, lacks: {} } as const;
+              leave = hub.follow(
+                {
+                  joined: (window, uploads) =>
+                    hear(`${JSON.stringify({ ...joined, uploads }).slice(0, -1)},${window.json}}`),
+                  window: ({ json }) => hear(`{"tell":"window",${json}}`),
+                  behind: () => hear('{"tell":"behind"}'),
+                  access: { scopes, user },
+                  asked: request.only,
+                  replica: request.replica,
+                },
+                cursor,
+                request.cursor,
+              );
+            } catch (error) {
+              if (!(error instanceof KoinonError)) throw error;
+              isOver = true;
+              listener.closed();
+            }
+          },
+          close() {
+            isOver = true;
+            leave?.();
+          },
+        };
+      },
+    }),
+    wake: () => hub.wake(),
+    close: () => hub.close(),
+  };
+}

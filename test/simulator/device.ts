@@ -1,0 +1,175 @@
+import { openReplica, type Replica, type Transport } from '@koinon/client';
+import { KoinonError } from '@koinon/core';
+import type { InProcessConnection } from '@koinon/server';
+import { type Clock, SimulatedProcess } from './clock.ts';
+import type { Disk } from './disk.ts';
+import type { Fate } from './history.ts';
+import { type Register, register } from './schema.ts';
+
+/** What a person did on a device, and what the ledger knows of it. */
+export interface Act {
+  readonly n: number;
+  readonly device: number;
+  /** Names it in the outbox. */
+  origin: string;
+  /** A counter that it added to: it put one into the digit of that number, to the base of 4. */
+  readonly digit?: {
+    readonly table: 'hive' | 'tool';
+    readonly id: string;
+    readonly column: string;
+    readonly k: number;
+  };
+  /** A row that it made together with what it added. */
+  readonly visit?: string;
+  /** A column that only its device writes, and what it put there. */
+  readonly own?: { readonly hive: string; readonly token: string };
+  readonly line?: { readonly hive: string; readonly token: string };
+  /** Taken back, and told that it was. */
+  isRemoved: boolean;
+  /** Nobody can say whether it is applied: its file was put back, or part of it was taken back. */
+  isUnsure: boolean;
+}
+
+/** How the server is reached just now. */
+export interface Way {
+  connect(): InProcessConnection;
+  /** Milliseconds that one way takes. */
+  latency(): number;
+}
+
+/** A device: its file, and the app that runs on it. */
+export class Device {
+  readonly index: number;
+  readonly disk: Disk;
+  readonly isJoining: boolean;
+  readonly isAutomatic: boolean;
+  readonly skew: number;
+  process!: SimulatedProcess;
+  replica!: Replica<Register>;
+  /** What was done on this file, in order; what was taken back is not in it. */
+  stack: Act[] = [];
+  readonly undone: Act[] = [];
+  fates: Fate[] = [];
+  isConnected = true;
+  /** Whether a sync is under way beside what a person does. */
+  isSyncing = false;
+  /** Whether there is another copy of its file. */
+  isCopied = false;
+  /** The connections of the process, which end with it. */
+  private readonly channels = new Set<{ close(): void }>();
+  private readonly clock: Clock;
+  private readonly way: Way;
+  private readonly draw: () => number;
+
+  constructor(
+    index: number,
+    disk: Disk,
+    { isJoining, isAutomatic, skew }: { isJoining: boolean; isAutomatic: boolean; skew: number },
+    clock: Clock,
+    way: Way,
+    draw: () => number,
+  ) {
+    this.index = index;
+    this.disk = disk;
+    this.isJoining = isJoining;
+    this.isAutomatic = isAutomatic;
+    this.skew = skew;
+    this.clock = clock;
+    this.way = way;
+    this.draw = draw;
+  }
+
+  /** Starts the app. */
+  async open(): Promise<void> {
+    this.process = new SimulatedProcess(this.clock, this.draw, `device ${this.index}`, this.skew);
+    this.process.isConnected = this.isConnected;
+    const never = { open: false, change: false, online: false, visible: false, timer: false };
+    const upload = this.isJoining ? 'latest state' : 'every step';
+    this.replica = await openReplica({
+      schema: register,
+      driver: this.disk.open(this.process),
+      host: this.process,
+      server: this.transport(this.process),
+      sync: this.isAutomatic
+        ? { upload, least: 50, greatest: 2_000, every: 5_000, requestBytes: 900 }
+        : { upload, when: never, live: false, requestBytes: 900 },
+    });
+  }
+
+  /** Ends the app's process, wherever it is. */
+  kill(): void {
+    this.process.isDead = true;
+    this.disk.killAfter = Number.POSITIVE_INFINITY;
+    this.disk.rollback();
+    for (const channel of this.channels) channel.close();
+    this.channels.clear();
+  }
+
+  connect(isConnected: boolean): void {
+    this.isConnected = isConnected;
+    this.process.connect(isConnected);
+  }
+
+  private transport(process: SimulatedProcess): Transport {
+    const wait = () => new Promise<void>((done) => process.after(this.way.latency(), done));
+    const lost = () => new KoinonError('server-unreachable', 'The network is gone.');
+    const through = async <T>(call: (connection: InProcessConnection) => Promise<T>): Promise<T> => {
+      const fate = this.fates.shift() ?? 'passes';
+      await wait();
+      if (!this.isConnected || fate === 'lost request') throw lost();
+      const connection = this.way.connect();
+      if (fate === 'sent twice') await this.clock.during(call(connection));
+      if (fate === 'late copy')
+        this.clock.after(700, () => void this.clock.during(call(this.way.connect())).catch(() => undefined));
+      const answer = await this.clock.during(call(connection));
+      await wait();
+      if (!this.isConnected || fate === 'lost reply') throw lost();
+      return answer;
+    };
+    return {
+      pull: (request) => through((connection) => connection.pull(request)),
+      push: (body) => through((connection) => connection.push(body)),
+      applied: (request) => through((connection) => connection.applied(request)),
+      live: (listener) => {
+        let isOver = false;
+        let arrivesAt = 0;
+        const end = () => {
+          if (isOver) return;
+          isOver = true;
+          channel?.close();
+          if (!process.isDead) listener.closed();
+        };
+        let channel: ReturnType<InProcessConnection['live']> | undefined;
+        process.after(this.way.latency(), () => {
+          if (isOver) return;
+          if (!this.isConnected) {
+            end();
+            return;
+          }
+          const opened = this.way.connect().live({
+            open: () => !isOver && !process.isDead && listener.open(),
+            message: (message) => {
+              // A connection keeps the order of what it carries.
+              arrivesAt = Math.max(arrivesAt, this.clock.now + this.way.latency());
+              process.after(arrivesAt - this.clock.now, () => {
+                if (isOver) return;
+                if (!this.isConnected) end();
+                else listener.message(message);
+              });
+            },
+            closed: end,
+          });
+          channel = opened;
+          this.channels.add(opened);
+        });
+        return {
+          say: (request) => channel?.say(request),
+          close: () => {
+            isOver = true;
+            channel?.close();
+          },
+        };
+      },
+    };
+  }
+}

@@ -1,0 +1,137 @@
+import { mkdtempSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { openNodeDriver, openReplica } from '@koinon/client';
+import type { SimulatedProcess } from './clock.ts';
+import { register } from './schema.ts';
+
+type Driver = Awaited<ReturnType<typeof openNodeDriver>>;
+
+/** Where copies of simulated files are for as long as a process simulates. */
+export const folder = mkdtempSync(join(tmpdir(), 'koinon-simulation-'));
+process.on('exit', () => rmSync(folder, { recursive: true, force: true }));
+
+let copies = 0;
+
+/** A device's file. It outlives the processes that have it open; what was not committed when one was killed is gone. */
+export class Disk {
+  readonly raw: Driver;
+  /** Commits until the process that has it open is killed; counted down. */
+  killAfter = Number.POSITIVE_INFINITY;
+
+  private constructor(opened: Driver) {
+    const statements = new Map<string, ReturnType<Driver['prepare']>>();
+    // Each statement is compiled once for all histories: that would be most of what they cost.
+    const prepare = (sql: string) => {
+      const statement = statements.get(sql) ?? opened.prepare(sql);
+      statements.set(sql, statement);
+      return {
+        run: (...values: Parameters<typeof statement.run>) => statement.run(...values),
+        get: (...values: Parameters<typeof statement.get>) => statement.get(...values),
+        all: (...values: Parameters<typeof statement.all>) => statement.all(...values),
+        iterate: (...values: Parameters<typeof statement.iterate>) => statement.iterate(...values),
+      };
+    };
+    this.raw = { storage: 'file', exec: (sql) => opened.exec(sql), prepare, close: () => undefined };
+  }
+
+  private static readonly free: Disk[] = [];
+
+  /** An empty replica file. */
+  static async empty(): Promise<Disk> {
+    const known = Disk.free.pop();
+    if (known) return known;
+    const disk = new Disk(await openNodeDriver({ file: ':memory:' }));
+    await (await openReplica({ schema: register, driver: disk.raw })).close();
+    disk.wipe();
+    return disk;
+  }
+
+  /** Gives the file back: it is empty for whoever takes it next. */
+  release(): void {
+    this.rollback();
+    this.wipe();
+    this.killAfter = Number.POSITIVE_INFINITY;
+    Disk.free.push(this);
+  }
+
+  /** The file as a process has it open. */
+  open(process: SimulatedProcess): Driver {
+    const alive = () => {
+      if (process.isDead) throw new Error('this process was killed');
+    };
+    return {
+      storage: 'file',
+      exec: (sql) => {
+        alive();
+        this.raw.exec(sql);
+      },
+      prepare: (sql) => {
+        alive();
+        const statement = this.raw.prepare(sql);
+        const committed = () => {
+          if (sql !== 'COMMIT' || --this.killAfter > 0) return;
+          this.killAfter = Number.POSITIVE_INFINITY;
+          process.isDead = true;
+        };
+        return {
+          run: (...values) => {
+            alive();
+            const result = statement.run(...values);
+            committed();
+            return result;
+          },
+          get: (...values) => {
+            alive();
+            return statement.get(...values);
+          },
+          all: (...values) => {
+            alive();
+            return statement.all(...values);
+          },
+          iterate: (...values) => {
+            alive();
+            return statement.iterate(...values);
+          },
+        };
+      },
+      close: () => undefined,
+    };
+  }
+
+  /** What a killed process had not committed is gone. */
+  rollback(): void {
+    try {
+      this.raw.exec('ROLLBACK');
+    } catch {
+      // Nothing was open.
+    }
+  }
+
+  /** Keeps a copy of the file; returns where. */
+  keep(): string {
+    const file = join(folder, `copy-${process.pid}-${++copies}.db`);
+    this.raw.prepare('VACUUM INTO ?').run(file);
+    return file;
+  }
+
+  /** Puts the content of a kept copy in the place of this one's. */
+  putBack(file: string): void {
+    this.wipe(true);
+    this.raw.prepare('ATTACH ? AS kept').run(file);
+    for (const table of this.tables()) this.raw.exec(`INSERT INTO main."${table}" SELECT * FROM kept."${table}"`);
+    this.raw.exec('DETACH kept');
+  }
+
+  private tables(): string[] {
+    const rows = this.raw.prepare("SELECT name FROM main.sqlite_schema WHERE type = 'table'").all();
+    return (rows as { name: string }[]).map(({ name }) => name);
+  }
+
+  private wipe(isWhole = false): void {
+    for (const table of this.tables())
+      this.raw.exec(
+        `DELETE FROM main."${table}"${table === 'koinon_meta' && !isWhole ? " WHERE name <> 'schema'" : ''}`,
+      );
+  }
+}

@@ -1,0 +1,107 @@
+import { Random } from './random.ts';
+
+/** What can happen, each with numbers that say to what: they are taken modulo what there is. */
+export type StepKind = keyof typeof often;
+
+export interface Step {
+  readonly do: StepKind;
+  readonly who: number;
+  readonly a: number;
+  readonly b: number;
+  readonly c: number;
+}
+
+/** What becomes of the requests of a sync. */
+export type Fate = 'passes' | 'lost request' | 'lost reply' | 'sent twice' | 'late copy';
+
+/** A whole history: how its devices are set up, and what happens. */
+export interface History {
+  readonly seed: number;
+  /** By device: whether edits are joined, and whether it syncs by itself. */
+  readonly devices: readonly { readonly isJoining: boolean; readonly isAutomatic: boolean; readonly skew: number }[];
+  readonly steps: readonly Step[];
+}
+
+/** How often each kind of step comes, beside the others. */
+const often = {
+  title: 6,
+  notes: 6,
+  card: 5,
+  mass: 3,
+  own: 6,
+  frames: 6,
+  mark: 3,
+  visit: 6,
+  'refused visit': 2,
+  'three hives': 4,
+  'own between': 4,
+  'rotate ranks': 3,
+  'new hive': 2,
+  'delete hive': 1,
+  'delete visit': 1,
+  words: 2,
+  tool: 3,
+  'delete tool': 1,
+  draft: 2,
+  resolve: 6,
+  'resolve several': 2,
+  unresolve: 1,
+  undo: 4,
+  redo: 1,
+  revert: 3,
+  'revert several': 1,
+  discard: 2,
+  resend: 1,
+  sync: 18,
+  'sync while editing': 4,
+  'push only': 2,
+  'pull only': 2,
+  disconnect: 2,
+  connect: 3,
+  kill: 3,
+  'kill later': 2,
+  keep: 2,
+  'put back': 1,
+  copy: 0.5,
+  office: 4,
+  'office deletes': 0.5,
+  wait: 6,
+  backup: 0.4,
+  restore: 0.4,
+} as const;
+
+/** Makes up a history: runs of similar steps, since trouble comes where the same rows are touched again and again. */
+export function makeHistory(seed: number): History {
+  const random = new Random(seed);
+  const isLive = random.next() < 0.3;
+  const devices = Array.from({ length: 2 + random.below(2) }, () => ({
+    isJoining: random.next() < 0.4,
+    isAutomatic: isLive && random.next() < 0.8,
+    skew: random.next() < 0.2 ? Math.floor((random.next() - 0.5) * 7_200_000) : 0,
+  }));
+  const steps: Step[] = [];
+  const length = 6 + random.below(random.next() < 0.2 ? 60 : 26);
+  // A history has its favourites: the others come seldom.
+  const weights = Object.fromEntries(
+    Object.entries(often).map(([name, weight]) => [
+      name,
+      weight * (random.next() < 0.35 ? 2.5 : random.next() < 0.5 ? 0.4 : 1),
+    ]),
+  ) as Record<StepKind, number>;
+  let row = random.below(3);
+  while (steps.length < length) {
+    if (random.next() < 0.3) row = random.below(4);
+    const who = random.below(devices.length + (random.next() < 0.2 ? 1 : 0));
+    const kind = random.weighted(weights);
+    const runs = random.next() < 0.3 && kind !== 'copy' && kind !== 'restore' ? 1 + random.below(3) : 1;
+    for (let n = 0; n < runs; n++)
+      steps.push({
+        do: kind,
+        who,
+        a: random.next() < 0.8 ? row : random.below(4),
+        b: random.below(1_000),
+        c: random.below(1_000),
+      });
+  }
+  return { seed, devices, steps };
+}

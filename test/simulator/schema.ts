@@ -1,0 +1,42 @@
+import { counter, integer, json, reference, schema, setOfText, table, text } from '@koinon/core';
+
+/** How many lines of a note and members of a card there are: one for each device that there may be. */
+export const mostDevices = 4;
+
+/** The bee-keepers' register, as far as the histories need it. */
+export const register = schema({
+  site: table({ name: text({ unique: true, merge: 'ask' }) }),
+  hive: table({
+    site: reference('site'),
+    title: text({ merge: 'ask', default: '' }),
+    notes: text({ default: Array.from({ length: mostDevices }, (_, n) => `line ${n}\n-`).join('\n') }),
+    card: json({ optional: true }),
+    mass: integer({ merge: 'newest', default: 0 }),
+    // Each device has a column that nobody else writes.
+    own0: text({ merge: 'ask', default: '' }),
+    own1: text({ merge: 'ask', default: '' }),
+    own2: text({ merge: 'ask', default: '' }),
+    own3: text({ merge: 'ask', default: '' }),
+    rank: integer({ optional: true, unique: true, merge: 'ask' }),
+    frames: counter(),
+    /** The sum of what its visits say. */
+    total: counter(),
+    marks: setOfText(),
+  }),
+  visit: table(
+    { hive: reference('hive'), amount: integer(), words: text({ default: '', merge: 'ask' }) },
+    { deletion: 'ask' },
+  ),
+  tool: table({ name: text({ merge: 'ask' }), used: counter() }, { deletion: 'deletion wins' }),
+});
+
+export type Register = typeof register;
+
+/** The server takes less than the apps: what an older app writes is refused there. */
+export const strict = schema({
+  ...register.tables,
+  visit: table(
+    { hive: reference('hive'), amount: integer(), words: text({ default: '', merge: 'ask', maximumLength: 12 }) },
+    { deletion: 'ask' },
+  ),
+});

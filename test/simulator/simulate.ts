@@ -1,0 +1,88 @@
+import { parseArgs } from 'node:util';
+import { Ground } from './ground.ts';
+import { type History, makeHistory } from './history.ts';
+import { Simulation } from './simulation.ts';
+
+const { values } = parseArgs({
+  options: {
+    histories: { type: 'string', default: '1000' },
+    seed: { type: 'string' },
+    from: { type: 'string' },
+    minutes: { type: 'string' },
+    shrink: { type: 'boolean', default: false },
+  },
+});
+
+let ground: Ground | undefined;
+
+async function failureOf(history: History): Promise<{ error: Error; log: readonly string[] } | undefined> {
+  if (ground === undefined || ground.used++ > 300) {
+    await ground?.end();
+    ground = await Ground.make();
+  }
+  const simulation = new Simulation(history, ground);
+  try {
+    await simulation.run();
+    return undefined;
+  } catch (error) {
+    // What a failed history leaves behind must not be the next one's.
+    await ground.end().catch(() => undefined);
+    ground = undefined;
+    return { error: error as Error, log: simulation.log };
+  }
+}
+
+/** The least that still fails: steps are left out as long as it does. */
+async function shrunk(history: History): Promise<History> {
+  let best = history;
+  for (let size = Math.ceil(best.steps.length / 2); size >= 1; size = size === 1 ? 0 : Math.ceil(size / 2))
+    for (let from = 0; from < best.steps.length; ) {
+      const steps = [...best.steps.slice(0, from), ...best.steps.slice(from + size)];
+      if (steps.length < best.steps.length && (await failureOf({ ...best, steps }))) best = { ...best, steps };
+      else from += size;
+    }
+  return best;
+}
+
+process.on('unhandledRejection', () => undefined);
+const first = Number(values.seed ?? values.from ?? Date.now() % 1_000_000_000);
+const count = values.seed === undefined ? Number(values.histories) : 1;
+const end = values.minutes === undefined ? Number.POSITIVE_INFINITY : Date.now() + Number(values.minutes) * 60_000;
+const failed: number[] = [];
+const began = Date.now();
+let done = 0;
+for (; done < count && Date.now() < end; done++) {
+  const history = makeHistory(first + done);
+  const at = performance.now();
+  const failure = await failureOf(history);
+  if (process.env.TIMES)
+    console.log(
+      history.seed,
+      Math.round(performance.now() - at),
+      history.steps.length,
+      history.devices.map((d) => (d.isAutomatic ? 'a' : 'm')).join(''),
+    );
+  if (failure) {
+    failed.push(history.seed);
+    console.log(`seed ${history.seed} failed: ${failure.error.message.split('\n')[0]}`);
+    if (values.seed !== undefined || values.shrink) {
+      const least = await shrunk(history);
+      const again = await failureOf(least);
+      console.log(`  steps ${least.steps.map((step) => history.steps.indexOf(step)).join()}`);
+      console.log(
+        `  ${least.devices.map(({ isJoining, isAutomatic }, n) => `device ${n}: ${isJoining ? 'latest state' : 'every step'}${isAutomatic ? ', automatic' : ''}`).join('; ')}`,
+      );
+      for (const line of (again ?? failure).log) console.log(`  ${line}`);
+      console.log(`  ${(again ?? failure).error.message}`);
+    }
+    if (failed.length >= 20) break;
+  }
+  if (done % 500 === 499) {
+    const rate = Math.round((done + 1) / ((Date.now() - began) / 1000));
+    console.error(`${done + 1} histories, ${failed.length} failed, ${rate} a second`);
+  }
+}
+await ground?.end();
+for (const seed of failed) console.log(`replay: npm run simulate -- --seed ${seed}`);
+console.log(`${done - failed.length} passed, ${failed.length} failed`);
+process.exit(failed.length > 0 ? 1 : 0);

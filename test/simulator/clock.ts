@@ -35,7 +35,7 @@ export class Clock {
   }
 
   /** Lets everything go on that waits for nothing but its turn. */
-  private async settled(): Promise<void> {
+  protected async settled(): Promise<void> {
     for (let n = 0; n < 3 || this.busy > 0; n++) await new Promise<void>((done) => setImmediate(done));
   }
 

@@ -2,7 +2,7 @@ import { openReplica, type Replica, type Transport } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
 import type { InProcessConnection } from '@koinon/server';
 import { type Clock, SimulatedProcess } from './clock.ts';
-import type { Disk } from './disk.ts';
+import type { Disk, Storage } from './disk.ts';
 import type { Fate } from './history.ts';
 import { type Register, register } from './schema.ts';
 
@@ -40,11 +40,11 @@ export interface Way {
 /** A device: its file, and the app that runs on it. */
 export class Device {
   readonly index: number;
-  readonly disk: Disk;
+  readonly disk: Storage;
   readonly isJoining: boolean;
   readonly isAutomatic: boolean;
   readonly skew: number;
-  process!: SimulatedProcess;
+  process!: Pick<SimulatedProcess, 'isDead' | 'isConnected' | 'connect' | 'toString'>;
   replica!: Replica<Register>;
   /** What was done on this file, in order; what was taken back is not in it. */
   stack: Act[] = [];
@@ -57,13 +57,13 @@ export class Device {
   isCopied = false;
   /** The connections of the process, which end with it. */
   private readonly channels = new Set<{ close(): void }>();
-  private readonly clock: Clock;
+  protected readonly clock: Clock;
   private readonly way: Way;
   private readonly draw: () => number;
 
   constructor(
     index: number,
-    disk: Disk,
+    disk: Storage,
     { isJoining, isAutomatic, skew }: { isJoining: boolean; isAutomatic: boolean; skew: number },
     clock: Clock,
     way: Way,
@@ -81,15 +81,16 @@ export class Device {
 
   /** Starts the app. */
   async open(): Promise<void> {
-    this.process = new SimulatedProcess(this.clock, this.draw, `device ${this.index}`, this.skew);
-    this.process.isConnected = this.isConnected;
+    const process = new SimulatedProcess(this.clock, this.draw, `device ${this.index}`, this.skew);
+    process.isConnected = this.isConnected;
+    this.process = process;
     const never = { open: false, change: false, online: false, visible: false, timer: false };
     const upload = this.isJoining ? 'latest state' : 'every step';
     this.replica = await openReplica({
       schema: register,
-      driver: this.disk.open(this.process),
-      host: this.process,
-      server: this.transport(this.process),
+      driver: (this.disk as Disk).open(process),
+      host: process,
+      server: this.transport(process),
       sync: this.isAutomatic
         ? { upload, least: 50, greatest: 2_000, every: 5_000, requestBytes: 900 }
         : { upload, when: never, live: false, requestBytes: 900 },
@@ -97,12 +98,17 @@ export class Device {
   }
 
   /** Ends the app's process, wherever it is. */
-  kill(): void {
+  async kill(): Promise<void> {
     this.process.isDead = true;
     this.disk.killAfter = Number.POSITIVE_INFINITY;
     this.disk.rollback();
     for (const channel of this.channels) channel.close();
     this.channels.clear();
+  }
+
+  /** The device is not used any more. */
+  async end(): Promise<void> {
+    await this.kill();
   }
 
   connect(isConnected: boolean): void {

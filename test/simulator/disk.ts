@@ -13,8 +13,24 @@ process.on('exit', () => rmSync(folder, { recursive: true, force: true }));
 
 let copies = 0;
 
+/** A device's file, as the simulation uses it. */
+export interface Storage {
+  /** The file itself, for whoever looks into it. */
+  readonly raw: Driver;
+  /** Commits until the process that has it open is killed. */
+  killAfter: number;
+  /** What a killed process had not committed is gone. */
+  rollback(): void;
+  /** Keeps a copy of the file; returns where. */
+  keep(): string;
+  /** Puts the content of a kept copy in the place of this one's. No process has it open. */
+  putBack(file: string): void | Promise<void>;
+  /** Nobody uses it any more. */
+  release(): void | Promise<void>;
+}
+
 /** A device's file. It outlives the processes that have it open; what was not committed when one was killed is gone. */
-export class Disk {
+export class Disk implements Storage {
   readonly raw: Driver;
   /** Commits until the process that has it open is killed; counted down. */
   killAfter = Number.POSITIVE_INFINITY;

@@ -1,29 +1,63 @@
 import { copyFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { openNodeDriver } from '@koinon/client';
-import { type InProcessServer, type Store, serveInProcess, sqliteStore } from '@koinon/server';
+import {
+  type InProcessConnection,
+  type InProcessServer,
+  type RunningServer,
+  type Store,
+  serveInProcess,
+  sqliteStore,
+  startServer,
+} from '@koinon/server';
 import { folder } from './disk.ts';
 import { strict } from './schema.ts';
 
 type Driver = Awaited<ReturnType<typeof openNodeDriver>>;
+type Rows = Record<string, unknown>[];
 
 let grounds = 0;
 
-/** The server, its database, and the office that writes the same database. Many histories use one, one after the other. */
-export class Ground {
-  private readonly file: string;
-  private store!: Store;
-  server!: InProcessServer;
-  office!: Driver;
+/** The server and its database, and the office that writes the same database. Many histories use one, one after the other. */
+export interface Ground {
   /** How many histories have used it. */
-  used = 0;
+  used: number;
+  /** The server in this process. */
+  connect(): InProcessConnection;
+  /** The address of the server, where it is reached over the network. */
+  url(): string;
+  /** What the office does to the database, which everybody who follows it hears of. */
+  write(sql: string): void | Promise<void>;
+  rows(table: string): Rows | Promise<Rows>;
+  /** Keeps a copy of the database; returns where. */
+  backup(): string | Promise<string>;
+  /** Puts a copy in the place of the database, as after a disaster. */
+  restore(file: string): Promise<void>;
+  /** Takes all rows away, for the next history. */
+  clear(): void | Promise<void>;
+  end(): Promise<void>;
+}
 
-  private constructor(file: string) {
+export const everything = 'DELETE FROM visit; DELETE FROM tool; DELETE FROM hive; DELETE FROM site';
+
+/** A server over an SQLite file. */
+export class SqliteGround implements Ground {
+  used = 0;
+  private readonly file: string;
+  private readonly isOnNetwork: boolean;
+  private store!: Store;
+  private server!: InProcessServer;
+  private running: RunningServer | undefined;
+  private office!: Driver;
+
+  private constructor(file: string, isOnNetwork: boolean) {
     this.file = file;
+    this.isOnNetwork = isOnNetwork;
   }
 
-  static async make(): Promise<Ground> {
-    const ground = new Ground(join(folder, `server-${process.pid}-${++grounds}.db`));
+  /** @param isOnNetwork whether it is reached over HTTP as well. */
+  static async make(isOnNetwork = false): Promise<SqliteGround> {
+    const ground = new SqliteGround(join(folder, `server-${process.pid}-${++grounds}.db`), isOnNetwork);
     await ground.open();
     return ground;
   }
@@ -31,6 +65,8 @@ export class Ground {
   private async open(): Promise<void> {
     this.store = await sqliteStore(strict, this.file);
     this.server = serveInProcess({ store: this.store });
+    if (this.isOnNetwork)
+      this.running = await startServer({ store: this.store, port: 0, requestsPerMinute: 1_000_000 });
     this.office = await openNodeDriver({ file: this.file });
     this.office.exec('PRAGMA foreign_keys = on; PRAGMA synchronous = off');
   }
@@ -38,27 +74,26 @@ export class Ground {
   private async shut(): Promise<void> {
     await this.server.close();
     this.office.close();
-    await this.store.close();
+    if (this.running) await this.running.close();
+    else await this.store.close();
   }
 
-  /** What the office does to the database, which everybody who follows it hears of. */
+  connect = () => this.server.connect();
+  url = () => this.running?.url ?? '';
+
   write(sql: string): void {
     this.office.exec(sql);
     this.server.wake();
   }
 
-  rows(table: string): Record<string, unknown>[] {
-    return this.office.prepare(`SELECT * FROM ${table} ORDER BY id`).all() as Record<string, unknown>[];
-  }
+  rows = (table: string) => this.office.prepare(`SELECT * FROM ${table} ORDER BY id`).all() as Rows;
 
-  /** Keeps a copy of the database; returns where. */
   backup(): string {
     const file = `${this.file}.backup-${++grounds}`;
     this.office.prepare('VACUUM INTO ?').run(file);
     return file;
   }
 
-  /** Puts a copy in the place of the database, as after a disaster. */
   async restore(file: string): Promise<void> {
     await this.shut();
     for (const end of ['', '-wal', '-shm']) rmSync(`${this.file}${end}`, { force: true });
@@ -66,10 +101,7 @@ export class Ground {
     await this.open();
   }
 
-  /** Takes all rows away, for the next history. */
-  clear(): void {
-    this.office.exec('DELETE FROM visit; DELETE FROM tool; DELETE FROM hive; DELETE FROM site');
-  }
+  clear = () => this.office.exec(everything);
 
   async end(): Promise<void> {
     await this.shut();

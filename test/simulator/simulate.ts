@@ -1,6 +1,9 @@
 import { parseArgs } from 'node:util';
-import { Ground } from './ground.ts';
+import { type Ground, SqliteGround } from './ground.ts';
 import { type History, makeHistory } from './history.ts';
+import { inProcess } from './parts.ts';
+import { PostgresGround } from './postgres-ground.ts';
+import { realParts } from './real-parts.ts';
 import { Simulation } from './simulation.ts';
 
 const { values } = parseArgs({
@@ -10,6 +13,9 @@ const { values } = parseArgs({
     from: { type: 'string' },
     minutes: { type: 'string' },
     shrink: { type: 'boolean', default: false },
+    first: { type: 'boolean', default: false },
+    processes: { type: 'boolean', default: false },
+    postgres: { type: 'string' },
   },
 });
 
@@ -18,9 +24,9 @@ let ground: Ground | undefined;
 async function failureOf(history: History): Promise<{ error: Error; log: readonly string[] } | undefined> {
   if (ground === undefined || ground.used++ > 300) {
     await ground?.end();
-    ground = await Ground.make();
+    ground = values.postgres ? await PostgresGround.make(values.postgres) : await SqliteGround.make(values.processes);
   }
-  const simulation = new Simulation(history, ground);
+  const simulation = new Simulation(history, ground, values.processes ? realParts : inProcess);
   try {
     await simulation.run();
     return undefined;
@@ -53,15 +59,7 @@ const began = Date.now();
 let done = 0;
 for (; done < count && Date.now() < end; done++) {
   const history = makeHistory(first + done);
-  const at = performance.now();
   const failure = await failureOf(history);
-  if (process.env.TIMES)
-    console.log(
-      history.seed,
-      Math.round(performance.now() - at),
-      history.steps.length,
-      history.devices.map((d) => (d.isAutomatic ? 'a' : 'm')).join(''),
-    );
   if (failure) {
     failed.push(history.seed);
     console.log(`seed ${history.seed} failed: ${failure.error.message.split('\n')[0]}`);
@@ -75,7 +73,10 @@ for (; done < count && Date.now() < end; done++) {
       for (const line of (again ?? failure).log) console.log(`  ${line}`);
       console.log(`  ${(again ?? failure).error.message}`);
     }
-    if (failed.length >= 20) break;
+    if (values.first || failed.length >= 20) {
+      done++;
+      break;
+    }
   }
   if (done % 500 === 499) {
     const rate = Math.round((done + 1) / ((Date.now() - began) / 1000));

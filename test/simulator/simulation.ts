@@ -1,10 +1,11 @@
 import { type TakingBack, verifyFile } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
-import { Clock } from './clock.ts';
-import { type Act, Device } from './device.ts';
-import { Disk } from './disk.ts';
+import type { Clock } from './clock.ts';
+import type { Act, Device } from './device.ts';
+import type { Storage } from './disk.ts';
 import type { Ground } from './ground.ts';
 import type { Fate, History, Step } from './history.ts';
+import { inProcess, type Parts } from './parts.ts';
 import { Random } from './random.ts';
 import { mostDevices, register } from './schema.ts';
 
@@ -35,6 +36,7 @@ const hives = 3;
 
 /** One history, and the ledger of what each person meant and was told. The rules it checks are written without the library's code. */
 export class Simulation {
+  private readonly parts: Parts;
   private readonly history: History;
   private readonly ground: Ground;
   private readonly random: Random;
@@ -45,6 +47,8 @@ export class Simulation {
   /** Hives that were deleted, or of which a person decided which version stays: sums say nothing of them any more. */
   private readonly disturbed = new Set<string>();
   private readonly decidedNotes = new Set<string>();
+  /** Refused acts of which a part was taken back: nothing but a new edit sends the rest. */
+  private readonly frozen = new Set<Act>();
   private readonly deletedVisits = new Set<string>();
   private readonly kept: { file: string; device: Device; stack: Act[] }[] = [];
   private backups: string[] = [];
@@ -53,19 +57,21 @@ export class Simulation {
   /** What has happened so far, to be read. */
   readonly log: string[] = [];
 
-  constructor(history: History, ground: Ground) {
+  /** @param parts what devices are made of: simulated ones in this process, or real processes and files. */
+  constructor(history: History, ground: Ground, parts: Parts = inProcess) {
+    this.parts = parts;
     this.history = history;
     this.ground = ground;
     this.random = new Random(history.seed ^ 0x5bd1e995);
-    this.clock = new Clock(1_795_000_000_000);
+    this.clock = parts.clock();
   }
 
   /** Runs the history to its end. @throws Violation. */
   async run(): Promise<void> {
     try {
-      this.seed();
+      await this.seed();
       for (const [index, settings] of this.history.devices.entries()) {
-        const device = this.device(index, await Disk.empty(), settings);
+        const device = this.device(index, await this.parts.disk(), settings);
         await device.open();
         await this.until(device.replica.sync());
       }
@@ -76,28 +82,28 @@ export class Simulation {
       await this.settle();
     } finally {
       for (const device of this.devices) {
-        device.kill();
-        device.disk.release();
+        await device.end();
+        await device.disk.release();
       }
       await this.clock.pass(0);
-      this.ground.clear();
+      await this.ground.clear();
     }
   }
 
-  private seed(): void {
+  private async seed(): Promise<void> {
     const columns = register.tables.hive.entries.map(([name]) => `"${name}"`).join();
-    this.ground.write("INSERT INTO site VALUES ('s', 'Marrowfen')");
+    await this.ground.write("INSERT INTO site VALUES ('s', 'Marrowfen')");
     const notes = Array.from({ length: mostDevices }, (_, n) => `line ${n}\n-`).join('\n');
     for (let n = 0; n < hives; n++)
-      this.ground.write(
+      await this.ground.write(
         `INSERT INTO hive (id, ${columns}) VALUES ('h${n}', 's', '', '${notes}', NULL, 0, '', '', '', '', ${n + 1}, 0, 0, '[]')`,
       );
-    this.ground.write("INSERT INTO tool VALUES ('t0', 'smoker', 0)");
+    await this.ground.write("INSERT INTO tool VALUES ('t0', 'smoker', 0)");
   }
 
-  private device(index: number, disk: Disk, settings: History['devices'][number]): Device {
-    const way = { connect: () => this.ground.server.connect(), latency: () => 1 + this.random.below(30) };
-    const device = new Device(index, disk, settings, this.clock, way, () => this.random.next());
+  private device(index: number, disk: Storage, settings: History['devices'][number]): Device {
+    const way = { connect: () => this.ground.connect(), latency: () => 1 + this.random.below(30) };
+    const device = this.parts.device(index, disk, settings, this.clock, way, () => this.random.next(), this.ground);
     this.devices.push(device);
     return device;
   }
@@ -129,7 +135,7 @@ export class Simulation {
   /** Starts the app again where it was killed; what it had been told to write may be there. */
   private async reopen(device: Device): Promise<void> {
     if (!device.process.isDead) return;
-    device.kill();
+    await device.kill();
     device.undone.length = 0;
     await device.open();
     await this.clock.pass(0);
@@ -324,6 +330,7 @@ export class Simulation {
       case 'resend': {
         const [rejection] = (await this.until(replica.rejections())) ?? [];
         if (rejection) await this.until(replica.resend(rejection.transaction));
+        this.frozen.clear();
         return;
       }
       case 'sync':
@@ -356,7 +363,7 @@ export class Simulation {
         device.connect(true);
         return;
       case 'kill':
-        device.kill();
+        await device.kill();
         return;
       case 'kill later':
         device.disk.killAfter = 1 + (b % 6);
@@ -369,28 +376,29 @@ export class Simulation {
       case 'put back': {
         const kept = this.kept.findLast((each) => each.device === device);
         if (kept === undefined) return;
-        device.kill();
+        await device.kill();
         // What was done since is gone, and what was taken back since is there again.
         for (const act of this.acts)
           if (act.device === device.index && (!kept.stack.includes(act) || act.isRemoved)) act.isUnsure = true;
-        device.disk.putBack(kept.file);
+        await device.disk.putBack(kept.file);
         device.stack = [...kept.stack];
         return;
       }
       case 'copy': {
         if (this.devices.length >= mostDevices) return;
         const file = device.disk.keep();
-        const disk = await Disk.empty();
-        disk.putBack(file);
+        const disk = await this.parts.disk();
+        await disk.putBack(file);
         device.isCopied = true;
         const copy = this.device(this.devices.length, disk, { ...device, skew: 0 });
         copy.isCopied = true;
+        copy.stack = [...device.stack];
         await copy.open();
         return;
       }
       case 'office': {
         const id = `h${a % hives}`;
-        this.ground.write(
+        await this.ground.write(
           [
             `UPDATE hive SET title = 'office ${n}' WHERE id = '${id}'`,
             `UPDATE hive SET mass = mass + 1, notes = notes || '\nfrom the office ${b}' WHERE id = '${id}'`,
@@ -403,13 +411,13 @@ export class Simulation {
       case 'office deletes': {
         const id = `h${a % hives}`;
         this.disturbed.add(id);
-        for (const { id: visit, hive: of } of this.ground.rows('visit'))
+        for (const { id: visit, hive: of } of await this.ground.rows('visit'))
           if (of === id) this.deletedVisits.add(visit as string);
-        this.ground.write(`DELETE FROM visit WHERE hive = '${id}'; DELETE FROM hive WHERE id = '${id}'`);
+        await this.ground.write(`DELETE FROM visit WHERE hive = '${id}'; DELETE FROM hive WHERE id = '${id}'`);
         return;
       }
       case 'backup':
-        if (this.backups.length === 0) this.backups.push(this.ground.backup());
+        if (this.backups.length === 0) this.backups.push(await this.ground.backup());
         return;
       case 'restore': {
         const backup = this.backups.pop();
@@ -457,6 +465,7 @@ export class Simulation {
     if (origin === undefined) return;
     act.origin = origin;
     this.acts.push(act);
+    for (const each of this.frozen) if (each.device === device.index) this.frozen.delete(each);
     device.stack.push(act);
     device.undone.length = 0;
     this.log.push(`   act ${act.n}`);
@@ -527,7 +536,17 @@ export class Simulation {
       { transactions: 'whole' },
     ];
     const how = ways[b % 4] as TakingBack;
-    if (how.transactions === 'these rows only') this.unsure(device, ids);
+    if (how.transactions === 'these rows only') {
+      this.unsure(device, ids);
+      const refused = new Set(
+        ((await this.until(device.replica.outbox())) ?? []).flatMap(({ origin, state }) =>
+          state === 'rejected' ? [origin] : [],
+        ),
+      );
+      if (!device.isCopied)
+        for (const act of device.stack)
+          if (refused.has(act.origin) && act.digit && ids.includes(act.digit.id)) this.frozen.add(act);
+    }
     await this.removing(device, () => device.replica.revert(rows, how));
   }
 
@@ -566,13 +585,33 @@ export class Simulation {
       if (isValue) return { table, id, choices: { title: { value: `decided ${c}` } } };
       return { table, id, choices: c % 7 === 0 && columns.length > 1 ? { [first as string]: side } : side };
     });
+    const told = this.log.length;
     await this.removing(device, () =>
       decisions.length === 1
         ? replica.resolve(decisions[0]?.table as 'hive', decisions[0]?.id as string, decisions[0]?.choices as never)
         : replica.resolve(decisions as never),
     );
+    const isRefused = this.log.slice(told).some((line) => line.includes('duplicate-value'));
+    if (isRefused && decisions.length === rows.length && decisions.every(({ choices }) => choices === 'remote'))
+      await this.checkUndecidable(device, conflicts);
     // An edit that agrees with the server by decision is done, and not taken back.
     for (const act of this.acts) if (act.isRemoved && !act.digit) act.isUnsure = true;
+  }
+
+  /** Where all ranks that a device has changed are in conflict, deciding all for the server is what the server has. */
+  private async checkUndecidable(
+    device: Device,
+    conflicts: readonly { id: string; column: string | null }[],
+  ): Promise<void> {
+    const ranked = new Set(conflicts.flatMap(({ id, column }) => (column === 'rank' || column === null ? [id] : [])));
+    const outbox = (await this.until(device.replica.outbox())) ?? [];
+    const isElsewhere = outbox.some(({ changes }) =>
+      changes.some(
+        (change) =>
+          change.table === 'hive' && (change.kind !== 'update' || 'rank' in change.columns) && !ranked.has(change.id),
+      ),
+    );
+    if (!isElsewhere) throw new Violation('all conflicts are decided for the server together, and that is refused');
   }
 
   private async sync(device: Device, direction: 'both' | 'push' | 'pull', b: number, c: number): Promise<void> {
@@ -594,7 +633,16 @@ export class Simulation {
 
   /** What must hold at any moment. */
   private async check(...devices: readonly Device[]): Promise<void> {
-    this.checkSums('the server', this.ground.rows('hive'), this.ground.rows('visit'), this.ground.rows('tool'));
+    const [there, made, tools] = [
+      await this.ground.rows('hive'),
+      await this.ground.rows('visit'),
+      await this.ground.rows('tool'),
+    ];
+    this.checkSums('the server', there, made, tools);
+    const visits = new Set(made.map(({ id }) => id));
+    for (const { n, visit } of this.frozen)
+      if (visit !== undefined && visits.has(visit))
+        throw new Violation(`of act ${n}, which was refused, one half was taken back, and the other went up by itself`);
     for (const device of devices) {
       if (device.process.isDead) continue;
       const [first] = this.checks++ % 3 === 0 ? verifyFile(device.disk.raw, register) : [];
@@ -691,11 +739,10 @@ export class Simulation {
     for (const device of this.devices)
       for (const table of ['site', 'hive', 'visit', 'tool']) {
         const here = device.disk.raw.prepare(`SELECT * FROM ${table} ORDER BY id`).all();
-        const there = this.ground.rows(table);
-        if (JSON.stringify(here, sortedKeys) !== JSON.stringify(there, sortedKeys))
-          throw new Violation(
-            `${device.process} and the server differ in ${table}:\n${JSON.stringify(here, sortedKeys)}\n${JSON.stringify(there, sortedKeys)}`,
-          );
+        const there = await this.ground.rows(table);
+        const [own, theirs] = [text(here), text(there)];
+        if (own !== theirs)
+          throw new Violation(`${device.process} and the server differ in ${table}:\n${own}\n${theirs}`);
       }
   }
 
@@ -704,7 +751,7 @@ export class Simulation {
     for (const device of this.devices) for (const origin of await this.origins(device)) held.add(origin);
     if (!isQuiet || held.size > 0) throw new Violation(`it does not come to rest: ${held.size} unsent are left`);
     const rows = new Map(
-      [...this.ground.rows('hive'), ...this.ground.rows('tool')].map((row) => [row.id as string, row]),
+      [...(await this.ground.rows('hive')), ...(await this.ground.rows('tool'))].map((row) => [row.id as string, row]),
     );
     const lastOwn = new Map<string, Act>();
     const lastLine = new Map<string, Act>();
@@ -712,7 +759,7 @@ export class Simulation {
       const { digit, own, line, isRemoved, isUnsure } = act;
       if (digit && !this.disturbed.has(digit.id) && !isUnsure) {
         const row = rows.get(digit.id);
-        const times = row ? digitOf(row[digit.column] as number, digit.k) : -1;
+        const times = row ? digitOf(row[digit.column] as number, digit.k) : 0;
         if (times !== (isRemoved ? 0 : 1))
           throw new Violation(
             `act ${act.n} (${digit.column} of ${digit.id}) was ${isRemoved ? 'taken back' : 'done'}, and counts ${times} times in the end`,
@@ -767,7 +814,16 @@ function fatesOf(b: number, c: number): Fate[] {
   return [0, 1, 2, 3].map((i) => fates[(b * 7 + c * (i + 1)) % fates.length] as Fate);
 }
 
-const sortedKeys = (_key: string, value: unknown) =>
-  value !== null && typeof value === 'object' && !Array.isArray(value)
-    ? Object.fromEntries(Object.entries(value).sort())
-    : value;
+/** Rows as text, whichever database they come from: JSON is text in one and not in the other. */
+const text = (rows: readonly unknown[]) => JSON.stringify(plain(rows));
+
+function plain(value: unknown): unknown {
+  if (typeof value === 'string' && /^[[{]/.test(value)) return plain(JSON.parse(value));
+  if (Array.isArray(value)) return value.map(plain);
+  if (value === null || typeof value !== 'object') return value;
+  return Object.fromEntries(
+    Object.entries(value)
+      .sort(([one], [other]) => (one < other ? -1 : 1))
+      .map(([name, member]) => [name, plain(member)]),
+  );
+}

@@ -253,7 +253,7 @@ function RefusedCard({ rejection, onDone }: { readonly rejection: Rejection; rea
   const title = useTitle((first?.table ?? 'site') as TableName, first?.id ?? '');
   const takeBack = async () => {
     try {
-      for (const { table, id } of rejection.rows) await replica.revert(table as TableName, id);
+      await replica.discard(rejection.transaction, { dependent: 'take back' });
       await onDone();
     } catch (error) {
       sayError(error);

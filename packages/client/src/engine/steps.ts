@@ -16,6 +16,7 @@ import {
   toWire,
 } from '@koinon/core';
 import { readOnly, runReading } from '../database/read-only.ts';
+import type { RowDecision } from '../overlay/resolve.ts';
 import { type RowState, rowState } from '../overlay/row-state.ts';
 import type { Overlay } from '../overlay/show.ts';
 import { type WriteTarget, Writing } from '../tables/writing.ts';
@@ -24,6 +25,14 @@ import type { Calls } from './calls.ts';
 /** Everything a replica's steps work on. */
 export interface Engine extends WriteTarget, Overlay {
   readonly calls: Calls;
+}
+
+/** What settles conflicts, once it is loaded: most apps need it seldom. */
+let settleConflicts: typeof import('../overlay/resolve.ts').resolveEach | undefined;
+
+/** Loads what the step `resolve` needs. */
+export async function loadSettling(): Promise<void> {
+  settleConflicts ??= (await import('../overlay/resolve.ts')).resolveEach;
 }
 
 /** What `where` takes instead of a condition when really all rows are meant. */
@@ -145,6 +154,12 @@ export class WriteSteps extends ReadSteps {
       .statement('INSERT INTO koinon_setting VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value')
       .run(name, JSON.stringify(toWire(column, kept(column, value))));
     this.engine.commit.note(settingsTable, name, { id: name, value: before }, { id: name, value: kept(column, value) });
+  }
+
+  /** Settles conflicts; {@link loadSettling} comes first. */
+  resolve(decisions: readonly RowDecision[]): void {
+    settleConflicts?.(this.engine, decisions);
+    for (const row of decisions) this.writing.touch(row);
   }
 
   /** Several writes, one after the other. */

@@ -56,6 +56,9 @@ export interface StorageRoom {
 type NodeProcess = { readonly pid: number; kill(pid: number, signal: 0): void };
 const node = (globalThis as { process?: NodeProcess }).process;
 
+/** This process by its number and its beginning: in a container the number is the same after each restart. */
+const nodeProcess = node && `process ${node.pid} since ${new Date(performance.timeOrigin).toISOString()}`;
+
 /** The host every JavaScript runtime can be: its own clock, randomness and timers. */
 export const systemHost: Host = {
   now: () => Date.now(),
@@ -71,10 +74,10 @@ export const systemHost: Host = {
   isVisible: () => true,
   onChange: () => () => undefined,
   storage: async () => ({ usage: null, quota: null, isPersistent: null }),
-  process: node?.pid === undefined ? `page ${timeId(Date.now())}` : `process ${node.pid}`,
+  process: node?.pid === undefined || nodeProcess === undefined ? `page ${timeId(Date.now())}` : nodeProcess,
   isAlive(name) {
-    const pid = /^process (\d+)$/.exec(name)?.[1];
-    if (pid === undefined || node?.pid === undefined) return name === this.process;
+    const pid = /^process (\d+) since /.exec(name)?.[1];
+    if (pid === undefined || node?.pid === undefined || Number(pid) === node.pid) return name === this.process;
     try {
       node.kill(Number(pid), 0);
       return true;

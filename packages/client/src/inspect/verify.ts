@@ -14,6 +14,7 @@ import {
 } from '@koinon/core';
 import { Database } from '../database/database.ts';
 import { meta } from '../database/layout.ts';
+import { changedRows, orderProblems } from '../outbox/consistency.ts';
 import { Outbox, type QueuedChange } from '../outbox/outbox.ts';
 import { Bases } from '../overlay/base.ts';
 import { Conflicts } from '../overlay/conflicts.ts';
@@ -27,21 +28,6 @@ export interface Finding {
   readonly message: string;
 }
 
-interface StoredRow {
-  readonly place: number;
-  readonly kind: string;
-  readonly sequence: number | null;
-  readonly state: string | null;
-  readonly id: string | null;
-  readonly origin: string | null;
-  readonly edited_at: number | null;
-  readonly table_name: string | null;
-  readonly row_id: string | null;
-  readonly is_back: number;
-}
-
-const states = [null, 'pending', 'attempted', 'confirmed', 'rejected', 'settled'];
-
 /**
  * Checks that a replica file keeps its own rules: every change belongs to a transaction and can be read, every row that is shown
  * is the server's row with this device's changes over it, and every conflict belongs to a change that waits for it. Changes
@@ -51,53 +37,16 @@ export function verifyFile(driver: SqlDriver, schema: Schema): readonly Finding[
   const database = new Database(driver);
   const findings: Finding[] = [];
   const found = (message: string, row: RowKey | null = null) => findings.push({ row, message });
-  const stored = database.once(
-    'SELECT place, kind, sequence, state, id, origin, edited_at, table_name, row_id, is_back FROM koinon_outbox ORDER BY place',
-  ) as StoredRow[];
-  if (verifyOrder(database, stored, found)) verifyRows(database, schema, stored, found);
+  const problems = orderProblems(database);
+  for (const message of problems) found(message);
+  if (problems.length === 0) verifyRows(database, schema, found);
   return findings;
 }
 
 type Found = (message: string, row?: RowKey | null) => void;
 
-/** The identity of each transaction, and that its changes follow it. Returns whether the outbox can be read. */
-function verifyOrder(database: Database, stored: readonly StoredRow[], found: Found): boolean {
-  let head: StoredRow | undefined;
-  let isReadable = true;
-  const changes = new Map<number, number>();
-  const attempted = new Set<string>();
-  for (const row of stored) {
-    const { place, kind, sequence, state, id, origin, edited_at } = row;
-    if (kind !== 'transaction') {
-      if (sequence === null || sequence !== head?.place) {
-        isReadable = false;
-        found(`The change at place ${place} of the outbox does not follow its transaction.`);
-      }
-      if (row.table_name === null || row.row_id === null) found(`The change at place ${place} names no row.`);
-      changes.set(sequence ?? 0, (changes.get(sequence ?? 0) ?? 0) + 1);
-      continue;
-    }
-    head = row;
-    if (origin === null || edited_at === null) found(`The transaction at place ${place} has no origin or no time.`);
-    if (!states.includes(state)) found(`The transaction at place ${place} is in no known state: ${state}.`);
-    if (state !== null && id === null) found(`The transaction at place ${place} was sent and has no id.`);
-    if (state === 'attempted') attempted.add(id ?? '');
-  }
-  for (const { place, kind, state } of stored)
-    if (kind === 'transaction' && state !== 'settled' && !changes.has(place))
-      found(`The transaction at place ${place} has no changes.`);
-  const [attempt] = database.once('SELECT body FROM koinon_attempt') as { body: string }[];
-  const sent = attempt ? (JSON.parse(attempt.body) as { transactions: { id: string }[] }).transactions : [];
-  for (const { id } of sent)
-    if (!attempted.has(id)) found(`What is being sent names the transaction ${id}, which is not marked as attempted.`);
-  for (const id of attempted)
-    if (!sent.some((each) => each.id === id))
-      found(`The transaction ${id} is marked as attempted, and is not being sent.`);
-  return isReadable;
-}
-
 /** That each row with own changes is what its base and they come to, and that nothing else has a base or a conflict. */
-function verifyRows(database: Database, schema: Schema, stored: readonly StoredRow[], found: Found): void {
+function verifyRows(database: Database, schema: Schema, found: Found): void {
   const rows = new Rows(database, schema);
   const outbox = new Outbox(database, schema, rows);
   const bases = new Bases(database, rows);
@@ -106,9 +55,7 @@ function verifyRows(database: Database, schema: Schema, stored: readonly StoredR
   for (const { column, ...row } of conflicts.list())
     inConflict.set(rowKey(row), [...(inConflict.get(rowKey(row)) ?? []), column]);
   const changed = new Map<string, RowKey>();
-  for (const { kind, is_back, table_name: table, row_id: id } of stored)
-    if (kind !== 'transaction' && is_back === 0 && table !== null && id !== null && schema.tables[table])
-      changed.set(rowKey({ table, id }), { table, id });
+  for (const key of changedRows(database)) if (schema.tables[key.table]) changed.set(rowKey(key), key);
   for (const key of changed.values()) {
     try {
       const own = outbox.changesOf(key.table, key.id);

@@ -4,6 +4,7 @@ import {
   type Change,
   columnsFromWire,
   columnsToWire,
+  quoteName,
   type RowKey,
   type Schema,
   tableOf,
@@ -24,15 +25,14 @@ const copied = 'kind, id, origin, edited_at, table_name, row_id, columns, operat
 /** Keeps a transaction that is about to leave the outbox, from its place up to another. */
 export function keep(database: Database, sequence: number, end: number, now: number): void {
   // Places go on behind those that are there, so that those of one transaction stay together.
-  const { last } = database.statement('SELECT coalesce(max(place), 0) AS last FROM koinon_history').get() as {
-    last: number;
-  };
   database
     .statement(
       `INSERT INTO koinon_history (place, kept_at, sequence, ${copied})
-       SELECT place + ?1, ?2, sequence + ?1, ${copied} FROM koinon_outbox WHERE place >= ?3 AND place < ?4 ORDER BY place`,
+       SELECT place + shift, ?1, sequence + shift, ${copied}
+       FROM koinon_outbox, (SELECT coalesce(max(place), 0) + 1 - ?2 AS shift FROM koinon_history)
+       WHERE place >= ?2 AND place < ?3 ORDER BY place`,
     )
-    .run(last + 1 - sequence, now, sequence, end);
+    .run(now, sequence, end);
 }
 
 /** Forgets what was confirmed before a time. */
@@ -41,10 +41,25 @@ export function forgetKept(database: Database, before: number): void {
   database.statement('DELETE FROM koinon_history WHERE kept_at < ?').run(before);
 }
 
+/** Forgets what is kept of rows that are not here any more. */
+export function forgetGoneRows(database: Database, schema: Schema): void {
+  for (const [table, { home }] of Object.entries(schema.tables)) {
+    if (home === 'device') continue;
+    const isGone = `table_name = ? AND row_id NOT IN (SELECT id FROM ${quoteName(table)})`;
+    database.statement(`DELETE FROM koinon_history WHERE ${isGone}`).run(table);
+  }
+  forgetEmpty(database);
+}
+
 /** Forgets what is kept of some rows. */
 export function forgetRows(database: Database, rows: readonly RowKey[]): void {
   const forget = database.statement('DELETE FROM koinon_history WHERE table_name = ? AND row_id = ?');
   for (const { table, id } of rows) forget.run(table, id);
+  forgetEmpty(database);
+}
+
+/** Transactions of which nothing is kept any more are forgotten themselves. */
+function forgetEmpty(database: Database): void {
   database
     .statement(
       "DELETE FROM koinon_history WHERE kind = 'transaction' AND place NOT IN (SELECT sequence FROM koinon_history WHERE sequence IS NOT NULL)",

@@ -1,7 +1,7 @@
 import { type Change, changeToWire, type RebasedChange, sameValue } from '@koinon/core';
 import type { Host } from '../host/host.ts';
 import type { Outbox, QueuedChange, TransactionState } from './outbox.ts';
-import { dropSettled, endOf, type Leaving } from './transactions.ts';
+import { dropMarks, dropSettled, endOf, type Leaving } from './transactions.ts';
 import { writeTypedOver } from './typed-over.ts';
 
 // What gives a transaction of the outbox another content: rebases, decisions, taking back. Loaded only where there is something
@@ -47,7 +47,10 @@ export function rewrite(
   if (gone.size > 0) outbox.places.remove(table, id, gone);
   for (const sequence of altered) {
     if (hasChanges(outbox, sequence)) renew(outbox, sequence, newId());
-    else dropSettled(outbox, sequence, endOf(outbox, sequence), how);
+    else {
+      dropSettled(outbox, sequence, endOf(outbox, sequence), how);
+      dropMarks(outbox);
+    }
   }
 }
 

@@ -30,18 +30,20 @@ export function sentIds({ database }: Outbox, state: TransactionState): string[]
   return (database.statement(text).all(state) as { id: string }[]).map((row) => row.id);
 }
 
-/** Notes that transactions are being sent under an id. */
+/** Notes that transactions are being sent, several of them under one id where they are joined. */
 export function noteAttempts(
   { database }: Outbox,
   units: readonly { readonly id: string; readonly transactions: readonly OutboxTransaction[] }[],
 ): void {
-  const sent = units.flatMap(({ id, transactions }) => transactions.map(({ sequence }) => [sequence, id]));
+  const places = (some: typeof units) =>
+    JSON.stringify(some.flatMap(({ transactions }) => transactions.map(({ sequence }) => sequence)));
+  const among = 'WHERE place IN (SELECT value FROM json_each(?))';
   database
-    .statement(
-      `UPDATE koinon_outbox SET state = 'attempted', id = sent.id
-       FROM (SELECT value ->> 0 AS place, value ->> 1 AS id FROM json_each(?)) AS sent WHERE koinon_outbox.place = sent.place`,
-    )
-    .run(JSON.stringify(sent));
+    .statement(`UPDATE koinon_outbox SET state = 'attempted', id = coalesce(id, origin) ${among}`)
+    .run(places(units));
+  for (const unit of units)
+    if (unit.transactions.length > 1)
+      database.statement(`UPDATE koinon_outbox SET id = ? ${among}`).run(unit.id, places([unit]));
 }
 
 /** Notes that what was sent under these ids has been applied just as it is. */

@@ -5,7 +5,7 @@ import type { Outbox, OutboxTransaction, StoredChange, TransactionState } from '
 // inside a transaction of the database.
 
 /** Rows of the table read at a time when going through the whole list, and the bytes they hold, about: all are in memory. */
-const chunk = { changes: 500, bytes: 262_144 };
+const chunk = { changes: 1_000, bytes: 262_144 };
 
 /** Fewer rows than this are read one by one: what asks for many at once costs more to begin with. */
 const worthReadingAtOnce = 8;
@@ -178,11 +178,12 @@ export function drop(outbox: Outbox, sequence: number, how: Leaving): void {
   for (const { table, id } of rowsOf(outbox, sequence, end))
     outbox.places.remove(table, id, new Set(placesIn(outbox, sequence, table, id)));
   dropSettled(outbox, sequence, end, how);
+  dropMarks(outbox);
 }
 
 /**
  * Drops a transaction, up to a place, of which no change lies over a row any more. The last transaction of the person leaves
- * a mark while others are left: `undo` must not take one of those for it.
+ * a mark while others are left: `undo` must not take one of those for it. {@link dropMarks} follows.
  */
 export function dropSettled(outbox: Outbox, sequence: number, end: number, how: Leaving): void {
   outbox.revision++;
@@ -193,6 +194,10 @@ export function dropSettled(outbox: Outbox, sequence: number, end: number, how: 
       .statement("UPDATE koinon_outbox SET state = 'settled', id = origin, problems = NULL WHERE place = ?")
       .run(sequence);
   else database.statement('DELETE FROM koinon_outbox WHERE place = ?').run(sequence);
+}
+
+/** Drops the mark of a settled transaction that is not the last one any more, or is all that is left. */
+export function dropMarks({ database }: Outbox): void {
   const marks = "SELECT place FROM koinon_outbox WHERE state IS NOT NULL AND state = 'settled'";
   const isLast = '(SELECT max(place) FROM koinon_outbox)';
   const isOnly = "NOT EXISTS (SELECT 1 FROM koinon_outbox WHERE state IS NULL OR state <> 'settled')";

@@ -14,7 +14,7 @@ import { adoptIds } from '../link/adopt.ts';
 import { beforeOf, keep } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { noteBack, placesOfSent } from '../outbox/sending.ts';
-import { dropSettled, endOf, rowsOf } from '../outbox/transactions.ts';
+import { dropMarks, dropSettled, endOf, rowsOf } from '../outbox/transactions.ts';
 import { applyDisjoint } from './disjoint.ts';
 import { erase, leave } from './leave.ts';
 import { type Applying, moveRow, noRows, type RowCounts } from './show.ts';
@@ -57,7 +57,10 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
       else mergeInto(overlay, row, bases.get(row.id) ?? null, queued, merging);
     }
   }
-  if (!header.more) for (const id of header.covers) settleCovered(overlay, id);
+  if (!header.more && header.covers.length > 0) {
+    for (const id of header.covers) settleCovered(overlay, id);
+    dropMarks(overlay.outbox);
+  }
   eraseLeft(overlay, rows);
   return counts;
 }

@@ -1,6 +1,6 @@
 import type { AnyRow, Problem, RowKey } from '@koinon/core';
 import { noteErased } from '../database/erasure.ts';
-import { forgetRows } from '../outbox/history.ts';
+import { forgetGoneRows, forgetRows } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { rewrite } from '../outbox/rewriting.ts';
 import { refuseHere } from '../outbox/sending.ts';
@@ -38,7 +38,7 @@ function scopeLeft(table: string, id: string): Problem {
 }
 
 /** Erases what else the file holds of rows that have left: what was sent of them, what calls returned, what the journal names. */
-export function erase({ database }: Applying, left: readonly RowKey[]): void {
+export function erase({ database, schema }: Applying, left: readonly RowKey[]): void {
   const run = (sql: string, { table, id }: RowKey) => database.statement(sql).run(table, id);
   for (const key of left) {
     run('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?', key);
@@ -48,6 +48,8 @@ export function erase({ database }: Applying, left: readonly RowKey[]): void {
     );
   }
   forgetRows(database, left);
+  // What this user has deleted himself is not told to leave: it goes with the first row that is.
+  forgetGoneRows(database, schema);
   const ids = new Set(left.map(({ id }) => id));
   const calls = database.statement('SELECT place, outcome FROM koinon_call').all() as {
     place: number;

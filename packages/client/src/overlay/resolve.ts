@@ -50,8 +50,13 @@ export interface Deciding extends Undoing, WriteTarget {
  * inside a transaction.
  */
 export function resolveRows(at: Deciding, decisions: readonly RowDecision[]): void {
-  for (const decision of decisions) resolveRow(at, decision);
+  resolveEach(at, decisions);
   checkTouched(at, decisions);
+}
+
+/** The same inside a transaction of the app, which is checked as a whole when it ends. */
+export function resolveEach(at: Deciding, decisions: readonly RowDecision[]): void {
+  for (const decision of decisions) resolveRow(at, decision);
 }
 
 function resolveRow(at: Deciding, { table: tableName, id, choices }: RowDecision): void {

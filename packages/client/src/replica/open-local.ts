@@ -18,6 +18,7 @@ export async function openLocal<S extends Schema>(
   const { schema, host = systemHost, stallLimit = 10_000, file = ':memory:', prebuilt, seed } = options;
   const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
   try {
+    if (options.durability === 'power-loss') database.driver.exec('PRAGMA synchronous = full');
     // What only few openings need is loaded only for them: a page should not fetch what it does not use.
     const isNew = !isReplicaFile(database);
     prepareLayout(database, schema, options.migrations ?? {}, await preparationOf(database, schema));

@@ -40,6 +40,11 @@ export interface ReplicaOptions<S extends Schema> {
   readonly driver?: SqlDriver;
   /** Clock, ids and timers of your own. */
   readonly host?: Host;
+  /**
+   * What a write survives once its promise has resolved: that the `process` is killed (the default), or a `power-loss` as well,
+   * for which each write waits until the disk has it.
+   */
+  readonly durability?: 'process' | 'power-loss';
   /** Milliseconds a transaction may do nothing before it is rolled back. Default 10,000. */
   readonly stallLimit?: number;
 }

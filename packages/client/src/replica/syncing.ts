@@ -4,6 +4,7 @@ import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import { askedColumns, noteColumns } from '../link/columns.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
+import { refuseInconsistent } from '../outbox/consistency.ts';
 import { forgetKept, keepFor } from '../outbox/history.ts';
 import { hasUnsent } from '../outbox/sending.ts';
 import { noteRun } from '../sync/journal.ts';
@@ -41,6 +42,8 @@ export class Syncing implements SyncPart {
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
   private isByHand = false;
+  /** Whether the outbox was looked at since the file was opened. */
+  private isVerified = false;
   private forgotAt = Number.NEGATIVE_INFINITY;
   private isLinked: boolean;
   private stopDeleting: (() => void) | undefined;
@@ -272,6 +275,8 @@ export class Syncing implements SyncPart {
     this.underWay = { traffic, bytes };
     const change = <T>(work: (engine: Engine) => T) =>
       this.change((engine) => {
+        if (!this.isVerified) refuseInconsistent(database);
+        this.isVerified = true;
         // Another process may have ended the tie.
         this.isLinked = this.readLinked();
         if (!this.isLinked)

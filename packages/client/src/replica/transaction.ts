@@ -1,6 +1,7 @@
-import { KoinonError, type Problem, type Schema } from '@koinon/core';
+import { KoinonError, type Problem, type Schema, type TableName } from '@koinon/core';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
-import { type Engine, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
+import { type Engine, loadSettling, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
+import type { Choices, RowDecision } from '../overlay/resolve.ts';
 import { Face } from './face.ts';
 
 /** What a transaction's function gets. Reads see the transaction's own writes; nobody else does before it ends. */
@@ -8,6 +9,14 @@ export abstract class Transaction<S extends Schema> extends Face<S> {
   /** What the transaction would be refused for if it ended now: unique values, references. */
   check(): Promise<readonly Problem[]> {
     return this.perform('check');
+  }
+
+  /** Settles conflicts as {@link Replica.resolve} does, as part of this transaction. */
+  resolve<T extends TableName<S>>(table: T, id: string, choices: Choices): Promise<void>;
+  resolve(decisions: readonly RowDecision[]): Promise<void>;
+  async resolve(first: string | readonly RowDecision[], id?: string, choices?: Choices): Promise<void> {
+    const decisions = typeof first === 'string' ? [{ table: first, id, choices } as RowDecision] : first;
+    await this.perform('resolve', decisions);
   }
 }
 
@@ -56,6 +65,7 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
       throw new KoinonError('transaction-over', 'This transaction has ended; await every call inside its function.');
     const bytes = this.hasBytes ? await withBytes(given) : undefined;
     if (name === 'rows') await this.prepare(given[0]);
+    if (name === 'resolve') await loadSettling();
     this.watch();
     return this.engine.database.guarded(() =>
       (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(...(bytes ?? given)),

@@ -9,6 +9,8 @@ import {
   kept,
   type Operation,
   type Problem,
+  type RowKey,
+  rowKey,
   rowProblems,
   type Schema,
   sameValue,
@@ -135,6 +137,11 @@ export class Writing {
       replaceRejected(this.to, this.entry.sequence);
   }
 
+  /** Has a row checked at the end that something else has changed. */
+  touch({ table, id }: RowKey): void {
+    this.touched.set(rowKey({ table, id }), { table, id });
+  }
+
   /** What the rows touched so far break together. */
   problems(): Problem[] {
     return integrityProblems(this.to, this.touched.values());
@@ -190,7 +197,7 @@ export class Writing {
   private note(table: Table, change: Change, before: AnyRow | null, after: AnyRow | null): void {
     this.writes++;
     if (change.kind === 'delete' ? this.to.referenced.has(change.table) : touchesIntegrity(table, change))
-      this.touched.set(`${change.table}\0${change.id}`, { table: change.table, id: change.id });
+      this.touch(change);
     this.to.commit.note(change.table, change.id, before, after);
   }
 }

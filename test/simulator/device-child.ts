@@ -1,0 +1,23 @@
+import { hostReplica, openReplica } from '@koinon/client';
+import { register } from './schema.ts';
+
+// A device that is a process of its own: it hosts its replica for the simulation, which kills it.
+const [file, server, upload, sync] = process.argv.slice(2) as [string, string, 'every step' | 'latest state', string];
+const never = { open: false, change: false, online: false, visible: false, timer: false };
+const port = {
+  postMessage: (message: unknown) => process.send?.(message),
+  on: (event: string, listener: (message: unknown) => void) =>
+    process.on(event === 'message' ? 'message' : 'disconnect', listener),
+};
+process.on('disconnect', () => process.exit());
+void hostReplica(port, () =>
+  openReplica({
+    schema: register,
+    file,
+    server,
+    sync:
+      sync === 'automatic'
+        ? { upload, least: 50, greatest: 500, every: 1_000, requestBytes: 900 }
+        : { upload, when: never, live: false, requestBytes: 900 },
+  }),
+);

@@ -1,0 +1,27 @@
+import { Clock } from './clock.ts';
+import { Device, type Way } from './device.ts';
+import { Disk, type Storage } from './disk.ts';
+import type { Ground } from './ground.ts';
+import type { History } from './history.ts';
+
+/** What a simulation is made of. */
+export interface Parts {
+  clock(): Clock;
+  disk(): Promise<Storage>;
+  device(
+    index: number,
+    disk: Storage,
+    settings: History['devices'][number],
+    clock: Clock,
+    way: Way,
+    draw: () => number,
+    ground: Ground,
+  ): Device;
+}
+
+/** Devices, files, time and the network of this process. */
+export const inProcess: Parts = {
+  clock: () => new Clock(1_795_000_000_000),
+  disk: () => Disk.empty(),
+  device: (index, disk, settings, clock, way, draw) => new Device(index, disk, settings, clock, way, draw),
+};

@@ -89,6 +89,58 @@ const rebase: BenchRow = {
   },
 };
 
+const edits = 1_000;
+
+/** As many unsent edits of one row cost what they cost of as many rows: their number counts, and not its square. */
+const rebaseOne: BenchRow = {
+  row: 'rebase-1000-of-one-row',
+  unit: 'ms, against 1,000 of 1,000 rows',
+  reach: { most: 2 },
+  rounds: 5,
+  async prepare() {
+    const { folder, plain } = await heldFiles();
+    const file = async (name: string, row: (n: number) => number) => {
+      const made = join(folder, name);
+      copyFileSync(plain, made);
+      const replica = await openReplica({ schema: visits, file: made });
+      for (let n = 0; n < edits; n++) await replica.update('visit', visit(row(n)).id, { notes: `mine\n${n}` });
+      await replica.close();
+      return made;
+    };
+    const [many, one] = [await file('many.db', (n) => n), await file('one.db', () => 0)];
+    const arriving = (rows: number) =>
+      Array.from(
+        { length: rows },
+        (_, n): PulledRow => ({
+          kind: 'update',
+          table: 'visit',
+          id: visit(n).id,
+          position: 2,
+          columns: { notes: 'theirs' },
+          editedAt: '2026-06-02T10:00:00.000Z',
+        }),
+      );
+    const time = async (held: string, rows: number) => {
+      const copy = join(folder, 'copy.db');
+      rmSync(copy, { force: true });
+      copyFileSync(held, copy);
+      const replica = await openReplica({ schema: visits, file: copy, server: paged([arriving(rows)]) });
+      const started = performance.now();
+      await replica.sync({ direction: 'pull' });
+      const took = performance.now() - started;
+      await replica.close();
+      return took;
+    };
+    return {
+      floor: () => time(many, edits),
+      koinon: () => time(one, 1),
+      async close() {
+        rmSync(folder, { recursive: true, force: true });
+      },
+    };
+  },
+};
+
 const status: BenchRow = {
   row: 'row-status',
   unit: 'ms',
@@ -114,4 +166,4 @@ const status: BenchRow = {
 };
 
 /** The rows about conflicts and what is not confirmed. */
-export const conflictRows: readonly BenchRow[] = [rebase, status];
+export const conflictRows: readonly BenchRow[] = [rebase, rebaseOne, status];

@@ -6,7 +6,7 @@ import { folderOf } from './served.ts';
 import { bareWriter, columns, fill, prepareBare, type Visits, visit, visits } from './visits.ts';
 
 /** The same file twice: bare SQLite with a queue table, and a replica; both filled with rows that are not queued. */
-async function twoSides(size: number) {
+async function twoSides(size: number, durability: 'process' | 'power-loss' = 'process') {
   const folder = folderOf();
   const bare = await openNodeDriver({ file: join(folder, 'bare.db') });
   prepareBare(bare);
@@ -15,7 +15,8 @@ async function twoSides(size: number) {
   const filling = await openNodeDriver({ file: join(folder, 'replica.db') });
   fill(filling, size);
   filling.close();
-  const replica = await openReplica({ schema: visits, file: join(folder, 'replica.db') });
+  if (durability === 'power-loss') bare.exec('PRAGMA synchronous = full');
+  const replica = await openReplica({ schema: visits, file: join(folder, 'replica.db'), durability });
   return {
     bare,
     replica,
@@ -31,13 +32,13 @@ const singleWrites = 2_000;
 const reads = 20_000;
 const liveQueries = 1_000;
 
-function write(size: number): BenchRow {
+function write(size: number, durability: 'process' | 'power-loss' = 'process'): BenchRow {
   return {
-    row: `write-${size}`,
+    row: durability === 'process' ? `write-${size}` : 'write-power-loss',
     unit: 'writes/s',
     reach: { least: 0.6 },
     async prepare() {
-      const { bare, replica, close } = await twoSides(size);
+      const { bare, replica, close } = await twoSides(size, durability);
       const writer = bareWriter(bare);
       let next = 0;
       const rows = () => Array.from({ length: singleWrites }, () => visit(next++, 'w'));
@@ -168,4 +169,7 @@ function idleLive(size: number): BenchRow {
 const sizes = [1_000, 100_000, 1_000_000];
 
 /** The rows of the local database, each at three sizes. */
-export const localRows: readonly BenchRow[] = [write, bulk, pointRead, scan, idleLive].flatMap((row) => sizes.map(row));
+export const localRows: readonly BenchRow[] = [
+  ...[write, bulk, pointRead, scan, idleLive].flatMap((row) => sizes.map((size) => row(size))),
+  write(1_000, 'power-loss'),
+];

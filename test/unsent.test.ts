@@ -350,31 +350,34 @@ test.each([
   ["UPDATE koinon_outbox SET origin = NULL WHERE kind = 'transaction'", 'no origin'],
   ["UPDATE koinon_outbox SET columns = '{' WHERE kind = 'update'", 'cannot be read'],
   ["UPDATE koinon_outbox SET state = 'attempted', id = origin WHERE kind = 'transaction'", 'no request under way'],
-])('an outbox that was edited by hand (%s) is told by what is wrong with it, and nothing of it is sent', async (sql, why) => {
-  const world = await World.of(register);
-  const file = world.path('edited.db');
-  const open = (server: string | BadNetwork) => openReplica({ schema: register, file, server });
-  const replica = await open(world.server.url);
-  await replica.insert('site', { id: 's', name: 'Marrowfen' });
-  await replica.sync();
-  await replica.update('site', 's', { name: 'Tolver Down' });
-  await replica.close();
-  const driver = await openNodeDriver({ file });
-  expect(verifyFile(driver, register)).toEqual([]);
-  driver.exec(sql);
-  expect(verifyFile(driver, register).map(({ message }) => message)).toContainEqual(expect.stringContaining(why));
-  driver.close();
-  const network = new BadNetwork(world.server.url);
-  const again = await open(network);
-  await expect(again.sync()).rejects.toMatchObject({
-    code: 'outbox-inconsistent',
-    message: expect.stringContaining(why),
-  });
-  expect([network.bodies, network.asked]).toEqual([[], []]);
-  expect(await again.get('site', 's')).toMatchObject({ name: 'Tolver Down' });
-  await again.close();
-  await world.end();
-});
+])(
+  'an outbox that was edited by hand (%s) is told by what is wrong with it, and nothing of it is sent',
+  async (sql, why) => {
+    const world = await World.of(register);
+    const file = world.path('edited.db');
+    const open = (server: string | BadNetwork) => openReplica({ schema: register, file, server });
+    const replica = await open(world.server.url);
+    await replica.insert('site', { id: 's', name: 'Marrowfen' });
+    await replica.sync();
+    await replica.update('site', 's', { name: 'Tolver Down' });
+    await replica.close();
+    const driver = await openNodeDriver({ file });
+    expect(verifyFile(driver, register)).toEqual([]);
+    driver.exec(sql);
+    expect(verifyFile(driver, register).map(({ message }) => message)).toContainEqual(expect.stringContaining(why));
+    driver.close();
+    const network = new BadNetwork(world.server.url);
+    const again = await open(network);
+    await expect(again.sync()).rejects.toMatchObject({
+      code: 'outbox-inconsistent',
+      message: expect.stringContaining(why),
+    });
+    expect([network.bodies, network.asked]).toEqual([[], []]);
+    expect(await again.get('site', 's')).toMatchObject({ name: 'Tolver Down' });
+    await again.close();
+    await world.end();
+  },
+);
 
 test('what is shown and does not follow from the server’s row and the changes is found', async () => {
   const world = await World.of(register);

@@ -70,6 +70,17 @@ const often = {
   restore: 0.4,
 } as const;
 
+/** What leads to trouble, one after the other on one device. */
+const troubles: readonly (readonly StepKind[])[] = [
+  ['refused visit', 'sync', 'revert', 'sync'],
+  ['refused visit', 'sync', 'title', 'undo', 'sync'],
+  ['refused visit', 'visit', 'sync', 'discard', 'sync'],
+  ['title', 'sync', 'own', 'frames', 'sync', 'undo'],
+  ['office', 'title', 'notes', 'own between', 'sync', 'resolve', 'unresolve', 'sync'],
+  ['keep', 'visit', 'title', 'sync', 'put back', 'sync'],
+  ['visit', 'copy', 'sync', 'undo'],
+];
+
 /** Makes up a history: runs of similar steps, since trouble comes where the same rows are touched again and again. */
 export function makeHistory(seed: number): History {
   const random = new Random(seed);
@@ -88,10 +99,18 @@ export function makeHistory(seed: number): History {
       weight * (random.next() < 0.35 ? 2.5 : random.next() < 0.5 ? 0.4 : 1),
     ]),
   ) as Record<StepKind, number>;
+  // Some are about disasters.
+  if (random.next() < 0.1)
+    for (const name of ['backup', 'restore', 'keep', 'put back', 'copy'] as const) weights[name] = 3;
   let row = random.below(3);
   while (steps.length < length) {
     if (random.next() < 0.3) row = random.below(4);
     const who = random.below(devices.length + (random.next() < 0.2 ? 1 : 0));
+    if (random.next() < 0.04) {
+      for (const kind of random.pick(troubles))
+        steps.push({ do: kind, who, a: row, b: random.below(1_000), c: random.below(1_000) });
+      continue;
+    }
     const kind = random.weighted(weights);
     const runs = random.next() < 0.3 && kind !== 'copy' && kind !== 'restore' ? 1 + random.below(3) : 1;
     for (let n = 0; n < runs; n++)

@@ -82,11 +82,22 @@ export function noteApplied(outbox: Outbox, applied: readonly AppliedOrigin[]): 
   return places.map(({ place }) => place);
 }
 
-/** The origins of all transactions that are not known to be applied. */
-export function unconfirmedOrigins({ database }: Outbox): string[] {
+/** The origins of all transactions that the feed has not brought back. */
+export function originsOf({ database }: Outbox): string[] {
   const text =
-    "SELECT origin FROM koinon_outbox WHERE kind = 'transaction' AND (state IS NULL OR state NOT IN ('confirmed', 'settled')) ORDER BY place";
+    "SELECT origin FROM koinon_outbox WHERE kind = 'transaction' AND (state IS NULL OR state <> 'settled') ORDER BY place";
   return (database.statement(text).all() as { origin: string }[]).map(({ origin }) => origin);
+}
+
+/** Notes that of what was confirmed the server knows nothing any more but these origins: the rest is to be sent again. */
+export function noteLost(outbox: Outbox, known: readonly AppliedOrigin[]): void {
+  outbox.revision++;
+  outbox.database
+    .statement(
+      `UPDATE koinon_outbox SET state = 'pending' WHERE state IS NOT NULL AND state = 'confirmed'
+       AND origin NOT IN (SELECT value FROM json_each(?))`,
+    )
+    .run(JSON.stringify(known.map(({ origin }) => origin)));
 }
 
 /** Notes that what was sent under an id is to be sent again. */

@@ -3,9 +3,9 @@ import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import { noteLacking } from '../link/columns.ts';
-import { sentIds, unconfirmedOrigins } from '../outbox/sending.ts';
+import { noteLost, originsOf, sentIds } from '../outbox/sending.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
-import { beginSweep, type Lost } from '../overlay/sweep.ts';
+import { beginSweep, isForgetting, type Lost } from '../overlay/sweep.ts';
 import {
   type Attempt,
   attempt,
@@ -201,8 +201,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     if (uploads === undefined) return false;
     const origins = await parts.change(({ database, outbox }) => {
       if (meta(database, 'uploads') === String(uploads)) return undefined;
-      const found = unconfirmedOrigins(outbox);
-      // Nothing is unsent: there is nothing to ask.
+      const found = originsOf(outbox);
+      // Nothing has to come back: there is nothing to ask.
       if (found.length === 0) setMeta(database, 'uploads', String(uploads));
       return found;
     });
@@ -214,6 +214,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     }
     await parts.change((local) => {
       takeReceipts(local, receipts);
+      // A restored server has lost what it had confirmed. One that has forgotten it in time has it in its rows.
+      if (parts.transport.applied && !isForgetting(local.database)) noteLost(local.outbox, receipts);
       setMeta(local.database, 'uploads', String(uploads));
     });
     return true;

@@ -1,7 +1,7 @@
-import { HeldRows, joinTransactions, rowKey } from '@koinon/core';
+import { HeldRows, joinTransactions, type RowKey, rowKey } from '@koinon/core';
 import { showAnew } from '../overlay/show.ts';
 import type { OutboxTransaction } from './outbox.ts';
-import { drop, transactionsOf } from './transactions.ts';
+import { drop, rowsOf, transactionsOf } from './transactions.ts';
 import type { Undoing } from './undo.ts';
 
 /** What a local transaction does to refused ones: see {@link sendAgainWith}. */
@@ -20,6 +20,10 @@ export type ReplaceRejected = (at: Undoing, sequence: number) => void;
 export const sendAgainWith: ReplaceRejected = (at, sequence) => {
   const { schema, outbox, host } = at;
   const { database } = outbox;
+  const isRefused = ({ table, id }: RowKey) =>
+    outbox.places.of(table, id).length > 1 && outbox.changesOf(table, id).some(({ state }) => state === 'rejected');
+  // All that waits is gone through only where a refused row is edited.
+  if (!rowsOf(outbox, sequence).some(isRefused)) return;
   const queued = [...transactionsOf(outbox, 'pending', 'rejected')];
   const edit = queued.at(-1);
   if (edit?.sequence !== sequence) return;

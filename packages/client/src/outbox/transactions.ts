@@ -18,9 +18,19 @@ interface Reading {
 }
 
 /** The transactions of an outbox that are in one of these states, in order. */
-export function* transactionsOf(outbox: Outbox, ...states: TransactionState[]): Generator<OutboxTransaction> {
+export function transactionsOf(outbox: Outbox, ...states: TransactionState[]): Generator<OutboxTransaction> {
+  const from = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER + 1 : firstUnconfirmed(outbox);
+  return transactionsFrom(outbox, from, ...states);
+}
+
+/** The same from a place on. */
+export function* transactionsFrom(
+  outbox: Outbox,
+  from: number,
+  ...states: TransactionState[]
+): Generator<OutboxTransaction> {
   const isWanted = ({ head }: Reading) => (states as string[]).includes(head.state ?? 'pending');
-  let place = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER : firstUnconfirmed(outbox) - 1;
+  let place = from - 1;
   let open: Reading | undefined;
   for (let end = endOfChunk(outbox, place); end !== null; end = endOfChunk(outbox, place)) {
     // In a damaged file places may stand out of order, and be come upon for ever.

@@ -4,7 +4,8 @@ import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
 import type { OutboxTransaction } from './outbox.ts';
 import { lastPlace, rewrite } from './rewriting.ts';
-import { drop, rowsOf, transactionsOf } from './transactions.ts';
+import { placesOfSent } from './sending.ts';
+import { drop, rowsOf, transactionsFrom } from './transactions.ts';
 
 /** What taking back works on. Runs inside a transaction. */
 export interface Undoing extends Overlay, Integrity {
@@ -41,7 +42,7 @@ export function revertRows(at: Undoing, rows: readonly RowKey[], how: TakingBack
     .filter((row) => !named.has(rowKey(row)));
   if (others.length > 0 && how.transactions === undefined) throw shared(rows[0] as RowKey, others);
   if (how.transactions === 'whole' || others.length === 0) {
-    takeBack(at, ({ sequence }) => sequences.has(sequence), how);
+    takeBack(at, ({ sequence }) => sequences.has(sequence), how, Math.min(...sequences));
     return;
   }
   for (const { table, id } of rows) {
@@ -58,7 +59,7 @@ export function revertRows(at: Undoing, rows: readonly RowKey[], how: TakingBack
 /** Takes back everything the server has not confirmed. Returns how many rows that touched. */
 export function revertAll(at: Undoing): number {
   if (at.outbox.count('attempted') > 0) throw alreadySent('A change');
-  return takeBack(at, () => true, {}).length;
+  return takeBack(at, () => true, {}, Number.MIN_SAFE_INTEGER + 1).length;
 }
 
 /** Takes back the last local transaction, while it has not been sent. Returns the rows it had changed. */
@@ -72,7 +73,7 @@ export function undoLast(at: Undoing): readonly RowKey[] {
   if (last.state !== null && last.state !== 'pending' && last.state !== 'rejected')
     throw alreadySent('The last change');
   const undone: OutboxTransaction[] = [];
-  const rows = takeBack(at, ({ sequence }) => sequence === last.place, {}, undone);
+  const rows = takeBack(at, ({ sequence }) => sequence === last.place, {}, last.place, undone);
   at.outbox.undone.push(...undone.map(({ changes }) => ({ changes, after: lastPlace(at.outbox) })));
   return rows;
 }
@@ -84,24 +85,29 @@ export function discardRefused(
   how: Pick<TakingBack, 'dependent'> = {},
 ): readonly RowKey[] {
   const isIt = ({ id, state }: OutboxTransaction) => id === transaction && state === 'rejected';
-  const rows = takeBack(at, isIt, how);
+  const rows = takeBack(at, isIt, how, placesOfSent(at.outbox, transaction)[0] ?? Number.MAX_SAFE_INTEGER);
   if (rows.length > 0) return rows;
   throw new KoinonError('nothing-to-undo', `The server has refused no transaction ${transaction}.`, {
     value: transaction,
   });
 }
 
-/** Drops whole transactions, and with consent those that depend on them. Returns the rows they had changed. */
+/**
+ * Drops whole transactions, and with consent those that depend on them. Returns the rows they had changed.
+ *
+ * @param from the place of the first of them.
+ */
 function takeBack(
   at: Undoing,
   isMeant: (transaction: OutboxTransaction) => boolean,
   { dependent }: Pick<TakingBack, 'dependent'>,
+  from: number,
   taken: OutboxTransaction[] = [],
 ): RowKey[] {
   const { schema, outbox } = at;
   const held = new HeldRows<true>(schema);
   const needing: RowKey[] = [];
-  for (const transaction of transactionsOf(outbox, 'pending', 'attempted', 'rejected')) {
+  for (const transaction of transactionsFrom(outbox, from, 'pending', 'attempted', 'rejected')) {
     const { changes, state } = transaction;
     const depends = !isMeant(transaction) && held.causeOf(changes) !== undefined;
     if (!depends && !isMeant(transaction)) continue;

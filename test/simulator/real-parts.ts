@@ -134,13 +134,17 @@ class ProcessDevice extends Device {
       life.isDead = true;
     });
     this.process = life;
-    this.replica = await connectReplica(
+    const opening = connectReplica(
       {
         postMessage: (message) => child.connected && child.send(message as object, () => undefined),
         on: (event, listener) => child.on(event === 'close' ? 'disconnect' : event, listener),
       },
       register,
     );
+    // Killed while it opens, it is started again.
+    const opened = await opening.catch((error) => (life.isDead ? undefined : Promise.reject(error)));
+    if (opened === undefined) await this.open();
+    else this.replica = opened;
   }
 
   override async kill(): Promise<void> {

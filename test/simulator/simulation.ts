@@ -117,7 +117,7 @@ export class Simulation {
         this.log.push(`   told: ${error.code}`);
         return undefined;
       }
-      if (/process was killed/.test(String(error))) return undefined;
+      if (/process was killed|runs the replica is gone/.test(String(error))) return undefined;
       const { message, stack, code } = error as KoinonError;
       throw new Violation(`an unexpected error: ${code ?? ''} ${message}\n${stack}`);
     }

@@ -92,6 +92,8 @@ export interface StoredChange {
 /** Where a new transaction writes its changes. */
 export interface OpenOutboxEntry {
   readonly origin: string;
+  /** Where it has another content than what once had this origin. */
+  readonly id?: string;
   /** Milliseconds since 1970, by the server's clock as far as it is known. */
   readonly editedAt: number;
   sequence?: number;
@@ -122,7 +124,7 @@ export class Outbox {
   /** How many of these changes leave what already waits to be sent as it was: additions to the end, and confirmations. */
   harmless = 0;
   /** What `undo` has taken back since something was last written, last one last, and the last place that was left. */
-  readonly undone: { readonly changes: readonly Change[]; readonly after: number }[] = [];
+  readonly undone: { readonly origin: string; readonly changes: readonly Change[]; readonly after: number }[] = [];
   private readonly inserts = new Map<string, string[]>();
 
   constructor(database: Database, schema: Schema, rows: Rows) {
@@ -153,8 +155,11 @@ export class Outbox {
 
   /** Writes the identity of a new transaction. */
   private begin(entry: OpenOutboxEntry): number {
+    const { origin, id, editedAt } = entry;
     const insert = "INSERT INTO koinon_outbox (kind, origin, edited_at) VALUES ('transaction', ?, ?)";
-    entry.sequence = Number(this.database.statement(insert).run(entry.origin, entry.editedAt).lastInsertRowid);
+    entry.sequence = Number(this.database.statement(insert).run(origin, editedAt).lastInsertRowid);
+    if (id !== undefined)
+      this.database.statement('UPDATE koinon_outbox SET id = ? WHERE place = ?').run(id, entry.sequence);
     return entry.sequence;
   }
 

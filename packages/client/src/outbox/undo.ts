@@ -74,7 +74,7 @@ export function undoLast(at: Undoing): readonly RowKey[] {
     throw alreadySent('The last change');
   const undone: OutboxTransaction[] = [];
   const rows = takeBack(at, ({ sequence }) => sequence === last.place, {}, last.place, undone);
-  at.outbox.undone.push(...undone.map(({ changes }) => ({ changes, after: lastPlace(at.outbox) })));
+  at.outbox.undone.push(...undone.map(({ origin, changes }) => ({ origin, changes, after: lastPlace(at.outbox) })));
   return rows;
 }
 

@@ -247,7 +247,8 @@ export function redoLast(at: Deciding): readonly RowKey[] {
       'There is nothing to redo: nothing was undone, or something was written since.',
     );
   const others = outbox.undone.slice(0, -1);
-  const writing = new Writing(at);
+  // It is the same act: a copy of the file may have it still.
+  const writing = new Writing(at, next.origin);
   for (const change of next.changes) {
     const { table, id } = change;
     if (change.kind === 'delete') writing.delete(table, id);
@@ -260,7 +261,7 @@ export function redoLast(at: Deciding): readonly RowKey[] {
   }
   writing.finish();
   const after = lastPlace(outbox);
-  outbox.undone.push(...others.map(({ changes }) => ({ changes, after })));
+  outbox.undone.push(...others.map(({ origin, changes }) => ({ origin, changes, after })));
   return next.changes.map(({ table, id }) => ({ table, id }));
 }
 

@@ -52,14 +52,17 @@ export interface WriteTarget {
  */
 export class Writing {
   private readonly to: WriteTarget & Undoing;
+  private readonly origin: string | undefined;
   private readonly touched = new Map<string, { readonly table: string; readonly id: string }>();
   private broken: { readonly error: unknown } | undefined;
   private entry: OpenOutboxEntry | undefined;
   /** How many rows have been written. */
   writes = 0;
 
-  constructor(target: WriteTarget & Undoing) {
+  /** @param origin of an act that is done again. */
+  constructor(target: WriteTarget & Undoing, origin?: string) {
     this.to = target;
+    this.origin = origin;
   }
 
   insert(tableName: string, values: Readonly<Record<string, unknown>>): AnyRow {
@@ -189,7 +192,10 @@ export class Writing {
       if (outbox.hasChangesOf(change.table, change.id)) outbox.keepInserted(change.table, change.id);
       else bases.set(change.table, change.id, before);
     }
-    this.entry ??= { origin: host.newId(), editedAt: host.now() + clockOffset(this.to.database) };
+    this.entry ??= {
+      ...(this.origin === undefined ? { origin: host.newId() } : { origin: this.origin, id: host.newId() }),
+      editedAt: host.now() + clockOffset(this.to.database),
+    };
     outbox.append(this.entry, change);
   }
 

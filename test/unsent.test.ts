@@ -160,6 +160,10 @@ describe.each(storeKinds)('on %s', (kind) => {
     await a.sync();
     expect(await a.conflicts()).toHaveLength(1);
     await expect(a.undo()).rejects.toMatchObject({ code: 'already-sent' });
+    // Nor when something after it is taken back.
+    await a.update('hive', 'j', { title: 'night' });
+    expect(await a.undo()).toEqual([{ table: 'hive', id: 'j' }]);
+    await expect(a.undo()).rejects.toMatchObject({ code: 'already-sent' });
     expect(await hive(a)).toMatchObject({ title: 'morning' });
     await a.resolve('hive', 'h', 'remote');
     // What is joined for a request and not applied is what it was.

@@ -192,26 +192,29 @@ export function drop(outbox: Outbox, sequence: number, how: Leaving): void {
 }
 
 /**
- * Drops a transaction, up to a place, of which no change lies over a row any more. The last transaction of the person leaves
- * a mark while others are left: `undo` must not take one of those for it. {@link dropMarks} follows.
+ * Drops a transaction, up to a place, of which no change lies over a row any more. One that is settled leaves a mark where
+ * earlier ones are left: `undo` must not take one of those for the last. {@link dropMarks} follows.
  */
 export function dropSettled(outbox: Outbox, sequence: number, end: number, how: Leaving): void {
   outbox.revision++;
   const { database } = outbox;
   database.statement('DELETE FROM koinon_outbox WHERE place > ? AND place < ?').run(sequence, end);
-  if (how === 'settled' && end === Number.MAX_SAFE_INTEGER)
+  const earlier = 'SELECT 1 FROM koinon_outbox WHERE place < ? LIMIT 1';
+  if (how === 'settled' && database.statement(earlier).get(sequence) !== undefined)
     database
       .statement("UPDATE koinon_outbox SET state = 'settled', id = origin, problems = NULL WHERE place = ?")
       .run(sequence);
   else database.statement('DELETE FROM koinon_outbox WHERE place = ?').run(sequence);
 }
 
-/** Drops the mark of a settled transaction that is not the last one any more, or is all that is left. */
+/** Drops the marks of settled transactions but for the last one, and that as well where nothing is left before it. */
 export function dropMarks({ database }: Outbox): void {
-  const marks = "SELECT place FROM koinon_outbox WHERE state IS NOT NULL AND state = 'settled'";
-  const isLast = '(SELECT max(place) FROM koinon_outbox)';
-  const isOnly = "NOT EXISTS (SELECT 1 FROM koinon_outbox WHERE state IS NULL OR state <> 'settled')";
-  database.statement(`DELETE FROM koinon_outbox WHERE place IN (${marks}) AND (place < ${isLast} OR ${isOnly})`).run();
+  const marks = "state IS NOT NULL AND state = 'settled'";
+  const last = `(SELECT max(place) FROM koinon_outbox WHERE ${marks})`;
+  const earlier = "SELECT 1 FROM koinon_outbox WHERE place < mark.place AND (state IS NULL OR state <> 'settled')";
+  database
+    .statement(`DELETE FROM koinon_outbox AS mark WHERE ${marks} AND (place < ${last} OR NOT EXISTS (${earlier}))`)
+    .run();
 }
 
 /** The place behind a transaction's last change: its changes stand together, so that nobody need look further. */

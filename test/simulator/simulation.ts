@@ -157,18 +157,27 @@ export class Simulation {
             replica.update('hive', hive.id, { [`own${device.index}`]: token } as never),
           );
         return;
+      // Read where they are written: a sync may bring other lines between the two.
       case 'notes':
-        if (hive) {
-          const notes = withLine(String(hive.notes), device.index, token);
-          await this.act(device, { line: { hive: hive.id, token } }, () => replica.update('hive', hive.id, { notes }));
-        }
+        if (hive)
+          await this.act(device, { line: { hive: hive.id, token } }, () =>
+            replica.transaction(async (transaction) => {
+              const now = await transaction.get('hive', hive.id);
+              const notes = withLine(now?.notes ?? '', device.index, token);
+              await transaction.update('hive', hive.id, { notes });
+            }),
+          );
         return;
-      case 'card': {
-        if (hive === undefined) return;
-        const card = { ...(hive.card as object | null), [`of${device.index}`]: token };
-        await this.act(device, {}, () => replica.update('hive', hive.id, { card }));
+      case 'card':
+        if (hive)
+          await this.act(device, {}, () =>
+            replica.transaction(async (transaction) => {
+              const now = await transaction.get('hive', hive.id);
+              const card = { ...(now?.card as object | null), [`of${device.index}`]: token };
+              await transaction.update('hive', hive.id, { card });
+            }),
+          );
         return;
-      }
       case 'mass':
         if (hive) await this.act(device, {}, () => replica.update('hive', hive.id, { mass: n + 1 }));
         return;

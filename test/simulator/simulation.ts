@@ -18,6 +18,8 @@ type Row = Readonly<Record<string, unknown>> & { readonly id: string };
 const expected = new Set([
   'server-unreachable',
   'sync-busy',
+  // The server was restored in the middle of a sync, or before one that only sends; the next one starts over.
+  'feed-restored',
   'cancelled',
   'no-such-row',
   'no-such-conflict',

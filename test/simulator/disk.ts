@@ -19,6 +19,8 @@ export interface Storage {
   readonly raw: Driver;
   /** Commits until the process that has it open is killed. */
   killAfter: number;
+  /** Looks into the file as it is at one moment. */
+  look<T>(work: () => T): T;
   /** What a killed process had not committed is gone. */
   rollback(): void;
   /** Keeps a copy of the file; returns where. */
@@ -114,6 +116,9 @@ export class Disk implements Storage {
       close: () => undefined,
     };
   }
+
+  /** Nobody else runs meanwhile. */
+  look = <T>(work: () => T): T => work();
 
   /** What a killed process had not committed is gone. */
   rollback(): void {

@@ -73,6 +73,15 @@ class RealFile implements Storage {
     if (Number.isFinite(commits)) this.timer = setTimeout(() => this.onKill(), commits * 2);
   }
 
+  look<T>(work: () => T): T {
+    this.raw.exec('BEGIN');
+    try {
+      return work();
+    } finally {
+      this.raw.exec('COMMIT');
+    }
+  }
+
   rollback(): void {}
 
   keep(): string {

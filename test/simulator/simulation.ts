@@ -695,14 +695,15 @@ export class Simulation {
     }
     for (const device of devices) {
       if (device.process.isDead) continue;
-      const [first] = this.checks++ % 3 === 0 ? verifyFile(device.disk.raw, register) : [];
+      const [first] = this.checks++ % 3 === 0 ? device.disk.look(() => verifyFile(device.disk.raw, register)) : [];
       if (first)
         throw new Violation(
           `${device.process}: ${first.message} ${first.row ? `(${first.row.table} ${first.row.id})` : ''}`,
         );
       if (device.isAutomatic) continue;
       const rows = (table: string) => device.disk.raw.prepare(`SELECT * FROM ${table} ORDER BY id`).all() as Row[];
-      this.checkSums(String(device.process), rows('hive'), rows('visit'), rows('tool'));
+      const [held, seen, used] = device.disk.look(() => [rows('hive'), rows('visit'), rows('tool')] as const);
+      this.checkSums(String(device.process), held, seen, used);
       const conflicts = device.disk.raw
         .prepare("SELECT row_id, column_name FROM koinon_conflict WHERE column_name LIKE 'own%'")
         .all() as { row_id: string; column_name: string }[];

@@ -58,6 +58,7 @@ const push = spoilt({
       id: uuid,
       editedAt: '2026-11-23T10:00:00.000Z',
       own: [uuid],
+      origins: [uuid],
       changes: [
         {
           kind: 'update',
@@ -72,10 +73,15 @@ const push = spoilt({
   ],
 });
 
+const asked = fc.oneof(
+  { weight: 3, arbitrary: fc.tuple(fc.constantFrom('/v1/push', '/v1/pull'), push) },
+  fc.tuple(fc.constant('/v1/applied'), spoilt({ replica: uuid, origins: [uuid] })),
+);
+
 test('spoilt requests get a problem document or a refusal by transaction; nothing changes and the server goes on', async () => {
   const statuses = new Set<number>();
   await fc.assert(
-    fc.asyncProperty(fc.constantFrom('/v1/push', '/v1/pull'), push, async (path, body) => {
+    fc.asyncProperty(asked, async ([path, body]) => {
       const { status, type, lines } = await world.request(path, body);
       statuses.add(status);
       if (status === 200) {
@@ -93,11 +99,90 @@ test('spoilt requests get a problem document or a refusal by transaction; nothin
         });
       }
     }),
-    runs(400),
+    runs(500),
   );
   expect([...statuses].sort()).toEqual(expect.arrayContaining([200, 400]));
   expect(await rowsOf(await world.shell())).toEqual(before);
 });
+
+/** A line of an answer. */
+interface Line {
+  readonly outcomes?: readonly { readonly id: string }[];
+}
+type Spoil = (lines: readonly Line[]) => readonly object[];
+
+const appliedBefore =
+  (receipts: readonly object[]): Spoil =>
+  ([answer]) => [{ outcomes: answer?.outcomes?.map(({ id }) => ({ id, outcome: 'applied-before', receipts })) }];
+const counting = (first: number | string, step = 0): Spoil => {
+  let uploads = first;
+  return ([header, ...rows]) => {
+    if (typeof uploads === 'number') uploads += step;
+    return [{ ...header, uploads }, ...rows];
+  };
+};
+/** What a server may answer that has a fault, or is none: by path, what becomes of the lines of an answer. */
+const nonsense: readonly (readonly [string, Readonly<Record<string, Spoil>>])[] = [
+  ['what it says was applied before is another’s', { '/v1/push': appliedBefore([{ origin: uuid, id: uuid }]) }],
+  ['it does not say what was applied before', { '/v1/push': appliedBefore([]) }],
+  ['it counts in words', { '/v1/pull': counting('many') }],
+  ['it counts another number each time', { '/v1/pull': counting(7, 1) }],
+  ['its receipts are none', { '/v1/pull': counting(7), '/v1/applied': () => [{ receipts: [{ id: uuid }] }] }],
+];
+
+test.each(nonsense)(
+  'a server answers nonsense: %s. The sync ends, and what is unsent goes up once',
+  async (_what, answers) => {
+    const world = await World.of(garden);
+    let isMended = false;
+    const between = createServer(async (request, response) => {
+      const parts: Buffer[] = [];
+      for await (const part of request) parts.push(part as Buffer);
+      const path = request.url ?? '';
+      const body = request.method === 'POST' ? Buffer.concat(parts) : null;
+      const headers = {
+        'content-type': 'application/json',
+        'content-encoding': request.headers['content-encoding'] ?? '',
+      };
+      const answer = await fetch(`${world.server.url}${path}`, { method: request.method ?? 'GET', headers, body });
+      const text = await answer.text();
+      const spoil = isMended || !answer.ok ? undefined : answers[path];
+      const lines = text
+        .trim()
+        .split('\n')
+        .map((line) => JSON.parse(line) as Line);
+      response.writeHead(answer.status, { 'content-type': answer.headers.get('content-type') ?? '' });
+      response.end(
+        spoil
+          ? spoil(lines)
+              .map((line) => `${JSON.stringify(line)}\n`)
+              .join('')
+          : text,
+      );
+    });
+    await new Promise<void>((done) => between.listen(0, '127.0.0.1', done));
+    try {
+      const url = `http://127.0.0.1:${(between.address() as AddressInfo).port}`;
+      const replica = await world.replica({ server: url, upload: 'every step' });
+      isMended = true;
+      await replica.insert('bed', { id: 'b', name: 'north' });
+      await replica.insert('plant', { id: 'p', bed: 'b', kind: 'herb' });
+      await replica.sync();
+      isMended = false;
+      await replica.add('plant', 'p', 'watered', 2);
+      const unsent = (await replica.outbox()).map(({ changes }) => changes);
+      await expect(replica.sync()).rejects.toMatchObject({ code: 'server-answer' });
+      expect((await replica.outbox()).map(({ changes }) => changes)).toEqual(unsent);
+      isMended = true;
+      await replica.sync();
+      expect(await (await world.shell()).all('SELECT watered FROM plant')).toEqual([{ watered: 2 }]);
+      expect(await replica.outbox()).toEqual([]);
+    } finally {
+      await world.end();
+      await new Promise((done) => between.close(done).closeAllConnections());
+    }
+  },
+);
 
 test('raw bytes that are no JSON, or no text at all, get a problem document', () =>
   fc.assert(

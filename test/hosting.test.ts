@@ -127,6 +127,16 @@ test('behind a port a person decides, takes back, sends again, and brings back, 
     ]);
   await here.resolve('plant', 'p', 'remote');
   await here.unresolve('plant', 'p');
+  // Wrong decisions decide nothing; one inside a transaction is part of it.
+  for (const wrong of ['loacl', null, { label: 'mine' }, { label: null }] as never[])
+    await expect(here.resolve('plant', 'p', wrong)).rejects.toMatchObject({ code: 'value-not-listed' });
+  await expect(
+    here.transaction(async (transaction) => {
+      await transaction.resolve('plant', 'p', { label: { value: 'both' } });
+      expect(await transaction.get('plant', 'p')).toMatchObject({ label: 'both' });
+      throw new Error('thought better of it');
+    }),
+  ).rejects.toThrow('thought better of it');
   expect(await here.conflicts()).toMatchObject([{ column: 'label', local: 'mine', remote: 'theirs' }]);
   await here.resolve('plant', 'p', 'local');
   const [refused] = await here.rejections();

@@ -241,6 +241,7 @@ describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
     expect(await replica.get('thing', 't1')).toMatchObject({ used: 11 });
     await expect(escaped?.get('thing', 't1')).rejects.toMatchObject({ code: 'transaction-over' });
     const quick = await openReplica({ schema: household, stallLimit: 50 });
+    await expect(openReplica({ schema: household, durability: 'power' as never })).rejects.toThrow('not "power"');
     await expect(quick.transaction(() => quick.count({ from: 'thing' }))).rejects.toMatchObject({
       code: 'transaction-stalled',
     });

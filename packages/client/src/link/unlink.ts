@@ -220,6 +220,5 @@ async function pushDeletions(
     })),
   );
   const body = JSON.stringify({ replica, base, schemaVersion, transactions });
-  const ids = transactions.map(({ id }) => id);
-  return readPushResponse(await transport.push(body, signal), ids).outcomes;
+  return readPushResponse(await transport.push(body, signal), transactions).outcomes;
 }

@@ -52,6 +52,7 @@ export function nextBatch(
   const transactions: UploadedTransaction[] = [];
   const chosen: Unit[] = [];
   let changes = 0;
+  let origins = 0;
   let bytes = 0;
   for (const unit of first ? [first] : ready(choosing)) {
     const isBegun = transactions.length === 0 && partsSent?.id === unit.id;
@@ -61,12 +62,16 @@ export function nextBatch(
     const text = JSON.stringify(transaction);
     const parts = transactions.length === 0 ? partsOf(transaction, text.length, choosing.requestBytes) : undefined;
     if (parts !== undefined) return partOf(choosing, unit, parts, transaction.own);
-    const full = changes + unit.changes.length > limits.changes || bytes + text.length > choosing.requestBytes;
+    const full =
+      changes + unit.changes.length > limits.changes ||
+      origins + unit.transactions.length > limits.origins ||
+      bytes + text.length > choosing.requestBytes;
     if (full && transactions.length > 0) break;
     texts.push(text);
     transactions.push(transaction);
     chosen.push(unit);
     changes += unit.changes.length;
+    origins += unit.transactions.length;
     bytes += text.length;
     // Without asking for one more, which may be at the beginning of the next chunk of the file.
     if (transactions.length >= most) break;

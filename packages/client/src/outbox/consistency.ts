@@ -21,11 +21,11 @@ const states = [null, 'pending', 'attempted', 'confirmed', 'rejected', 'settled'
  * what is being sent is marked as that. Something else than this program may have written the file.
  */
 export function orderProblems(database: Database): readonly string[] {
-  const stored = database.once(
+  const stored = database.statement(
     `SELECT place, kind, sequence, state, id, origin, edited_at, table_name, row_id,
        json_valid(coalesce(columns, '{}')) AND json_valid(coalesce(operations, '{}')) AND json_valid(coalesce(before, '{}')) AS is_readable
      FROM koinon_outbox ORDER BY place`,
-  ) as StoredRow[];
+  );
   const problems: string[] = [];
   let head: StoredRow | undefined;
   let changes = 0;
@@ -35,7 +35,7 @@ export function orderProblems(database: Database): readonly string[] {
       problems.push(`The transaction at place ${head.place} of the outbox has no changes.`);
     changes = 0;
   };
-  for (const row of stored) {
+  for (const row of stored.iterate() as Iterable<StoredRow>) {
     const { place, kind, sequence, state, id, origin, edited_at } = row;
     if (kind !== 'transaction') {
       changes++;
@@ -54,15 +54,26 @@ export function orderProblems(database: Database): readonly string[] {
     if (state === 'attempted') attempted.add(id ?? '');
   }
   end();
-  const [attempt] = database.once('SELECT body FROM koinon_attempt') as { body: string }[];
-  const sent = attempt ? (JSON.parse(attempt.body) as { transactions: { id: string }[] }).transactions : [];
-  for (const { id } of sent)
+  const sent = sentIn(database);
+  if (sent === undefined) return [...problems, 'The request under way cannot be read.'];
+  for (const id of sent)
     if (!attempted.has(id))
       problems.push(`The request under way names the transaction ${id}, which is not marked as attempted.`);
   for (const id of attempted)
-    if (!sent.some((each) => each.id === id))
+    if (!sent.has(id))
       problems.push(`The transaction ${id} is marked as attempted, and no request under way names it.`);
   return problems;
+}
+
+/** The ids in the request under way; undefined where it cannot be read. */
+function sentIn(database: Database): ReadonlySet<string> | undefined {
+  const isReadable = "json_type(CASE WHEN json_valid(body) THEN body ELSE '{}' END, '$.transactions') IS 'array'";
+  const [attempt] = database.once(`SELECT ${isReadable} AS is_readable FROM koinon_attempt`) as {
+    is_readable: number;
+  }[];
+  if (attempt?.is_readable === 0) return undefined;
+  const ids = "SELECT value ->> 'id' AS id FROM koinon_attempt, json_each(body, '$.transactions')";
+  return new Set((database.once(ids) as { id: string }[]).map(({ id }) => id));
 }
 
 /** Refuses to send from an outbox that is not in order. @throws KoinonError `outbox-inconsistent`. */

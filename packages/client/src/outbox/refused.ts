@@ -1,4 +1,4 @@
-import { HeldRows, joinTransactions, type RowKey, rowKey } from '@koinon/core';
+import { HeldRows, joinTransactions, limits, type RowKey, rowKey } from '@koinon/core';
 import { showAnew } from '../overlay/show.ts';
 import type { OutboxTransaction } from './outbox.ts';
 import { drop, rowsOf, transactionsOf } from './transactions.ts';
@@ -42,6 +42,8 @@ export const sendAgainWith: ReplaceRejected = (at, sequence) => {
     members.push(transaction);
     held.add(changes, true);
   }
+  // More than one request may name: they wait, and are listed.
+  if (members.length > limits.origins) return;
   const deleted = edit.changes.filter(({ kind }) => kind === 'delete').map(rowKey);
   const isOfRefused = members.some(
     ({ id, changes }) => refused.has(id) && changes.some((change) => deleted.includes(rowKey(change))),

@@ -62,6 +62,9 @@ export function revertAll(at: Undoing): number {
   return takeBack(at, () => true, {}, Number.MIN_SAFE_INTEGER + 1).length;
 }
 
+/** How many transactions can be done again: they are in memory. */
+const mostUndone = 100;
+
 /** Takes back the last local transaction, while it has not been sent. Returns the rows it had changed. */
 export function undoLast(at: Undoing): readonly RowKey[] {
   const { database } = at.outbox;
@@ -72,9 +75,11 @@ export function undoLast(at: Undoing): readonly RowKey[] {
     throw new KoinonError('nothing-to-undo', 'There is nothing to undo: no change is waiting to be sent.');
   if (last.state !== null && last.state !== 'pending' && last.state !== 'rejected')
     throw alreadySent('The last change');
+  const { outbox } = at;
   const undone: OutboxTransaction[] = [];
   const rows = takeBack(at, ({ sequence }) => sequence === last.place, {}, last.place, undone);
-  at.outbox.undone.push(...undone.map(({ origin, changes }) => ({ origin, changes, after: lastPlace(at.outbox) })));
+  outbox.undone.push(...undone.map(({ origin, changes }) => ({ origin, changes, after: lastPlace(outbox) })));
+  outbox.undone.splice(0, outbox.undone.length - mostUndone);
   return rows;
 }
 

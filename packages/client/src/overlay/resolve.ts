@@ -86,8 +86,8 @@ function resolveRow(at: Deciding, { table: tableName, id, choices }: RowDecision
 
 /** What is decided about each column; columns that stay in conflict are not in it. */
 function choicesOf(choices: Choices, open: readonly string[], { table, id }: RowKey): ReadonlyMap<string, Choice> {
-  if (typeof choices === 'string' || 'value' in choices)
-    return new Map(open.map((column) => [column, choices as Choice]));
+  if (isChoice(choices)) return new Map(open.map((column) => [column, choices]));
+  if (typeof choices !== 'object' || choices === null) throw noChoice({ table, id }, choices);
   const unknown = Object.keys(choices).find((name) => !open.includes(name));
   if (unknown !== undefined)
     throw new KoinonError('no-such-conflict', `${table}.${unknown} of ${id} is not in conflict.`, {
@@ -95,7 +95,23 @@ function choicesOf(choices: Choices, open: readonly string[], { table, id }: Row
       id,
       column: unknown,
     });
+  for (const [column, choice] of Object.entries(choices))
+    if (!isChoice(choice)) throw noChoice({ table, id, column }, choice);
   return new Map(Object.entries(choices));
+}
+
+function isChoice(given: unknown): given is Choice {
+  if (given === 'local' || given === 'remote') return true;
+  return typeof given === 'object' && given !== null && 'value' in given;
+}
+
+function noChoice(at: RowKey & { readonly column?: string }, given: unknown): KoinonError {
+  const what = at.column === undefined ? at.table : `${at.table}.${at.column}`;
+  return new KoinonError(
+    'value-not-listed',
+    `A choice for ${what} of ${at.id} is 'local', 'remote' or { value }, not ${shown(given)}.`,
+    { ...at, value: given },
+  );
 }
 
 /**

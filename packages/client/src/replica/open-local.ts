@@ -1,4 +1,4 @@
-import type { Only, Schema } from '@koinon/core';
+import { KoinonError, type Only, type Schema, shown } from '@koinon/core';
 import { Database } from '../database/database.ts';
 import { isOlder, isReplicaFile, meta, type Prepare, prepareLayout, setMeta } from '../database/layout.ts';
 import { systemHost } from '../host/host.ts';
@@ -15,10 +15,15 @@ export async function openLocal<S extends Schema>(
   options: ReplicaOptions<S>,
   draft: Parts<S>['draft'],
 ): Promise<Replica<S>> {
-  const { schema, host = systemHost, stallLimit = 10_000, file = ':memory:', prebuilt, seed } = options;
+  const { schema, host = systemHost, stallLimit = 10_000, file = ':memory:', durability = 'process' } = options;
+  const { prebuilt, seed } = options;
+  if (durability !== 'process' && durability !== 'power-loss')
+    throw new KoinonError('value-not-listed', `durability is 'process' or 'power-loss', not ${shown(durability)}.`, {
+      value: durability,
+    });
   const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
   try {
-    if (options.durability === 'power-loss') database.driver.exec('PRAGMA synchronous = full');
+    if (durability === 'power-loss') database.driver.exec('PRAGMA synchronous = full');
     // What only few openings need is loaded only for them: a page should not fetch what it does not use.
     const isNew = !isReplicaFile(database);
     prepareLayout(database, schema, options.migrations ?? {}, await preparationOf(database, schema));

@@ -96,6 +96,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   /** Whether the server has come to know more of what is asked for. */
   let hasGained = false;
   let hasBegun = false;
+  /** How often it was asked what the server has applied. */
+  let timesAsked = 0;
   /** What the server could not write just now is not sent again before everything else that can go. */
   const waiting = new Set<string>();
   const uploading = { ...parts, waiting };
@@ -207,9 +209,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       return found;
     });
     if (origins === undefined || origins.length === 0) return false;
+    // Another copy may be sending just now, but not at every look.
+    if (++timesAsked > mostRounds) throw keepsCounting();
     const receipts: AppliedOrigin[] = [];
-    for (let from = 0; parts.transport.applied && from < origins.length; from += limits.own) {
-      const some = origins.slice(from, from + limits.own);
+    for (let from = 0; parts.transport.applied && from < origins.length; from += limits.origins) {
+      const some = origins.slice(from, from + limits.origins);
       receipts.push(...(await parts.transport.applied({ replica: about.replica, origins: some }, signal)).receipts);
     }
     await parts.change((local) => {
@@ -325,6 +329,13 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     return meta(database, 'position');
   });
   return { down, received, up, startedOver, position: position === undefined ? null : Number(position) };
+}
+
+function keepsCounting(): KoinonError {
+  return new KoinonError(
+    'server-answer',
+    `The server gave another number of applied transactions of this replica ${mostRounds + 1} times in one sync. Another copy of this file may be sending at the same time. Everything unsent is kept; sync again.`,
+  );
 }
 
 /** Whether the server could not write a transaction, for no reason that lies in another. */

@@ -33,6 +33,9 @@ export function readPushRequest(body: unknown): PushRequest {
   const changes = transactions.reduce((sum, transaction) => sum + transaction.changes.length, 0);
   if (changes > limits.changes)
     throw new KoinonError('too-large', `A push takes ${limits.changes} changes at most, not ${changes}.`);
+  const origins = transactions.reduce((sum, transaction) => sum + (transaction.origins?.length ?? 0), 0);
+  if (origins > limits.origins)
+    throw new KoinonError('too-large', `A push names ${limits.origins} origins at most, not ${origins}.`);
   const ids = new Set(transactions.map((transaction) => transaction.id));
   if (ids.size < transactions.length) throw malformed('transactions', 'each transaction once', 'a repeated id');
   return { replica, base, ...versionOf(request), transactions };
@@ -58,7 +61,7 @@ function readTransaction(given: unknown, index: number): UploadedTransaction {
 }
 
 function originsOf(given: unknown, at: string): string[] {
-  const origins = list(given, at, limits.own).map((id, i) => uuid(id, `${at}[${i}]`));
+  const origins = list(given, at, limits.origins).map((id, i) => uuid(id, `${at}[${i}]`));
   if (origins.length === 0) throw malformed(at, 'at least one origin', given);
   return origins;
 }
@@ -278,7 +281,8 @@ export function readPulledPage(body: string): PulledPage {
   if (
     typeof header?.cursor !== 'string' ||
     !['snapshot', 'changes'].includes(header.kind) ||
-    typeof header.rows !== 'number'
+    typeof header.rows !== 'number' ||
+    !(header.uploads === undefined || (Number.isSafeInteger(header.uploads) && header.uploads >= 0))
   )
     throw new KoinonError(
       'server-answer',
@@ -293,24 +297,33 @@ export function readPulledPage(body: string): PulledPage {
 }
 
 /** Reads the answer to a push of these transactions. @throws KoinonError `server-answer`. */
-export function readPushResponse(body: unknown, ids: readonly string[]): PushResponse {
+export function readPushResponse(
+  body: unknown,
+  sent: readonly Pick<UploadedTransaction, 'id' | 'origins'>[],
+): PushResponse {
   const outcomes = (body as PushResponse | null)?.outcomes;
-  const known = ['applied', 'applied-before', 'stale', 'waits', 'rejected', 'received', 'incomplete'];
   const fits =
     Array.isArray(outcomes) &&
-    outcomes.length === ids.length &&
-    outcomes.every(
-      (outcome: Outcome, i) =>
-        outcome?.id === ids[i] &&
-        known.includes(outcome.outcome) &&
-        (outcome.outcome !== 'applied-before' || areReceipts(outcome.receipts)),
-    );
+    outcomes.length === sent.length &&
+    sent.every((transaction, i) => isOutcomeOf(transaction, outcomes[i]));
   if (!fits)
     throw new KoinonError(
       'server-answer',
       `This is no answer to the push: ${shown(body)}. Check the server's address.`,
     );
   return body as PushResponse;
+}
+
+const outcomeKinds = ['applied', 'applied-before', 'stale', 'waits', 'rejected', 'received', 'incomplete'];
+
+function isOutcomeOf(
+  { id, origins = [id] }: Pick<UploadedTransaction, 'id' | 'origins'>,
+  given: Outcome | undefined,
+): boolean {
+  if (given?.id !== id || !outcomeKinds.includes(given.outcome)) return false;
+  if (given.outcome !== 'applied-before') return true;
+  // Without one of its origins nothing would be taken from the transaction, and it would be sent again without end.
+  return areReceipts(given.receipts) && given.receipts.some(({ origin }) => origins.includes(origin));
 }
 
 function namesOf(given: unknown, at: string): string[] {

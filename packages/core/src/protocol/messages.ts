@@ -31,8 +31,10 @@ export const limits = {
   pageRows: 5_000,
   /** Deleted rows in one answer. */
   trashedRows: 1_000,
-  /** Own transactions one pull may ask about; origins that one request has. */
+  /** Own transactions one pull may ask about. */
   own: 10_000,
+  /** Origins that one request names. */
+  origins: 10_000,
 } as const;
 
 /** `GET /v1/about`: who answers. */

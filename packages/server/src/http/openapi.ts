@@ -11,6 +11,7 @@ const columns = {
   additionalProperties: true,
   description: 'Values by column, as they travel.',
 } as const;
+const origins = { type: 'array', minItems: 1, maxItems: limits.origins, items: uuid } as const;
 const receipts = {
   type: 'array',
   items: { type: 'object', required: ['origin', 'id'], properties: { origin: uuid, id: uuid } },
@@ -96,7 +97,7 @@ const schemas = {
     type: 'object',
     required: ['replica', 'origins'],
     additionalProperties: false,
-    properties: { replica: uuid, origins: { type: 'array', minItems: 1, maxItems: limits.own, items: uuid } },
+    properties: { replica: uuid, origins },
   },
   AppliedResponse: { type: 'object', required: ['receipts'], properties: { receipts } },
   PulledRow: {
@@ -134,7 +135,7 @@ const schemas = {
           additionalProperties: false,
           properties: {
             id: uuid,
-            origins: { type: 'array', minItems: 1, maxItems: limits.own, items: uuid },
+            origins,
             editedAt: { type: 'string', format: 'date-time' },
             own: { type: 'array', maxItems: limits.own, items: uuid },
             changes: { type: 'array', minItems: 1, maxItems: limits.changes, items: change },

@@ -74,8 +74,10 @@ export async function push(
       else outcomes.push(setAside(taking, group[0] as UploadedTransaction, taken.failure));
     }
     if (outcomes.length > suspect) suspect = transactions.length;
-    for (const [i, { id, outcome }] of outcomes.entries())
-      if (!isDone(outcome)) blocked.add((transactions[i] as UploadedTransaction).changes, id);
+    for (const [i, outcome] of outcomes.entries()) {
+      const transaction = transactions[i] as UploadedTransaction;
+      if (!isDone(transaction, outcome)) blocked.add(transaction.changes, transaction.id);
+    }
     // Between two database transactions others get their turn: without this a long push would hold up every other request.
     if (outcomes.length < transactions.length) await setImmediate();
   }
@@ -147,7 +149,7 @@ async function takeInSome(
       for (const transaction of transactions.slice(0, transactionsAhead)) {
         const outcome = await takeIn(guarded, writer, transaction, from, blocked);
         reached = outcomes.push(outcome);
-        if (!isDone(outcome.outcome)) blocked.add(transaction.changes, transaction.id);
+        if (!isDone(transaction, outcome)) blocked.add(transaction.changes, transaction.id);
         if (performance.now() > end) break;
       }
       return outcomes;
@@ -190,7 +192,9 @@ async function lookAhead(
     if (isHopeful && part === undefined)
       for (const change of changes) rows.push({ table: change.table, id: change.id });
   }
-  if (ids.length > 1 || rows.length > 1) await writer.lookAhead(ids, rows, { replica, origins });
+  // Ids and origins are locked in one order: one after the other, two processes could wait for each other.
+  const hasOrigins = origins.some((origin) => !ids.includes(origin));
+  if (ids.length > 1 || rows.length > 1 || hasOrigins) await writer.lookAhead(ids, rows, { replica, origins });
 }
 
 const guardOf = ({ store, scopes, rules }: Taking, writer: StoreWriter) =>
@@ -328,8 +332,10 @@ async function takeUp(
 const editTime = ({ editedAt }: UploadedTransaction) => Math.min(Date.parse(editedAt), Date.now());
 
 /** Whether what depends on a transaction may follow. */
-function isDone(outcome: Outcome['outcome']): boolean {
-  return outcome === 'applied' || outcome === 'applied-before' || outcome === 'received';
+function isDone({ id, origins = [id] }: UploadedTransaction, outcome: Outcome): boolean {
+  // Of one that joins several, some may have been applied and the others not.
+  if (outcome.outcome === 'applied-before') return outcome.receipts.length >= new Set(origins).size;
+  return outcome.outcome === 'applied' || outcome.outcome === 'received';
 }
 
 function rejected(id: string, problems: readonly Problem[]): Outcome {

@@ -1,6 +1,5 @@
 import {
   type AnyRow,
-  type AppliedOrigin,
   applyOperation,
   type Change,
   type Column,
@@ -12,7 +11,6 @@ import {
   type SqlValue,
   type Table,
   toSql,
-  type WireChange,
 } from '@koinon/core';
 import type { Mapping } from '../mapping.ts';
 import {
@@ -20,7 +18,6 @@ import {
   ConstraintError,
   keyOf,
   type Reach,
-  type Receipt,
   type ReplicaOrigins,
   type RowKey,
   type Stamp,
@@ -33,20 +30,11 @@ import { applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { PlainInserts } from './inserts.ts';
-import { Keeping } from './keeping.ts';
 import type { Filled } from './layout.ts';
 import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
+import { Receipts } from './receipts.ts';
 import type { TableReading } from './rows.ts';
 import type { Stamping } from './stamping.ts';
-
-interface StoredReceipt {
-  id: string;
-  digest: string;
-  outcome: string;
-  position: number | null;
-  user_id: string | null;
-  replica: string | null;
-}
 
 /** How tables stand, for whoever writes them. */
 interface TableWriting extends TableReading {
@@ -55,9 +43,8 @@ interface TableWriting extends TableReading {
 }
 
 /** Writes of the one write connection; the caller holds a transaction open around them. */
-export class SqliteWriter extends Keeping implements StoreWriter {
+export class SqliteWriter extends Receipts implements StoreWriter {
   private readonly schema: Schema;
-  private readonly reader: SqliteReader;
   private readonly mapping: Mapping;
   private readonly filled: TableWriting['filled'];
   private readonly relation: (table: string) => string;
@@ -68,14 +55,8 @@ export class SqliteWriter extends Keeping implements StoreWriter {
   private readonly stamping: Stamping;
   /** The epoch that the feed is in, once it has been asked for in this transaction. */
   private epoch: string | undefined;
-  /** What was looked up beforehand and still holds. */
-  private readonly receiptsAhead = new Map<string, Receipt | undefined>();
-  /** By replica and origin; null for one that was not applied. */
-  private readonly originsAhead = new Map<string, string | null>();
   /** Null for a row that has none. */
   private readonly stampsAhead = new Map<string, StampRow | null>();
-  /** Written together at the end. */
-  private readonly newReceipts: Receipt[] = [];
 
   constructor(
     database: Prepared,
@@ -85,14 +66,13 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     stamping: Stamping,
     trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
   ) {
-    super(database);
+    super(database, new SqliteReader(database, schema, tables));
     this.trace = trace;
     this.stamping = stamping;
     this.mapping = mapping;
     this.filled = tables.filled;
     this.relation = tables.relation;
     this.schema = schema;
-    this.reader = new SqliteReader(database, schema, tables);
     this.inserts = new PlainInserts(schema, stamping, (...given) => this.run(...given));
   }
 
@@ -101,10 +81,8 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     this.stamping.begin();
     this.inserts.forget();
     this.epoch = undefined;
-    this.receiptsAhead.clear();
-    this.originsAhead.clear();
     this.stampsAhead.clear();
-    this.newReceipts.length = 0;
+    this.ahead.forget();
   }
 
   /** Writes what is still to be written, before the commit. */
@@ -114,20 +92,8 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     this.writeReceipts();
   }
 
-  async lookAhead(
-    receipts: readonly string[],
-    rows: readonly RowKey[],
-    { replica, origins }: ReplicaOrigins,
-  ): Promise<void> {
-    for (const origin of origins) this.originsAhead.set(`${replica} ${origin}`, null);
-    for (const { origin, id } of await this.reader.appliedOrigins(replica, origins))
-      this.originsAhead.set(`${replica} ${origin}`, id);
-    const found = this.database.all<StoredReceipt>(
-      'SELECT * FROM koinon_receipt WHERE id IN (SELECT value FROM json_each(?))',
-      JSON.stringify(receipts),
-    );
-    for (const id of receipts) this.receiptsAhead.set(id, undefined);
-    for (const stored of found) this.receiptsAhead.set(stored.id, receiptOf(stored));
+  async lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void> {
+    await this.lookUp(receipts, origins);
     for (const [table, ids] of byTable(rows)) {
       const stamps = this.database.all<StampRow>(
         'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id IN (SELECT value FROM json_each(?))',
@@ -137,100 +103,6 @@ export class SqliteWriter extends Keeping implements StoreWriter {
       for (const id of ids) this.stampsAhead.set(keyOf({ table, id }), null);
       for (const stamp of stamps) this.stampsAhead.set(keyOf({ table, id: stamp.row_id }), stamp);
     }
-  }
-
-  async receipt(id: string): Promise<Receipt | undefined> {
-    if (this.receiptsAhead.has(id)) return this.receiptsAhead.get(id);
-    this.writeReceipts();
-    const found = this.database.get<StoredReceipt>('SELECT * FROM koinon_receipt WHERE id = ?', id);
-    return found && receiptOf(found);
-  }
-
-  async saveReceipt(receipt: Receipt): Promise<void> {
-    this.newReceipts.push(receipt);
-    this.receiptsAhead.set(receipt.id, receipt);
-    if (receipt.outcome.kind === 'applied')
-      for (const origin of receipt.origins ?? [receipt.id])
-        this.originsAhead.set(`${receipt.replica} ${origin}`, receipt.id);
-  }
-
-  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
-    const known = origins.map((origin) => this.originsAhead.get(`${replica} ${origin}`));
-    if (!known.includes(undefined)) return known.flatMap((id, i) => (id ? [{ origin: origins[i] as string, id }] : []));
-    this.writeReceipts();
-    return this.reader.appliedOrigins(replica, origins);
-  }
-
-  private writeReceipts(): void {
-    if (this.newReceipts.length === 0) return;
-    const rows = this.newReceipts.map(({ id, digest, user, replica, outcome }) => {
-      const applied = outcome.kind === 'applied';
-      const said = applied ? 'applied' : JSON.stringify(outcome.problems);
-      return [id, digest, said, applied ? outcome.position : null, user, replica] as const;
-    });
-    this.writeOrigins(this.newReceipts);
-    this.newReceipts.length = 0;
-    const into = 'INSERT INTO koinon_receipt (id, digest, outcome, position, user_id, replica, received_at)';
-    const now = new Date().toISOString();
-    const [only] = rows;
-    if (only && rows.length === 1) this.database.run(`${into} VALUES (?, ?, ?, ?, ?, ?, ?)`, ...only, now);
-    else
-      this.database.run(
-        `${into} SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, ?2 FROM json_each(?1)`,
-        JSON.stringify(rows),
-        now,
-      );
-  }
-
-  /** Writes the origins of what was applied, and counts it. */
-  private writeOrigins(receipts: readonly Receipt[]): void {
-    const origins: (readonly [string, string, string])[] = [];
-    const counts = new Map<string, number>();
-    for (const { id, replica, outcome, origins: given = [] } of receipts) {
-      if (outcome.kind !== 'applied' || replica === null) continue;
-      counts.set(replica, (counts.get(replica) ?? 0) + 1);
-      for (const origin of given) if (origin !== id) origins.push([replica, origin, id]);
-    }
-    if (origins.length > 0)
-      this.database.run(
-        'INSERT INTO koinon_origin SELECT value ->> 0, value ->> 1, value ->> 2, ?2 FROM json_each(?1) WHERE true ON CONFLICT DO NOTHING',
-        JSON.stringify(origins),
-        new Date().toISOString(),
-      );
-    for (const [replica, count] of counts)
-      this.database.run(
-        'INSERT INTO koinon_upload VALUES (?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count',
-        replica,
-        count,
-      );
-  }
-
-  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<number> {
-    this.database.run(
-      'INSERT INTO koinon_part VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING',
-      id,
-      index,
-      JSON.stringify(changes),
-      new Date().toISOString(),
-    );
-    const kept = this.database.get<{ bytes: number }>(
-      'SELECT sum(octet_length(changes)) AS bytes FROM koinon_part WHERE id = ?',
-      id,
-    );
-    return kept?.bytes ?? 0;
-  }
-
-  async dropParts(id: string): Promise<void> {
-    this.database.run('DELETE FROM koinon_part WHERE id = ?', id);
-  }
-
-  async takeParts(id: string): Promise<readonly (readonly WireChange[])[]> {
-    const rows = this.database.all<{ changes: string }>(
-      'SELECT changes FROM koinon_part WHERE id = ? ORDER BY number',
-      id,
-    );
-    await this.dropParts(id);
-    return rows.map(({ changes }) => JSON.parse(changes) as WireChange[]);
   }
 
   reach(position: Position): Promise<Reach> {
@@ -340,11 +212,6 @@ export class SqliteWriter extends Keeping implements StoreWriter {
     return this.reader.tombstones(wanted);
   }
 
-  applied(ids: readonly string[], user?: string): Promise<string[]> {
-    this.writeReceipts();
-    return this.reader.applied(ids, user);
-  }
-
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
     this.inserts.write();
     return new Map(
@@ -451,12 +318,4 @@ export class SqliteWriter extends Keeping implements StoreWriter {
       change.id,
     );
   }
-}
-
-function receiptOf({ id, digest, outcome, position, user_id: user, replica }: StoredReceipt): Receipt {
-  const became: Receipt['outcome'] =
-    outcome === 'applied'
-      ? { kind: 'applied', position: position as number }
-      : { kind: 'rejected', problems: JSON.parse(outcome) as Problem[] };
-  return { id, digest, user, replica, outcome: became };
 }

@@ -1,0 +1,94 @@
+import type { ClientBase } from 'pg';
+import type { Contact } from '../store.ts';
+
+/** What the server keeps of its replicas and of its own past, and what it forgets. Inside a transaction of the caller's. */
+export class Keeping {
+  protected readonly client: ClientBase;
+
+  constructor(client: ClientBase) {
+    this.client = client;
+  }
+
+  async noteContacts(contacts: readonly Contact[]): Promise<void> {
+    // In the order of their ids: two processes that note the same replicas do not wait for each other in a circle.
+    for (const contact of [...contacts].sort((a, b) => (a.replica < b.replica ? -1 : 1)))
+      await this.client.query(
+        `INSERT INTO koinon.replica AS r VALUES ($1, $2, $2, $3, $4, $5, $6, false) ON CONFLICT (id) DO UPDATE SET
+           last_seen = greatest(r.last_seen, excluded.last_seen), position = coalesce(excluded.position, r.position),
+           schema_version = coalesce(excluded.schema_version, r.schema_version),
+           rows_down = r.rows_down + excluded.rows_down, rows_up = r.rows_up + excluded.rows_up`,
+        [contact.replica, contact.at, contact.position, contact.schemaVersion, contact.rowsDown, contact.rowsUp],
+      );
+  }
+
+  async claimReplica(replica: string, user: string): Promise<string> {
+    // The update that changes nothing locks the row, and so waits for whoever claims it just now.
+    const { rows } = await this.client.query<{ user_id: string }>(
+      `INSERT INTO koinon.owner AS o VALUES ($1, $2) ON CONFLICT (replica) DO UPDATE SET user_id = o.user_id RETURNING user_id`,
+      [replica, user],
+    );
+    return rows[0]?.user_id as string;
+  }
+
+  async dropReplica(id: string, isDropped: boolean): Promise<boolean> {
+    const { rowCount } = await this.client.query('UPDATE koinon.replica SET dropped = $2 WHERE id = $1', [
+      id,
+      isDropped,
+    ]);
+    return rowCount === 1;
+  }
+
+  async noteTime(now: number): Promise<void> {
+    // Everything before the oldest transaction still running has ended by now.
+    await this.client.query(
+      'INSERT INTO koinon.noted_time SELECT $1, pg_snapshot_xmin(pg_current_snapshot()) ON CONFLICT DO NOTHING',
+      [now],
+    );
+  }
+
+  async moveHorizon(before: number): Promise<void> {
+    await this.client.query(
+      `UPDATE koinon.horizon h SET position = noted.position, at = $1
+       FROM (SELECT position FROM koinon.noted_time WHERE at <= $1 ORDER BY at DESC LIMIT 1) noted
+       WHERE noted.position > h.position`,
+      [before],
+    );
+    await this.client.query(
+      'DELETE FROM koinon.noted_time WHERE at < (SELECT max(at) FROM koinon.noted_time WHERE at <= $1)',
+      [before],
+    );
+  }
+
+  async compact(most: number): Promise<number> {
+    const stamps = await this.client.query(
+      `DELETE FROM koinon.stamp WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon.stamp
+         WHERE deleted AND position < (SELECT position FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
+    const receipts = await this.client.query(
+      `DELETE FROM koinon.receipt WHERE id IN (SELECT id FROM koinon.receipt
+         WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
+    const origins = await this.client.query(
+      `DELETE FROM koinon.origin WHERE (replica, origin) IN (SELECT replica, origin FROM koinon.origin
+         WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
+    const parts = await this.client.query(
+      `DELETE FROM koinon.part WHERE (id, number) IN (SELECT id, number FROM koinon.part
+         WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
+    // What a column held before is asked for from positions behind the horizon only.
+    const past = await this.client.query(
+      `UPDATE koinon.stamp SET past = (SELECT coalesce(jsonb_object_agg(key, value), '{}') FROM jsonb_each(past)
+         WHERE value::bigint >= (SELECT position::text::bigint FROM koinon.horizon))
+       WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon.stamp WHERE past <> '{}'
+         AND EXISTS (SELECT FROM jsonb_each(past) WHERE value::bigint < (SELECT position::text::bigint FROM koinon.horizon))
+         LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most],
+    );
+    return [stamps, receipts, origins, parts, past].reduce((sum, { rowCount }) => sum + (rowCount ?? 0), 0);
+  }
+}

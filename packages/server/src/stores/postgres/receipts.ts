@@ -1,0 +1,116 @@
+import type { AppliedOrigin, WireChange } from '@koinon/core';
+import type { ClientBase } from 'pg';
+import { ReceiptsAhead, receiptOf, type StoredReceipt } from '../receipts-ahead.ts';
+import type { Receipt, ReplicaOrigins } from '../store.ts';
+import { Keeping } from './keeping.ts';
+import type { PostgresReader } from './reader.ts';
+
+/**
+ * What became of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
+ * caller's.
+ */
+export class Receipts extends Keeping {
+  protected readonly reader: PostgresReader;
+  private readonly ahead = new ReceiptsAhead();
+
+  constructor(client: ClientBase, reader: PostgresReader) {
+    super(client);
+    this.reader = reader;
+  }
+
+  protected async lookUp(ids: readonly string[], sent: ReplicaOrigins): Promise<void> {
+    await this.lockIds([...ids, ...sent.origins]);
+    this.ahead.noteReceipts(ids, await this.stored(ids));
+    this.ahead.noteOrigins(sent, await this.reader.appliedOrigins(sent.replica, sent.origins));
+  }
+
+  async receipt(id: string): Promise<Receipt | undefined> {
+    if (this.ahead.has(id)) return this.ahead.get(id);
+    await this.lockIds([id]);
+    const [found] = await this.stored([id]);
+    return found && receiptOf(found);
+  }
+
+  async saveReceipt(receipt: Receipt): Promise<void> {
+    this.ahead.save(receipt);
+  }
+
+  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
+    const known = this.ahead.appliedOrigins({ replica, origins });
+    if (known) return known;
+    await this.lockIds(origins);
+    await this.writeReceipts();
+    return this.reader.appliedOrigins(replica, origins);
+  }
+
+  async applied(ids: readonly string[], user?: string): Promise<string[]> {
+    await this.writeReceipts();
+    return this.reader.applied(ids, user);
+  }
+
+  /**
+   * Two processes may be given the same transaction at once: the second waits here for the first one's receipt. All lock in one
+   * order, so that none waits for another in a circle.
+   */
+  private async lockIds(ids: readonly string[]): Promise<void> {
+    await this.client.query(
+      'SELECT pg_advisory_xact_lock(k) FROM (SELECT DISTINCT hashtextextended(id, 0) AS k FROM unnest($1::text[]) id ORDER BY k) locked',
+      [ids],
+    );
+  }
+
+  private async stored(ids: readonly string[]): Promise<readonly StoredReceipt[]> {
+    const { rows } = await this.client.query<StoredReceipt>(
+      'SELECT id, digest, outcome, position, user_id, replica FROM koinon.receipt WHERE id = ANY($1)',
+      [ids],
+    );
+    return rows;
+  }
+
+  protected async writeReceipts(): Promise<void> {
+    const written = this.ahead.take();
+    if (written === undefined) return;
+    const { receipts, origins, uploads } = written;
+    await this.client.query(
+      `INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica)
+       SELECT r ->> 0, r ->> 1, r ->> 2, (r ->> 3)::bigint, clock_timestamp(), r ->> 4, r ->> 5 FROM jsonb_array_elements($1::jsonb) r`,
+      [JSON.stringify(receipts)],
+    );
+    if (origins.length > 0)
+      await this.client.query(
+        `INSERT INTO koinon.origin SELECT o ->> 0, o ->> 1, o ->> 2, clock_timestamp() FROM jsonb_array_elements($1::jsonb) o
+         ON CONFLICT DO NOTHING`,
+        [JSON.stringify(origins)],
+      );
+    for (const [replica, count] of uploads)
+      await this.client.query(
+        'INSERT INTO koinon.upload AS u VALUES ($1, $2) ON CONFLICT (replica) DO UPDATE SET count = u.count + excluded.count',
+        [replica, count],
+      );
+  }
+
+  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<number> {
+    await this.client.query('INSERT INTO koinon.part VALUES ($1, $2, $3, clock_timestamp()) ON CONFLICT DO NOTHING', [
+      id,
+      index,
+      JSON.stringify(changes),
+    ]);
+    const { rows } = await this.client.query<{ bytes: number }>(
+      'SELECT sum(pg_column_size(changes))::float8 AS bytes FROM koinon.part WHERE id = $1',
+      [id],
+    );
+    return rows[0]?.bytes ?? 0;
+  }
+
+  async dropParts(id: string): Promise<void> {
+    await this.client.query('DELETE FROM koinon.part WHERE id = $1', [id]);
+  }
+
+  async takeParts(id: string): Promise<readonly (readonly WireChange[])[]> {
+    const { rows } = await this.client.query<{ changes: WireChange[] }>(
+      'WITH taken AS (DELETE FROM koinon.part WHERE id = $1 RETURNING *) SELECT changes FROM taken ORDER BY number',
+      [id],
+    );
+    return rows.map(({ changes }) => changes);
+  }
+}

@@ -1,0 +1,107 @@
+import type { AppliedOrigin, WireChange } from '@koinon/core';
+import { ReceiptsAhead, receiptOf, type StoredReceipt } from '../receipts-ahead.ts';
+import type { Receipt, ReplicaOrigins } from '../store.ts';
+import type { Prepared } from './driver.ts';
+import { Keeping } from './keeping.ts';
+import type { SqliteReader } from './reader.ts';
+
+/**
+ * What became of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
+ * caller's.
+ */
+export class Receipts extends Keeping {
+  protected readonly reader: SqliteReader;
+  protected readonly ahead = new ReceiptsAhead();
+
+  constructor(database: Prepared, reader: SqliteReader) {
+    super(database);
+    this.reader = reader;
+  }
+
+  protected async lookUp(ids: readonly string[], sent: ReplicaOrigins): Promise<void> {
+    this.ahead.noteOrigins(sent, await this.reader.appliedOrigins(sent.replica, sent.origins));
+    const found = this.database.all<StoredReceipt>(
+      'SELECT * FROM koinon_receipt WHERE id IN (SELECT value FROM json_each(?))',
+      JSON.stringify(ids),
+    );
+    this.ahead.noteReceipts(ids, found);
+  }
+
+  async receipt(id: string): Promise<Receipt | undefined> {
+    if (this.ahead.has(id)) return this.ahead.get(id);
+    const found = this.database.get<StoredReceipt>('SELECT * FROM koinon_receipt WHERE id = ?', id);
+    return found && receiptOf(found);
+  }
+
+  async saveReceipt(receipt: Receipt): Promise<void> {
+    this.ahead.save(receipt);
+  }
+
+  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
+    const known = this.ahead.appliedOrigins({ replica, origins });
+    if (known) return known;
+    this.writeReceipts();
+    return this.reader.appliedOrigins(replica, origins);
+  }
+
+  applied(ids: readonly string[], user?: string): Promise<string[]> {
+    this.writeReceipts();
+    return this.reader.applied(ids, user);
+  }
+
+  protected writeReceipts(): void {
+    const written = this.ahead.take();
+    if (written === undefined) return;
+    const { receipts, origins, uploads } = written;
+    const now = new Date().toISOString();
+    const into = 'INSERT INTO koinon_receipt (id, digest, outcome, position, user_id, replica, received_at)';
+    const [only] = receipts;
+    if (only && receipts.length === 1) this.database.run(`${into} VALUES (?, ?, ?, ?, ?, ?, ?)`, ...only, now);
+    else
+      this.database.run(
+        `${into} SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, value ->> 5, ?2 FROM json_each(?1)`,
+        JSON.stringify(receipts),
+        now,
+      );
+    if (origins.length > 0)
+      this.database.run(
+        'INSERT INTO koinon_origin SELECT value ->> 0, value ->> 1, value ->> 2, ?2 FROM json_each(?1) WHERE true ON CONFLICT DO NOTHING',
+        JSON.stringify(origins),
+        now,
+      );
+    for (const [replica, count] of uploads)
+      this.database.run(
+        'INSERT INTO koinon_upload VALUES (?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count',
+        replica,
+        count,
+      );
+  }
+
+  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<number> {
+    this.database.run(
+      'INSERT INTO koinon_part VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING',
+      id,
+      index,
+      JSON.stringify(changes),
+      new Date().toISOString(),
+    );
+    const kept = this.database.get<{ bytes: number }>(
+      'SELECT sum(octet_length(changes)) AS bytes FROM koinon_part WHERE id = ?',
+      id,
+    );
+    return kept?.bytes ?? 0;
+  }
+
+  async dropParts(id: string): Promise<void> {
+    this.database.run('DELETE FROM koinon_part WHERE id = ?', id);
+  }
+
+  async takeParts(id: string): Promise<readonly (readonly WireChange[])[]> {
+    const rows = this.database.all<{ changes: string }>(
+      'SELECT changes FROM koinon_part WHERE id = ? ORDER BY number',
+      id,
+    );
+    await this.dropParts(id);
+    return rows.map(({ changes }) => JSON.parse(changes) as WireChange[]);
+  }
+}

@@ -4,31 +4,8 @@ import type { InProcessConnection } from '@koinon/server';
 import { type Clock, SimulatedProcess } from './clock.ts';
 import type { Disk, Storage } from './disk.ts';
 import type { Fate } from './history.ts';
+import type { Act } from './ledger.ts';
 import { type Register, register } from './schema.ts';
-
-/** What a person did on a device, and what the ledger knows of it. */
-export interface Act {
-  readonly n: number;
-  readonly device: number;
-  /** Names it in the outbox. */
-  origin: string;
-  /** A counter that it added to: it put one into the digit of that number, to the base of 4. */
-  readonly digit?: {
-    readonly table: 'hive' | 'tool';
-    readonly id: string;
-    readonly column: string;
-    readonly k: number;
-  };
-  /** A row that it made together with what it added. */
-  readonly visit?: string;
-  /** A column that only its device writes, and what it put there. */
-  readonly own?: { readonly hive: string; readonly token: string };
-  readonly line?: { readonly hive: string; readonly token: string };
-  /** Taken back, and told that it was. */
-  isRemoved: boolean;
-  /** Nobody can say whether it is applied: its file was put back, or part of it was taken back. */
-  isUnsure: boolean;
-}
 
 /** How the server is reached just now. */
 export interface Way {

@@ -1,0 +1,103 @@
+import { verifyFile } from '@koinon/client';
+import type { Device } from './device.ts';
+import { type Row, type Tables, Violation } from './ledger.ts';
+import { register } from './schema.ts';
+import type { Stage } from './stage.ts';
+
+// What must hold: at any moment, after a whole sync, and in the end.
+
+/** What must hold at any moment. @param isDeep whether the files are verified as well, which takes longer. */
+export async function checkNow(stage: Stage, devices: readonly Device[], isDeep: () => boolean): Promise<void> {
+  const { ledger } = stage;
+  const there = await onServer(stage);
+  ledger.checkSums('the server', there);
+  ledger.checkFrozen(there);
+  for (const device of devices) {
+    if (device.process.isDead) continue;
+    const [first] = isDeep() ? device.disk.look(() => verifyFile(device.disk.raw, register)) : [];
+    if (first)
+      throw new Violation(
+        `${device.process}: ${first.message} ${first.row ? `(${first.row.table} ${first.row.id})` : ''}`,
+      );
+    if (device.isAutomatic) continue;
+    const rows = (table: string) => device.disk.raw.prepare(`SELECT * FROM ${table} ORDER BY id`).all() as Row[];
+    const held = device.disk.look(() => ({ hive: rows('hive'), visit: rows('visit'), tool: rows('tool') }));
+    ledger.checkSums(String(device.process), held);
+    checkOwn(stage, device);
+  }
+}
+
+async function onServer({ ground }: Stage): Promise<Tables> {
+  const rows = async (table: string) => (await ground.rows(table)) as Row[];
+  return { hive: await rows('hive'), visit: await rows('visit'), tool: await rows('tool') };
+}
+
+/** A column that nobody else writes is never in conflict. */
+function checkOwn({ ledger, isRestored }: Stage, device: Device): void {
+  const column = `own${device.index}`;
+  const found = device.disk.raw.prepare('SELECT row_id FROM koinon_conflict WHERE column_name = ?').all(column);
+  if (device.isCopied || isRestored) return;
+  for (const { row_id } of found as { row_id: string }[])
+    if (!ledger.disturbed.has(row_id))
+      throw new Violation(`${device.process}: ${column} of ${row_id} is in conflict, and nobody else writes it`);
+}
+
+/** After a whole sync only what waits for a person is left, and what depends on that. */
+export async function checkNotStuck(stage: Stage, device: Device): Promise<void> {
+  if (device.process.isDead) return;
+  const outbox = (await stage.until(device.replica.outbox())) ?? [];
+  const conflicts = (await stage.until(device.replica.conflicts())) ?? [];
+  const held = new Set<string>();
+  for (const [i, { id: unit }] of outbox.entries()) {
+    // What goes up as one waits as one, in the place of the last of it.
+    if (outbox.findLastIndex((each) => each.id === unit) > i) continue;
+    const members = outbox.filter((each) => each.id === unit);
+    const changes = members.flatMap((each) => each.changes);
+    const isRefused = members.some(({ state }) => state === 'rejected');
+    const rows = changes.map(({ table, id }) => `${table} ${id}`);
+    const isConflicted = changes.some((change) =>
+      conflicts.some(
+        ({ table, id, column }) =>
+          table === change.table &&
+          id === change.id &&
+          (column === null || change.kind === 'delete' || column in change.columns),
+      ),
+    );
+    const references = changes.flatMap((change) =>
+      change.kind !== 'delete' && typeof change.columns.hive === 'string' ? [`hive ${change.columns.hive}`] : [],
+    );
+    const waits = isRefused || isConflicted || [...rows, ...references].some((row) => held.has(row));
+    if (!waits) throw new Violation(`${device.process} has not sent ${rows.join()} in a sync, and nothing says why`);
+    for (const row of rows) held.add(row);
+  }
+}
+
+/** In the end nothing is unsent, all hold the same, and the ledger is right. */
+export async function checkEnd(stage: Stage, isQuiet: boolean): Promise<void> {
+  const { devices, ground, ledger, isRestored } = stage;
+  for (const device of devices)
+    for (const table of ['site', 'hive', 'visit', 'tool']) {
+      const here = text(device.disk.raw.prepare(`SELECT * FROM ${table} ORDER BY id`).all());
+      const there = text(await ground.rows(table));
+      if (here !== there)
+        throw new Violation(`${device.process} and the server differ in ${table}:\n${here}\n${there}`);
+    }
+  const unsent = new Set<string>();
+  for (const device of devices) for (const origin of await stage.origins(device)) unsent.add(origin);
+  if (!isQuiet || unsent.size > 0) throw new Violation(`it does not come to rest: ${unsent.size} unsent are left`);
+  ledger.checkEnd(await onServer(stage), (device) => isRestored || devices[device]?.isCopied === true);
+}
+
+/** Rows as text, whichever database they come from: JSON is text in one and not in the other. */
+const text = (rows: readonly unknown[]) => JSON.stringify(plain(rows));
+
+function plain(value: unknown): unknown {
+  if (typeof value === 'string' && /^[[{]/.test(value)) return plain(JSON.parse(value));
+  if (Array.isArray(value)) return value.map(plain);
+  if (value === null || typeof value !== 'object') return value;
+  return Object.fromEntries(
+    Object.entries(value)
+      .sort(([one], [other]) => (one < other ? -1 : 1))
+      .map(([name, member]) => [name, plain(member)]),
+  );
+}

@@ -1,0 +1,156 @@
+/** What a history has shown to be wrong. */
+export class Violation extends Error {}
+
+/** A row of a table, as the database holds it. */
+export type Row = Readonly<Record<string, unknown>> & { readonly id: string };
+
+/** What a person did on a device, and what the ledger knows of it. */
+export interface Act {
+  readonly n: number;
+  readonly device: number;
+  /** Names it in the outbox. */
+  origin: string;
+  /** A counter that it added to: it put one into the digit of that number, to the base of 4. */
+  readonly digit?: {
+    readonly table: 'hive' | 'tool';
+    readonly id: string;
+    readonly column: string;
+    readonly k: number;
+  };
+  /** A row that it made together with what it added. */
+  readonly visit?: string;
+  /** A column that only its device writes, and what it put there. */
+  readonly own?: Written;
+  /** The device's line of the notes, and what it put there. */
+  readonly line?: Written;
+  /** Taken back, and told that it was. */
+  isRemoved: boolean;
+  /** Nobody can say whether it is applied: its file was put back, or part of it was taken back. */
+  isUnsure: boolean;
+}
+
+/** What was written into a hive. */
+interface Written {
+  readonly hive: string;
+  readonly token: string;
+}
+
+/** The rows of the tables whose sums are kept. */
+export interface Tables {
+  readonly hive: readonly Row[];
+  readonly visit: readonly Row[];
+  readonly tool: readonly Row[];
+}
+
+const lineOf = (device: number, token: string) => `line ${device} ${token}`;
+
+/** Notes in which a device's line says something else. */
+export function withLine(notes: string, device: number, token: string): string {
+  return notes
+    .split('\n')
+    .map((line) => (line.startsWith(`line ${device}`) ? lineOf(device, token) : line))
+    .join('\n');
+}
+
+/** How often an act is counted that added 4 to the power of k. */
+const timesIn = (sum: unknown, k: number) => Math.floor(Number(sum ?? 0) / 4 ** k) % 4;
+
+/** What each person meant and was told. The rules that it checks are written without the library's code. */
+export class Ledger {
+  readonly acts: Act[] = [];
+  /** Rows that were deleted, or of which a person decided which version stays: sums say nothing of them any more. */
+  readonly disturbed = new Set<string>();
+  readonly deletedVisits = new Set<string>();
+  readonly decidedNotes = new Set<string>();
+  /** Refused acts of which a part was taken back: nothing but a new edit sends the rest. */
+  readonly frozen = new Set<Act>();
+  private readonly digits = new Map<string, number>();
+
+  /** A digit that no act has used; undefined where a counter has no more. */
+  digit(table: 'hive' | 'tool', id: string, column: string): Act['digit'] {
+    const key = `${id} ${column}`;
+    const k = this.digits.get(key) ?? 0;
+    if (k > 24) return undefined;
+    this.digits.set(key, k + 1);
+    return { table, id, column, k };
+  }
+
+  /** No act counts twice, and a visit is where its amount is. */
+  checkSums(where: string, { hive, visit, tool }: Tables): void {
+    const rows = new Map([...hive, ...tool].map((row) => [row.id, row]));
+    const present = new Set(visit.map(({ id }) => id));
+    for (const act of this.acts) {
+      if (act.digit === undefined) continue;
+      const row = rows.get(act.digit.id);
+      if (row === undefined) continue;
+      const times = timesIn(row[act.digit.column], act.digit.k);
+      if (times > 1) throw new Violation(`${where}: act ${act.n} is counted ${times} times in ${act.digit.column}`);
+      const isExempt = act.isUnsure || this.disturbed.has(act.digit.id) || this.deletedVisits.has(act.visit ?? '');
+      if (act.visit === undefined || isExempt) continue;
+      if (present.has(act.visit) !== (times === 1))
+        throw new Violation(
+          `${where}: the visit of act ${act.n} is ${present.has(act.visit) ? 'there' : 'missing'}, and its amount is counted ${times} times`,
+        );
+    }
+  }
+
+  /** On the server there is nothing of a refused act of which a part was taken back. */
+  checkFrozen({ hive, visit }: Tables): void {
+    const visits = new Set(visit.map(({ id }) => id));
+    for (const act of this.frozen) {
+      const sum = hive.find(({ id }) => id === act.digit?.id)?.[act.digit?.column ?? ''];
+      const isCounted = act.digit !== undefined && timesIn(sum, act.digit.k) > 0;
+      if ((act.visit !== undefined && visits.has(act.visit)) || isCounted)
+        throw new Violation(
+          `of act ${act.n}, which was refused, one half was taken back, and the other went up by itself`,
+        );
+    }
+  }
+
+  /** In the end everything that was done counts once, and what a person wrote last is there. @param excepted devices of which that cannot be said. */
+  checkEnd({ hive, tool }: Tables, excepted: (device: number) => boolean): void {
+    const rows = new Map([...hive, ...tool].map((row) => [row.id, row]));
+    const lastOwn = new Map<string, Act>();
+    const lastLine = new Map<string, Act>();
+    for (const act of this.acts) {
+      const { n, digit, own, line, isRemoved, isUnsure } = act;
+      if (digit && !this.disturbed.has(digit.id) && !isUnsure) {
+        const times = timesIn(rows.get(digit.id)?.[digit.column], digit.k);
+        if (times !== (isRemoved ? 0 : 1))
+          throw new Violation(
+            `act ${n} (${digit.column} of ${digit.id}) was ${isRemoved ? 'taken back' : 'done'}, and counts ${times} times in the end`,
+          );
+      }
+      if (isRemoved) continue;
+      if (own) lastOwn.set(`${own.hive} ${act.device}`, act);
+      if (line) lastLine.set(`${line.hive} ${act.device}`, act);
+    }
+    const isPast = ({ device }: Act, { hive }: Written) => {
+      const others = this.acts.some((each) => (each.own?.hive === hive || each.line?.hive === hive) && each.isUnsure);
+      return others || this.disturbed.has(hive) || excepted(device);
+    };
+    for (const act of lastOwn.values())
+      if (act.own && !isPast(act, act.own))
+        checkLast(act, `own${act.device}`, act.own, rows, (held, token) => held === token);
+    for (const act of lastLine.values())
+      if (act.line && !isPast(act, act.line) && !this.decidedNotes.has(act.line.hive))
+        checkLast(act, 'notes', act.line, rows, (held, token) =>
+          String(held).split('\n').includes(lineOf(act.device, token)),
+        );
+  }
+}
+
+/** What a person wrote last into what nobody else writes is there. */
+function checkLast(
+  act: Act,
+  column: string,
+  { hive, token }: Written,
+  rows: ReadonlyMap<string, Row>,
+  isIn: (held: unknown, token: string) => boolean,
+): void {
+  const row = rows.get(hive);
+  if (row === undefined || isIn(row[column], token)) return;
+  throw new Violation(
+    `act ${act.n} wrote ${token} into ${column} of ${hive}, which holds ${JSON.stringify(row[column])} in the end`,
+  );
+}

@@ -1,0 +1,82 @@
+import { mostDevices } from './schema.ts';
+import type { Performs } from './stage.ts';
+
+// What happens to devices and to the server without anybody's doing on a device.
+
+type Kind =
+  | 'disconnect'
+  | 'connect'
+  | 'kill'
+  | 'kill later'
+  | 'wait'
+  | 'keep'
+  | 'put back'
+  | 'copy'
+  | 'office'
+  | 'office deletes'
+  | 'backup'
+  | 'restore';
+
+/** Hives that are there at the start. */
+export const hives = 3;
+
+export const surroundings: Performs<Kind> = {
+  disconnect: async (_stage, device) => device.connect(false),
+  connect: async (_stage, device) => device.connect(true),
+  kill: (_stage, device) => device.kill(),
+  async 'kill later'(_stage, device, { b }) {
+    device.disk.killAfter = 1 + (b % 6);
+  },
+  wait: ({ clock }, _device, { b }) => clock.pass(b % 5 === 0 ? 8_000 : b % 300),
+  async keep({ kept }, device) {
+    if (kept.length < 3) kept.push({ file: device.disk.keep(), device, stack: [...device.stack] });
+  },
+  async 'put back'({ kept, ledger }, device) {
+    const found = kept.findLast((each) => each.device === device);
+    if (found === undefined) return;
+    await device.kill();
+    // What was done since is gone, and what was taken back since is there again.
+    for (const act of ledger.acts)
+      if (act.device === device.index && (!found.stack.includes(act) || act.isRemoved)) act.isUnsure = true;
+    await device.disk.putBack(found.file);
+    device.stack = [...found.stack];
+  },
+  async copy(stage, device) {
+    if (stage.devices.length >= mostDevices) return;
+    const file = device.disk.keep();
+    const disk = await stage.parts.disk();
+    await disk.putBack(file);
+    device.isCopied = true;
+    const { isJoining, isAutomatic } = device;
+    const copy = stage.addDevice(disk, { isJoining, isAutomatic, skew: 0 });
+    copy.isCopied = true;
+    copy.stack = [...device.stack];
+    await copy.open();
+  },
+  async office({ ground, ledger }, _device, { a, b, c }) {
+    const id = `h${a % hives}`;
+    await ground.write(
+      [
+        `UPDATE hive SET title = 'office ${ledger.acts.length}' WHERE id = '${id}'`,
+        `UPDATE hive SET mass = mass + 1, notes = notes || '\nfrom the office ${b}' WHERE id = '${id}'`,
+        `UPDATE hive SET card = json_set(coalesce(card, '{}'), '$.office', ${b}) WHERE id = '${id}'`,
+        `UPDATE hive SET rank = CASE id WHEN 'h0' THEN 101 WHEN 'h1' THEN 102 ELSE 103 END WHERE id IN ('h0', 'h1', 'h2') AND rank < 100`,
+      ][c % 4] as string,
+    );
+  },
+  async 'office deletes'({ ground, ledger }, _device, { a }) {
+    const id = `h${a % hives}`;
+    ledger.disturbed.add(id);
+    for (const { id: visit, hive } of await ground.rows('visit'))
+      if (hive === id) ledger.deletedVisits.add(visit as string);
+    await ground.write(`DELETE FROM visit WHERE hive = '${id}'; DELETE FROM hive WHERE id = '${id}'`);
+  },
+  async backup({ ground, backups }) {
+    if (backups.length === 0) backups.push(await ground.backup());
+  },
+  async restore({ ground, backups }) {
+    const backup = backups.pop();
+    // What the office wrote since is gone for good; the devices offer again what was theirs.
+    if (backup !== undefined) await ground.restore(backup);
+  },
+};

@@ -151,8 +151,8 @@ export class Disk implements Storage {
 
   private wipe(isWhole = false): void {
     for (const table of this.tables())
-      this.raw.exec(
-        `DELETE FROM main."${table}"${table === 'koinon_meta' && !isWhole ? " WHERE name <> 'schema'" : ''}`,
-      );
+      this.raw
+        .prepare(`DELETE FROM main."${table}"${table === 'koinon_meta' && !isWhole ? " WHERE name <> 'schema'" : ''}`)
+        .run();
   }
 }

@@ -37,6 +37,7 @@ export class Simulation {
       for (const settings of this.history.devices) {
         const device = stage.addDevice(await stage.parts.disk(), settings);
         await device.open();
+        stage.acting = device;
         await stage.until(device.replica.sync());
       }
       for (const step of this.history.steps) await this.check(await this.take(step));
@@ -70,6 +71,7 @@ export class Simulation {
     // One that syncs by itself may have been killed meanwhile.
     for (const each of devices) await this.stage.reopen(each);
     log.push(`${log.length}. device ${device.index}: ${kind} (${chance.a}, ${chance.b}, ${chance.c})`);
+    this.stage.acting = device;
     await performs[kind](this.stage, device, chance);
     await this.stage.reopen(device);
     return device;
@@ -98,7 +100,10 @@ export class Simulation {
         await this.check(device);
       }
     }
-    for (const { replica } of devices) await stage.until(replica.sync());
+    for (const device of devices) {
+      stage.acting = device;
+      await stage.until(device.replica.sync());
+    }
     await this.check(...devices);
     await checkEnd(stage, isQuiet);
   }
@@ -107,6 +112,7 @@ export class Simulation {
   private async settleOne(device: Device, round: number): Promise<boolean> {
     const { stage } = this;
     const { replica } = device;
+    stage.acting = device;
     let isQuiet = true;
     const report = await stage.until(replica.sync());
     if (report === undefined) await stage.clock.pass(5_000);

@@ -54,6 +54,8 @@ export class Stage {
   readonly backups: string[] = [];
   /** Whether the server is put back in this history. */
   readonly isRestored: boolean;
+  /** Whose app does something just now: what it does comes to nothing where its process is killed. */
+  acting: Device | undefined;
   /** What has happened so far, to be read. */
   readonly log: string[] = [];
   private made = 0;
@@ -83,7 +85,7 @@ export class Stage {
   /** Waits for something; what a person is told is passed on, everything else is a fault. */
   async until<T>(promise: Promise<T>): Promise<T | undefined> {
     try {
-      return await this.clock.until(promise, () => this.devices.some(({ process }) => process.isDead));
+      return await this.clock.until(promise, () => this.acting?.process.isDead === true);
     } catch (error) {
       if (error instanceof KoinonError && expected.has(error.code)) {
         this.log.push(`   told: ${error.code}`);

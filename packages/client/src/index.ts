@@ -28,6 +28,7 @@ export type { Transaction } from './replica/transaction.ts';
 export { listReplicas, nameReplica, type ReplicaFile, removeReplica } from './shelf/files.ts';
 export type { SqlDriver, SqlStatement } from './storage/driver.ts';
 export type { NodeDriverOptions } from './storage/node.ts';
+export type { Misfit } from './sync/fitting.ts';
 export type { SyncRun } from './sync/journal.ts';
 export type { Direction, SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState, Upload } from './sync/state.ts';
 export type { SyncReport } from './sync/step.ts';

@@ -1,6 +1,6 @@
-import type { SqlValue } from '@koinon/core';
+import { isFromApp, KoinonError, type SqlValue } from '@koinon/core';
 import type { SqlDriver, SqlStatement } from '../storage/driver.ts';
-import { storageError } from '../storage/errors.ts';
+import { storageDamaged, storageError } from '../storage/errors.ts';
 
 /** Most statements kept prepared at once; the oldest go first. */
 const keptStatements = 200;
@@ -10,7 +10,6 @@ export class Database {
   readonly driver: SqlDriver;
   private readonly statements = new Map<string, SqlStatement>();
   private open = false;
-  private sound: boolean | undefined;
   /** How many transactions have begun, and how many of them were rolled back: tells those who keep something in memory. */
   begun = 0;
   rolledBack = 0;
@@ -89,28 +88,42 @@ export class Database {
     }
   }
 
-  /** Runs the work; errors of the storage come out under Koinon's codes. */
+  /** Runs the work; what goes wrong comes out under Koinon's codes. */
   guarded<T>(work: () => T): T {
     try {
       return work();
     } catch (error) {
-      // What a damaged file gives may break whoever takes it for what was written.
-      const isOdd = /^(Type|Syntax)Error/.test(String(error));
-      throw storageError(isOdd && !this.isSound() ? Object.assign(error as Error, { errcode: 11 }) : error);
+      throw this.named(error);
     }
   }
 
-  /** Whether the file is whole. Looked at once, since it takes its time. */
+  /**
+   * An error under Koinon's codes. What a function of the app has thrown stays as it is. A file is called damaged where
+   * SQLite says so, or where a text in it that is to be JSON is none.
+   */
+  named(error: unknown): unknown {
+    const known = storageError(error);
+    if (known instanceof KoinonError || isFromApp(error)) return known;
+    if (error instanceof SyntaxError || !this.isSound()) return storageDamaged(error);
+    return new KoinonError(
+      'internal-failure',
+      `Koinon failed at something that it should be able to do; the data is as it was. Please report this: ${String((error as Error)?.stack ?? error)}`,
+      { cause: error },
+    );
+  }
+
+  /** Whether SQLite finds the file whole. It takes its time, and is asked only after a failure that nothing explains. */
   private isSound(): boolean {
     try {
-      this.sound ??= this.once("SELECT 1 FROM pragma_quick_check(1) WHERE quick_check = 'ok'").length > 0;
+      return this.once('PRAGMA quick_check(1)').some((row) => Object.values(row as object)[0] === 'ok');
     } catch {
-      this.sound = false;
+      return false;
     }
-    return this.sound;
   }
 
+  /** Closes the file: what is prepared is given back first, or SQLite would keep the file open. */
   close(): void {
+    for (const statement of this.statements.values()) statement.finalize?.();
     this.statements.clear();
     this.driver.close();
   }

@@ -68,6 +68,7 @@ export type MetaName =
   | 'synced tables'
   | 'asked columns'
   | 'lacking'
+  | 'misfits'
   | 'erased';
 
 /** A value Koinon keeps about this replica. */

@@ -1,4 +1,5 @@
 import { KoinonError, type Sql, type SqlValue } from '@koinon/core';
+import type { BoundValue } from '../storage/driver.ts';
 import type { Database } from './database.ts';
 
 /** A read-only SQL query that has been looked through: its text, its values and the tables it reads. */
@@ -48,8 +49,13 @@ export function readOnly(database: Database, { text, values }: Sql): Reading {
 /** Runs a query that has been looked through. Values come as SQLite stores them. */
 export function runReading(database: Database, { text, values }: Reading): Readonly<Record<string, unknown>>[] {
   return database
-    .guarded(() => database.statement(text).all(...values))
+    .guarded(() => database.statement(text).all(...values.map(bound)))
     .map((row) => Object.freeze({ ...(row as Record<string, unknown>) }));
+}
+
+/** Node binds numbers as floating point: 7 / 2 would be 3.5 there, and 3 in a browser. */
+function bound(value: SqlValue): BoundValue {
+  return Number.isSafeInteger(value) ? BigInt(value as number) : value;
 }
 
 /** A counter that SQLite raises when another connection has written the file. */

@@ -2,6 +2,7 @@ import {
   type AnyRow,
   checkValue,
   columnOf,
+  defaultOf,
   fromWire,
   type JsonValue,
   KoinonError,
@@ -80,7 +81,7 @@ export class ReadSteps {
       | { value: string }
       | undefined;
     if (found !== undefined) return kept(column, fromWire(column, JSON.parse(found.value) as JsonValue));
-    return kept(column, typeof column.default === 'function' ? (column.default as () => unknown)() : column.default);
+    return kept(column, defaultOf(column));
   }
 
   /** Whether a call from another thread or tab took effect. */

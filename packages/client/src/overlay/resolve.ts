@@ -86,7 +86,7 @@ function resolveRow(at: Deciding, { table: tableName, id, choices }: RowDecision
 
 /** What is decided about each column; columns that stay in conflict are not in it. */
 function choicesOf(choices: Choices, open: readonly string[], { table, id }: RowKey): ReadonlyMap<string, Choice> {
-  if (isChoice(choices)) return new Map(open.map((column) => [column, choices]));
+  if (isForAll(choices, open)) return new Map(open.map((column) => [column, choices]));
   if (typeof choices !== 'object' || choices === null) throw noChoice({ table, id }, choices);
   const unknown = Object.keys(choices).find((name) => !open.includes(name));
   if (unknown !== undefined)
@@ -98,6 +98,12 @@ function choicesOf(choices: Choices, open: readonly string[], { table, id }: Row
   for (const [column, choice] of Object.entries(choices))
     if (!isChoice(choice)) throw noChoice({ table, id, column }, choice);
   return new Map(Object.entries(choices));
+}
+
+/** Whether one choice is made for all columns. One of them may be called `value`, and have a choice of its own. */
+function isForAll(choices: Choices, open: readonly string[]): choices is Choice {
+  if (!isChoice(choices)) return false;
+  return typeof choices === 'string' || !open.includes('value') || !isChoice(choices.value);
 }
 
 function isChoice(given: unknown): given is Choice {

@@ -11,6 +11,7 @@ import {
 import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';
 import type { Draft } from '../drafts/draft.ts';
+import { argumentInvalid, argumentsOf, callback, options, text, wholeNumber, word } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { Calls } from '../engine/calls.ts';
 import { reads } from '../engine/reads.ts';
@@ -95,8 +96,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     this.syncing.start();
   }
 
-  transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
-    return this.turn(async () => {
+  async transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
+    callback('work', work);
+    return this.unguardedTurn(async () => {
       const { database } = this.engine;
       const commit = new Commit(this.watchers.watches);
       database.begin();
@@ -138,11 +140,16 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     await this.decide('resend', transaction);
   }
 
-  trash(request: TrashRequest = {}): Promise<readonly TrashedRow[]> {
+  async trash(request: TrashRequest = {}): Promise<readonly TrashedRow[]> {
+    const { table, limit } = options('request', request, ['table', 'id', 'before', 'limit']);
+    if (table !== undefined) tableOf(this.engine.schema, text('table', table));
+    if (limit !== undefined) wholeNumber('limit', limit);
     return this.syncing.trash(request);
   }
 
   async restore(table: string, id: string): Promise<void> {
+    tableOf(this.engine.schema, text('table', table));
+    text('id', id);
     const { isDeletionUnsent, bringBack, undelete } = await import('../overlay/resolve.ts');
     const isUndeleted = await this.change('device', (engine) => {
       const isUnsent = isDeletionUnsent(engine.outbox, table, id);
@@ -157,15 +164,22 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     });
   }
 
-  sync({ direction = 'both', signal }: { direction?: Direction; signal?: AbortSignal } = {}): Promise<SyncReport> {
-    return this.syncing.byHand(direction, signal);
+  async sync(given?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport> {
+    const { direction = 'both', signal } = options('options', given, ['direction', 'signal']);
+    if (signal !== undefined && !(signal instanceof AbortSignal))
+      throw argumentInvalid('signal', signal, 'an AbortSignal');
+    return this.syncing.byHand(word('direction', direction, ['both', 'push', 'pull']), signal);
   }
 
   async signedIn(): Promise<void> {
     this.syncing.signedIn();
   }
 
-  unlink(choices: UnlinkChoices): Promise<UnlinkReport> {
+  async unlink(choices: UnlinkChoices): Promise<UnlinkReport> {
+    const { rows, server, unsent } = options('choices', choices, ['rows', 'server', 'unsent']);
+    word('rows', rows, ['keep', 'erase']);
+    if (server !== undefined) word('server', server, ['keep', 'delete']);
+    if (unsent !== undefined) word('unsent', unsent, ['drop']);
     return this.syncing.unlink(choices);
   }
 
@@ -186,6 +200,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   async journal(limit = 20): Promise<readonly SyncRun[]> {
+    wholeNumber('limit', limit);
     const { lastRuns } = await import('../sync/journal.ts');
     return this.turn(() => lastRuns(this.engine.database, limit));
   }
@@ -217,6 +232,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   async copyTo(file: string): Promise<void> {
+    text('file', file);
     const { copyOut } = await import('./report.ts');
     await this.turn(() => copyOut(this.engine, file));
   }
@@ -235,27 +251,32 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     name: K,
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>> {
-    type Step = (...words: unknown[]) => ReturnType<Steps[K]>;
+    // Not an async function: a write is done when this returns, where nothing else is under way.
+    try {
+      return this.step(name, argumentsOf(name, given)) as Promise<ReturnType<Steps[K]>>;
+    } catch (error) {
+      return Promise.reject(error);
+    }
+  }
+
+  /** Does one step, whose arguments were looked at. */
+  private step(name: StepName, given: readonly unknown[]): Promise<unknown> {
     const loading = name === 'rows' ? this.statusLoading(given[0]) : undefined;
-    if (loading) return loading.then(() => this.perform(name, ...given));
+    if (loading) return loading.then(() => this.step(name, given));
     if (reads(name)) {
       return this.turn(() => {
         const steps = new ReadSteps({ ...this.engine, commit: new Commit(() => false) });
-        return this.engine.database.guarded(() =>
-          (steps[name as keyof ReadSteps] as unknown as Step).apply(steps, given),
-        );
+        return (steps[name as keyof ReadSteps] as unknown as (...words: unknown[]) => unknown).apply(steps, [...given]);
       });
     }
     const reading = this.hasBytes ? withBytes(given) : undefined;
-    if (reading) return reading.then((bytes) => this.perform(name, ...(bytes as Parameters<Steps[K]>)));
-    return this.change('device', (engine) => effect(engine, name as Exclude<EffectName, Decision>, given)) as Promise<
-      ReturnType<Steps[K]>
-    >;
+    if (reading) return reading.then((bytes) => this.step(name, bytes));
+    return this.change('device', (engine) => effect(engine, name as Exclude<EffectName, Decision>, given));
   }
 
-  protected override async once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown> {
-    const reading = this.hasBytes ? withBytes(given) : undefined;
-    if (reading) return reading.then((bytes) => this.once(call, name, bytes));
+  protected override async once(call: string, name: EffectName, asked: readonly unknown[]): Promise<unknown> {
+    const taken = argumentsOf(name, asked);
+    const given = (this.hasBytes ? await withBytes(taken) : undefined) ?? taken;
     const effectOf = await this.effectOf(name, given);
     return this.change('device', (engine) => {
       const done = engine.calls.outcome(call);
@@ -270,7 +291,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.transaction(work);
   }
 
-  protected override async decide(name: Decision, ...given: readonly unknown[]): Promise<unknown> {
+  protected override async decide(name: Decision, ...asked: readonly unknown[]): Promise<unknown> {
+    const taken = argumentsOf(name, asked);
+    const given = (this.hasBytes ? await withBytes(taken) : undefined) ?? taken;
     return this.change('device', await this.effectOf(name, given));
   }
 
@@ -313,7 +336,20 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     });
   }
 
+  /** Runs work of ours when its turn comes; what goes wrong has a code. */
   private turn<T>(work: () => T | Promise<T>): Promise<T> {
+    const { database } = this.engine;
+    const named = (error: unknown): never => {
+      throw database.named(error);
+    };
+    return this.unguardedTurn(() => {
+      const result = database.guarded(work);
+      return result instanceof Promise ? result.catch(named) : result;
+    });
+  }
+
+  /** The same for work in which a function of the app runs, whose errors are its own. */
+  private unguardedTurn<T>(work: () => T | Promise<T>): Promise<T> {
     return this.turns.take(() => {
       if (this.closed) throw new KoinonError('replica-closed', 'This replica is closed; open it again.');
       return work();

@@ -1,10 +1,11 @@
-import { KoinonError, type Only, type Schema, shown } from '@koinon/core';
+import type { Only, Schema } from '@koinon/core';
 import { Database } from '../database/database.ts';
 import { isOlder, isReplicaFile, meta, type Prepare, prepareLayout, setMeta } from '../database/layout.ts';
 import { systemHost } from '../host/host.ts';
 import { noConflicts } from '../overlay/conflict-list.ts';
 import type { SqlDriver } from '../storage/driver.ts';
 import { storageError } from '../storage/errors.ts';
+import { checkOptions } from './check-options.ts';
 import { LocalReplica, type Parts } from './local.ts';
 import type { ReplicaOptions } from './open.ts';
 import type { Replica } from './replica.ts';
@@ -15,12 +16,9 @@ export async function openLocal<S extends Schema>(
   options: ReplicaOptions<S>,
   draft: Parts<S>['draft'],
 ): Promise<Replica<S>> {
+  checkOptions(options);
   const { schema, host = systemHost, stallLimit = 10_000, file = ':memory:', durability = 'process' } = options;
   const { prebuilt, seed } = options;
-  if (durability !== 'process' && durability !== 'power-loss')
-    throw new KoinonError('value-not-listed', `durability is 'process' or 'power-loss', not ${shown(durability)}.`, {
-      value: durability,
-    });
   const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
   try {
     if (durability === 'power-loss') database.driver.exec('PRAGMA synchronous = full');

@@ -29,6 +29,7 @@ import { LiveQuery, type Source } from '../live/result.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
 import type { TakingBack } from '../outbox/undo.ts';
 import type { Choice, RowDecision } from '../overlay/resolve.ts';
+import type { Misfit } from '../sync/fitting.ts';
 import type { SyncRun } from '../sync/journal.ts';
 import type { Direction, SyncState } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
@@ -70,6 +71,8 @@ export interface ReplicaStatus {
   readonly syncedAt: string | null;
   /** The process that syncs the file just now; null if none does. */
   readonly syncOwner: string | null;
+  /** Values that the server sent and that are not of their column's type: the column is empty here. The last hundred. */
+  readonly misfits: readonly Misfit[];
 }
 
 /** Where a replica's data is, and how much room there is. Sizes are in bytes; null where the platform cannot tell. */

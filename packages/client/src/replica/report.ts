@@ -3,6 +3,7 @@ import { meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
 import { transactionsOf } from '../outbox/transactions.ts';
+import { misfitsIn } from '../sync/fitting.ts';
 import { syncOwner } from '../sync/lease.ts';
 import type { Rejection, ReplicaStatus } from './replica.ts';
 
@@ -21,6 +22,7 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
     position: position === undefined ? null : Number(position),
     syncedAt: meta(database, 'synced at') ?? null,
     syncOwner: syncOwner(database, host),
+    misfits: misfitsIn(database),
   };
 }
 

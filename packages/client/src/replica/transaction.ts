@@ -1,4 +1,5 @@
 import { KoinonError, type Problem, type Schema, type TableName } from '@koinon/core';
+import { argumentsOf } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { type Engine, loadSettling, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
 import type { Choices, RowDecision } from '../overlay/resolve.ts';
@@ -63,12 +64,13 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
   ): Promise<ReturnType<Steps[K]>> {
     if (this.over)
       throw new KoinonError('transaction-over', 'This transaction has ended; await every call inside its function.');
-    const bytes = this.hasBytes ? await withBytes(given) : undefined;
-    if (name === 'rows') await this.prepare(given[0]);
+    const taken = argumentsOf(name, given);
+    const bytes = this.hasBytes ? await withBytes(taken) : undefined;
+    if (name === 'rows') await this.prepare(taken[0]);
     if (name === 'resolve') await loadSettling();
     this.watch();
     return this.engine.database.guarded(() =>
-      (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(...(bytes ?? given)),
+      (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(...(bytes ?? taken)),
     );
   }
 

@@ -1,15 +1,18 @@
 import type { SqlValue } from '@koinon/core';
 
+/** What a statement can bind: what SQLite stores, and whole numbers that are to stay whole. */
+export type BoundValue = SqlValue | bigint;
+
 /** One prepared statement. Values are bound in the order of the `?` marks. */
 export interface SqlStatement {
   /** Runs a statement that returns no rows; says how many rows it changed, and the key of the last inserted one. */
-  run(...values: SqlValue[]): { readonly changes: number | bigint; readonly lastInsertRowid: number | bigint };
+  run(...values: BoundValue[]): { readonly changes: number | bigint; readonly lastInsertRowid: number | bigint };
   /** The first row, or undefined. */
-  get(...values: SqlValue[]): unknown;
+  get(...values: BoundValue[]): unknown;
   /** All rows, as objects by column name. */
-  all(...values: SqlValue[]): unknown[];
+  all(...values: BoundValue[]): unknown[];
   /** Row after row, without holding them all. */
-  iterate(...values: SqlValue[]): Iterable<unknown>;
+  iterate(...values: BoundValue[]): Iterable<unknown>;
   /** Gives the statement's memory back, for an SQLite whose memory is not collected. It is not used again. */
   finalize?(): void;
 }

@@ -22,6 +22,12 @@ const meanings: readonly (readonly [result: number, said: string, code: ErrorCod
   [26, 'is not a database', 'storage-foreign', 'The file is not an SQLite database.'],
 ];
 
+/** The file holds what was never written to it. */
+export function storageDamaged(cause: unknown): KoinonError {
+  const [, , code, message] = meanings.find(([result]) => result === 11) as (typeof meanings)[number];
+  return new KoinonError(code, `${message} (${String((cause as Error)?.message ?? cause)})`, { cause });
+}
+
 /** An error of the storage under its own code; any other error as it is. */
 export function storageError(error: unknown, file?: string): unknown {
   if (error instanceof KoinonError || !(error instanceof Error)) return error;

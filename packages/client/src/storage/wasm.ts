@@ -1,6 +1,6 @@
-import { KoinonError, type SqlValue } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
 import type { Sqlite3Static } from '@sqlite.org/sqlite-wasm';
-import { logBytes, type SqlDriver, type SqlStatement } from './driver.ts';
+import { type BoundValue, logBytes, type SqlDriver, type SqlStatement } from './driver.ts';
 import { Fence } from './fence.ts';
 
 /** A database in the origin's private file system, and the way to let go of it without another write. */
@@ -190,7 +190,7 @@ class WasmStatement implements SqlStatement {
     this.open = open;
   }
 
-  run(...values: SqlValue[]): { readonly changes: number; readonly lastInsertRowid: number } {
+  run(...values: BoundValue[]): { readonly changes: number; readonly lastInsertRowid: number } {
     return this.translated(() => {
       const { capi } = this.sqlite;
       try {
@@ -207,16 +207,16 @@ class WasmStatement implements SqlStatement {
     });
   }
 
-  get(...values: SqlValue[]): unknown {
+  get(...values: BoundValue[]): unknown {
     for (const row of this.iterate(...values)) return row;
     return undefined;
   }
 
-  all(...values: SqlValue[]): unknown[] {
+  all(...values: BoundValue[]): unknown[] {
     return [...this.iterate(...values)];
   }
 
-  *iterate(...values: SqlValue[]): Generator<unknown> {
+  *iterate(...values: BoundValue[]): Generator<unknown> {
     this.isReading = true;
     try {
       this.translated(() => this.bind(values));
@@ -234,7 +234,7 @@ class WasmStatement implements SqlStatement {
     this.statement.finalize();
   }
 
-  private bind(values: readonly SqlValue[]): void {
+  private bind(values: readonly BoundValue[]): void {
     const { capi } = this.sqlite;
     const statement = this.statement.pointer as never;
     for (const [i, value] of values.entries()) {
@@ -243,9 +243,11 @@ class WasmStatement implements SqlStatement {
           ? this.bindText(statement, i + 1, value)
           : typeof value === 'number'
             ? bindNumber(capi, statement, i + 1, value)
-            : value === null
-              ? capi.sqlite3_bind_null(statement, i + 1)
-              : capi.sqlite3_bind_blob(statement, i + 1, value, value.byteLength, capi.SQLITE_TRANSIENT);
+            : typeof value === 'bigint'
+              ? capi.sqlite3_bind_int64(statement, i + 1, value)
+              : value === null
+                ? capi.sqlite3_bind_null(statement, i + 1)
+                : capi.sqlite3_bind_blob(statement, i + 1, value, value.byteLength, capi.SQLITE_TRANSIENT);
       if (code) throw new Error(`value ${i + 1} cannot be bound: SQLite's code ${code}`);
     }
   }

@@ -215,7 +215,8 @@ export class SyncLoop {
   private ended(error: Error | null): void {
     this.running = undefined;
     const code = error instanceof KoinonError ? error.code : 'unknown';
-    this.error = error && { code, message: error.message };
+    const cause = error?.cause;
+    this.error = error && { code, message: error.message, cause: cause === undefined ? null : String(cause) };
     const { options } = this;
     if (this.isStopped) this.set('stopped');
     else if (this.isPaused) this.set('paused');

@@ -1,3 +1,5 @@
+import { KoinonError } from '@koinon/core';
+
 /** Bytes a millisecond that a link has at least: of what goes up, nothing tells how far it is. */
 const slowest = 8;
 
@@ -48,17 +50,31 @@ export class Patience {
   }
 }
 
-/** The text of an answer, told of while it comes. */
-export async function textOf(response: Response, came: (bytes: number) => void): Promise<string> {
+/**
+ * The text of an answer, told of while it comes.
+ *
+ * @param most bytes, after decompression.
+ * @throws KoinonError `server-answer` where there are more.
+ */
+export async function textOf(response: Response, most: number, came: (bytes: number) => void): Promise<string> {
   const { body } = response;
   // Not every shell's `fetch` gives an answer piece by piece.
   if (!body) return response.text();
   const decoder = new TextDecoder();
   let text = '';
+  let bytes = 0;
   for (const reader = body.getReader(); ; ) {
     const { done, value } = await reader.read();
     if (done) return text + decoder.decode();
     came(value.length);
+    bytes += value.length;
+    if (bytes > most) {
+      await reader.cancel();
+      throw new KoinonError(
+        'server-answer',
+        `The server's answer has more than ${most} bytes, and was not read on. No Koinon server sends that much at once.`,
+      );
+    }
     text += decoder.decode(value, { stream: true });
   }
 }

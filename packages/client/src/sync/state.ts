@@ -58,7 +58,12 @@ export interface SyncState {
   /** The same by table: a table that was not asked for has no time, or an older one. */
   readonly syncedTables: Readonly<Record<string, string>>;
   /** Why the last run failed; null after one that ended well. */
-  readonly error: { readonly code: ErrorCode | 'unknown'; readonly message: string } | null;
+  readonly error: {
+    readonly code: ErrorCode | 'unknown';
+    readonly message: string;
+    /** What the cause of it says, where there is one. */
+    readonly cause: string | null;
+  } | null;
   /** When the next attempt is made by itself, RFC 3339. */
   readonly nextAttempt: string | null;
   /** The feed's position this replica has reached, and the server's own when it was last heard. */

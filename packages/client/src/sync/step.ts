@@ -1,4 +1,12 @@
-import { type AppliedOrigin, KoinonError, limits, type Only, type Outcome, type PulledPage } from '@koinon/core';
+import {
+  type AppliedOrigin,
+  checkPulledPage,
+  KoinonError,
+  limits,
+  type Only,
+  type Outcome,
+  type PulledPage,
+} from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
@@ -79,6 +87,9 @@ interface Asked {
 /** Confirmed transactions that may wait for a pull before one comes between two pushes. */
 const mostUnseen = 2_000;
 
+/** Pages one after the other that bring nothing and lead no further, while more are announced. */
+const mostIdle = 50;
+
 /** A transaction that others keep overtaking is tried this often in one step; the next step goes on with it. */
 const mostRounds = 5;
 
@@ -96,6 +107,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   /** Whether the server has come to know more of what is asked for. */
   let hasGained = false;
   let hasBegun = false;
+  /** How often the server had lost parts of a large transaction. */
+  let timesIncomplete = 0;
   /** How often it was asked what the server has applied. */
   let timesAsked = 0;
   /** What the server could not write just now is not sent again before everything else that can go. */
@@ -134,6 +147,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if (outcome === 'waits') up.waiting++;
       else if (outcome === 'applied' || outcome === 'stale' || outcome === 'rejected') up[outcome]++;
     for (const outcome of outcomes) if (waitsForItself(outcome)) waiting.add(outcome.id);
+    const isCutUp = attempted.request.transactions.some(({ part }) => part !== undefined);
+    if (isCutUp && outcomes.some(({ outcome }) => outcome === 'incomplete') && ++timesIncomplete > mostRounds)
+      throw keepsForgetting();
     const applied = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'applied' ? [id] : [])));
     const received = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'received' ? [id] : [])));
     for (const { id, changes } of attempted.request.transactions)
@@ -227,6 +243,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const pullPages = async (name: 'cursor' | 'backfill', asking: { ahead?: Asked | undefined }): Promise<void> => {
     // On a poor link a first download may take days: what is new here, or was changed after it came, does not wait for it.
     let pushesBetween = direction === 'both' && name === 'cursor' && !hasNaturalKeys;
+    let [idle, reached] = [0, -1];
     for (let goesOn = true; goesOn; ) {
       if (pushesBetween && (await parts.change(({ database }) => meta(database, 'complete') === undefined)))
         pushesBetween = await pushSome();
@@ -242,7 +259,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       asking.ahead = undefined;
       let page: PulledPage;
       try {
-        page = (await withSame(parts.change, await asked.page)) ?? (await ask(cursor, own, false).page);
+        const answer = await withSame(parts.change, checkPulledPage(await asked.page));
+        page = answer ?? checkPulledPage(await ask(cursor, own, false).page);
       } catch (error) {
         if (!isUnknownCursor(error) || !cursor) throw error;
         startedOver = true;
@@ -252,6 +270,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       }
       if (await askApplied(page.header.uploads)) continue;
       const { more, last, covers } = page.header;
+      // A server that leads nowhere must not keep a device busy, and its battery.
+      const leadsOn = page.rows.length > 0 || (page.header.kind === 'changes' && page.header.to > reached);
+      idle = leadsOn ? 0 : idle + 1;
+      reached = page.header.to;
+      if ((more || !last) && (page.header.cursor === cursor || idle > mostIdle)) throw leadsNowhere();
       // What is confirmed stays the same, so that the next request is known already: it is under way while this page is taken.
       if ((name === 'cursor' ? more : !last) && covers.length === 0) asking.ahead = ask(page.header.cursor, own);
       await parts.change((local) => {
@@ -329,6 +352,20 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     return meta(database, 'position');
   });
   return { down, received, up, startedOver, position: position === undefined ? null : Number(position) };
+}
+
+function leadsNowhere(): KoinonError {
+  return new KoinonError(
+    'server-answer',
+    'The server announces more and more rows, and sends none of them. Everything unsent is kept; sync again later.',
+  );
+}
+
+function keepsForgetting(): KoinonError {
+  return new KoinonError(
+    'server-answer',
+    `The server lost parts of a large transaction ${mostRounds + 1} times in one sync. Everything unsent is kept; sync again later.`,
+  );
 }
 
 function keepsCounting(): KoinonError {

@@ -6,6 +6,7 @@ import {
   type JoinRequest,
   KoinonError,
   type LiveMessage,
+  limits,
   livePath,
   type ProblemDocument,
   type PulledPage,
@@ -13,13 +14,15 @@ import {
   readAppliedResponse,
   readLiveMessage,
   readPulledPage,
+  readTrashResponse,
+  readWaitResponse,
   shown,
   type TrashRequest,
   type TrashResponse,
   type WaitRequest,
-  type WaitResponse,
 } from '@koinon/core';
 import WebSocket from '#web-socket';
+import { serverRoot, withinOrigin } from './address.ts';
 import { Packing, sizeOf } from './packing.ts';
 import { Patience, textOf } from './patience.ts';
 
@@ -82,17 +85,18 @@ export interface HttpOptions {
 /**
  * Reaches a server over HTTP with the runtime's `fetch`.
  *
- * @param url where the server answers, such as `http://127.0.0.1:4280`.
+ * @param url where the server answers, such as `http://127.0.0.1:4280`. A path in it is the one below which the server is.
+ * @throws KoinonError `argument-invalid` for what is no such address.
  */
 export function httpTransport(url: string, { timeout = 30_000, token: source }: HttpOptions = {}): Transport {
-  const root = url.replace(/\/+$/, '');
+  const root = serverRoot(url);
   const bytes = { down: 0, up: 0 };
   const packing = new Packing(root);
   let known: string | undefined;
   let knowsSame = true;
   const tokenOf = async (): Promise<string | undefined> => {
     if (source === undefined) return undefined;
-    known ??= await Promise.resolve(source()).catch(() => undefined);
+    known ??= await askedToken(source);
     if (known === undefined)
       throw new KoinonError('not-authenticated', 'Nobody is signed in; the sync waits, and what is unsent is kept.');
     return known;
@@ -110,15 +114,18 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       const size = sizeOf(sent);
       const began = performance.now();
       limit.begin(size);
-      const response = await fetch(`${root}${path}`, {
-        ...(sent === undefined ? {} : { method: 'POST', body: sent }),
-        headers: {
-          ...(sent === undefined ? {} : { 'content-type': 'application/json' }),
-          ...(typeof sent === 'object' ? { 'content-encoding': 'gzip' } : {}),
-          ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
-        },
-        signal: limit.signal,
-      });
+      const response = await withinOrigin(`${root}${path}`, limit.signal, (to) =>
+        fetch(to, {
+          ...(sent === undefined ? {} : { method: 'POST', body: sent }),
+          headers: {
+            ...(sent === undefined ? {} : { 'content-type': 'application/json' }),
+            ...(typeof sent === 'object' ? { 'content-encoding': 'gzip' } : {}),
+            ...(token === undefined ? {} : { authorization: `Bearer ${token}` }),
+          },
+          redirect: 'manual',
+          signal: limit.signal,
+        }),
+      );
       bytes.up += size;
       packing.note(response, size, performance.now() - began);
       return response;
@@ -127,7 +134,9 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
     try {
       // A connection kept open since an earlier request may be dead by now, and only using it tells. Pulls and pushes
       // may be repeated, so one more try on a new connection costs nothing and spares a false alarm.
-      let response = await send().catch((error) => (hasEnded() ? Promise.reject(error) : send()));
+      let response = await send().catch((error) =>
+        hasEnded() || error instanceof KoinonError ? Promise.reject(error) : send(),
+      );
       if (response.status === 401 && source !== undefined) {
         // It may just have expired.
         known = undefined;
@@ -139,11 +148,12 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
         sent = body;
         response = await send();
       }
-      const text = await textOf(response, (length) => {
+      const text = await textOf(response, limits.answerBytes, (length) => {
         limit.begin();
         bytes.down += length;
       });
-      if (!response.ok) throw problemOf(response.status, text, root);
+      if (!response.ok) throw problemOf(response, text, root);
+      if (isPage(response)) throw notKoinon(response, root);
       return text;
     } catch (error) {
       if (error instanceof KoinonError) throw error;
@@ -223,8 +233,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       };
     },
     async wait(request, signal) {
-      const answer = parsed(await ask('/v1/wait', JSON.stringify(request), signal, waitPatience)) as WaitResponse;
-      return answer.moved;
+      return readWaitResponse(parsed(await ask('/v1/wait', JSON.stringify(request), signal, waitPatience))).moved;
     },
     async trash(request, signal) {
       const { before, ...rest } = request;
@@ -232,7 +241,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       const query = new URLSearchParams(
         Object.entries({ ...rest, ...behind }).map(([name, value]): [string, string] => [name, String(value)]),
       );
-      return parsed(await ask(`/v1/trash?${query}`, undefined, signal)) as TrashResponse;
+      return readTrashResponse(parsed(await ask(`/v1/trash?${query}`, undefined, signal)));
     },
   };
 }
@@ -248,8 +257,44 @@ function parsed(text: string): unknown {
   }
 }
 
+/** What the app's function gives: a text, or nothing where nobody is signed in. @throws KoinonError `token-failed`. */
+async function askedToken(source: TokenSource): Promise<string | undefined> {
+  let given: unknown;
+  try {
+    given = await source();
+  } catch (error) {
+    throw new KoinonError(
+      'token-failed',
+      `The app’s function token failed: ${String((error as Error)?.message ?? error)}. The sync tries again later, and what is unsent is kept.`,
+      { cause: error },
+    );
+  }
+  if (given === undefined || given === null || given === '') return undefined;
+  // A character outside of these would not go into a header.
+  if (typeof given === 'string' && /^[\x21-\x7e]+$/.test(given)) return given;
+  // The text itself stays out of the message: it may be most of a token.
+  throw new KoinonError(
+    'token-failed',
+    `The app’s function token returned ${typeof given === 'string' ? 'a text with characters that no token has' : `a value of type ${typeof given}`}. Return a token, or undefined where nobody is signed in.`,
+  );
+}
+
+/** Whether this is a page for people, as the login of a hotel's network puts in the place of every answer. */
+function isPage({ headers }: Pick<Response, 'headers'>): boolean {
+  return headers.get('content-type')?.startsWith('text/html') === true;
+}
+
+function notKoinon({ status, headers }: Pick<Response, 'status' | 'headers'>, root: string): KoinonError {
+  const what = isPage({ headers }) ? 'a web page' : 'something that is no answer of a Koinon server';
+  return new KoinonError(
+    'server-answer',
+    `${root} answered with ${what} (HTTP status ${status}). Check the server's address, and whether this network wants a login first.`,
+  );
+}
+
 /** The error a problem document tells of; an answer that is none says that no Koinon server is there. */
-function problemOf(status: number, text: string, root: string): KoinonError {
+function problemOf(response: Response, text: string, root: string): KoinonError {
+  const { status } = response;
   try {
     const problem = JSON.parse(text) as ProblemDocument;
     if (Object.hasOwn(errorStatus, problem.code))
@@ -262,13 +307,14 @@ function problemOf(status: number, text: string, root: string): KoinonError {
       'too-large',
       `On the way to ${root} a request of this size is refused. A proxy there has to take larger ones.`,
     );
-  return new KoinonError(
-    'server-answer',
-    `${root} answered with HTTP status ${status} and no reason that can be read. Check the server's address.`,
-  );
+  return notKoinon(response, root);
 }
 
+/** Why no answer came, in one line. */
 function reasonOf(error: unknown): string {
   const cause = (error as { cause?: { code?: unknown; message?: unknown } }).cause;
+  const code = String(cause?.code ?? '');
+  if (/CERT|SELF_SIGNED|UNABLE_TO_VERIFY|ALTNAME/.test(code)) return `its certificate is not trusted: ${code}`;
+  if (/SSL|TLS/.test(code)) return `it does not speak TLS there: ${code}`;
   return String(cause?.message || cause?.code || (error as Error).message);
 }

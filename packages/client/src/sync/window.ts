@@ -6,6 +6,7 @@ import { applyPage } from '../overlay/apply.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
 import { endSweep, isForgetting, isSweeping, noteSeen } from '../overlay/sweep.ts';
 import { attemptedBody, type Local } from './attempt.ts';
+import { fitting, noteMisfits } from './fitting.ts';
 import type { Standing } from './live.ts';
 
 // What comes down, by a pull or by itself: taken in onto the cursor that it leads away from.
@@ -71,7 +72,9 @@ export function takePage(
   const sweeps = name === 'cursor' && isSweeping(database);
   const isFirst =
     name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
-  const rows = completed(local.schema, lackingColumns(database), page.rows);
+  const fit = fitting(local.schema, page.rows);
+  noteMisfits(database, page.rows, fit.misfits);
+  const rows = completed(local.schema, lackingColumns(database), fit.rows);
   const counts = applyPage(local, { rows, header: { ...header, covers, more } }, isFirst);
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)

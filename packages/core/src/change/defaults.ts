@@ -1,4 +1,11 @@
+import { callApp } from '../errors/app.ts';
+import type { Column } from '../schema/column.ts';
 import type { Table } from '../schema/table.ts';
+
+/** The default of a column, or what the app's function makes as one; undefined where it has none. */
+export function defaultOf({ default: given }: Column): unknown {
+  return typeof given === 'function' ? callApp(given as () => unknown) : given;
+}
 
 /**
  * The columns of a new row with what was left out filled in: the column's default, or null where it is optional. A
@@ -9,7 +16,7 @@ export function withDefaults(table: Table, given: Readonly<Record<string, unknow
   for (const [name, column] of table.entries) {
     let value = given[name];
     if (value === undefined) {
-      value = typeof column.default === 'function' ? (column.default as () => unknown)() : column.default;
+      value = defaultOf(column);
       if (value === undefined && column.optional) value = null;
     }
     if (value !== undefined) columns[name] = value;

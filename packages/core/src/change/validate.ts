@@ -1,4 +1,5 @@
-import { type Problem, shown } from '../errors/errors.ts';
+import { callApp } from '../errors/app.ts';
+import { KoinonError, type Problem, shown } from '../errors/errors.ts';
 import type { AnyRow } from '../schema/schema.ts';
 import { complaintProblem, type Table } from '../schema/table.ts';
 import { checkId, checkValue } from '../values/check.ts';
@@ -76,6 +77,13 @@ export function rowProblems(tableName: string, table: Table, row: AnyRow): Probl
       problems.push({ code: wrong.code, table: tableName, id: row.id, column: name, message, rule: wrong.rule });
     }
   }
-  const complaints = table.check?.(row) ?? [];
+  const { check } = table;
+  const complaints = check === undefined ? [] : (callApp(() => check(row)) ?? []);
+  if (!Array.isArray(complaints) || complaints.some((complaint) => typeof complaint?.message !== 'string'))
+    throw new KoinonError(
+      'schema-invalid',
+      `The row check of ${tableName} returns a list of complaints, each with a message; it returned ${shown(complaints)}.`,
+      { table: tableName, id: row.id, value: complaints },
+    );
   return [...problems, ...complaints.map((complaint) => complaintProblem(tableName, row.id, complaint))];
 }

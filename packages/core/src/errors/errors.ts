@@ -4,6 +4,7 @@
  */
 export const errorStatus = {
   // What the app or the person wrote.
+  'argument-invalid': 400,
   'schema-invalid': 400,
   'unknown-table': 400,
   'unknown-column': 400,
@@ -31,6 +32,8 @@ export const errorStatus = {
   'transaction-stalled': 408,
   'storage-foreign': 409,
   'storage-damaged': 500,
+  'storage-lost': 500,
+  'internal-failure': 500,
   'storage-full': 507,
   'storage-refused': 500,
   'storage-unavailable': 500,
@@ -41,6 +44,7 @@ export const errorStatus = {
   // Talking to a server.
   'server-unreachable': 503,
   'server-answer': 502,
+  'token-failed': 503,
   'sync-busy': 409,
   'upgrade-needed': 426,
   'not-linked': 409,
@@ -102,6 +106,9 @@ export interface ErrorDetails {
   readonly cause?: unknown;
 }
 
+/** Tells errors of every copy of this package. */
+const mark = Symbol.for('koinon.error');
+
 /**
  * The one error class of Koinon. Whatever raised it left the data as it was.
  *
@@ -111,24 +118,34 @@ export interface ErrorDetails {
  * }
  */
 export class KoinonError extends Error {
-  override readonly name = 'KoinonError';
+  // Declared only: a field that an error does not have is not there, and is not printed.
+  declare readonly name: 'KoinonError';
   readonly code: ErrorCode;
-  readonly table: string | undefined;
-  readonly id: string | undefined;
-  readonly column: string | undefined;
-  readonly value: unknown;
-  readonly rule: string | undefined;
-  readonly problems: readonly Problem[];
+  declare readonly table?: string;
+  declare readonly id?: string;
+  declare readonly column?: string;
+  /** The offending value, as it was given. */
+  declare readonly value?: unknown;
+  declare readonly rule?: string;
+  declare readonly problems: readonly Problem[];
 
   constructor(code: ErrorCode, message: string, details: ErrorDetails = {}) {
     super(message, details.cause === undefined ? undefined : { cause: details.cause });
     this.code = code;
-    this.table = details.table;
-    this.id = details.id;
-    this.column = details.column;
-    this.value = details.value;
-    this.rule = details.rule;
-    this.problems = details.problems ?? [];
+    const { table, id, column, value, rule, problems = [] } = details;
+    for (const [name, detail] of Object.entries({ table, id, column, value, rule }))
+      if (detail !== undefined) Object.defineProperty(this, name, { value: detail, enumerable: true });
+    Object.defineProperty(this, 'problems', { value: problems, enumerable: problems.length > 0 });
+    Object.defineProperty(this, mark, { value: true });
+  }
+
+  static {
+    Object.defineProperty(KoinonError.prototype, 'name', { value: 'KoinonError' });
+  }
+
+  /** An error of another copy of this package is one as well: an app and a library may each have brought theirs. */
+  static override [Symbol.hasInstance](value: unknown): boolean {
+    return typeof value === 'object' && value !== null && mark in value;
   }
 
   /** The HTTP status this error has when a server answers with it. */

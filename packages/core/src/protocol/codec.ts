@@ -3,19 +3,12 @@ import { KoinonError, shown } from '../errors/errors.ts';
 import { isTimestamp } from '../values/check.ts';
 import type { JoinRequest, LivePush, Only, WaitRequest } from './live.ts';
 import {
-  type AppliedOrigin,
   type AppliedRequest,
-  type AppliedResponse,
   type FeedRequest,
   limits,
-  type Outcome,
   type Part,
-  type PulledPage,
-  type PulledRow,
-  type PullHeader,
   type PullRequest,
   type PushRequest,
-  type PushResponse,
   type RestoreRequest,
   type TrashRequest,
   type UploadedTransaction,
@@ -70,23 +63,6 @@ function originsOf(given: unknown, at: string): string[] {
 export function readAppliedRequest(body: unknown): AppliedRequest {
   const { replica, origins } = object(body, 'the request', ['replica', 'origins']);
   return { replica: uuid(replica, 'replica'), origins: originsOf(origins, 'origins') };
-}
-
-/** Reads the answer to it. @throws KoinonError `server-answer`. */
-export function readAppliedResponse(body: unknown): AppliedResponse {
-  const receipts = (body as AppliedResponse | null)?.receipts;
-  if (areReceipts(receipts)) return { receipts };
-  throw new KoinonError(
-    'server-answer',
-    `This is no answer to the question which transactions were applied: ${shown(body)}. Check the server's address.`,
-  );
-}
-
-function areReceipts(given: unknown): given is AppliedOrigin[] {
-  return (
-    Array.isArray(given) &&
-    given.every((each: AppliedOrigin | null) => typeof each?.origin === 'string' && typeof each.id === 'string')
-  );
 }
 
 function readPart(given: unknown, at: string): Part {
@@ -262,68 +238,6 @@ export function readFeedRequest(query: unknown): FeedRequest {
 export function readRestoreRequest(body: unknown): RestoreRequest {
   const { table, id } = object(body, 'the request', ['table', 'id']);
   return { table: textOf(table, 'table', 'a table name'), id: textOf(id, 'id', 'a row id') };
-}
-
-/** Reads the body of a pull's answer. @throws KoinonError `server-answer` when it was cut off or is not one. */
-export function readPulledPage(body: string): PulledPage {
-  let parsed: unknown[];
-  try {
-    // A line break can only stand between two values; read at once, they take a fraction of the time.
-    parsed = JSON.parse(`[${body.trimEnd().replaceAll('\n', ',')}]`) as unknown[];
-  } catch {
-    throw new KoinonError(
-      'server-answer',
-      `The server's answer was cut off or is not JSON Lines, at ${shown(body.slice(-60))}; try again.`,
-    );
-  }
-  const header = parsed[0] as PullHeader | undefined;
-  const rows = parsed.slice(1) as PulledRow[];
-  if (
-    typeof header?.cursor !== 'string' ||
-    !['snapshot', 'changes'].includes(header.kind) ||
-    typeof header.rows !== 'number' ||
-    !(header.uploads === undefined || (Number.isSafeInteger(header.uploads) && header.uploads >= 0))
-  )
-    throw new KoinonError(
-      'server-answer',
-      `This is no answer to a pull: ${shown(header)}. Check the server's address.`,
-    );
-  if (rows.length !== header.rows)
-    throw new KoinonError(
-      'server-answer',
-      `The server's answer was cut off: ${rows.length} of ${header.rows} rows arrived; try again.`,
-    );
-  return { header, rows };
-}
-
-/** Reads the answer to a push of these transactions. @throws KoinonError `server-answer`. */
-export function readPushResponse(
-  body: unknown,
-  sent: readonly Pick<UploadedTransaction, 'id' | 'origins'>[],
-): PushResponse {
-  const outcomes = (body as PushResponse | null)?.outcomes;
-  const fits =
-    Array.isArray(outcomes) &&
-    outcomes.length === sent.length &&
-    sent.every((transaction, i) => isOutcomeOf(transaction, outcomes[i]));
-  if (!fits)
-    throw new KoinonError(
-      'server-answer',
-      `This is no answer to the push: ${shown(body)}. Check the server's address.`,
-    );
-  return body as PushResponse;
-}
-
-const outcomeKinds = ['applied', 'applied-before', 'stale', 'waits', 'rejected', 'received', 'incomplete'];
-
-function isOutcomeOf(
-  { id, origins = [id] }: Pick<UploadedTransaction, 'id' | 'origins'>,
-  given: Outcome | undefined,
-): boolean {
-  if (given?.id !== id || !outcomeKinds.includes(given.outcome)) return false;
-  if (given.outcome !== 'applied-before') return true;
-  // Without one of its origins nothing would be taken from the transaction, and it would be sent again without end.
-  return areReceipts(given.receipts) && given.receipts.some(({ origin }) => origins.includes(origin));
 }
 
 function namesOf(given: unknown, at: string): string[] {

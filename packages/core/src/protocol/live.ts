@@ -1,4 +1,3 @@
-import { KoinonError, shown } from '../errors/errors.ts';
 import type { ProblemDocument, PulledRow, PullRequest, PushResponse } from './messages.ts';
 
 /** The path of the WebSocket, behind the version. */
@@ -81,15 +80,4 @@ export interface WaitRequest {
 /** The answer: whether there is something, or the time was over. */
 export interface WaitResponse {
   readonly moved: boolean;
-}
-
-/** Reads what a server said. @throws KoinonError `server-answer`. */
-export function readLiveMessage(text: string): LiveMessage {
-  try {
-    const message = JSON.parse(text) as LiveMessage;
-    if (['joined', 'window', 'behind', 'beat', 'pushed', 'refused'].includes(message.tell)) return message;
-  } catch {
-    // Not JSON at all.
-  }
-  throw new KoinonError('server-answer', `This is no message of a Koinon server: ${shown(text)}.`);
 }

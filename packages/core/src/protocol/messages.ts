@@ -27,6 +27,8 @@ export const limits = {
   transactionBytes: 256 * 1024 * 1024,
   /** Bytes of one request. */
   requestBytes: 64 * 1024 * 1024,
+  /** Bytes of one answer, before compression. */
+  answerBytes: 128 * 1024 * 1024,
   /** Rows in one page of a pull; a request may ask for fewer. */
   pageRows: 5_000,
   /** Deleted rows in one answer. */

@@ -14,20 +14,9 @@ export function toSql(column: Column, value: unknown): SqlValue {
     case 'json':
     case 'set':
       return JSON.stringify(value);
-    case 'real':
-      return exactReal(value as number);
     default:
       return value as SqlValue;
   }
-}
-
-/**
- * A real as it must be bound to arrive unchanged. The drop-in driver for Node 20 binds numbers that are within 2⁻⁵² of a
- * whole number as that number, so 1e-17 would become 0: those go as text, which a REAL column turns back exactly.
- */
-function exactReal(value: number): SqlValue {
-  const fraction = Math.abs(value - Math.round(value));
-  return fraction !== 0 && fraction <= Number.EPSILON ? String(value) : value;
 }
 
 /** The value that SQLite stored. */

@@ -1,4 +1,4 @@
-type SqlValue = null | number | string | Uint8Array;
+type SqlValue = null | number | bigint | string | Uint8Array;
 
 /** A prepared statement. */
 export interface Statement {
@@ -47,7 +47,8 @@ export class Prepared {
   }
 
   run(sql: string, ...values: SqlValue[]): void {
-    this.statement(sql).run(...values);
+    // Node binds numbers as floating point: a column without a type would keep 4 as 4.0.
+    this.statement(sql).run(...values.map((value) => (Number.isSafeInteger(value) ? BigInt(value as number) : value)));
   }
 
   private statement(sql: string): Statement {

@@ -1,0 +1,69 @@
+import { type Column, type JsonValue, noneOf, type PulledRow, type Schema, type Table, wireGuard } from '@koinon/core';
+import type { Database } from '../database/database.ts';
+import { dropMeta, meta, setMeta } from '../database/layout.ts';
+
+/**
+ * A value that the server sent and that is not of its column's type: the column is empty here. A word that is not in the list
+ * of a one-of is named as well, and is kept: the list may have grown since this app was built.
+ */
+export interface Misfit {
+  readonly table: string;
+  readonly id: string;
+  readonly column: string;
+}
+
+/** As many are listed. */
+const mostListed = 100;
+
+const guards = new WeakMap<Table, readonly (readonly [string, (value: JsonValue | undefined) => boolean])[]>();
+
+function guardsOf(table: Table) {
+  const known = guards.get(table) ?? table.entries.map(([name, column]) => [name, wireGuard(column)] as const);
+  guards.set(table, known);
+  return known;
+}
+
+/** Rows as the schema can have them: a value that is not of its column's type is none. */
+export function fitting(
+  schema: Schema,
+  rows: readonly PulledRow[],
+): { readonly rows: readonly PulledRow[]; readonly misfits: readonly Misfit[] } {
+  const misfits: Misfit[] = [];
+  let fit: PulledRow[] | undefined;
+  rows.forEach((row, n) => {
+    const table = Object.hasOwn(schema.tables, row.table) ? schema.tables[row.table] : undefined;
+    if (table === undefined || row.kind === 'leave' || row.columns === undefined) return;
+    let columns: Record<string, JsonValue> | undefined;
+    for (const [name, fits] of guardsOf(table)) {
+      if (!Object.hasOwn(row.columns, name)) continue;
+      const value = row.columns[name];
+      const column = table.columns[name] as Column;
+      const isUnlisted = column.type === 'one-of' && typeof value === 'string' && !column.oneOf?.includes(value);
+      if (fits(value) && !isUnlisted) continue;
+      misfits.push({ table: row.table, id: row.id, column: name });
+      if (isUnlisted) continue;
+      columns ??= { ...row.columns };
+      columns[name] = noneOf(column);
+    }
+    if (columns === undefined) return;
+    fit ??= [...rows];
+    fit[n] = { ...row, columns };
+  });
+  return { rows: fit ?? rows, misfits };
+}
+
+/** Remembers what did not fit, for whoever asks; what is said anew of a row takes the place of what was said of it. */
+export function noteMisfits(database: Database, rows: readonly PulledRow[], found: readonly Misfit[]): void {
+  const known = misfitsIn(database);
+  if (known.length === 0 && found.length === 0) return;
+  const said = new Set(rows.map(({ table, id }) => JSON.stringify([table, id])));
+  const left = known.filter(({ table, id }) => !said.has(JSON.stringify([table, id])));
+  const listed = [...left, ...found].slice(-mostListed);
+  if (listed.length === 0) dropMeta(database, 'misfits');
+  else setMeta(database, 'misfits', JSON.stringify(listed));
+}
+
+/** What did not fit, at most a hundred, the newest last. */
+export function misfitsIn(database: Database): readonly Misfit[] {
+  return JSON.parse(meta(database, 'misfits') ?? '[]') as readonly Misfit[];
+}

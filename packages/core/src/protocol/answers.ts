@@ -1,0 +1,234 @@
+import { KoinonError, shown } from '../errors/errors.ts';
+import { checkId, isTimestamp } from '../values/check.ts';
+import type { LiveMessage, WaitResponse } from './live.ts';
+import type {
+  AppliedResponse,
+  Outcome,
+  PulledPage,
+  PulledRow,
+  PullHeader,
+  PushResponse,
+  TrashResponse,
+  UploadedTransaction,
+} from './messages.ts';
+
+// What a server answers is looked at before anything is done with it: whatever answers at its address, a replica keeps what
+// it has. Members that are not known are left alone, since a server may be newer than the app.
+
+type Guard = (value: unknown) => boolean;
+
+const isText: Guard = (value) => typeof value === 'string';
+const isYesOrNo: Guard = (value) => typeof value === 'boolean';
+const isCount: Guard = (value) => Number.isSafeInteger(value) && (value as number) >= 0;
+const isId: Guard = (value) => checkId(value) === undefined;
+const isObject = (value: unknown): value is Readonly<Record<string, unknown>> =>
+  typeof value === 'object' && value !== null && !Array.isArray(value);
+const optional =
+  (guard: Guard): Guard =>
+  (value) =>
+    value === undefined || guard(value);
+const listOf =
+  (guard: Guard): Guard =>
+  (value) =>
+    Array.isArray(value) && value.every(guard);
+const recordOf =
+  (guard: Guard): Guard =>
+  (value) => {
+    if (!isObject(value)) return false;
+    for (const name in value) if (!guard(value[name])) return false;
+    return true;
+  };
+const shape = (members: Readonly<Record<string, Guard>>): Guard => {
+  const entries = Object.entries(members);
+  return (value) => isObject(value) && entries.every(([name, guard]) => guard(value[name]));
+};
+
+const times = {
+  editedAt: optional(isTimestamp),
+  editedBy: optional(isText),
+  times: optional(recordOf(isTimestamp)),
+};
+const place = { table: isText, id: isId, position: isCount };
+const isWhole = shape({ ...place, ...times, columns: isObject, same: optional(recordOf(isText)) });
+const isDeleted = shape({ ...place, ...times, columns: optional(isObject) });
+const isLeaving = shape(place);
+
+function isPulledRow(row: unknown): row is PulledRow {
+  switch (isObject(row) ? row.kind : undefined) {
+    case 'insert':
+    case 'update':
+      return isWhole(row);
+    case 'delete':
+      return isDeleted(row);
+    case 'leave':
+      return isLeaving(row);
+    default:
+      return false;
+  }
+}
+
+const columnNames = recordOf(listOf(isText));
+
+const isHeader = shape({
+  kind: (kind) => kind === 'snapshot' || kind === 'changes',
+  from: (from) => from === null || isCount(from),
+  to: isCount,
+  cursor: isText,
+  newest: isCount,
+  left: optional(recordOf(isCount)),
+  leftBytes: optional(recordOf(isCount)),
+  rows: isCount,
+  more: isYesOrNo,
+  last: isYesOrNo,
+  user: optional(isText),
+  partial: optional(isYesOrNo),
+  lacks: optional(columnNames),
+  covers: listOf(isText),
+  time: isTimestamp,
+  uploads: optional(isCount),
+});
+
+const isWindow = shape({
+  from: isText,
+  cursor: isText,
+  position: isCount,
+  rows: listOf(isPulledRow),
+  applied: listOf(isText),
+  uploads: optional(isCount),
+  lacks: optional(columnNames),
+  time: isTimestamp,
+});
+
+const isProblemDocument = shape({ code: isText, detail: isText });
+const isReceipt = shape({ origin: isText, id: isText });
+const isRowPlace = shape({ table: isText, id: isId });
+
+/** Reads the body of a pull's answer. @throws KoinonError `server-answer` when it was cut off or is not one. */
+export function readPulledPage(body: string): PulledPage {
+  let parsed: unknown[];
+  try {
+    // A line break can only stand between two values; read at once, they take a fraction of the time.
+    parsed = JSON.parse(`[${body.trimEnd().replaceAll('\n', ',')}]`) as unknown[];
+  } catch {
+    throw new KoinonError(
+      'server-answer',
+      `The server's answer was cut off or is not JSON Lines, at ${shown(body.slice(-60))}; try again.`,
+    );
+  }
+  return checkPulledPage({ header: parsed[0], rows: parsed.slice(1) });
+}
+
+/** Looks at a page of a pull. @throws KoinonError `server-answer` when it is none. */
+export function checkPulledPage(page: unknown): PulledPage {
+  const { header, rows } = isObject(page) ? page : {};
+  if (!isHeader(header) || !Array.isArray(rows)) throw noAnswer('a pull', header);
+  const { kind, last } = header as PullHeader;
+  if (rows.length !== (header as PullHeader).rows)
+    throw new KoinonError(
+      'server-answer',
+      `The server's answer was cut off: ${rows.length} of ${(header as PullHeader).rows} rows arrived; try again.`,
+    );
+  const wrong = rows.findIndex((row) => !isPulledRow(row));
+  if (wrong >= 0) throw noAnswer('a pull', rows[wrong]);
+  if (kind === 'changes' && !last) throw noAnswer('a pull', header);
+  return page as PulledPage;
+}
+
+/** Reads the answer to a push of these transactions. @throws KoinonError `server-answer`. */
+export function readPushResponse(
+  body: unknown,
+  sent: readonly Pick<UploadedTransaction, 'id' | 'origins' | 'part'>[],
+): PushResponse {
+  const outcomes = isObject(body) ? body.outcomes : undefined;
+  const fits =
+    Array.isArray(outcomes) &&
+    outcomes.length === sent.length &&
+    sent.every((transaction, i) => isOutcomeOf(transaction, outcomes[i]));
+  if (!fits) throw noAnswer('a push', body);
+  return body as unknown as PushResponse;
+}
+
+const outcomes: Readonly<Record<Outcome['outcome'], Guard>> = {
+  applied: shape({
+    position: isCount,
+    values: optional(listOf(shape({ table: isText, id: isId, columns: isObject }))),
+  }),
+  'applied-before': shape({ receipts: listOf(isReceipt) }),
+  stale: shape({ rows: listOf(isRowPlace) }),
+  waits: shape({ for: isText }),
+  rejected: shape({ problems: listOf(shape({ code: isText, message: isText })) }),
+  received: () => true,
+  incomplete: () => true,
+};
+
+function isOutcomeOf(
+  { id, origins = [id], part }: Pick<UploadedTransaction, 'id' | 'origins' | 'part'>,
+  given: unknown,
+): boolean {
+  if (!isObject(given) || given.id !== id) return false;
+  const { outcome } = given as { readonly outcome: Outcome['outcome'] };
+  if (!Object.hasOwn(outcomes, outcome) || !outcomes[outcome](given)) return false;
+  // Only a transaction that goes up in parts is received, or incomplete: a whole one would be sent again without end.
+  if (outcome === 'received') return part !== undefined && part.index < part.count - 1;
+  if (outcome === 'incomplete') return part !== undefined;
+  if (outcome !== 'applied-before') return true;
+  // Without one of its origins nothing would be taken from the transaction, and it would be sent again without end.
+  return (given.receipts as { readonly origin: string }[]).some(({ origin }) => origins.includes(origin));
+}
+
+/** Reads the answer to the question what was applied. @throws KoinonError `server-answer`. */
+export function readAppliedResponse(body: unknown): AppliedResponse {
+  if (!shape({ receipts: listOf(isReceipt) })(body))
+    throw noAnswer('the question which transactions were applied', body);
+  return body as AppliedResponse;
+}
+
+/** Reads the answer to a request that waits. @throws KoinonError `server-answer`. */
+export function readWaitResponse(body: unknown): WaitResponse {
+  if (!shape({ moved: isYesOrNo })(body)) throw noAnswer('a request that waits for changes', body);
+  return body as WaitResponse;
+}
+
+/** Reads the answer to a request for deleted rows. @throws KoinonError `server-answer`. */
+export function readTrashResponse(body: unknown): TrashResponse {
+  if (!shape({ rows: listOf(shape({ ...place, deletedAt: isTimestamp, columns: isObject })) })(body))
+    throw noAnswer('a request for deleted rows', body);
+  return body as TrashResponse;
+}
+
+const messages: Readonly<Record<LiveMessage['tell'], Guard>> = {
+  joined: (message) => isWindow(message) && shape({ join: isCount, pushBytes: optional(isCount) })(message),
+  window: isWindow,
+  behind: () => true,
+  beat: () => true,
+  pushed: (message) =>
+    shape({ push: isCount })(message) &&
+    (shape({ problem: isProblemDocument })(message) || shape({ outcomes: Array.isArray })(message)),
+  refused: shape({ problem: isProblemDocument }),
+};
+
+/** Reads what a server said on a live connection. @throws KoinonError `server-answer`. */
+export function readLiveMessage(text: string): LiveMessage {
+  let message: unknown;
+  try {
+    message = JSON.parse(text);
+  } catch {
+    // Not JSON at all.
+  }
+  return checkLiveMessage(message);
+}
+
+/** Looks at what a server said on a live connection. @throws KoinonError `server-answer`. */
+export function checkLiveMessage(message: unknown): LiveMessage {
+  const { tell } = (isObject(message) ? message : {}) as { readonly tell?: LiveMessage['tell'] };
+  if (tell === undefined || !Object.hasOwn(messages, tell) || !messages[tell](message))
+    throw new KoinonError('server-answer', `This is no message of a Koinon server: ${shown(message)}.`);
+  return message as LiveMessage;
+}
+
+function noAnswer(to: string, body: unknown): KoinonError {
+  return new KoinonError(
+    'server-answer',
+    `This is no answer to ${to}: ${shown(body)}. Check the server's address, and that a Koinon server answers there.`,
+  );
+}

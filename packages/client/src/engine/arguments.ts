@@ -1,11 +1,12 @@
 import { KoinonError, shown } from '@koinon/core';
 import type { Decision } from '../replica/replica.ts';
+import type { Direction } from '../sync/state.ts';
 import type { StepName } from './steps.ts';
 
 // What an app gives to a call is looked at and copied before anything is done with it: a mistake in the app is told as that,
 // and what the app does with its objects afterwards changes nothing here.
 
-/** Deeper than any value may be: what lies below is left to the checks of values, which refuse it. */
+/** Levels that are looked into: more than any value may have, whose own check tells which one has too many. */
 const deepest = 70;
 
 /** An argument that cannot be taken. @param expected what it is to be, such as `a text`. */
@@ -23,7 +24,8 @@ const isObject = (value: unknown): value is object => typeof value === 'object' 
 
 /** A copy of plain objects and lists; bytes, Blobs and all other objects are what they are. */
 function copied(value: unknown, depth = 0): unknown {
-  if (!isObject(value) || ArrayBuffer.isView(value) || depth > deepest) return value;
+  if (!isObject(value) || ArrayBuffer.isView(value)) return value;
+  if (depth > deepest) throw new Error(`it is nested more than ${deepest} levels deep, or holds itself`);
   if (Array.isArray(value)) return value.map((member) => copied(member, depth + 1));
   const prototype = Object.getPrototypeOf(value);
   return prototype === Object.prototype || prototype === null ? copiedMembers(value, depth) : value;
@@ -116,6 +118,17 @@ export function options<Name extends string>(
         });
     return given;
   });
+}
+
+/** How a sync by hand is to run. */
+export function syncOptions(given: unknown): { readonly direction?: Direction; readonly signal?: AbortSignal } {
+  const { direction, signal } = options('options', given, ['direction', 'signal']);
+  if (signal !== undefined && !(signal instanceof AbortSignal))
+    throw argumentInvalid('signal', signal, 'an AbortSignal');
+  return {
+    ...(direction === undefined ? {} : { direction: word('direction', direction, ['both', 'push', 'pull']) }),
+    ...(signal === undefined ? {} : { signal }),
+  };
 }
 
 /** A template of SQL. */

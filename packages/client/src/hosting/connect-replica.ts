@@ -1,5 +1,6 @@
 import { type AnyRow, frozenRow, KoinonError, type Schema, type TrashRequest } from '@koinon/core';
 import { Draft } from '../drafts/draft.ts';
+import { callback, syncOptions } from '../engine/arguments.ts';
 import { reads } from '../engine/reads.ts';
 import type { StepName, Steps } from '../engine/steps.ts';
 import { timeId } from '../host/time-id.ts';
@@ -56,6 +57,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   }
 
   async transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
+    callback('work', work);
     const transaction = this.wire.next();
     await this.wire.ask({ ask: 'begin' }, transaction);
     const end = (commits: boolean) =>
@@ -90,7 +92,8 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.effect('revertAll') as Promise<never>;
   }
 
-  sync({ direction, signal }: { direction?: Direction; signal?: AbortSignal } = {}): Promise<SyncReport> {
+  async sync(options?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport> {
+    const { direction, signal } = syncOptions(options);
     const number = this.wire.next();
     const cancel = () => this.wire.post({ ask: 'cancel', number });
     signal?.addEventListener('abort', cancel);

@@ -177,21 +177,26 @@ export class Wire {
 }
 
 /** Functions and the like cannot go to another thread: the error says where one stands. */
-function unsendable(request: Unnumbered<Request>, error: unknown): KoinonError {
-  const given = 'given' in request ? request.given : [];
-  const columns = given.find((each) => each !== null && typeof each === 'object') ?? {};
-  const [column, value] = Object.entries(columns).find(([, each]) => !isSendable(each)) ?? [];
-  const [table] = given;
-  const where = typeof table === 'string' ? { table } : {};
-  return new KoinonError(
-    'value-type',
-    `${column ?? 'A value'} cannot go to the replica's thread: ${(error as Error).message}`,
-    {
-      ...where,
-      ...(column === undefined ? {} : { column, value }),
-      cause: error,
-    },
-  );
+function unsendable(request: Unnumbered<Request>, cause: unknown): KoinonError {
+  const given: readonly unknown[] = 'given' in request ? request.given : [];
+  const why = (cause as Error).message;
+  try {
+    const [table] = given;
+    const columns = given.find((each) => each !== null && typeof each === 'object') ?? {};
+    const [column, value] = Object.entries(columns).find(([, each]) => !isSendable(each)) ?? [];
+    if (typeof table === 'string' && column !== undefined)
+      return new KoinonError('value-type', `${column} cannot go to the replica's thread: ${why}`, {
+        table,
+        column,
+        value,
+        cause,
+      });
+  } catch {
+    // What cannot be sent may not even be looked at.
+  }
+  const value = given.find((each) => !isSendable(each));
+  const what = `Argument ${given.indexOf(value) + 1}`;
+  return new KoinonError('argument-invalid', `${what} cannot go to the replica's thread: ${why}`, { value, cause });
 }
 
 function isSendable(value: unknown): boolean {

@@ -1,11 +1,11 @@
-import { KoinonError, type Outcome, type Problem, quoteName, readPushResponse, type Schema } from '@koinon/core';
+import { checkPushResponse, KoinonError, type Outcome, type Problem, quoteName, type Schema } from '@koinon/core';
 import { noteErased } from '../database/erasure.ts';
 import { dropMeta, type MetaName, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import { transactionsOf } from '../outbox/transactions.ts';
+import type { CheckedTransport } from '../sync/checked.ts';
 import type { Traffic } from '../sync/traffic.ts';
-import type { Transport } from '../sync/transport.ts';
 import { tablesInOrder } from '../transfer/order.ts';
 
 /** What becomes of things when a replica's tie to its server ends. */
@@ -138,7 +138,7 @@ const mostRounds = 5;
 
 /** What deleting on the server works with. */
 export interface Deleting {
-  readonly transport: Transport;
+  readonly transport: CheckedTransport;
   readonly change: <T>(work: (engine: Engine) => T) => Promise<T>;
   readonly traffic: Traffic;
   readonly signal: AbortSignal;
@@ -220,5 +220,5 @@ async function pushDeletions(
     })),
   );
   const body = JSON.stringify({ replica, base, schemaVersion, transactions });
-  return readPushResponse(await transport.push(body, signal), transactions).outcomes;
+  return checkPushResponse(await transport.push(body, signal), transactions).outcomes;
 }

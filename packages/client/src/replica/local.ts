@@ -11,7 +11,7 @@ import {
 import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';
 import type { Draft } from '../drafts/draft.ts';
-import { argumentInvalid, argumentsOf, callback, options, text, wholeNumber, word } from '../engine/arguments.ts';
+import { argumentsOf, callback, options, syncOptions, text, wholeNumber, word } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { Calls } from '../engine/calls.ts';
 import { reads } from '../engine/reads.ts';
@@ -165,10 +165,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   async sync(given?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport> {
-    const { direction = 'both', signal } = options('options', given, ['direction', 'signal']);
-    if (signal !== undefined && !(signal instanceof AbortSignal))
-      throw argumentInvalid('signal', signal, 'an AbortSignal');
-    return this.syncing.byHand(word('direction', direction, ['both', 'push', 'pull']), signal);
+    const { direction = 'both', signal } = syncOptions(given);
+    return this.syncing.byHand(direction, signal);
   }
 
   async signedIn(): Promise<void> {

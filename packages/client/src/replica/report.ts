@@ -1,5 +1,6 @@
-import type { Problem } from '@koinon/core';
+import { KoinonError, type Problem } from '@koinon/core';
 import { meta } from '../database/layout.ts';
+import { argumentInvalid } from '../engine/arguments.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
 import { transactionsOf } from '../outbox/transactions.ts';
@@ -64,14 +65,25 @@ export function sizeOf({ database }: Omit<Engine, 'commit'>): number {
   return pragma('page_count') * pragma('page_size');
 }
 
-/** Writes a compact copy. */
+/** Writes a compact copy. @throws KoinonError `storage-refused` where there is something already. */
 export function copyOut({ database }: Omit<Engine, 'commit'>, file: string): void {
-  database.guarded(() => {
+  if (file === '' || file === ':memory:') throw argumentInvalid('file', file, 'the path of a new file');
+  try {
     database.statement('VACUUM INTO ?').run(file);
-    // A copy is a replica of its own: it gets its identity where it is first opened.
-    database.statement('ATTACH ? AS copy').run(file);
+  } catch (error) {
+    if (!/already exists/.test(String(error))) throw error;
+    throw new KoinonError('storage-refused', `${file} is there already, and stays as it is; copy to a new file.`, {
+      value: file,
+      cause: error,
+    });
+  }
+  // A copy is a replica of its own: it gets its identity where it is first opened.
+  database.statement('ATTACH ? AS copy').run(file);
+  try {
     database.driver.exec(
-      "DELETE FROM copy.koinon_meta WHERE name IN ('replica', 'sync lease', 'user', 'name', 'uploads'); DETACH copy",
+      "DELETE FROM copy.koinon_meta WHERE name IN ('replica', 'sync lease', 'user', 'name', 'uploads')",
     );
-  });
+  } finally {
+    database.driver.exec('DETACH copy');
+  }
 }

@@ -7,6 +7,7 @@ import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { refuseInconsistent } from '../outbox/consistency.ts';
 import { forgetKept, keepFor } from '../outbox/history.ts';
 import { hasUnsent } from '../outbox/sending.ts';
+import { type CheckedTransport, checked } from '../sync/checked.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
@@ -31,7 +32,7 @@ const forgetEvery = 3_600_000;
 export class Syncing implements SyncPart {
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly doing: Doing;
-  private readonly transport: Transport;
+  private readonly transport: CheckedTransport;
   private readonly loop: SyncLoop;
   private readonly uploading: { readonly upload: Upload; readonly requestBytes: number };
   private readonly only: Only;
@@ -62,7 +63,7 @@ export class Syncing implements SyncPart {
     this.engine = engine;
     this.isLinked = engine.database.guarded(() => this.readLinked());
     this.doing = doing;
-    this.transport = transport;
+    this.transport = checked(transport);
     this.holder = engine.host.newId();
     const { upload = 'every step', requestBytes = usualRequest } = options ?? {};
     this.uploading = { upload, requestBytes };

@@ -1,11 +1,11 @@
 import {
   type AppliedOrigin,
+  checkPushResponse,
   KoinonError,
   limits,
   type Only,
   type Outcome,
   type PushRequest,
-  readPushResponse,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
@@ -169,7 +169,7 @@ export async function sendAttempt(
   const ids = request.transactions.map(({ id }) => id);
   let outcomes: readonly Outcome[];
   try {
-    outcomes = readPushResponse(await parts.push(body, signal), request.transactions).outcomes;
+    outcomes = checkPushResponse(await parts.push(body, signal), request.transactions).outcomes;
   } catch (error) {
     // A server that refuses the request as a whole has looked at none of it: it may be formed anew. A transaction that
     // is refused when it comes alone is what is at fault, and is shown to the person.

@@ -1,6 +1,7 @@
 import { type JoinRequest, type LiveMessage, type LiveWindow, silence } from '@koinon/core';
 import type { Host } from '../host/host.ts';
-import type { LiveChannel, Transport } from './transport.ts';
+import type { CheckedTransport } from './checked.ts';
+import type { LiveChannel } from './transport.ts';
 
 /** Where a replica stands, for joining. */
 export type Standing = Omit<JoinRequest, 'join' | 'tables'>;
@@ -8,7 +9,7 @@ export type Standing = Omit<JoinRequest, 'join' | 'tables'>;
 /** What the live side of a sync works with. */
 export interface LiveParts {
   readonly host: Host;
-  readonly transport: Transport;
+  readonly transport: CheckedTransport;
   /** Only changes of these tables need come at once; all without it. */
   readonly tables: readonly string[] | undefined;
   /** Least and greatest milliseconds between attempts to connect. */

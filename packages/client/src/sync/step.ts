@@ -1,12 +1,4 @@
-import {
-  type AppliedOrigin,
-  checkPulledPage,
-  KoinonError,
-  limits,
-  type Only,
-  type Outcome,
-  type PulledPage,
-} from '@koinon/core';
+import { type AppliedOrigin, KoinonError, limits, type Only, type Outcome, type PulledPage } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
@@ -26,12 +18,12 @@ import {
   takeReceipts,
   unansweredIn,
 } from './attempt.ts';
+import type { CheckedTransport } from './checked.ts';
 import { learnClock } from './clock.ts';
 import { endWith } from './patience.ts';
 import { canCompare, withSame } from './same.ts';
 import type { Direction, Upload } from './state.ts';
 import type { Traffic } from './traffic.ts';
-import type { Transport } from './transport.ts';
 import { takePage } from './window.ts';
 
 /** What a sync step did. */
@@ -55,7 +47,7 @@ export interface SyncReport {
 
 /** What a sync step works with. */
 export interface SyncParts {
-  readonly transport: Pick<Transport, 'pull' | 'applied'>;
+  readonly transport: Pick<CheckedTransport, 'pull' | 'applied'>;
   /** Sends these exact bytes; returns the parsed answer. */
   readonly push: (body: string, signal: AbortSignal | undefined) => Promise<unknown>;
   readonly upload: Upload;
@@ -259,8 +251,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       asking.ahead = undefined;
       let page: PulledPage;
       try {
-        const answer = await withSame(parts.change, checkPulledPage(await asked.page));
-        page = answer ?? checkPulledPage(await ask(cursor, own, false).page);
+        const answer = await withSame(parts.change, await asked.page);
+        page = answer ?? (await ask(cursor, own, false).page);
       } catch (error) {
         if (!isUnknownCursor(error) || !cursor) throw error;
         startedOver = true;

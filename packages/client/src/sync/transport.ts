@@ -11,22 +11,19 @@ import {
   type ProblemDocument,
   type PulledPage,
   type PullRequest,
-  readAppliedResponse,
-  readLiveMessage,
   readPulledPage,
-  readTrashResponse,
-  readWaitResponse,
   shown,
   type TrashRequest,
   type TrashResponse,
   type WaitRequest,
+  type WaitResponse,
 } from '@koinon/core';
 import WebSocket from '#web-socket';
 import { serverRoot, withinOrigin } from './address.ts';
 import { Packing, sizeOf } from './packing.ts';
 import { Patience, textOf } from './patience.ts';
 
-/** How a replica reaches its server. */
+/** How a replica reaches its server. It carries what the server answers; the replica looks at it before it does anything with it. */
 export interface Transport {
   /** One page of what changed. */
   pull(request: PullRequest, signal?: AbortSignal): Promise<PulledPage>;
@@ -39,7 +36,7 @@ export interface Transport {
   /** Opens a connection on which the server tells what changes; a transport without it is asked now and then. */
   live?(listener: LiveListener): LiveChannel;
   /** Waits until there is something behind a cursor, for a while; says whether there is. */
-  wait?(request: WaitRequest, signal?: AbortSignal): Promise<boolean>;
+  wait?(request: WaitRequest, signal?: AbortSignal): Promise<WaitResponse>;
   /** Somebody else may have signed in: the next request asks for a token anew. */
   forgetToken?(): void;
   /** Bytes that came down and went up since this was made, where the transport counts them. */
@@ -186,7 +183,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       });
     },
     applied: async (request, signal) =>
-      readAppliedResponse(parsed(await ask('/v1/applied', JSON.stringify(request), signal))),
+      parsed(await ask('/v1/applied', JSON.stringify(request), signal)) as AppliedResponse,
     push: async (body, signal) => parsed(await ask('/v1/push', body, signal)),
     live(listener) {
       const socket = new WebSocket(`${root.replace(/^http/, 'ws')}/v1${livePath}`);
@@ -200,7 +197,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       socket.onmessage = ({ data }: { data: unknown }) => {
         bytes.down += String(data).length;
         try {
-          listener.message(readLiveMessage(String(data)));
+          listener.message(JSON.parse(String(data)) as LiveMessage);
         } catch {
           // Something else than a Koinon server.
           socket.close();
@@ -233,7 +230,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       };
     },
     async wait(request, signal) {
-      return readWaitResponse(parsed(await ask('/v1/wait', JSON.stringify(request), signal, waitPatience))).moved;
+      return parsed(await ask('/v1/wait', JSON.stringify(request), signal, waitPatience)) as WaitResponse;
     },
     async trash(request, signal) {
       const { before, ...rest } = request;
@@ -241,7 +238,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       const query = new URLSearchParams(
         Object.entries({ ...rest, ...behind }).map(([name, value]): [string, string] => [name, String(value)]),
       );
-      return readTrashResponse(parsed(await ask(`/v1/trash?${query}`, undefined, signal)));
+      return parsed(await ask(`/v1/trash?${query}`, undefined, signal)) as TrashResponse;
     },
   };
 }

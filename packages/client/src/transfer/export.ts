@@ -9,17 +9,8 @@ import {
 } from '@koinon/core';
 import { stringify } from '#csv-stringify';
 import type { Replica } from '../replica/replica.ts';
+import { checkTransfer, type TransferFormat, type TransferProgress } from './options.ts';
 import { tablesInOrder } from './order.ts';
-
-/** The formats of import and export. */
-export type TransferFormat = 'jsonl' | 'csv';
-
-/** How far an import or export has come. */
-export interface TransferProgress {
-  readonly rows: number;
-  /** Rows in all; null where that is not known beforehand. */
-  readonly of: number | null;
-}
 
 /** Options of {@link exportRows}. */
 export interface ExportOptions<S extends Schema> {
@@ -47,7 +38,7 @@ export async function* exportRows<S extends Schema>(
   schema: S,
   options: ExportOptions<S> = {},
 ): AsyncGenerator<string> {
-  const { table, format = 'jsonl', signal, onProgress } = options;
+  const { table, format, signal, onProgress } = checkTransfer(replica, schema, options);
   if (format === 'csv' && table === undefined)
     throw new KoinonError('query-invalid', 'CSV holds one table; name it, or export JSON Lines.');
   const tables = (table === undefined ? tablesInOrder(schema) : [table]) as TableName<S>[];

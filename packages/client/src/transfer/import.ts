@@ -10,10 +10,11 @@ import {
   tableOf,
 } from '@koinon/core';
 import { type CastingContext, parse } from '#csv-parse';
+import { argumentInvalid, word } from '../engine/arguments.ts';
 import type { Write } from '../engine/steps.ts';
 import { performStep } from '../replica/face.ts';
 import type { Replica } from '../replica/replica.ts';
-import type { TransferFormat, TransferProgress } from './export.ts';
+import { checkTransfer, type TransferFormat, type TransferProgress } from './options.ts';
 
 /** Options of {@link importRows}. */
 export interface ImportOptions<S extends Schema> {
@@ -62,7 +63,10 @@ export async function importRows<S extends Schema>(
   source: AsyncIterable<string | Uint8Array> | Iterable<string | Uint8Array>,
   options: ImportOptions<S> = {},
 ): Promise<ImportReport> {
-  const { format = 'jsonl', existing = 'refuse', table, signal, onProgress } = options;
+  const { format, table, signal, onProgress } = checkTransfer(replica, schema, options, ['existing']);
+  const { existing = 'refuse' } = options;
+  word('existing', existing, ['refuse', 'update']);
+  if (!isIterable(source)) throw argumentInvalid('source', source, 'texts or bytes that can be iterated over');
   if (format === 'csv' && table === undefined)
     throw new KoinonError('query-invalid', 'CSV does not name its table; say which it is.');
   const read = format === 'csv' ? csvRows(schema, source, table as string) : jsonRows(schema, source);
@@ -109,6 +113,11 @@ export async function importRows<S extends Schema>(
   }
   await flush();
   return { rows };
+}
+
+function isIterable(source: unknown): boolean {
+  if (typeof source === 'string') return true;
+  return typeof source === 'object' && source !== null && (Symbol.asyncIterator in source || Symbol.iterator in source);
 }
 
 /** A line that is no row. The rows before it are written all the same. */
@@ -161,19 +170,48 @@ async function* csvRows(
     cast: (text, context) => (context.header ? text : fieldValue(table, text, context)),
   });
   const feeding = (async () => {
-    for await (const piece of source)
-      if (!parser.write(piece)) await new Promise((drained) => parser.once('drain', drained));
-    parser.end();
+    const decoder = new TextDecoder();
+    for await (const piece of source) {
+      const text = typeof piece === 'string' ? piece : decoder.decode(piece, { stream: true });
+      if (!parser.write(text)) await new Promise<void>((drained) => parser.once('drain', () => drained()));
+    }
+    parser.end(decoder.decode());
   })();
   feeding.catch((error) => parser.destroy(error as Error));
   try {
-    for await (const { record, info } of parser as AsyncIterable<CsvRecord>) {
+    for await (const { record, info } of recordsOf(parser)) {
       // Reported here and not by the parser, which would drop the rows that it has read ahead.
       if (info.error) throw new UnreadableLine(info.lines, info.error);
       yield { line: info.lines, table: tableName, columns: record };
     }
   } catch (error) {
     throw error instanceof UnreadableLine ? error : new UnreadableLine(parser.info.lines, error);
+  }
+}
+
+/** What a parser gives, one after the other. The stream of its browser build cannot be iterated over. */
+async function* recordsOf(parser: ReturnType<typeof parse>): AsyncGenerator<CsvRecord> {
+  let wake = () => {};
+  let isOver = false;
+  let failure: { readonly error: unknown } | undefined;
+  parser.on('readable', () => wake());
+  parser.on('end', () => {
+    isOver = true;
+    wake();
+  });
+  parser.on('error', (error: unknown) => {
+    failure = { error };
+    wake();
+  });
+  for (;;) {
+    const record = parser.read() as CsvRecord | null;
+    if (record !== null) yield record;
+    else if (failure) throw failure.error;
+    else if (isOver) return;
+    else
+      await new Promise<void>((done) => {
+        wake = done;
+      });
   }
 }
 

@@ -1,3 +1,4 @@
 /** Import and export, apart from the replica itself: an app that needs neither does not carry them. */
-export { type ExportOptions, exportRows, type TransferFormat, type TransferProgress } from './export.ts';
+export { type ExportOptions, exportRows } from './export.ts';
 export { type ImportOptions, type ImportReport, importRows } from './import.ts';
+export type { TransferFormat, TransferProgress } from './options.ts';

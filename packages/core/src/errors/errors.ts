@@ -163,15 +163,26 @@ export function errorFromProblems(problems: readonly [Problem, ...Problem[]]): K
 
 /** A value as an error message shows it: short, quoted, never the whole of a picture. */
 export function shown(value: unknown): string {
-  if (value instanceof Uint8Array) return `${value.byteLength} bytes`;
-  if (typeof value === 'bigint') return `${value}n`;
-  if (typeof value === 'function') return 'a function';
   let text: string | undefined;
   try {
-    text = typeof value === 'number' || value === undefined ? String(value) : JSON.stringify(value);
+    text = described(value);
+  } catch {
+    // An object that lets nobody look at it.
+    text = 'an object that cannot be read';
+  }
+  return text.length > 60 ? `${text.slice(0, 57)}…` : text;
+}
+
+function described(value: unknown): string {
+  if (typeof value === 'bigint') return `${value}n`;
+  if (typeof value === 'function') return 'a function';
+  if (typeof value === 'number' || value === undefined) return String(value);
+  if (value instanceof Uint8Array) return `${value.byteLength} bytes`;
+  let text: string | undefined;
+  try {
+    text = JSON.stringify(value);
   } catch {
     text = undefined;
   }
-  text ??= Object.prototype.toString.call(value);
-  return text.length > 60 ? `${text.slice(0, 57)}…` : text;
+  return text ?? Object.prototype.toString.call(value);
 }

@@ -103,7 +103,7 @@ const isProblemDocument = shape({ code: isText, detail: isText });
 const isReceipt = shape({ origin: isText, id: isText });
 const isRowPlace = shape({ table: isText, id: isId });
 
-/** Reads the body of a pull's answer. @throws KoinonError `server-answer` when it was cut off or is not one. */
+/** Reads the lines of a pull's answer, which are still to be looked at. @throws KoinonError `server-answer` when it was cut off. */
 export function readPulledPage(body: string): PulledPage {
   let parsed: unknown[];
   try {
@@ -115,7 +115,7 @@ export function readPulledPage(body: string): PulledPage {
       `The server's answer was cut off or is not JSON Lines, at ${shown(body.slice(-60))}; try again.`,
     );
   }
-  return checkPulledPage({ header: parsed[0], rows: parsed.slice(1) });
+  return { header: parsed[0] as PullHeader, rows: parsed.slice(1) as PulledRow[] };
 }
 
 /** Looks at a page of a pull. @throws KoinonError `server-answer` when it is none. */
@@ -134,8 +134,8 @@ export function checkPulledPage(page: unknown): PulledPage {
   return page as PulledPage;
 }
 
-/** Reads the answer to a push of these transactions. @throws KoinonError `server-answer`. */
-export function readPushResponse(
+/** Looks at the answer to a push of these transactions. @throws KoinonError `server-answer`. */
+export function checkPushResponse(
   body: unknown,
   sent: readonly Pick<UploadedTransaction, 'id' | 'origins' | 'part'>[],
 ): PushResponse {
@@ -176,21 +176,21 @@ function isOutcomeOf(
   return (given.receipts as { readonly origin: string }[]).some(({ origin }) => origins.includes(origin));
 }
 
-/** Reads the answer to the question what was applied. @throws KoinonError `server-answer`. */
-export function readAppliedResponse(body: unknown): AppliedResponse {
+/** Looks at the answer to the question what was applied. @throws KoinonError `server-answer`. */
+export function checkAppliedResponse(body: unknown): AppliedResponse {
   if (!shape({ receipts: listOf(isReceipt) })(body))
     throw noAnswer('the question which transactions were applied', body);
   return body as AppliedResponse;
 }
 
-/** Reads the answer to a request that waits. @throws KoinonError `server-answer`. */
-export function readWaitResponse(body: unknown): WaitResponse {
+/** Looks at the answer to a request that waits. @throws KoinonError `server-answer`. */
+export function checkWaitResponse(body: unknown): WaitResponse {
   if (!shape({ moved: isYesOrNo })(body)) throw noAnswer('a request that waits for changes', body);
   return body as WaitResponse;
 }
 
-/** Reads the answer to a request for deleted rows. @throws KoinonError `server-answer`. */
-export function readTrashResponse(body: unknown): TrashResponse {
+/** Looks at the answer to a request for deleted rows. @throws KoinonError `server-answer`. */
+export function checkTrashResponse(body: unknown): TrashResponse {
   if (!shape({ rows: listOf(shape({ ...place, deletedAt: isTimestamp, columns: isObject })) })(body))
     throw noAnswer('a request for deleted rows', body);
   return body as TrashResponse;
@@ -206,17 +206,6 @@ const messages: Readonly<Record<LiveMessage['tell'], Guard>> = {
     (shape({ problem: isProblemDocument })(message) || shape({ outcomes: Array.isArray })(message)),
   refused: shape({ problem: isProblemDocument }),
 };
-
-/** Reads what a server said on a live connection. @throws KoinonError `server-answer`. */
-export function readLiveMessage(text: string): LiveMessage {
-  let message: unknown;
-  try {
-    message = JSON.parse(text);
-  } catch {
-    // Not JSON at all.
-  }
-  return checkLiveMessage(message);
-}
 
 /** Looks at what a server said on a live connection. @throws KoinonError `server-answer`. */
 export function checkLiveMessage(message: unknown): LiveMessage {

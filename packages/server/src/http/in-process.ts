@@ -8,7 +8,6 @@ import {
   type PullRequest,
   type PushResponse,
   readAppliedRequest,
-  readLiveMessage,
   readPulledPage,
   readPullRequest,
   readPushRequest,
@@ -91,7 +90,7 @@ export function serveInProcess<S extends Schema = Schema>({
         let leave: (() => void) | undefined;
         let isOver = false;
         const hear = (text: string) => {
-          if (!isOver) listener.message(readLiveMessage(text));
+          if (!isOver) listener.message(JSON.parse(text));
         };
         queueMicrotask(() => !isOver && listener.open());
         return {

@@ -36,7 +36,7 @@ async function onServer({ ground }: Stage): Promise<Tables> {
 function checkOwn({ ledger, isRestored }: Stage, device: Device): void {
   const column = `own${device.index}`;
   const found = device.disk.raw.prepare('SELECT row_id FROM koinon_conflict WHERE column_name = ?').all(column);
-  if (device.isCopied || isRestored) return;
+  if (device.isCopied || device.isPutBack || isRestored) return;
   for (const { row_id } of found as { row_id: string }[])
     if (!ledger.disturbed.has(row_id))
       throw new Violation(`${device.process}: ${column} of ${row_id} is in conflict, and nobody else writes it`);

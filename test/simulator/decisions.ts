@@ -1,6 +1,6 @@
 import type { TakingBack } from '@koinon/client';
 import type { Device } from './device.ts';
-import { Violation } from './ledger.ts';
+import { type Act, Violation } from './ledger.ts';
 import type { Performs, Stage } from './stage.ts';
 
 // What a person decides about conflicts and refusals, and takes back.
@@ -24,6 +24,15 @@ export const decisions: Performs<Kind> = {
     if (hive === undefined) return;
     for (const act of device.stack) act.isUnsure ||= act.isRemoved;
     await stage.until(device.replica.unresolve('hive', hive.id));
+    await stage.reopen(device);
+    // What the decision had taken away is unsent again, in its place.
+    const unsent = await stage.origins(device);
+    const back = stage.ledger.acts.filter(
+      (act) => act.device === device.index && unsent.includes(act.origin) && !device.stack.includes(act),
+    );
+    for (const act of back) act.isRemoved = false;
+    const placeOf = ({ origin }: Act) => unsent.indexOf(origin);
+    if (back.length > 0) device.stack = [...device.stack, ...back].sort((one, other) => placeOf(one) - placeOf(other));
   },
   async undo(stage, device) {
     const before = await stage.origins(device);

@@ -32,6 +32,8 @@ export class Device {
   isSyncing = false;
   /** Whether there is another copy of its file. */
   isCopied = false;
+  /** Whether its file was put back: what it holds as unsent may have been applied, and its own edits may meet later ones of its own. */
+  isPutBack = false;
   /** The connections of the process, which end with it. */
   private readonly channels = new Set<{ close(): void }>();
   protected readonly clock: Clock;

@@ -151,7 +151,7 @@ export class Stage {
     const after = new Set(await this.origins(device));
     const gone = this.ledger.acts.filter(({ origin }) => before.includes(origin) && !after.has(origin));
     // While a sync is under way it may have been confirmed instead.
-    const isCertain = !device.isAutomatic && !device.isCopied && !device.isSyncing;
+    const isCertain = !device.isAutomatic && !device.isCopied && !device.isPutBack && !device.isSyncing;
     for (const act of gone) {
       if (isCertain) act.isRemoved = true;
       else act.isUnsure = true;

@@ -40,6 +40,7 @@ export const surroundings: Performs<Kind> = {
       if (act.device === device.index && (!found.stack.includes(act) || act.isRemoved)) act.isUnsure = true;
     await device.disk.putBack(found.file);
     device.stack = [...found.stack];
+    device.isPutBack = true;
   },
   async copy(stage, device) {
     if (stage.devices.length >= mostDevices) return;

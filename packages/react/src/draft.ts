@@ -6,10 +6,13 @@ import {
   type Problem,
   type Row,
   type Schema,
+  sameValue,
   type TableName,
+  tableOf,
+  withDefaults,
 } from '@koinon/core';
 import { useCallback, useEffect, useMemo, useSyncExternalStore } from 'react';
-import { useRow } from './rows.ts';
+import { keyOf, useRow } from './rows.ts';
 
 /** A column that the person has edited, and that has also changed underneath. */
 export interface OvertakenColumn {
@@ -76,7 +79,8 @@ class EditsStore {
 }
 
 /**
- * Edits one row in a draft: nothing is stored before `save`. Without an id it is a new row, which begins with `initial`.
+ * Edits one row in a draft: nothing is stored before `save`. Without an id it is a new row, which begins with `initial` and
+ * the schema's defaults.
  *
  * @example
  * const form = useDraft(replica, 'hive', id)
@@ -94,10 +98,12 @@ export function useDraft<S extends Schema, T extends TableName<S>>(
   const edits = useSyncExternalStore(store.subscribe, store.snapshot, store.snapshot);
   const { row: stored, ready } = useRow(replica, table, id);
   const known = stored as Readonly<Record<string, unknown>> | undefined;
-  const given = JSON.stringify(initial);
+  const given = keyOf(initial);
   const base = useMemo(
-    () => (id === undefined ? (JSON.parse(given) as Readonly<Record<string, unknown>>) : (known ?? {})),
-    [id, given, known],
+    (): Readonly<Record<string, unknown>> =>
+      id === undefined ? { ...initial, ...withDefaults(tableOf(replica.schema, table), initial) } : (known ?? {}),
+    // The same key is the same content.
+    [replica, table, id, given, known],
   );
 
   const check = useCallback(
@@ -125,7 +131,7 @@ export function useDraft<S extends Schema, T extends TableName<S>>(
       for (const [name, value] of touched) {
         if (!(name in first)) first[name] = base[name];
         // Typed back to what it was: no edit.
-        if (Object.is(value, first[name]) && id !== undefined) {
+        if (sameValue(value, first[name]) && id !== undefined) {
           delete next[name];
           delete first[name];
         } else next[name] = value;
@@ -174,7 +180,8 @@ export function useDraft<S extends Schema, T extends TableName<S>>(
         ? []
         : changed
             .filter(
-              (column) => !same(known[column], edits.before[column]) && !same(known[column], edits.columns[column]),
+              (column) =>
+                !sameValue(known[column], edits.before[column]) && !sameValue(known[column], edits.columns[column]),
             )
             .map((column) => ({ column, was: edits.before[column], is: known[column] }));
     return {
@@ -190,8 +197,6 @@ export function useDraft<S extends Schema, T extends TableName<S>>(
     };
   }, [base, edits, known, id, ready, stored, set, save, drop]);
 }
-
-const same = (a: unknown, b: unknown) => Object.is(a, b) || JSON.stringify(a) === JSON.stringify(b);
 
 function problemsOf(error: unknown): readonly Problem[] {
   if (!(error instanceof KoinonError)) throw error;

@@ -17,6 +17,19 @@ export interface ShownRow<R> {
   readonly error: Error | undefined;
 }
 
+/** What a query asks, as a text. */
+export function keyOf(query: unknown): string {
+  return JSON.stringify(query, (_name, value: unknown) =>
+    value instanceof Uint8Array ? { bytes: Array.from(value, (byte) => byte.toString(16)).join() } : value,
+  );
+}
+
+/** Whether a condition compares with what is not known yet. */
+function hasUndefined(condition: unknown): boolean {
+  if (typeof condition !== 'object' || condition === null || ArrayBuffer.isView(condition)) return false;
+  return Object.values(condition).some((member) => member === undefined || hasUndefined(member));
+}
+
 /** The queries on screen, by replica and what they ask, so that the same question has one answer at a time. */
 const shared = new WeakMap<object, Map<string, Screen<never>>>();
 
@@ -39,7 +52,8 @@ function screenOf<R>(replica: object, key: string, make: () => ConstructorParame
 
 /**
  * The rows a query asks for, kept up with every change from here or elsewhere. The query may be written anew at each
- * render: it is compared by its content. Without one, nothing is asked.
+ * render: it is compared by its content. Without one, or while a value in its `where` is undefined, nothing is asked: there are
+ * no rows, and they are not ready.
  *
  * @example
  * const { rows, ready } = useRows(replica, { from: 'hive', where: { site }, order: 'mark' })
@@ -54,10 +68,11 @@ export function useRows<
   query: Query<S, T, C, J> | undefined,
   { meanwhile = 'nothing' }: RowsOptions = {},
 ): Shown<ResultRow<S, T, C, J>> {
-  const key = query === undefined ? undefined : JSON.stringify(query);
+  // A value that is not known yet: there is nothing to ask.
+  const key = query === undefined || hasUndefined(query.where) ? undefined : keyOf(query);
   const screen = useMemo(
-    () =>
-      key === undefined ? undefined : screenOf(replica, key, () => replica.live(JSON.parse(key) as Query<S, T, C, J>)),
+    () => (key === undefined || query === undefined ? undefined : screenOf(replica, key, () => replica.live(query))),
+    // The same key is the same query.
     [replica, key],
   );
   const shown = useScreen(screen);

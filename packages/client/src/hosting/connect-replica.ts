@@ -47,7 +47,7 @@ export async function connectReplica<S extends Schema>(port: Port, schema: S): P
 
 /** A replica at the other end of a wire. */
 export class ConnectedReplica<S extends Schema> extends Replica<S> {
-  private readonly schema: S;
+  readonly schema: S;
   private readonly wire: Wire;
 
   constructor(schema: S, wire: Wire) {

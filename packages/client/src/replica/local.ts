@@ -59,6 +59,7 @@ export interface Parts<S extends Schema> {
 
 /** A replica whose engine runs in this process. */
 export class LocalReplica<S extends Schema> extends Replica<S> {
+  readonly schema: S;
   private readonly turns = new Turns();
   private readonly watchers = new Watchers();
   private readonly engine: Omit<Engine, 'commit'>;
@@ -73,6 +74,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   constructor(schema: S, database: Database, host: Host, parts: Parts<S>, stallLimit: number) {
     super();
+    this.schema = schema;
     const rows = new Rows(database, schema);
     const outbox = new Outbox(database, schema, rows);
     const { conflicts, replaceRejected } = parts;
@@ -117,7 +119,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   draft(): Draft<S> {
-    return this.parts.draft(this.engine.schema as S, this, () => this.engine.host.newId());
+    return this.parts.draft(this.schema, this, () => this.engine.host.newId());
   }
 
   undo() {

@@ -101,6 +101,9 @@ export interface ListenOptions<R> {
 
 /** The database on one device, for one user. Every write is durable before its promise resolves, network or not. */
 export abstract class Replica<S extends Schema> extends Face<S> {
+  /** The schema that it was opened with. */
+  abstract readonly schema: S;
+
   /**
    * Runs several writes as one: all or none are kept, and they reach the server together. A throw rolls back.
    * Use only the transaction it hands you inside; others' work waits until it ends.

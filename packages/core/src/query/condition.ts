@@ -60,7 +60,7 @@ export function parseWhere(tableName: string, table: Table, where: unknown): Con
   if (!isPlainObject(where)) throw invalid(tableName, `where is an object of columns, not ${shown(where)}`);
   const conditions: Condition[] = [];
   for (const [name, given] of Object.entries(where)) {
-    if (given === undefined) continue;
+    if (given === undefined) throw comparedWithUndefined(tableName, name);
     if (name === 'and' || name === 'or') {
       if (!Array.isArray(given)) throw invalid(tableName, `${name} takes a list of conditions, not ${shown(given)}`);
       conditions.push({ kind: name, conditions: given.map((part) => parseWhere(tableName, table, part)) });
@@ -92,9 +92,10 @@ export function queryColumn(tableName: string, table: Table, name: string): Colu
 function parseColumn(tableName: string, table: Table, name: string, given: unknown): Condition[] {
   const column = queryColumn(tableName, table, name);
   if (!isPlainObject(given)) return [compare(tableName, name, column, '=', given)];
-  const entries = Object.entries(given).filter(([, operand]) => operand !== undefined);
+  const entries = Object.entries(given);
   if (entries.length === 0)
     throw invalid(tableName, `${name} is compared with nothing; give one of ${[...words].join(' ')}`);
+  for (const [word, operand] of entries) if (operand === undefined) throw comparedWithUndefined(tableName, name, word);
   return entries.map(([word, operand]) => {
     if (signs.has(word)) return compare(tableName, name, column, word as Sign, operand);
     if (word === 'in') {
@@ -116,6 +117,14 @@ function parseColumn(tableName: string, table: Table, name: string, given: unkno
     if (word === 'prefix' || word === 'contains') return textTest(tableName, name, column, word, operand);
     throw invalid(tableName, `${name} has no comparison ${shown(word)}; there are ${[...words].join(' ')}`);
   });
+}
+
+/** A condition left out by mistake would mean every row. */
+function comparedWithUndefined(tableName: string, name: string, word = '='): KoinonError {
+  return invalid(
+    tableName,
+    `${name} ${word} has the value undefined; leave ${name} out where it is not to be compared, or give null for no value`,
+  );
 }
 
 function textTest(

@@ -129,8 +129,11 @@ export function planQuery(schema: Schema, query: unknown): Plan {
       throw invalid(tableName, `it has no part ${shown(part)}; there are ${[...queryParts].join(', ')}`);
   const order = parseOrder(tableName, table, given.order);
   const condition = parseWhere(tableName, table, given.where);
-  const columns = (given.columns as readonly string[] | undefined) ?? Object.keys(table.columns);
+  const columns = listOfNames(tableName, 'columns', given.columns) ?? Object.keys(table.columns);
   for (const name of columns) queryColumn(tableName, table, name);
+  for (const part of ['join', 'after'] as const)
+    if (given[part] !== undefined && !isObject(given[part]))
+      throw invalid(tableName, `${part} takes an object, not ${shown(given[part])}`);
   return {
     tableName,
     table,
@@ -145,6 +148,15 @@ export function planQuery(schema: Schema, query: unknown): Plan {
   };
 }
 
+const isObject = (given: unknown): given is Readonly<Record<string, unknown>> =>
+  typeof given === 'object' && given !== null && !Array.isArray(given);
+
+/** A list of columns, where there is one. */
+export function listOfNames(tableName: string, part: string, given: unknown): readonly string[] | undefined {
+  if (given === undefined || (Array.isArray(given) && given.every((name) => typeof name === 'string'))) return given;
+  throw invalid(tableName, `${part} takes a list of columns, not ${shown(given)}`);
+}
+
 function parseJoin(schema: Schema, tableName: string, columns: readonly string[], name: string, given: unknown): Join {
   const join = given as {
     readonly from?: string;
@@ -155,6 +167,7 @@ function parseJoin(schema: Schema, tableName: string, columns: readonly string[]
   if (name === 'id' || columns.includes(name))
     throw invalid(tableName, `join ${name} has the name of a column; give it another`);
   if (given === 'status') return { name, kind: 'status' };
+  if (!isObject(given)) throw invalid(tableName, `join ${name} takes 'status' or an object, not ${shown(given)}`);
   const extra = Object.keys(join).find((part) => !['from', 'by', 'where', 'order'].includes(part));
   if (extra !== undefined)
     throw invalid(tableName, `join ${name} has no part ${shown(extra)}; there are from, by, where, order`);

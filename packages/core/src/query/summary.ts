@@ -6,6 +6,7 @@ import { quoteName } from '../sqlite/ddl.ts';
 import { conditionSql, type Sql } from '../sqlite/select.ts';
 import { fromSql, type SqlValue } from '../values/sql.ts';
 import { type Condition, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
+import { listOfNames } from './query.ts';
 
 /** What is computed over a column's values that are not null. */
 export type Measuring = 'min' | 'max' | 'sum' | 'avg';
@@ -71,7 +72,7 @@ export function planSummary(schema: Schema, summary: unknown): SummaryPlan {
   const table = tableOf(schema, tableName);
   for (const part of Object.keys(given))
     if (!parts.has(part)) throw invalid(tableName, `a summary has no part ${shown(part)}`);
-  const by = (given.by as readonly string[] | undefined) ?? [];
+  const by = listOfNames(tableName, 'by', given.by) ?? [];
   const unordered = (name: string) => ['json', 'set', 'bytes'].includes(queryColumn(tableName, table, name).type);
   for (const name of by) if (unordered(name)) throw invalid(tableName, `rows cannot be grouped by ${name}`);
   const measures = Object.entries((given.measures ?? {}) as Record<string, unknown>).map(([name, measure]) => {

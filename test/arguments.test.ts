@@ -213,3 +213,10 @@ test('what an app does with its objects after a call changes nothing', async () 
   expect((await replica.get('room', 'r'))?.name).toBe('attic');
   await replica.close();
 });
+
+test('an error of another copy of this package is one of Koinon’s; what it does not have it does not show', () => {
+  const foreign = Object.defineProperty(new Error('x'), Symbol.for('koinon.error'), { value: true });
+  expect(foreign).toBeInstanceOf(KoinonError);
+  expect(new Error('x')).not.toBeInstanceOf(KoinonError);
+  expect(Object.keys(new KoinonError('no-such-row', 'There is none.', { table: 'note' }))).toEqual(['code', 'table']);
+});

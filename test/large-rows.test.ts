@@ -1,7 +1,7 @@
 import { createHash } from 'node:crypto';
 import { type AddressInfo, connect, createServer } from 'node:net';
-import { httpTransport, openReplica, type Replica } from '@koinon/client';
-import { bytes, json, schema, type TrashedRow, table, text } from '@koinon/core';
+import { type DeletedRow, httpTransport, openReplica, type Replica } from '@koinon/client';
+import { bytes, json, schema, table, text } from '@koinon/core';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { BadNetwork, World } from './support/world.ts';
@@ -82,7 +82,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(Math.max(...gone)).toBeLessThanOrEqual(12);
     await same();
     const trash: string[] = [];
-    for (let before: TrashedRow | undefined; ; ) {
+    for (let before: DeletedRow | undefined; ; ) {
       const some = await stood.trash({ table: 'photo', ...(before && { before }) });
       expect(some.length).toBeLessThanOrEqual(16);
       if (some.length === 0) break;

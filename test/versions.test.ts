@@ -17,7 +17,7 @@ test.each(storeKinds)(
       unrelated: old.tables.unrelated,
     });
     const world = await World.of(old as Schema, kind);
-    const behind = (await world.replica({ file: 'behind.db' })) as Replica<typeof old>;
+    const behind = (await world.replica({ file: 'behind.db' })) as unknown as Replica<typeof old>;
     await behind.insertAll('note', [
       { id: 'n1', words: 'one' },
       { id: 'n2', words: 'two' },
@@ -79,7 +79,7 @@ test.each(storeKinds)(
     };
     const one = await early('one.db', 'every step');
     const two = await early('two.db', 'latest state');
-    const behind = (await world.replica()) as Replica<typeof old>;
+    const behind = (await world.replica()) as unknown as Replica<typeof old>;
     await behind.insertAll('note', [
       { id: 'n1', words: 'one' },
       { id: 'n2', words: 'two' },
@@ -168,7 +168,7 @@ test.each(storeKinds)(
       { version: 2 },
     );
     const world = await World.of(old as Schema, kind);
-    const behind = (await world.replica({ file: 'behind.db' })) as unknown as Replica<typeof old>;
+    const behind = (await world.replica({ file: 'behind.db' })) as unknown as unknown as Replica<typeof old>;
     await behind.insert('bed', { id: 'b1' });
     for (const [i, value] of (["it's", 'b\\', 'gone'] as const).entries())
       await behind.insert('note', { id: `n${i}`, bed: 'b1', words: 'one', kind: value, n: i });

@@ -19,11 +19,19 @@ export { LiveQuery, type Observer, type Result } from './live/result.ts';
 export type { QueuedTransaction, TransactionState } from './outbox/outbox.ts';
 export type { StoredTransaction } from './outbox/stored.ts';
 export type { TakingBack } from './outbox/undo.ts';
-export type { Choice, Choices, RowDecision } from './overlay/resolve.ts';
+export type { Choice, ChoiceOf, Choices, ChoicesOf, RowDecision } from './overlay/resolve.ts';
 export type { RowCounts } from './overlay/show.ts';
 export type { Meant, StateOfRow } from './replica/face.ts';
 export { openReplica, type ReplicaOptions } from './replica/open.ts';
-export type { ListenOptions, Rejection, Replica, ReplicaStatus, StorageReport } from './replica/replica.ts';
+export type {
+  ConflictOf,
+  DeletedRow,
+  ListenOptions,
+  Rejection,
+  Replica,
+  ReplicaStatus,
+  StorageReport,
+} from './replica/replica.ts';
 export type { Transaction } from './replica/transaction.ts';
 export { listReplicas, nameReplica, type ReplicaFile, removeReplica } from './shelf/files.ts';
 export type { SqlDriver, SqlStatement } from './storage/driver.ts';

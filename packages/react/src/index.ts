@@ -3,4 +3,4 @@
 export { type DraftedForm, type OvertakenColumn, useDraft } from './draft.ts';
 export { type Shown, useLive } from './live.ts';
 export { type RowsOptions, type ShownRow, useRow, useRows } from './rows.ts';
-export { useSyncState } from './sync.ts';
+export { useConflicts, useOutbox, useRejections, useSyncState } from './sync.ts';

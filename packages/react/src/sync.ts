@@ -1,8 +1,17 @@
-import type { LiveQuery, Replica, SyncState } from '@koinon/client';
-import type { Schema } from '@koinon/core';
-import { useLive } from './live.ts';
+import type { ConflictOf, LiveQuery, QueuedTransaction, Rejection, Replica, SyncState } from '@koinon/client';
+import type { Schema, TableName } from '@koinon/core';
+import { type Shown, useLive } from './live.ts';
 
-const states = new WeakMap<object, LiveQuery<SyncState & { readonly id: string }>>();
+/** The live lists of each replica, by kind: every component shows the same. */
+const lists = new WeakMap<object, Map<string, unknown>>();
+
+function listOf<R>(replica: object, kind: string, make: () => LiveQuery<R>): LiveQuery<R> {
+  const known = lists.get(replica) ?? new Map<string, unknown>();
+  lists.set(replica, known);
+  const live = (known.get(kind) as LiveQuery<R> | undefined) ?? make();
+  known.set(kind, live);
+  return live;
+}
 
 /**
  * The state of the sync, kept up; undefined until it is known.
@@ -12,10 +21,20 @@ const states = new WeakMap<object, LiveQuery<SyncState & { readonly id: string }
  * <p>{sync?.phase === 'offline' ? 'No signal' : `${sync?.pending ?? 0} unsent`}</p>
  */
 export function useSyncState<S extends Schema>(replica: Replica<S>): SyncState | undefined {
-  let live = states.get(replica);
-  if (live === undefined) {
-    live = replica.syncState();
-    states.set(replica, live);
-  }
-  return useLive(live).rows[0];
+  return useLive(listOf(replica, 'state', () => replica.syncState())).rows[0];
+}
+
+/** What is in conflict, kept up. */
+export function useConflicts<S extends Schema>(replica: Replica<S>): Shown<ConflictOf<S>> {
+  return useLive(listOf(replica, 'conflicts', () => replica.liveConflicts()));
+}
+
+/** What the server refused, kept up. */
+export function useRejections<S extends Schema>(replica: Replica<S>): Shown<Rejection<TableName<S>>> {
+  return useLive(listOf(replica, 'rejections', () => replica.liveRejections()));
+}
+
+/** What the server has not confirmed, kept up. */
+export function useOutbox<S extends Schema>(replica: Replica<S>): Shown<QueuedTransaction> {
+  return useLive(listOf(replica, 'outbox', () => replica.liveOutbox()));
 }

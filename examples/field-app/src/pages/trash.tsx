@@ -1,4 +1,4 @@
-import type { TrashedRow } from '@koinon/core';
+import type { DeletedRow } from '@koinon/client';
 import { Button, Group, Loader, Paper, Text } from '@mantine/core';
 import { IconRestore } from '@tabler/icons-react';
 import { useCallback, useEffect, useState } from 'react';
@@ -7,7 +7,7 @@ import { useReplica } from '../replica.ts';
 import { sayError } from '../undo.tsx';
 import { shownDay, shownMoment } from '../words.ts';
 
-const named = ({ table, id, columns }: TrashedRow) => {
+const named = ({ table, id, columns }: DeletedRow) => {
   const { name, mark, at, day } = columns as Readonly<Record<string, string | undefined>>;
   const kind = `${table.charAt(0).toUpperCase()}${table.slice(1)}`;
   return `${kind} ${name ?? mark ?? (at ? shownMoment(at) : undefined) ?? (day ? shownDay(day) : undefined) ?? id}`;
@@ -16,10 +16,10 @@ const named = ({ table, id, columns }: TrashedRow) => {
 /** What was deleted and can be brought back, as long as the server keeps it. */
 export function TrashPage() {
   const replica = useReplica();
-  const [rows, setRows] = useState<readonly TrashedRow[]>();
+  const [rows, setRows] = useState<readonly DeletedRow[]>();
   const [problem, setProblem] = useState<string>();
   const read = useCallback(
-    (before?: TrashedRow) =>
+    (before?: DeletedRow) =>
       replica
         .trash(before === undefined ? { limit: 50 } : { limit: 50, before })
         .then((found) => setRows((known) => (before === undefined ? found : [...(known ?? []), ...found])))
@@ -27,7 +27,7 @@ export function TrashPage() {
     [replica],
   );
   useEffect(() => void read(), [read]);
-  const restore = async ({ table, id }: TrashedRow) => {
+  const restore = async ({ table, id }: DeletedRow) => {
     try {
       await replica.restore(table as 'site', id);
       setRows((known) => known?.filter((row) => row.table !== table || row.id !== id));

@@ -1,10 +1,10 @@
 import { cooperative } from '@koinon/cli';
 import type { Choice, QueuedTransaction, Rejection } from '@koinon/client';
 import type { Conflict, RowStatus } from '@koinon/core';
-import { useRow, useRows, useSyncState } from '@koinon/react';
+import { useConflicts, useOutbox, useRejections, useRow, useRows } from '@koinon/react';
 import { Alert, Badge, Button, Card, Group, Radio, Stack, Text, TextInput, Title } from '@mantine/core';
 import { IconArrowsSplit2, IconHandStop } from '@tabler/icons-react';
-import { useCallback, useEffect, useState } from 'react';
+import { useState } from 'react';
 import { usePlace } from '../leaving.tsx';
 import { Page } from '../parts/page.tsx';
 import { RowMark } from '../parts/row-mark.tsx';
@@ -22,24 +22,14 @@ interface RowInConflict {
 /** What waits for a person: rows that were changed here and elsewhere, and edits that the server refused. */
 export function WaitingPage() {
   const replica = useReplica();
-  const sync = useSyncState(replica);
-  const [conflicts, setConflicts] = useState<readonly Conflict[]>([]);
-  const [refused, setRefused] = useState<readonly Rejection[]>([]);
-  const [outbox, setOutbox] = useState<readonly QueuedTransaction[]>([]);
-  const read = useCallback(async () => {
-    setConflicts(await replica.conflicts());
-    setRefused(await replica.rejections());
-    setOutbox(await replica.outbox());
-  }, [replica]);
-  const version = sync && `${sync.conflicted} ${sync.rejected} ${sync.pending} ${sync.syncedAt}`;
-  useEffect(() => {
-    if (version !== undefined) void read();
-  }, [version, read]);
+  const { rows: conflicts } = useConflicts(replica);
+  const { rows: refused } = useRejections(replica);
+  const { rows: outbox } = useOutbox(replica);
   const rows = Object.values(
     conflicts.reduce<Record<string, RowInConflict>>((byRow, conflict) => {
       const key = `${conflict.table} ${conflict.id}`;
       const known = byRow[key]?.conflicts ?? [];
-      byRow[key] = { table: conflict.table as TableName, id: conflict.id, conflicts: [...known, conflict] };
+      byRow[key] = { table: conflict.table, id: conflict.id, conflicts: [...known, conflict] };
       return byRow;
     }, {}),
   );
@@ -51,10 +41,10 @@ export function WaitingPage() {
     >
       {rows.length + refused.length === 0 && <Text>Nothing waits for you.</Text>}
       {rows.map((row) => (
-        <ConflictCard key={`${row.table} ${row.id}`} {...row} onDone={read} />
+        <ConflictCard key={`${row.table} ${row.id}`} {...row} />
       ))}
       {refused.map((rejection) => (
-        <RefusedCard key={rejection.transaction} rejection={rejection} onDone={read} />
+        <RefusedCard key={rejection.transaction} rejection={rejection} />
       ))}
       <Unsent transactions={outbox} decided={new Set(rows.map(({ table, id }) => `${table} ${id}`))} />
     </Page>
@@ -140,7 +130,7 @@ const edited = (at: string | null) => (at === null ? '' : ` (${shownMoment(at)})
 type Pick = 'local' | 'remote' | 'other';
 
 /** A row in conflict: before, mine and theirs by column; each is picked, or typed anew. */
-function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readonly onDone: () => Promise<void> }) {
+function ConflictCard({ table, id, conflicts }: RowInConflict) {
   const replica = useReplica();
   const { rows: members } = useRows(replica, { from: 'member' });
   const by = (user: string | null) => {
@@ -154,11 +144,7 @@ function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readon
   const resolve = async (choices: Choice | Readonly<Record<string, Choice>>) => {
     try {
       await replica.resolve(table, id, choices as Choice);
-      await onDone();
-      offerBack(`${title} is decided.`, async () => {
-        await replica.unresolve(table, id);
-        await onDone();
-      });
+      offerBack(`${title} is decided.`, () => replica.unresolve(table, id));
     } catch (error) {
       sayError(error);
     }
@@ -246,7 +232,7 @@ function ConflictCard({ table, id, conflicts, onDone }: RowInConflict & { readon
 }
 
 /** Edits the server refused, with its reasons: mended in the form, or taken back. */
-function RefusedCard({ rejection, onDone }: { readonly rejection: Rejection; readonly onDone: () => Promise<void> }) {
+function RefusedCard({ rejection }: { readonly rejection: Rejection }) {
   const replica = useReplica();
   const { go } = usePlace();
   const [first] = rejection.rows;
@@ -254,7 +240,6 @@ function RefusedCard({ rejection, onDone }: { readonly rejection: Rejection; rea
   const takeBack = async () => {
     try {
       await replica.discard(rejection.transaction, { dependent: 'take back' });
-      await onDone();
     } catch (error) {
       sayError(error);
     }
@@ -262,7 +247,6 @@ function RefusedCard({ rejection, onDone }: { readonly rejection: Rejection; rea
   const sendAgain = async () => {
     try {
       await replica.resend(rejection.transaction);
-      await onDone();
     } catch (error) {
       sayError(error);
     }

@@ -184,7 +184,11 @@ export class Rerun<R> implements Watcher {
       return;
     }
     // Rows of a free query have no identity but their content, or their id where they show one.
-    const keyed = (row: R) => (row as { id?: unknown }).id ?? JSON.stringify(row);
+    const keyed = (row: R) => {
+      const { id, column } = row as { readonly id?: unknown; readonly column?: unknown };
+      // A row may be in conflict with several columns.
+      return id === undefined ? JSON.stringify(row) : column === undefined ? id : JSON.stringify([id, column]);
+    };
     const before = new Map(this.rows.map((row) => [keyed(row), row]));
     const added: R[] = [];
     const updated: R[] = [];

@@ -1,12 +1,17 @@
 import {
   type AnyRow,
   type Conflict,
+  columnOf,
+  columnsFromWire,
   columnsToWire,
+  fromWire,
   type JsonValue,
   rowKey,
   type Schema,
   tableOf,
   toWire,
+  type WireColumns,
+  wholeRow,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import type { ConflictList, Noted } from './conflict-list.ts';
@@ -53,18 +58,27 @@ export class Conflicts implements ConflictList {
     const rows = this.database
       .statement('SELECT * FROM koinon_conflict ORDER BY table_name, row_id, column_name')
       .all();
-    return (rows as ConflictRow[]).map((row) => ({
-      table: row.table_name,
-      id: row.row_id,
-      column: row.column_name === '' ? null : row.column_name,
-      base: JSON.parse(row.base) as JsonValue,
-      local: JSON.parse(row.local) as JsonValue,
-      remote: JSON.parse(row.remote) as JsonValue,
-      localAt: timeOf(row.local_at),
-      remoteAt: timeOf(row.remote_at),
-      remoteBy: row.remote_by,
-      reason: row.reason,
-    }));
+    return (rows as ConflictRow[]).map((row) => {
+      const table = tableOf(this.schema, row.table_name);
+      const column = row.column_name === '' ? null : row.column_name;
+      const decoded = (text: string) => {
+        const wire = JSON.parse(text) as JsonValue;
+        if (column !== null) return fromWire(columnOf(table, row.table_name, column), wire);
+        return wire === null ? null : wholeRow(table, row.row_id, columnsFromWire(table, wire as WireColumns));
+      };
+      return {
+        table: row.table_name,
+        id: row.row_id,
+        column,
+        base: decoded(row.base),
+        local: decoded(row.local),
+        remote: decoded(row.remote),
+        localAt: timeOf(row.local_at),
+        remoteAt: timeOf(row.remote_at),
+        remoteBy: row.remote_by,
+        reason: row.reason,
+      };
+    });
   }
 
   /** How many rows have a conflict. */

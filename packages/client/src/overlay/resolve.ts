@@ -34,6 +34,14 @@ export type Choice = 'local' | 'remote' | { readonly value: unknown };
 /** One choice for all that is in conflict, or a choice by column; columns without one stay in conflict. */
 export type Choices = Choice | { readonly [column: string]: Choice };
 
+/** A choice for a column whose values are of this type. */
+export type ChoiceOf<Value> = 'local' | 'remote' | { readonly value: Value };
+
+/** The choices for a row: one for all that is in conflict, or one by column. */
+export type ChoicesOf<R> =
+  | ChoiceOf<R[Exclude<keyof R, 'id'>]>
+  | { readonly [C in Exclude<Extract<keyof R, string>, 'id'>]?: ChoiceOf<R[C]> };
+
 /** A row in conflict, and what is decided about it. */
 export interface RowDecision extends RowKey {
   readonly choices: Choices;

@@ -1,10 +1,10 @@
 import {
   type AnyRow,
+  columnsFromWire,
   KoinonError,
   parseWhere,
   type Schema,
   type ToCome,
-  type TrashedRow,
   type TrashRequest,
   tableOf,
 } from '@koinon/core';
@@ -33,10 +33,17 @@ import type { SyncReport } from '../sync/step.ts';
 import { Rows, readsStatus, statusTable } from '../tables/rows.ts';
 import { isDecision } from './decision.ts';
 import type { Face } from './face.ts';
-import { type Decision, type EffectName, type Followed, Replica, type StorageReport } from './replica.ts';
+import {
+  type Decision,
+  type DeletedRow,
+  type EffectName,
+  type Followed,
+  Replica,
+  type StorageReport,
+} from './replica.ts';
 import type { Doing, SyncPart } from './sync-part.ts';
 import { OpenTransaction, type Transaction } from './transaction.ts';
-import { watcherFor } from './watcher-for.ts';
+import { loadWatcher, watcherFor } from './watcher-for.ts';
 
 /** Carries out one effect by its name, inside a transaction of its own. */
 function effect(engine: Engine, name: Exclude<EffectName, Decision>, given: readonly unknown[]): unknown {
@@ -142,11 +149,15 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     await this.decide('resend', transaction);
   }
 
-  async trash(request: TrashRequest = {}): Promise<readonly TrashedRow[]> {
+  async trash(request: TrashRequest = {}): Promise<readonly DeletedRow[]> {
     const { table, limit } = options('request', request, ['table', 'id', 'before', 'limit']);
     if (table !== undefined) tableOf(this.engine.schema, text('table', table));
     if (limit !== undefined) wholeNumber('limit', limit);
-    return this.syncing.trash(request);
+    // A server may know tables that this app's version does not.
+    return (await this.syncing.trash(request)).flatMap((row) => {
+      const definition = Object.hasOwn(this.schema.tables, row.table) ? this.schema.tables[row.table] : undefined;
+      return definition ? [{ ...row, columns: columnsFromWire(definition, row.columns) }] : [];
+    });
   }
 
   async restore(table: string, id: string): Promise<void> {
@@ -159,7 +170,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       return isUnsent;
     });
     if (isUndeleted) return;
-    const [found] = await this.trash({ table, id, limit: 1 });
+    const [found] = await this.syncing.trash({ table, id, limit: 1 });
     await this.change('device', (engine) => {
       const row = bringBack(engine, table, id, found);
       if (row) effect(engine, 'insert', [table, row]);
@@ -206,17 +217,17 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   conflicts() {
-    return this.turn(() => this.engine.conflicts.list());
+    return this.turn(() => this.engine.conflicts.list()) as Promise<never>;
   }
 
   async rejections() {
-    const { rejectionsOf } = await import('./report.ts');
-    return this.turn(() => rejectionsOf(this.engine));
+    const { lists } = await import('./report.ts');
+    return this.turn(() => lists.rejections(this.engine)) as Promise<never>;
   }
 
   async outbox() {
-    const { unconfirmedIn } = await import('./report.ts');
-    return this.turn(() => unconfirmedIn(this.engine));
+    const { lists } = await import('./report.ts');
+    return this.turn(() => lists.outbox(this.engine));
   }
 
   async status() {
@@ -367,7 +378,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         stop = this.watch(watcher);
         watcher.refresh();
       };
-      const loading = kind === 'rows' ? this.statusLoading(request) : undefined;
+      const loading = kind === 'rows' ? this.statusLoading(request) : loadWatcher(kind);
       (loading ? loading.then(() => this.turn(begin)) : this.turn(begin)).catch(fail);
       return () => {
         ended = true;

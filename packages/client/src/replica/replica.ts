@@ -28,7 +28,7 @@ import type { ChangeEvent } from '../live/listener.ts';
 import { LiveQuery, type Source } from '../live/result.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
 import type { TakingBack } from '../outbox/undo.ts';
-import type { Choice, RowDecision } from '../overlay/resolve.ts';
+import type { ChoicesOf, RowDecision } from '../overlay/resolve.ts';
 import type { Misfit } from '../sync/fitting.ts';
 import type { SyncRun } from '../sync/journal.ts';
 import type { Direction, SyncState } from '../sync/state.ts';
@@ -36,13 +36,18 @@ import type { SyncReport } from '../sync/step.ts';
 import { Face } from './face.ts';
 import type { Transaction } from './transaction.ts';
 
+/** A column, or a row, in conflict: by table, so that its table and id go into {@link Replica.resolve}. */
+export type ConflictOf<S extends Schema> = {
+  [T in TableName<S>]: Conflict & { readonly table: T; readonly column: Extract<keyof Row<S, T>, string> | null };
+}[TableName<S>];
+
 /** A rejected transaction, with the server's reasons. */
-export interface Rejection {
+export interface Rejection<Name extends string = string> {
   /** What {@link Replica.discard} and {@link Replica.resend} take. */
   readonly transaction: string;
   /** All that it does. */
   readonly rows: readonly {
-    readonly table: string;
+    readonly table: Name;
     readonly id: string;
     /** What the person gave them; none for a delete. */
     readonly columns: Readonly<Record<string, unknown>>;
@@ -50,6 +55,12 @@ export interface Rejection {
     readonly operations: Operations;
   }[];
   readonly problems: readonly Problem[];
+}
+
+/** A deleted row that the server keeps. */
+export interface DeletedRow extends Omit<TrashedRow, 'columns'> {
+  /** What it held last. */
+  readonly columns: Readonly<Record<string, unknown>>;
 }
 
 /** Where a replica stands. */
@@ -92,7 +103,7 @@ export type EffectName = Exclude<StepName, keyof ReadSteps> | Decision;
 export type Decision = 'undo' | 'redo' | 'revert' | 'revertAll' | 'resolve' | 'unresolve' | 'resend' | 'discard';
 
 /** The kinds of queries that can be live. */
-export type Followed = 'rows' | 'summary' | 'select' | 'setting' | 'sync';
+export type Followed = 'rows' | 'summary' | 'select' | 'setting' | 'sync' | 'conflicts' | 'rejections' | 'outbox';
 
 /** Which changes a listener wants: those of rows that fulfil the condition, or did before. */
 export interface ListenOptions<R> {
@@ -199,11 +210,7 @@ export abstract class Replica<S extends Schema> extends Face<S> {
    *
    * @throws KoinonError `no-such-conflict`, `already-sent`, or what is wrong with a value.
    */
-  resolve<T extends TableName<S>>(
-    table: T,
-    id: string,
-    choices: Choice | { readonly [C in Extract<keyof Row<S, T>, string>]?: Choice },
-  ): Promise<void>;
+  resolve<T extends TableName<S>>(table: T, id: string, choices: ChoicesOf<Row<S, T>>): Promise<void>;
   /** Settles the conflicts of several rows together: unique values and references are checked over all of them. */
   resolve(decisions: readonly RowDecision[]): Promise<void>;
   async resolve(first: string | readonly RowDecision[], id?: string, choices?: unknown): Promise<void> {
@@ -225,7 +232,7 @@ export abstract class Replica<S extends Schema> extends Face<S> {
    *
    * @throws KoinonError `not-linked`, `server-unreachable`.
    */
-  abstract trash(request?: TrashRequest): Promise<readonly TrashedRow[]>;
+  abstract trash(request?: TrashRequest): Promise<readonly DeletedRow[]>;
   /**
    * Brings a deleted row back as it was: at once where the deletion has not been sent, else with what the server keeps of
    * it. It is a change like any other.
@@ -273,11 +280,27 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   }
 
   /** Columns on which this device and the server disagree; each waits for a decision and is not sent. */
-  abstract conflicts(): Promise<readonly Conflict[]>;
+  abstract conflicts(): Promise<readonly ConflictOf<S>[]>;
   /** Transactions the server refused, with its reasons. */
-  abstract rejections(): Promise<readonly Rejection[]>;
+  abstract rejections(): Promise<readonly Rejection<TableName<S>>[]>;
   /** Transactions the server has not confirmed, in order. */
   abstract outbox(): Promise<readonly QueuedTransaction[]>;
+
+  /** What {@link conflicts} lists, kept up with every change of it. */
+  liveConflicts(): LiveQuery<ConflictOf<S>> {
+    return new LiveQuery<ConflictOf<S>>(this.follow('conflicts', undefined));
+  }
+
+  /** What {@link rejections} lists, kept up with every change of it. */
+  liveRejections(): LiveQuery<Rejection<TableName<S>>> {
+    return new LiveQuery<Rejection<TableName<S>>>(this.follow('rejections', undefined));
+  }
+
+  /** What {@link outbox} lists, kept up with every change of it. */
+  liveOutbox(): LiveQuery<QueuedTransaction> {
+    return new LiveQuery<QueuedTransaction>(this.follow('outbox', undefined));
+  }
+
   abstract status(): Promise<ReplicaStatus>;
   /** Where the data is, and how much room it has. */
   abstract storage(): Promise<StorageReport>;

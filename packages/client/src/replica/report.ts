@@ -1,4 +1,4 @@
-import { KoinonError, type Problem } from '@koinon/core';
+import { type Conflict, KoinonError, type Problem } from '@koinon/core';
 import { meta } from '../database/layout.ts';
 import { argumentInvalid } from '../engine/arguments.ts';
 import type { Engine } from '../engine/steps.ts';
@@ -28,7 +28,7 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
 }
 
 /** What is not confirmed. */
-export function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransaction[] {
+function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransaction[] {
   return [...transactionsOf(outbox, 'pending', 'attempted', 'rejected')].map((transaction) => ({
     sequence: transaction.sequence,
     id: transaction.id,
@@ -42,7 +42,7 @@ export function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransac
 }
 
 /** What the server refused; transactions that went up as one are one refusal. */
-export function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
+function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
   const found = new Map<string, { rows: Rejection['rows'][number][]; problems: Problem[] }>();
   for (const { id, changes, problems } of transactionsOf(outbox, 'rejected')) {
     const known = found.get(id) ?? { rows: [], problems: [] };
@@ -87,3 +87,10 @@ export function copyOut({ database }: Omit<Engine, 'commit'>, file: string): voi
     database.driver.exec('DETACH copy');
   }
 }
+
+/** What a replica lists of what is not settled. */
+export const lists = {
+  conflicts: ({ conflicts }: Omit<Engine, 'commit'>): readonly Conflict[] => conflicts.list(),
+  rejections: (engine: Omit<Engine, 'commit'>): readonly Rejection[] => rejectionsOf(engine),
+  outbox: (engine: Omit<Engine, 'commit'>): readonly QueuedTransaction[] => unconfirmedIn(engine),
+};

@@ -1,8 +1,8 @@
-import { KoinonError, type Problem, type Schema, type TableName } from '@koinon/core';
+import { KoinonError, type Problem, type Row, type Schema, type TableName } from '@koinon/core';
 import { argumentsOf } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { type Engine, loadSettling, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
-import type { Choices, RowDecision } from '../overlay/resolve.ts';
+import type { ChoicesOf, RowDecision } from '../overlay/resolve.ts';
 import { Face } from './face.ts';
 
 /** What a transaction's function gets. Reads see the transaction's own writes; nobody else does before it ends. */
@@ -13,11 +13,11 @@ export abstract class Transaction<S extends Schema> extends Face<S> {
   }
 
   /** Settles conflicts as {@link Replica.resolve} does, as part of this transaction. */
-  resolve<T extends TableName<S>>(table: T, id: string, choices: Choices): Promise<void>;
+  resolve<T extends TableName<S>>(table: T, id: string, choices: ChoicesOf<Row<S, T>>): Promise<void>;
   resolve(decisions: readonly RowDecision[]): Promise<void>;
-  async resolve(first: string | readonly RowDecision[], id?: string, choices?: Choices): Promise<void> {
-    const decisions = typeof first === 'string' ? [{ table: first, id, choices } as RowDecision] : first;
-    await this.perform('resolve', decisions);
+  async resolve(first: string | readonly RowDecision[], id?: string, choices?: unknown): Promise<void> {
+    const decisions = typeof first === 'string' ? [{ table: first, id, choices }] : first;
+    await this.perform('resolve', decisions as readonly RowDecision[]);
   }
 }
 

@@ -8,6 +8,20 @@ import type { Watcher } from '../live/watchers.ts';
 import { statusTable } from '../tables/rows.ts';
 import type { Followed } from './replica.ts';
 
+/** What lists the outbox and what is in conflict, once it is loaded: most pages follow none of it. */
+let lists: typeof import('./report.ts').lists | undefined;
+
+const isList = (kind: Followed): kind is 'conflicts' | 'rejections' | 'outbox' =>
+  kind === 'conflicts' || kind === 'rejections' || kind === 'outbox';
+
+/** Loads what a watcher of this kind needs; undefined where nothing need be waited for. */
+export function loadWatcher(kind: Followed): Promise<void> | undefined {
+  if (!isList(kind) || lists !== undefined) return undefined;
+  return import('./report.ts').then((report) => {
+    lists = report.lists;
+  });
+}
+
 /** What keeps a followed query, summary, setting or SQL text up: patched in place where that can be, else asked again. */
 export function watcherFor(
   engine: Omit<Engine, 'commit'>,
@@ -28,6 +42,7 @@ export function watcherFor(
     const reading = readOnly(database, request as Sql);
     return new Rerun(reading.tables, () => runReading(database, reading), deliver, fail);
   }
+  if (isList(kind)) return new Rerun([statusTable], () => [...(lists?.[kind](engine) ?? [])], deliver, fail);
   const plan = planQuery(schema, request);
   if (plan.joins.length > 0) {
     const tables = [

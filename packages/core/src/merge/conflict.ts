@@ -1,4 +1,3 @@
-import type { JsonValue } from '../schema/column.ts';
 import type { AnyRow } from '../schema/schema.ts';
 import type { Table } from '../schema/table.ts';
 import { sameValue } from '../values/compare.ts';
@@ -25,9 +24,10 @@ export interface Conflict {
   readonly id: string;
   /** Null: the whole row; one side deleted it. */
   readonly column: string | null;
-  readonly base: JsonValue;
-  readonly local: JsonValue;
-  readonly remote: JsonValue;
+  /** What both sides began with, and what each has made of it: values of the column, or rows. */
+  readonly base: unknown;
+  readonly local: unknown;
+  readonly remote: unknown;
   /** When each side was edited, RFC 3339, as far as it is known. */
   readonly localAt: string | null;
   readonly remoteAt: string | null;

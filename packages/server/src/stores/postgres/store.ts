@@ -119,6 +119,7 @@ class PostgresStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
   readonly secret: string;
+  private isClosed = false;
   private readonly pool: pg.Pool;
   private readonly tables: ReadonlyMap<string, AppTable>;
   private readonly typed: TypedValues;
@@ -197,6 +198,8 @@ class PostgresStore implements Store {
   }
 
   async close(): Promise<void> {
+    if (this.isClosed) return;
+    this.isClosed = true;
     clearTimeout(this.announcing);
     await this.watcher?.close();
     await this.pool.end();

@@ -168,6 +168,7 @@ class SqliteStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
   readonly secret: string;
+  private isClosed = false;
   private readonly writing: Prepared;
   private readonly reading: Prepared;
   private readonly reader: SqliteReader;
@@ -256,6 +257,8 @@ class SqliteStore implements Store {
   announce(): void {}
 
   async close(): Promise<void> {
+    if (this.isClosed) return;
+    this.isClosed = true;
     await Promise.all([this.turn, this.readTurn]);
     this.reading.connection.close();
     this.watching.connection.close();

@@ -242,11 +242,33 @@ describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
     await expect(escaped?.get('thing', 't1')).rejects.toMatchObject({ code: 'transaction-over' });
     const quick = await openReplica({ schema: household, stallLimit: 50 });
     await expect(openReplica({ schema: household, durability: 'power' as never })).rejects.toThrow('not "power"');
-    await expect(quick.transaction(() => quick.count({ from: 'thing' }))).rejects.toMatchObject({
+    await expect(quick.transaction(() => new Promise(() => undefined))).rejects.toMatchObject({
       code: 'transaction-stalled',
     });
-    expect(await quick.count({ from: 'thing' })).toBe(0);
     await quick.close();
+  });
+
+  test('a call on the replica inside of its own transaction is refused at once, and is not carried out later', async () => {
+    for (const stray of [
+      () => replica.insert('thing', { id: 'stray', name: 'stray' }),
+      () => replica.transaction((inner) => inner.insert('thing', { id: 'stray', name: 'stray' })),
+      () => replica.undo(),
+      () => replica.count({ from: 'thing' }),
+    ])
+      await expect(
+        replica.transaction(async (transaction) => {
+          await transaction.update('thing', 't1', { name: 'torch' });
+          await stray();
+        }),
+      ).rejects.toMatchObject({ code: 'called-inside' });
+    expect(await replica.rows({ from: 'thing', columns: ['name'] })).toMatchObject([{ id: 't1', name: 'lamp' }]);
+    // What was begun inside and goes on when the transaction is over may call again.
+    let later: Promise<unknown> | undefined;
+    await replica.transaction(async (transaction) => {
+      await transaction.add('thing', 't1', 'used', 1);
+      later = new Promise((done) => setTimeout(done, 20)).then(() => replica.add('thing', 't1', 'used', 1));
+    });
+    expect(await later).toMatchObject({ used: 2 });
   });
 
   test('joins nest, summaries group, SQL templates bind', async () => {

@@ -2,14 +2,19 @@
 export class Turns {
   private busy = false;
   private draining = false;
-  private readonly waiting: (() => void)[] = [];
+  private readonly waiting: { readonly begin: () => void; readonly refuse: (error: unknown) => void }[] = [];
 
   /** Runs the work when all work given before has ended; at once, if there is none. */
   take<T>(work: () => T | Promise<T>): Promise<T> {
     if (!this.busy) return this.run(work);
-    return new Promise<T>((resolve) => {
-      this.waiting.push(() => resolve(this.run(work)));
+    return new Promise<T>((resolve, refuse) => {
+      this.waiting.push({ begin: () => resolve(this.run(work)), refuse });
     });
+  }
+
+  /** Refuses all that waits for its turn. */
+  refuse(error: unknown): void {
+    for (const { refuse } of this.waiting.splice(0)) refuse(error);
   }
 
   private run<T>(work: () => T | Promise<T>): Promise<T> {
@@ -31,7 +36,7 @@ export class Turns {
     this.busy = false;
     if (this.draining) return;
     this.draining = true;
-    while (!this.busy && this.waiting.length > 0) this.waiting.shift()?.();
+    while (!this.busy && this.waiting.length > 0) this.waiting.shift()?.begin();
     this.draining = false;
   }
 }

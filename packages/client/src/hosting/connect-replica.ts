@@ -1,4 +1,5 @@
 import { type AnyRow, frozenRow, KoinonError, type Schema, type TrashRequest } from '@koinon/core';
+import { callContext } from '#call-context';
 import { Draft } from '../drafts/draft.ts';
 import { callback, syncOptions } from '../engine/arguments.ts';
 import { reads } from '../engine/reads.ts';
@@ -9,13 +10,13 @@ import type { Result, Source } from '../live/result.ts';
 import { isDecision } from '../replica/decision.ts';
 import type { Face } from '../replica/face.ts';
 import { type Decision, type EffectName, type Followed, Replica } from '../replica/replica.ts';
-import { Transaction } from '../replica/transaction.ts';
+import { calledInside, Transaction } from '../replica/transaction.ts';
 import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
 import { Receiver } from './carried.ts';
-import { errorOf, type HostedCall } from './messages.ts';
+import { errorOf, type HostedCall, type Request } from './messages.ts';
 import type { Port } from './port.ts';
-import { movedAway, Wire } from './wire.ts';
+import { movedAway, type Unnumbered, Wire } from './wire.ts';
 
 /** What crossed from the other thread has lost its freezing: the same again, frozen, rows as rows. */
 function refrozen<T>(value: T): T {
@@ -59,13 +60,13 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   async transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
     callback('work', work);
     const transaction = this.wire.next();
-    await this.wire.ask({ ask: 'begin' }, transaction);
+    await this.ask({ ask: 'begin' }, transaction);
     const end = (commits: boolean) =>
       this.wire.ask({ ask: 'end', transaction, commits, ...(commits ? this.wire.identified() : {}) });
     const open = new ConnectedTransaction<S>(this.wire, transaction);
     let result: Result;
     try {
-      result = await work(open);
+      result = await callContext.run(open, () => work(open));
     } catch (error) {
       open.isOver = true;
       await end(false).catch(() => undefined);
@@ -99,7 +100,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     signal?.addEventListener('abort', cancel);
     if (signal?.aborted) queueMicrotask(cancel);
     const given = [direction === undefined ? {} : { direction }];
-    const report = this.wire.ask({ ask: 'call', name: 'sync', given }, number) as Promise<SyncReport>;
+    const report = this.ask({ ask: 'call', name: 'sync', given }, number) as Promise<SyncReport>;
     return report.finally(() => signal?.removeEventListener('abort', cancel));
   }
 
@@ -186,7 +187,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>> {
     const call = reads(name) ? {} : this.wire.identified();
-    return refrozen(await this.wire.ask({ ask: 'step', name, given, ...call })) as ReturnType<Steps[K]>;
+    return refrozen(await this.ask({ ask: 'step', name, given, ...call })) as ReturnType<Steps[K]>;
   }
 
   protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
@@ -225,21 +226,28 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     const request = isDecision(name)
       ? ({ ask: 'call', name, given, call } as const)
       : ({ ask: 'step', name, given, call } as const);
-    return refrozen(await this.wire.ask(request));
+    return refrozen(await this.ask(request));
   }
 
   private effect(name: HostedCall, ...given: unknown[]): Promise<unknown> {
-    return this.wire.ask({ ask: 'call', name, given, ...this.wire.identified() });
+    return this.ask({ ask: 'call', name, given, ...this.wire.identified() });
   }
 
   private call(name: HostedCall, ...given: unknown[]): Promise<unknown> {
-    return this.wire.ask({ ask: 'call', name, given });
+    return this.ask({ ask: 'call', name, given });
+  }
+
+  private ask(request: Unnumbered<Request>, number?: number): Promise<unknown> {
+    const inside = callContext.current();
+    if (inside instanceof ConnectedTransaction && inside.wire === this.wire && !inside.isOver)
+      return Promise.reject(calledInside());
+    return this.wire.ask(request, number);
   }
 }
 
 class ConnectedTransaction<S extends Schema> extends Transaction<S> {
   isOver = false;
-  private readonly wire: Wire;
+  readonly wire: Wire;
   private readonly number: number;
 
   constructor(wire: Wire, number: number) {

@@ -2,7 +2,8 @@ import { KoinonError } from '@koinon/core';
 import { type Answer, errorOf, type Request } from './messages.ts';
 import { hear, type Port, whenGone, withCopies } from './port.ts';
 
-type Unnumbered<R> = R extends { readonly number: number } ? Omit<R, 'number'> : never;
+/** A request before it has its number. */
+export type Unnumbered<R> = R extends { readonly number: number } ? Omit<R, 'number'> : never;
 
 interface Waiting {
   request: Request;

@@ -8,6 +8,7 @@ import {
   type TrashRequest,
   tableOf,
 } from '@koinon/core';
+import { callContext } from '#call-context';
 import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';
 import type { Draft } from '../drafts/draft.ts';
@@ -42,7 +43,7 @@ import {
   type StorageReport,
 } from './replica.ts';
 import type { Doing, SyncPart } from './sync-part.ts';
-import { OpenTransaction, type Transaction } from './transaction.ts';
+import { calledInside, OpenTransaction, type Transaction } from './transaction.ts';
 import { loadWatcher, watcherFor } from './watcher-for.ts';
 
 /** Carries out one effect by its name, inside a transaction of its own. */
@@ -75,6 +76,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly stallLimit: number;
   private readonly hasBytes: boolean;
   private closed = false;
+  /** The transaction whose function is running. */
+  private opened: object | undefined;
   private seenVersion = 0;
   private toldRevision = 0;
   private stopLooking: (() => void) | undefined;
@@ -114,11 +117,18 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       let result: Result;
       try {
         const prepare = (query: unknown) => this.statusLoading(query);
-        result = await new OpenTransaction<S>({ ...this.engine, commit }, this.stallLimit, prepare).run(work);
+        const open = new OpenTransaction<S>({ ...this.engine, commit }, this.stallLimit, prepare);
+        this.opened = open;
+        result = await callContext.run(open, () => open.run(work));
         database.commit();
       } catch (error) {
         database.rollback();
+        // A call that was made in it is what it may have waited for: it must not be carried out after all.
+        if (error instanceof KoinonError && error.code === 'transaction-stalled' && !callContext.canTell)
+          this.turns.refuse(error);
         throw error;
+      } finally {
+        this.opened = undefined;
       }
       this.publish(commit, 'device');
       return result;
@@ -361,6 +371,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   /** The same for work in which a function of the app runs, whose errors are its own. */
   private unguardedTurn<T>(work: () => T | Promise<T>): Promise<T> {
+    if (this.opened !== undefined && callContext.current() === this.opened) return Promise.reject(calledInside());
     return this.turns.take(() => {
       if (this.closed) throw new KoinonError('replica-closed', 'This replica is closed; open it again.');
       return work();

@@ -21,6 +21,14 @@ export abstract class Transaction<S extends Schema> extends Face<S> {
   }
 }
 
+/** The error of a call on the replica where the transaction was meant. */
+export function calledInside(): KoinonError {
+  return new KoinonError(
+    'called-inside',
+    'The replica was called inside of a transaction of its own, where it would wait for itself. Call the transaction that the function is handed instead.',
+  );
+}
+
 /** A transaction while its function runs: over when the function ends, or when it does nothing for too long. */
 export class OpenTransaction<S extends Schema> extends Transaction<S> {
   private readonly engine: Engine;

@@ -30,6 +30,7 @@ export const errorStatus = {
   'replica-moved': 409,
   'transaction-over': 409,
   'transaction-stalled': 408,
+  'called-inside': 409,
   'storage-foreign': 409,
   'storage-damaged': 500,
   'storage-lost': 500,

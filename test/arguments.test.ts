@@ -214,6 +214,18 @@ test('what an app does with its objects after a call changes nothing', async () 
   await replica.close();
 });
 
+test('a value that no request could carry is refused where it is written, with the limit', async () => {
+  const replica = await openReplica({ schema: household });
+  for (const columns of [{ name: 'x'.repeat(80_000_000) }, { name: 'lamp', label: ['x'.repeat(40_000_000)] }])
+    await expect(replica.insert('thing', columns)).rejects.toMatchObject({
+      code: 'too-large',
+      message: expect.stringContaining('33554432'),
+    });
+  await replica.insert('thing', { name: 'x'.repeat(20_000_000) });
+  expect(await replica.count({ from: 'thing' })).toBe(1);
+  await replica.close();
+});
+
 test('an error of another copy of this package is one of Koinon’s; what it does not have it does not show', () => {
   const foreign = Object.defineProperty(new Error('x'), Symbol.for('koinon.error'), { value: true });
   expect(foreign).toBeInstanceOf(KoinonError);

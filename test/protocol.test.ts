@@ -117,15 +117,10 @@ test.each([
 });
 
 test.each([
-  ['an unknown table', { kind: 'insert', table: 'sqlite_schema', id: 'x', columns: {} }, 'unknown-table', undefined],
-  ['a table of Koinon', { kind: 'delete', table: 'koinon_meta', id: 'secret' }, 'unknown-table', undefined],
-  ['an unknown column', insert({ name: 'n', nmae: 'n' }), 'unknown-column', 'nmae'],
-  [
-    'a column named as a member of every object',
-    insert({ name: 'n', constructor: 'n' }),
-    'unknown-column',
-    'constructor',
-  ],
+  ['an unknown table', { kind: 'insert', table: 'sqlite_schema', id: 'x', columns: {} }, undefined, undefined],
+  ['a table of Koinon', { kind: 'delete', table: 'koinon_meta', id: 'secret' }, undefined, undefined],
+  ['an unknown column', insert({ name: 'n', nmae: 'n' }), undefined, undefined],
+  ['a column named as a member of every object', insert({ name: 'n', constructor: 'n' }), undefined, undefined],
   ['a missing column', insert({ sunny: true }), 'value-missing', 'name'],
   ['a value of another type', insert({ name: 7 }), 'value-type', 'name'],
   ['half a character', insert({ name: '\ud800' }), 'value-type', 'name'],
@@ -144,7 +139,7 @@ test.each([
   ],
   ['an update of no row', { kind: 'update', table: 'bed', id: 'b9', columns: { name: 'n' } }, 'no-such-row', undefined],
   ['a delete of no row', { kind: 'delete', table: 'bed', id: "b1'; DROP TABLE bed; --" }, 'no-such-row', undefined],
-])('a transaction with %s is rejected by itself, and its neighbour is applied', async (_what, change, code, column) => {
+])('a transaction with %s is not applied, and its neighbour is', async (_what, change, code, column) => {
   const before = await rowsOf(await world.shell());
   const good = { kind: 'insert', table: 'bed', id: `good-${count}`, columns: { name: `good ${count}`, sunny: true } };
   const { status, lines } = await world.request(
@@ -156,7 +151,13 @@ test.each([
   );
   expect(status).toBe(200);
   expect(lines).toMatchObject([
-    { outcomes: [{ outcome: 'rejected', problems: [{ code, ...(column && { column }) }] }, { outcome: 'applied' }] },
+    {
+      outcomes: [
+        // What only another schema has waits until the two have come together.
+        code ? { outcome: 'rejected', problems: [{ code, ...(column && { column }) }] } : { outcome: 'waits' },
+        { outcome: 'applied' },
+      ],
+    },
   ]);
   const after = await rowsOf(await world.shell());
   expect(Object.keys(after).filter((key) => !(key in before))).toEqual([`bed ${good.id}`]);

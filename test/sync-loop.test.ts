@@ -179,7 +179,8 @@ test('progress tells rows done and to come, and the journal what moved, table by
   seen.length = 0;
   await replica.sync();
   const down = seen.map((progress) => progress?.down);
-  expect(down.slice(0, 3)).toEqual([
+  // The first only asks whose server it is.
+  expect(down.slice(1, 4)).toEqual([
     { done: 0, of: null },
     { done: 5000, of: 11002 },
     { done: 10000, of: 11002 },
@@ -239,7 +240,7 @@ test('on a link that never gets a first download through, what is written here g
   const { pull } = network;
   let pages = 0;
   network.pull = (request, signal) =>
-    ++pages % 2 === 0 ? Promise.reject(new Error('the signal went')) : pull(request, signal);
+    request.limit !== 1 && ++pages % 2 === 0 ? Promise.reject(new Error('the signal went')) : pull(request, signal);
   replica = await openReplica({ schema: garden, server: network });
   await replica.insert('bed', { id: 'before', name: 'written before anything came' });
   await replica.sync().catch(() => undefined);

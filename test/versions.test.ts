@@ -238,3 +238,97 @@ test('a server that does not know yet what the library may ask is asked without 
   expect(asked.length).toBeGreaterThan(2);
   await world.end();
 });
+
+test.each(storeKinds)(
+  'a server of another schema on %s is told as that, gets nothing and gives nothing; the right one gets every edit',
+  async (kind) => {
+    const right = schema({ hive: table({ mark: text(), mass: integer({ default: 0 }) }) });
+    const others = [
+      schema({ task: table({ title: text() }) }),
+      schema({ hive: table({ mark: integer({ default: 0 }), mass: integer({ default: 0 }) }) }),
+    ];
+    const world = await World.of(right as Schema, kind);
+    const foreign: World<Schema>[] = [];
+    for (const other of others) foreign.push(await World.of(other as Schema, kind));
+    try {
+      for (const direction of ['both', 'push', 'pull'] as const) {
+        const file = `${direction}.db`;
+        for (const [n, other] of ['task', 'hive'].entries()) {
+          const { server } = foreign[n] as World<Schema>;
+          const shell = () => (foreign[n] as World<Schema>).shell();
+          const replica = await openReplica({ schema: right, file: world.path(file), server: server.url });
+          if ((await replica.count({ from: 'hive' })) === 0)
+            await replica.insert('hive', { id: direction, mark: 'A1' });
+          await expect(replica.sync({ direction })).rejects.toMatchObject({ code: 'schema-foreign' });
+          expect(await replica.rejections()).toEqual([]);
+          expect(await replica.outbox()).toMatchObject([{ state: 'pending', wasSent: false }]);
+          expect(await (await shell()).all(`SELECT id FROM ${other}`)).toEqual([]);
+          await replica.close();
+        }
+        const replica = await openReplica({ schema: right, file: world.path(file), server: world.server.url });
+        await replica.sync();
+        expect(await replica.outbox()).toEqual([]);
+        await replica.close();
+      }
+      expect((await (await world.shell()).all('SELECT id FROM hive ORDER BY id')).map(({ id }) => id)).toEqual([
+        'both',
+        'pull',
+        'push',
+      ]);
+    } finally {
+      for (const each of foreign) await each.end();
+      await world.end();
+    }
+  },
+);
+
+test.each(storeKinds)(
+  'on %s an app behind a server that renamed a column: those edits wait, the rest goes on, and they go up after its update',
+  async (kind) => {
+    const first = schema(
+      { hive: table({ label: text({ default: '' }), mass: integer({ default: 0 }) }) },
+      { version: 1 },
+    );
+    const second = schema(
+      { hive: table({ mark: text({ default: '' }), mass: integer({ default: 0 }) }) },
+      { version: 2 },
+    );
+    const world = await World.of(first as Schema, kind);
+    const file = world.path('app.db');
+    const old = await openReplica({ schema: first, file, server: world.server.url });
+    await old.insertAll('hive', [{ id: 'h1' }, { id: 'h2' }]);
+    await old.sync();
+    await (await world.shell()).exec('ALTER TABLE hive RENAME COLUMN label TO mark');
+    await world.restart(second as Schema);
+    const { url } = world.server;
+    await old.close();
+    const behind = await openReplica({ schema: first, file, server: url });
+    await behind.update('hive', 'h1', { label: 'A1' });
+    await behind.update('hive', 'h2', { mass: 7 });
+    await behind.insert('hive', { id: 'h3', label: 'C3' });
+    for (let time = 0; time < 2; time++) await behind.sync();
+    expect(await behind.rejections()).toEqual([]);
+    expect(await (await world.shell()).all('SELECT id, mark, mass FROM hive ORDER BY id')).toMatchObject([
+      { id: 'h1', mark: '', mass: 0 },
+      { id: 'h2', mark: '', mass: 7 },
+    ]);
+    const [waiting] = await behind.rows({ from: 'hive', where: { id: 'h1' }, join: { sync: 'status' } });
+    expect(waiting?.sync).toMatchObject({ status: 'pending', waitsForSchema: 'app' });
+    await behind.close();
+    const updated = await openReplica({
+      schema: second,
+      file,
+      server: url,
+      migrations: { 2: (migration) => migration.renameColumn('hive', 'label', 'mark') },
+    });
+    await updated.sync();
+    expect(await updated.outbox()).toEqual([]);
+    expect(await (await world.shell()).all('SELECT id, mark, mass FROM hive ORDER BY id')).toMatchObject([
+      { id: 'h1', mark: 'A1', mass: 0 },
+      { id: 'h2', mark: '', mass: 7 },
+      { id: 'h3', mark: 'C3', mass: 0 },
+    ]);
+    await updated.close();
+    await world.end();
+  },
+);

@@ -167,7 +167,7 @@ export class World<S extends Schema = Garden> {
 export class BadNetwork implements Transport {
   private readonly good: Transport;
   /** What becomes of the next calls, first to last; when none are left everything passes. */
-  readonly fates: ('lost request' | 'lost reply' | 'sent twice')[] = [];
+  readonly fates: ('answered' | 'lost request' | 'lost reply' | 'sent twice')[] = [];
   /** Every push body that reached the server. */
   readonly bodies: string[] = [];
   /** How many rows came with each pull, and what was asked for. */

@@ -22,6 +22,7 @@ export * from './query/query.ts';
 export * from './query/summary.ts';
 export * from './query/template.ts';
 export * from './schema/column.ts';
+export { columnsDigest } from './schema/digest.ts';
 export * from './schema/schema.ts';
 export * from './schema/table.ts';
 export * from './sqlite/ddl.ts';

@@ -68,6 +68,7 @@ export type MetaName =
   | 'synced tables'
   | 'asked columns'
   | 'lacking'
+  | 'server schema'
   | 'misfits'
   | 'erased';
 

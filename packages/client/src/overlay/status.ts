@@ -1,4 +1,6 @@
 import { HeldRows, type Problem, type RowKey, type RowStatus, rowKey } from '@koinon/core';
+import { meta } from '../database/layout.ts';
+import { isLacking, lackingColumns } from '../link/columns.ts';
 import { conflictedIn, transactionsOf } from '../outbox/transactions.ts';
 import { rowState } from './row-state.ts';
 import type { Overlay } from './show.ts';
@@ -10,13 +12,17 @@ const synced: RowStatus = Object.freeze({
   base: null,
   problems: Object.freeze([]) as readonly Problem[],
   waitsFor: null,
+  waitsForSchema: null,
 });
 
 /** Tells the status of rows, for one query: the cost follows the rows that have changes, which are few. */
 export function statusReader(overlay: Overlay): (table: string, id: string) => RowStatus {
-  const { outbox, conflicts } = overlay;
+  const { schema, outbox, conflicts } = overlay;
+  const { database } = outbox;
   const conflicted = new Set(conflicts.list().map(rowKey));
   const isHeldUp = conflicted.size > 0 || outbox.hasRejected();
+  const lacking = lackingColumns(database);
+  const older = Number(meta(database, 'server schema') ?? 0) > schema.version ? 'app' : 'server';
   let waiting: Waiting | undefined;
   return (table, id) => {
     if (!outbox.hasChangesOf(table, id)) return synced;
@@ -39,6 +45,7 @@ export function statusReader(overlay: Overlay): (table: string, id: string) => R
       problems,
       waitsFor:
         unconfirmed.map(({ sequence }) => waiting?.waiting.get(sequence)).find((row) => row !== undefined) ?? null,
+      waitsForSchema: unconfirmed.some(({ change }) => isLacking(schema, lacking, change)) ? older : null,
     };
   };
 }

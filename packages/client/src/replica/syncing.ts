@@ -7,6 +7,7 @@ import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { refuseInconsistent } from '../outbox/consistency.ts';
 import { forgetKept, keepFor } from '../outbox/history.ts';
 import { hasUnsent } from '../outbox/sending.ts';
+import { attemptedBody } from '../sync/attempt.ts';
 import { type CheckedTransport, checked } from '../sync/checked.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';
@@ -43,6 +44,7 @@ export class Syncing implements SyncPart {
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
   private isByHand = false;
+  private readonly server = { isKnown: false };
   /** Whether the outbox was looked at since the file was opened. */
   private isVerified = false;
   private forgotAt = Number.NEGATIVE_INFINITY;
@@ -292,7 +294,25 @@ export class Syncing implements SyncPart {
     try {
       const isLive = () => reason === 'change' && this.live?.isJoined === true;
       return await syncStep(
-        { transport, push, ...this.uploading, isLive, change, enter, traffic, only: this.only, host },
+        {
+          transport,
+          push,
+          ...this.uploading,
+          isLive,
+          change,
+          enter,
+          traffic,
+          only: this.only,
+          host,
+          schema: this.engine.schema,
+          server: this.server,
+          sendsFirst: () =>
+            this.doing.turn(() => {
+              const { database, outbox } = this.engine;
+              const isFirstDownload = meta(database, 'complete') === undefined;
+              return attemptedBody(database) !== undefined || (isFirstDownload && outbox.count('pending') > 0);
+            }),
+        },
         direction,
         signal,
       );

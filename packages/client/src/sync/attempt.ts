@@ -5,6 +5,7 @@ import {
   limits,
   type Only,
   type Outcome,
+  type Problem,
   type PushRequest,
 } from '@koinon/core';
 import type { Database } from '../database/database.ts';
@@ -192,6 +193,8 @@ export function isPoisoned(error: unknown): boolean {
   return error instanceof KoinonError && (error.code === 'malformed-request' || error.code === 'too-large');
 }
 
+const isOfAnotherSchema = ({ code }: Problem) => code === 'unknown-table' || code === 'unknown-column';
+
 const refusedWhole = new Set([
   'malformed-request',
   'too-large',
@@ -238,6 +241,11 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
       // What was joined is sent one by one: what one edit met with is not to hold up the others.
       part(outbox, id, () => host.newId());
       return each.outcome === 'stale' ? each : { id, outcome: 'incomplete' };
+    }
+    if (each.outcome === 'rejected' && each.problems.length > 0 && each.problems.every(isOfAnotherSchema)) {
+      // Not the person's mistake: it goes up when the app and its server have come together again.
+      notePending(outbox, id);
+      return { id, outcome: 'waits', for: id };
     }
     if (each.outcome === 'rejected') noteRejected(outbox, id, each.problems);
     else notePending(outbox, id);

@@ -1,4 +1,13 @@
-import { type AppliedOrigin, KoinonError, limits, type Only, type Outcome, type PulledPage } from '@koinon/core';
+import {
+  type AppliedOrigin,
+  KoinonError,
+  limits,
+  type Only,
+  type Outcome,
+  type PulledPage,
+  type PullHeader,
+  type Schema,
+} from '@koinon/core';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
@@ -20,6 +29,7 @@ import {
 } from './attempt.ts';
 import type { CheckedTransport } from './checked.ts';
 import { learnClock } from './clock.ts';
+import { noteServerSchema, refuseForeign } from './foreign.ts';
 import { endWith } from './patience.ts';
 import { canCompare, withSame } from './same.ts';
 import type { Direction, Upload } from './state.ts';
@@ -63,6 +73,11 @@ export interface SyncParts {
   /** What is asked for of what the user may have. */
   readonly only: Only;
   readonly host: Host;
+  readonly schema: Schema;
+  /** What is known of the server since the file was opened. */
+  readonly server: { isKnown: boolean };
+  /** Whether something goes up before anything has come down: what was never answered, or what does not wait for a first download. */
+  readonly sendsFirst: () => Promise<boolean>;
 }
 
 /** A page that has been asked for. */
@@ -107,8 +122,18 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const waiting = new Set<string>();
   const uploading = { ...parts, waiting };
   const pullsFirst = direction !== 'push' && !parts.isLive();
+  const { schema } = parts;
+  /** Makes sure that it is the app's own server. */
+  const checkServer = (header: PullHeader): void => {
+    refuseForeign(schema, parts.only, header);
+    parts.server.isKnown = true;
+  };
+  if (!parts.server.isKnown && direction !== 'pull' && (!pullsFirst || (await parts.sendsFirst())))
+    checkServer(
+      (await parts.transport.pull({ schemaVersion: schema.version, ...parts.only, limit: 1 }, signal)).header,
+    );
   const begun = await parts.change((local) => {
-    const { schema, database, outbox } = local;
+    const { database, outbox } = local;
     const unanswered = unansweredIn(database);
     return {
       about: { replica: meta(database, 'replica') as string, schemaVersion: schema.version },
@@ -237,7 +262,11 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     let pushesBetween = direction === 'both' && name === 'cursor' && !hasNaturalKeys;
     let [idle, reached] = [0, -1];
     for (let goesOn = true; goesOn; ) {
-      if (pushesBetween && (await parts.change(({ database }) => meta(database, 'complete') === undefined)))
+      if (
+        pushesBetween &&
+        parts.server.isKnown &&
+        (await parts.change(({ database }) => meta(database, 'complete') === undefined))
+      )
         pushesBetween = await pushSome();
       const { cursor, own } = await parts.change(({ database, outbox }) => ({
         cursor: meta(database, name),
@@ -260,6 +289,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         if (name === 'backfill') return;
         continue;
       }
+      checkServer(page.header);
       if (await askApplied(page.header.uploads)) continue;
       const { more, last, covers } = page.header;
       // A server that leads nowhere must not keep a device busy, and its battery.
@@ -271,6 +301,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if ((name === 'cursor' ? more : !last) && covers.length === 0) asking.ahead = ask(page.header.cursor, own);
       await parts.change((local) => {
         learnClock(local.database, local.host, page.header.time, asked.sentAt);
+        noteServerSchema(local.database, page.header);
         if (name === 'cursor') hasGained ||= noteLacking(local.database, page.header.lacks);
         takePage(local, page, name, cursor, down);
       });

@@ -1,5 +1,6 @@
 import { callApp } from '../errors/app.ts';
 import { KoinonError, type Problem, shown } from '../errors/errors.ts';
+import { limits } from '../protocol/messages.ts';
 import type { AnyRow } from '../schema/schema.ts';
 import { complaintProblem, type Table } from '../schema/table.ts';
 import { checkId, checkValue } from '../values/check.ts';
@@ -35,6 +36,14 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
       if (wrong) add(wrong.code, name, `${tableName}.${name} ${shown(value)}: ${wrong.rule}.`, wrong.rule);
     }
   }
+  const large = tooLarge(change.columns);
+  if (large)
+    add(
+      'too-large',
+      large.column,
+      `${tableName}.${large.column} ${shown(change.columns[large.column])}: a change of a row takes ${limits.changeBytes} bytes at most as JSON, and this one has ${large.bytes}.`,
+      `at most ${limits.changeBytes} bytes`,
+    );
   if (change.kind === 'insert') {
     for (const [name, column] of table.entries)
       if (!column.optional && !Object.hasOwn(change.columns, name))
@@ -58,6 +67,32 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
   }
   return problems;
 }
+
+/** The column that has most of what is too much for one change; undefined where it is not too much. */
+function tooLarge(
+  columns: Readonly<Record<string, unknown>>,
+): { readonly column: string; readonly bytes: number } | undefined {
+  let [bytes, most, column] = [0, -1, ''];
+  for (const name in columns) {
+    const size = jsonBytes(columns[name]);
+    bytes += size;
+    if (size > most) [most, column] = [size, name];
+  }
+  return bytes > limits.changeBytes ? { column, bytes } : undefined;
+}
+
+/** About how many bytes a value has as JSON: for short texts what they have at most, which costs nothing to know. */
+function jsonBytes(value: unknown): number {
+  if (typeof value === 'string')
+    return value.length < 100_000 ? value.length : utf8.encode(JSON.stringify(value)).length;
+  if (value instanceof Uint8Array) return Math.ceil(value.byteLength / 3) * 4;
+  if (typeof value !== 'object' || value === null) return 8;
+  let bytes = 2;
+  for (const member of Object.values(value)) bytes += jsonBytes(member) + 4;
+  return bytes;
+}
+
+const utf8 = new TextEncoder();
 
 function areTexts(operation: { include: readonly unknown[]; exclude: readonly unknown[] }): boolean {
   const lists = [operation.include, operation.exclude];

@@ -46,6 +46,7 @@ export const errorStatus = {
   'server-unreachable': 503,
   'server-answer': 502,
   'token-failed': 503,
+  'schema-foreign': 409,
   'sync-busy': 409,
   'upgrade-needed': 426,
   'not-linked': 409,
@@ -177,6 +178,7 @@ export function shown(value: unknown): string {
 function described(value: unknown): string {
   if (typeof value === 'bigint') return `${value}n`;
   if (typeof value === 'function') return 'a function';
+  if (typeof value === 'string' && value.length > 100) return JSON.stringify(value.slice(0, 100));
   if (typeof value === 'number' || value === undefined) return String(value);
   if (value instanceof Uint8Array) return `${value.byteLength} bytes`;
   let text: string | undefined;

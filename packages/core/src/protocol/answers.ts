@@ -82,6 +82,7 @@ const isHeader = shape({
   last: isYesOrNo,
   user: optional(isText),
   partial: optional(isYesOrNo),
+  schema: optional(shape({ version: isCount, digest: isText })),
   lacks: optional(columnNames),
   covers: listOf(isText),
   time: isTimestamp,

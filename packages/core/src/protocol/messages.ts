@@ -27,6 +27,8 @@ export const limits = {
   transactionBytes: 256 * 1024 * 1024,
   /** Bytes of one request. */
   requestBytes: 64 * 1024 * 1024,
+  /** Bytes of one change of one row, as JSON carries it: it goes up in one request, and comes down in one answer. */
+  changeBytes: 32 * 1024 * 1024,
   /** Bytes of one answer, before compression. */
   answerBytes: 128 * 1024 * 1024,
   /** Rows in one page of a pull; a request may ask for fewer. */
@@ -100,8 +102,13 @@ export interface PullHeader {
   /** Whether there may be rows on the server that are not this user's, or were not asked for. */
   readonly partial?: boolean;
   /**
-   * Columns that were asked for and that this server does not know yet, by table: the app's schema version is greater than
-   * its own. Once they are no longer named, what they hold is to be fetched.
+   * The server's schema: its version, and a digest of the types of those of the columns asked for that it knows. Where the
+   * versions are the same and the digests are not, or it knows none of the tables, it is the server of another app.
+   */
+  readonly schema?: { readonly version: number; readonly digest: string };
+  /**
+   * Columns that were asked for and that this server does not know, by table: it is older than the app, or so much newer that
+   * they have another name. Once they are no longer named, what they hold is to be fetched.
    */
   readonly lacks?: Readonly<Record<string, readonly string[]>>;
   /** Those of the request's own transactions whose effect is in these rows, and in all sent before. */

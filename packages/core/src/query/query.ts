@@ -49,6 +49,11 @@ export interface RowStatus<R = AnyRow> {
   readonly problems: readonly Problem[];
   /** The row of an undecided conflict or a refusal that keeps this one's change from being sent. */
   readonly waitsFor: { readonly table: string; readonly id: string } | null;
+  /**
+   * Which of the two has to be updated before the change can be sent: the server does not know its columns, being older than
+   * this app, or newer. Null where it knows them.
+   */
+  readonly waitsForSchema: 'app' | 'server' | null;
 }
 
 /** What a query reads in besides its own rows, by the name it gets; `status` is where each row stands. */

@@ -1,5 +1,6 @@
 import {
   type Cursor,
+  columnsDigest,
   KoinonError,
   limits,
   type PulledPage,
@@ -102,6 +103,9 @@ export async function pull(
       last: isWhole || next.resume === undefined,
       ...(user && { user: user.id }),
       ...(view.isWhole ? {} : { partial: true }),
+      ...(request.columns && {
+        schema: { version: store.schema.version, digest: columnsDigest(store.schema, request.columns) },
+      }),
       ...lacking(store.schema, request),
       covers: await reader.applied(request.own ?? [], access.user?.id),
       time: new Date().toISOString(),
@@ -111,12 +115,11 @@ export async function pull(
   });
 }
 
-/** What a newer app asks for that this server does not know yet. */
+/** What an app asks for that this server does not know: the app is newer, or so old that it has another name by now. */
 export function lacking(
-  { tables, version }: Schema,
-  { columns = {}, schemaVersion = 1 }: Pick<PullRequest, 'columns' | 'schemaVersion'>,
+  { tables }: Schema,
+  { columns = {} }: Pick<PullRequest, 'columns'>,
 ): Pick<PulledPage['header'], 'lacks'> {
-  if (schemaVersion <= version) return {};
   const lacks = Object.entries(columns).flatMap(([table, names]) => {
     const known = Object.hasOwn(tables, table) ? tables[table]?.columns : undefined;
     const unknown = names.filter((name) => known === undefined || !Object.hasOwn(known, name));

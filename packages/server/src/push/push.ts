@@ -278,9 +278,9 @@ async function takeUp(
   const unreadable: Problem[] = [];
   for (const change of transaction.changes) unreadable.push(...unreadableProblems(schema, change));
   if (unreadable.length > 0) {
-    // What a newer app sends is known here when the server has been brought up as well: until then it is nobody's mistake.
+    // An app sends only what its own schema has: until the two have come together it is nobody's mistake.
     const isUnknown = unreadable.every(({ code }) => code === 'unknown-table' || code === 'unknown-column');
-    return isUnknown && taking.isNewer ? { id, outcome: 'waits', for: id } : refuse(unreadable);
+    return isUnknown ? { id, outcome: 'waits', for: id } : refuse(unreadable);
   }
 
   const keys = lockOrder(transaction.changes);

@@ -92,7 +92,7 @@ test('each trigger can be switched off, and an app may refuse; by hand always wo
   expect(await reasons()).toEqual([]);
   expect((await replica.sync()).up.applied).toBe(1);
   await host.pass(10_000);
-  await reaches({ phase: 'waiting', nextAttempt: expect.any(String) });
+  await reaches({ phase: 'held-back', nextAttempt: expect.any(String) });
   isAllowed = true;
   await host.pass(10_000);
   await expect.poll(reasons).toEqual(['by hand', 'timer']);

@@ -30,6 +30,8 @@ export function syncWords({ phase, pending, conflicted, rejected, nextAttempt, p
       return ['No signal', unsent].filter(Boolean).join(', ');
     case 'waiting':
       return [`Trying again ${nextAttempt ? shownTime(nextAttempt) : 'later'}`, unsent].filter(Boolean).join(', ');
+    case 'held-back':
+      return ['Not on this network', unsent].filter(Boolean).join(', ');
     case 'needs-auth':
       return ['Sign in to sync', unsent].filter(Boolean).join(', ');
     case 'needs-upgrade':
@@ -51,6 +53,7 @@ const icons = {
   paused: IconPlayerPause,
   offline: IconAntennaBarsOff,
   waiting: IconClock,
+  'held-back': IconClock,
   'needs-auth': IconClock,
   'needs-upgrade': IconRefresh,
   resending: IconRefresh,

@@ -148,6 +148,10 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.call('resumeSync') as Promise<never>;
   }
 
+  retrySync() {
+    return this.call('retrySync') as Promise<never>;
+  }
+
   journal(limit?: number) {
     return this.call('journal', limit) as Promise<never>;
   }

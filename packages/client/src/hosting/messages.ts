@@ -22,6 +22,7 @@ export type HostedCall =
   | 'toCome'
   | 'pauseSync'
   | 'resumeSync'
+  | 'retrySync'
   | 'journal'
   | 'conflicts'
   | 'rejections'

@@ -220,6 +220,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     this.syncing.resume();
   }
 
+  async retrySync(): Promise<void> {
+    this.syncing.retry();
+  }
+
   async journal(limit = 20): Promise<readonly SyncRun[]> {
     wholeNumber('limit', limit);
     const { lastRuns } = await import('../sync/journal.ts');
@@ -340,9 +344,11 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const { outbox, conflicts } = this.engine;
     const revision = outbox.revision + conflicts.revision;
     const id = statusTable;
-    if (revision !== this.toldRevision) commit.note(statusTable, id, { id }, { id, revision });
+    const hasChanged = revision !== this.toldRevision;
+    if (hasChanged) commit.note(statusTable, id, { id }, { id, revision });
     this.toldRevision = revision;
     this.watchers.publish(commit.changes(), origin);
+    if (hasChanged) this.syncing.tellCounts();
     if (origin === 'device') this.syncing.noticeWrite();
     else this.syncing.tell();
   }

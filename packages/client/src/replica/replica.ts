@@ -271,6 +271,11 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   abstract pauseSync(): Promise<void>;
   /** Lets syncs begin by themselves again, at once with one. @throws KoinonError `not-linked`. */
   abstract resumeSync(): Promise<void>;
+  /**
+   * Tries again now rather than at the next attempt: `allow` is asked anew, and a failure is not waited for any longer. Nothing
+   * happens where no sync begins by itself, or while one is under way. @throws KoinonError `not-linked`.
+   */
+  abstract retrySync(): Promise<void>;
   /** The last runs of the sync, newest first. @param limit how many; default 20, of 200 that are kept. */
   abstract journal(limit?: number): Promise<readonly SyncRun[]>;
 

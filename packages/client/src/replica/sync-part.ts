@@ -1,5 +1,5 @@
 import { KoinonError, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
-import { meta } from '../database/layout.ts';
+import { clockOffset, meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import type { Result } from '../live/result.ts';
@@ -27,6 +27,10 @@ export interface SyncPart {
   noticeWrite(): void;
   /** Tells whoever shows the state, a little later: many things change it at once. */
   tell(): void;
+  /** Tells the numbers of what is unsent, in conflict and refused with the commit that has changed them. Runs in a turn. */
+  tellCounts(): void;
+  /** Tries again now. */
+  retry(): void;
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void;
   /** Somebody has signed in. */
   signedIn(): void;
@@ -40,6 +44,9 @@ export interface SyncPart {
   /** Ends for good. */
   stop(): Promise<void>;
 }
+
+/** Milliseconds by which a device's clock may be wrong before a person is to be told. */
+const mostClockDifference = 5 * 60_000;
 
 /** What is told of the sync: what its loop says, and what the file holds. */
 export function toldState(
@@ -61,6 +68,8 @@ export function toldState(
     position: number('position'),
     serverPosition: number('server position'),
     isComplete: meta(database, 'complete') !== undefined,
+    clockDifference: meta(database, 'clock offset') === undefined ? null : clockOffset(database),
+    isClockWrong: Math.abs(clockOffset(database)) > mostClockDifference,
   };
   return { rows: [state], added: [], updated: [], removed: [], origin: 'start', ready: true };
 }
@@ -75,6 +84,7 @@ export class Unlinked implements SyncPart {
   readonly signedIn = fail;
   readonly pause = fail;
   readonly resume = fail;
+  readonly retry = fail;
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly doing: Doing;
 
@@ -86,6 +96,7 @@ export class Unlinked implements SyncPart {
   start(): void {}
   noticeWrite(): void {}
   tell(): void {}
+  tellCounts(): void {}
   async stop(): Promise<void> {}
 
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void {

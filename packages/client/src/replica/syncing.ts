@@ -26,6 +26,9 @@ const usualRequest = 512 * 1024;
 /** Milliseconds between two tellings of the state. */
 const tellEvery = 50;
 
+/** Milliseconds from which on telling the state is slow: then it takes at most one part in so many of the time. */
+const [slowTelling, tellingShare] = [1, 20];
+
 /** Milliseconds between two looks for what need not be kept any more: each looks at all that is kept. */
 const forgetEvery = 3_600_000;
 
@@ -43,6 +46,9 @@ export class Syncing implements SyncPart {
   private readonly followers = new Set<(state: Told) => void>();
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
+  /** When the state was told last, and how many milliseconds that took. */
+  private toldAt = 0;
+  private tellingTook = 0;
   private isByHand = false;
   private readonly server = { isKnown: false };
   /** Whether the outbox was looked at since the file was opened. */
@@ -193,18 +199,37 @@ export class Syncing implements SyncPart {
     this.tell();
   }
 
+  retry(): void {
+    this.loop.retry();
+  }
+
   /** Tells whoever shows the state, a little later: many things change it at once. */
   tell(): void {
     if (this.followers.size === 0 || this.cancelTelling) return;
     this.cancelTelling = this.engine.host.after(tellEvery, () => {
       this.cancelTelling = undefined;
-      this.doing
-        .turn(() => {
-          const state = this.state();
-          for (const deliver of [...this.followers]) deliver(state);
-        })
-        .catch(() => undefined);
+      this.doing.turn(() => this.tellAtOnce()).catch(() => undefined);
     });
+  }
+
+  /**
+   * The outbox or the conflicts have changed: whoever shows their numbers gets them with the commit, unless telling takes so
+   * long, in a long outbox, that it would hold up the next writes. Runs in a turn.
+   */
+  tellCounts(): void {
+    if (this.followers.size === 0) return;
+    const began = performance.now();
+    const isSlow = this.tellingTook > slowTelling;
+    if (isSlow && began - this.toldAt < this.tellingTook * tellingShare) this.tell();
+    else this.tellAtOnce();
+  }
+
+  private tellAtOnce(): void {
+    const began = performance.now();
+    const state = this.state();
+    for (const deliver of [...this.followers]) deliver(state);
+    this.toldAt = performance.now();
+    this.tellingTook = this.toldAt - began;
   }
 
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void {

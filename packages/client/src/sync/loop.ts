@@ -119,6 +119,13 @@ export class SyncLoop {
     if (this.options) this.wake('resumed');
   }
 
+  /** Does not wait for the next attempt any longer. */
+  retry(): void {
+    if (this.options === undefined || this.phase === 'needs-upgrade') return;
+    this.failures = 0;
+    this.wake('retry');
+  }
+
   /** Waits for the end of a run that was stopped. */
   async settled(): Promise<void> {
     await this.running?.ended;
@@ -161,7 +168,8 @@ export class SyncLoop {
       return;
     }
     // Each letter typed must not become an attempt on a server that does not answer.
-    if (this.phase === 'waiting' && (reason === 'change' || reason === 'live')) return;
+    const isWaiting = this.phase === 'waiting' || this.phase === 'held-back';
+    if (isWaiting && (reason === 'change' || reason === 'live')) return;
     // A token does not come from typing; it may have come when the app is opened, looked at, or back online.
     if (this.phase === 'needs-auth' && (reason === 'change' || reason === 'live' || reason === 'timer')) return;
     if (!this.parts.host.isOnline()) {
@@ -176,7 +184,7 @@ export class SyncLoop {
     const allowed = await Promise.resolve(this.options?.allow?.() ?? true).catch(() => false);
     if (this.running || this.isPaused || this.isStopped) return;
     if (!allowed) {
-      this.later(this.options?.every ?? 60_000, 'timer', 'waiting');
+      this.later(this.options?.every ?? 60_000, 'timer', 'held-back');
       return;
     }
     await this.run(this.options?.direction ?? 'both', reason).catch(() => undefined);

@@ -12,7 +12,7 @@ export type Upload = 'every step' | 'latest state';
 /**
  * Where the sync loop stands. `stopped`: there is no server, or the replica is closed; `unlinked` from its server; `paused` by the app; `offline`;
  * `resending` what has no answer yet; `pulling`; `pushing`; `live`: what changes on the server arrives by itself; `idle` until something calls for a sync; `waiting` after a
- * failure, or because the app does not allow a sync just now; `needs-auth`: the server does not know who asks, or the replica is
+ * failure; `held-back` because the app's `allow` said no; `needs-auth`: the server does not know who asks, or the replica is
  * another user's; `needs-upgrade`: the server refuses this app's version.
  */
 export type SyncPhase =
@@ -26,6 +26,7 @@ export type SyncPhase =
   | 'live'
   | 'idle'
   | 'waiting'
+  | 'held-back'
   | 'needs-auth'
   | 'needs-upgrade';
 
@@ -71,6 +72,10 @@ export interface SyncState {
   readonly serverPosition: number | null;
   /** Whether the first download is complete: before that, what is not here may only not have come yet. */
   readonly isComplete: boolean;
+  /** Milliseconds by which the server's clock is ahead of this device's, as far as it is known; null before the first sync. */
+  readonly clockDifference: number | null;
+  /** Whether that is more than five minutes: times of edits are corrected by it, and a person should set the clock. */
+  readonly isClockWrong: boolean;
 }
 
 /** How far a run is. */

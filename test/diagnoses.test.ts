@@ -1,0 +1,161 @@
+import { readdirSync, readlinkSync } from 'node:fs';
+import { createServer, type RequestListener } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { openReplica, type SyncState } from '@koinon/client';
+import { afterEach, beforeEach, expect, test } from 'vitest';
+import { garden, never, rowsOf, World } from './support/world.ts';
+
+// What went wrong is told as what it is, and what does not belong together stays apart.
+
+let world: World;
+const ending: (() => Promise<unknown>)[] = [];
+beforeEach(async () => {
+  world = await World.of(garden);
+});
+afterEach(async () => {
+  for (const end of ending.splice(0)) await end();
+  await world.end();
+});
+
+/** A server that is none of Koinon's. */
+async function serving(answer: RequestListener): Promise<string> {
+  const server = createServer(answer);
+  await new Promise<void>((done) => server.listen(0, '127.0.0.1', done));
+  ending.push(() => new Promise((done) => server.close(done).closeAllConnections()));
+  return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
+}
+
+const open = async (server: string, more: object = {}) => {
+  const replica = await openReplica({ schema: garden, server, ...more });
+  ending.push(() => replica.close());
+  return replica;
+};
+
+test('a redirect within the server’s origin is followed; one to another origin gets nothing that is unsent', async () => {
+  const got: string[] = [];
+  const other = await serving((request, response) => {
+    got.push(request.url ?? '');
+    response.end('{}');
+  });
+  const inside = await serving((request, response) => {
+    const to = request.url?.startsWith('/moved') ? `${other}${request.url}` : `/moved${request.url}`;
+    response.writeHead(308, { location: to }).end();
+  });
+  const outside = await open(inside);
+  await outside.insert('bed', { id: 'secret', name: 'secret' });
+  await expect(outside.sync()).rejects.toMatchObject({
+    code: 'server-answer',
+    message: expect.stringContaining(other),
+  });
+  expect(got).toEqual([]);
+  const within = await serving(async (request, response) => {
+    if (!request.url?.startsWith('/new/')) return response.writeHead(307, { location: `/new${request.url}` }).end();
+    const parts: Buffer[] = [];
+    for await (const part of request) parts.push(part as Buffer);
+    const path = request.url.slice('/new'.length);
+    const headers = { 'content-type': 'application/json' };
+    const answer = await fetch(`${world.server.url}${path}`, { method: 'POST', headers, body: Buffer.concat(parts) });
+    return response.writeHead(answer.status, { 'content-type': 'application/json' }).end(await answer.text());
+  });
+  const replica = await open(within);
+  await replica.insert('bed', { id: 'b', name: 'north' });
+  await replica.sync();
+  expect(Object.keys(await rowsOf(await world.shell()))).toEqual(['bed b']);
+});
+
+test('a page for people, another service and an endless answer are told as what they are; nothing is taken from them', async () => {
+  const page = await open(
+    await serving((_request, response) => response.writeHead(200, { 'content-type': 'text/html' }).end('<p>Log in')),
+  );
+  await expect(page.sync()).rejects.toMatchObject({
+    code: 'server-answer',
+    message: expect.stringContaining('a web page'),
+  });
+  const service = await open(await serving((_request, response) => response.writeHead(404).end('no')));
+  await expect(service.sync()).rejects.toMatchObject({
+    code: 'server-answer',
+    message: expect.stringContaining('404'),
+  });
+  const endless = await open(
+    await serving((_request, response) => {
+      const piece = Buffer.alloc(4 * 1024 * 1024, 0x20);
+      const more = () => void (response.write(piece) ? setImmediate(more) : response.once('drain', more));
+      response.on('error', () => undefined);
+      more();
+    }),
+  );
+  await expect(endless.sync()).rejects.toMatchObject({
+    code: 'server-answer',
+    message: expect.stringContaining('more than'),
+  });
+});
+
+test('a token that cannot be fetched is a failure that is tried again; only no token asks somebody to sign in', async () => {
+  let give: () => unknown = () => {
+    throw new TypeError('the login server restarts');
+  };
+  const token = async () => give() as string;
+  const states: SyncState[] = [];
+  const replica = await open(world.server.url, { token, sync: { least: 20, greatest: 20, live: false } });
+  replica.syncState().subscribe(({ rows: [state] }) => void (state && states.push(state)));
+  await expect
+    .poll(() => states.at(-1))
+    .toMatchObject({
+      phase: 'waiting',
+      error: {
+        code: 'token-failed',
+        message: expect.stringContaining('restarts'),
+        cause: 'TypeError: the login server restarts',
+      },
+    });
+  give = () => 7;
+  await expect.poll(() => states.at(-1)?.error?.message).toContain('a value of type number');
+  give = () => undefined;
+  await expect.poll(() => states.at(-1)?.phase).toBe('needs-auth');
+  give = () => 'anybody';
+  await replica.signedIn();
+  await expect.poll(() => states.at(-1)).toMatchObject({ phase: 'idle', error: null });
+});
+
+test('the state’s numbers change with the commit; what the app does not allow is held back until it is asked again', async () => {
+  let isAllowed = false;
+  const replica = await open(world.server.url, { sync: { allow: () => isAllowed, live: false, every: 3_600_000 } });
+  const live = replica.syncState();
+  live.subscribe(() => undefined);
+  await expect.poll(() => live.current.rows[0]?.phase).toBe('held-back');
+  for (let n = 1; n <= 3; n++) {
+    await replica.insert('bed', { name: `bed ${n}` });
+    expect(live.current.rows[0]?.pending).toBe(n);
+  }
+  await replica.retrySync();
+  await expect.poll(() => live.current.rows[0]?.phase).toBe('held-back');
+  isAllowed = true;
+  await replica.retrySync();
+  await expect.poll(() => live.current.rows[0]).toMatchObject({ phase: 'idle', pending: 0, isClockWrong: false });
+});
+
+test('a closed replica holds no file open, however often it is opened; closing twice is clean', async () => {
+  const file = world.path('again.db');
+  const held = () =>
+    readdirSync('/proc/self/fd').filter((descriptor) => {
+      try {
+        return readlinkSync(`/proc/self/fd/${descriptor}`).startsWith(file);
+      } catch {
+        return false;
+      }
+    }).length;
+  for (let n = 0; n < 150; n++) {
+    const replica = await openReplica({
+      schema: garden,
+      file,
+      server: world.server.url,
+      sync: { when: never, live: false },
+    });
+    await replica.insert('bed', { name: `bed ${n}` });
+    await replica.rows({ from: 'bed', where: { name: `bed ${n}` } });
+    expect(held()).toBeGreaterThan(0);
+    await replica.close();
+    await replica.close();
+    expect(held()).toBe(0);
+  }
+});

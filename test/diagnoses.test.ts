@@ -1,7 +1,9 @@
-import { readdirSync, readlinkSync } from 'node:fs';
+import { readdirSync, readlinkSync, rmSync } from 'node:fs';
 import { createServer, type RequestListener } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { openReplica, type SyncState } from '@koinon/client';
+import type { KoinonError } from '@koinon/core';
+import { sqliteStore, startServer } from '@koinon/server';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { garden, never, rowsOf, World } from './support/world.ts';
 
@@ -132,6 +134,49 @@ test('the state’s numbers change with the commit; what the app does not allow 
   isAllowed = true;
   await replica.retrySync();
   await expect.poll(() => live.current.rows[0]).toMatchObject({ phase: 'idle', pending: 0, isClockWrong: false });
+});
+
+test.each(['deleted', 'replaced'])(
+  'a file that is %s while it is open is noticed: nothing is written into nowhere',
+  async (how) => {
+    const file = world.path(`${how}.db`);
+    const replica = await openReplica({ schema: garden, file });
+    await replica.insert('bed', { id: 'b', name: 'north' });
+    const away = () => {
+      for (const end of ['', '-wal', '-shm']) rmSync(`${file}${end}`, { force: true });
+    };
+    away();
+    if (how === 'replaced') await (await openReplica({ schema: garden, file })).close();
+    const lost = async () => {
+      try {
+        await replica.insert('bed', { name: String(Math.random()) });
+      } catch (error) {
+        return (error as KoinonError).code;
+      }
+      return 'written';
+    };
+    await expect.poll(lost, { timeout: 5_000, interval: 100 }).toBe('storage-lost');
+    expect(await replica.get('bed', 'b')).toMatchObject({ name: 'north' });
+    await expect(replica.add('plant', 'p', 'watered')).rejects.toMatchObject({ code: 'storage-lost' });
+    await replica.close().catch(() => undefined);
+  },
+);
+
+test('a server whose file was deleted while it is open refuses, and says why', async () => {
+  const file = world.path('served.db');
+  const store = await sqliteStore(garden, file);
+  const server = await startServer({ store, port: 0 });
+  const replica = await open(server.url);
+  await replica.insert('bed', { name: 'north' });
+  await replica.sync();
+  for (const end of ['', '-wal', '-shm']) rmSync(`${file}${end}`, { force: true });
+  const told = () =>
+    replica.sync().then(
+      () => 'well',
+      (error: KoinonError) => error.code,
+    );
+  await expect.poll(told, { timeout: 5_000, interval: 100 }).toBe('server-failure');
+  await server.close().catch(() => undefined);
 });
 
 test('a closed replica holds no file open, however often it is opened; closing twice is clean', async () => {

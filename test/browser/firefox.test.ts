@@ -48,6 +48,8 @@ test('in Firefox tabs share one database, which outlives its tab and the browser
   browser = await start();
   const again = await opened(await browser.newPage());
   await seen(again).toEqual(['plum 2']);
+  for (const format of ['csv', 'jsonl'] as const)
+    expect(await again.evaluate((given) => window.takeTreesOutAndIn(given), format)).toEqual({ rows: 1, isSame: true });
   await browser.close();
   await server.close();
   await world.end();

@@ -114,6 +114,22 @@ test('50,000 rows are imported while a person types: each key is shown before th
   await page.close();
 });
 
+test('rows are exported and imported in a page as they are in Node, in both formats', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate(() => window.openReplica('out and in'));
+  await page.evaluate(() =>
+    window.replica.insertAll('tree', [
+      { id: 'a', kind: 'Größe, "quoted"\nand 🌳', age: 7 },
+      { id: 'b', kind: '' },
+    ]),
+  );
+  for (const format of ['csv', 'jsonl'] as const)
+    expect(await page.evaluate((given) => window.takeTreesOutAndIn(given), format)).toEqual({ rows: 2, isSame: true });
+  await page.close();
+});
+
 test('what was acknowledged survives the browser being killed', async () => {
   const profile = scratch();
   const site = await serveApp(join(import.meta.dirname, 'page'));

@@ -1,6 +1,6 @@
 import type { Replica } from '@koinon/client';
 import { connectTab } from '@koinon/client/browser';
-import { importRows } from '@koinon/client/transfer';
+import { exportRows, importRows } from '@koinon/client/transfer';
 import { newerOrchard, orchard } from './orchard.ts';
 import { type Mounted, mountTrees } from './react.ts';
 
@@ -28,6 +28,8 @@ declare global {
     mountTrees(): void;
     mounted: Mounted;
     importTrees(lines: readonly string[]): Promise<unknown>;
+    /** Exports all trees, deletes them, imports them again: how many, and whether they are the same. */
+    takeTreesOutAndIn(format: 'jsonl' | 'csv'): Promise<{ readonly rows: number; readonly isSame: boolean }>;
     /** Lets the test act in the middle of a transaction. */
     reached(): Promise<void>;
   }
@@ -65,6 +67,21 @@ window.mountTrees = () => {
   window.mounted = mountTrees(window.replica);
 };
 window.importTrees = (lines) => importRows(window.replica, orchard, lines);
+window.takeTreesOutAndIn = async (format) => {
+  const options = { table: 'tree', format } as const;
+  const exported = async () => {
+    let text = '';
+    for await (const piece of exportRows(window.replica, orchard, options)) text += piece;
+    return text;
+  };
+  const text = await exported();
+  await window.replica.deleteWhere('tree', 'every row');
+  // In pieces that end anywhere, and as bytes.
+  const bytes = new TextEncoder().encode(text);
+  const pieces = Array.from({ length: Math.ceil(bytes.length / 7) }, (_, n) => bytes.slice(n * 7, n * 7 + 7));
+  const { rows } = await importRows(window.replica, orchard, pieces, options);
+  return { rows, isSame: (await exported()) === text };
+};
 window.connectTo = (address) =>
   connectTab(new Worker(address, { type: 'module' }), orchard).then(
     () => 'connected',

@@ -5,11 +5,15 @@ import { storageDamaged, storageError } from '../storage/errors.ts';
 /** Most statements kept prepared at once; the oldest go first. */
 const keptStatements = 200;
 
+/** Milliseconds between two looks whether the file is still there. */
+const lookEvery = 1_000;
+
 /** A driver with its prepared statements kept, transactions, and errors under our own codes. */
 export class Database {
   readonly driver: SqlDriver;
   private readonly statements = new Map<string, SqlStatement>();
   private open = false;
+  private lookedAt = Number.NEGATIVE_INFINITY;
   /** How many transactions have begun, and how many of them were rolled back: tells those who keep something in memory. */
   begun = 0;
   rolledBack = 0;
@@ -44,8 +48,22 @@ export class Database {
     }
   }
 
+  /** Refuses to write into a file that nobody will find again. Looked at now and then, since it is asked of the file system. */
+  private refuseLost(): void {
+    const now = performance.now();
+    if (now - this.lookedAt < lookEvery) return;
+    this.lookedAt = now;
+    if (this.driver.isLost?.() !== true) return;
+    this.lookedAt = Number.NEGATIVE_INFINITY;
+    throw new KoinonError(
+      'storage-lost',
+      'The database file was deleted, or another was put in its place, while it was open. Nothing is written any more: it would be lost. Read what is needed, close the replica, and open the file that is there.',
+    );
+  }
+
   /** Begins a transaction that takes the write lock at once, so that it cannot fail for it later. */
   begin(): void {
+    this.refuseLost();
     this.guarded(() => this.statement('BEGIN IMMEDIATE').run());
     this.open = true;
     this.begun++;

@@ -27,6 +27,8 @@ export interface SqlDriver {
   readonly storage: 'file' | 'memory';
   /** Whether nobody else can write the data while this is open. */
   readonly isExclusive?: boolean;
+  /** Whether the file was deleted, or another was put in its place: what is written goes nowhere then. */
+  isLost?(): boolean;
   /** Why the data is in memory, where a file was wanted. */
   readonly storageProblem?: string;
 }

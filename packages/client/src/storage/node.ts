@@ -1,3 +1,4 @@
+import { statSync } from 'node:fs';
 import { access, copyFile, readdir, rename, rm, stat } from 'node:fs/promises';
 import { join } from 'node:path';
 import { logBytes, type SqlDriver, type SqlStatement } from './driver.ts';
@@ -63,7 +64,9 @@ export async function openNodeDriver({
       database.close();
       throw error;
     }
+    const opened = file === ':memory:' ? undefined : idOf(file);
     return {
+      ...(opened === undefined ? {} : { isLost: () => idOf(file) !== opened }),
       exec: (sql) => database.exec(sql),
       prepare: (sql) => database.prepare(sql),
       close() {
@@ -77,6 +80,12 @@ export async function openNodeDriver({
   } catch (error) {
     throw storageError(error, file);
   }
+}
+
+/** Which file a path leads to; undefined where there is none. */
+function idOf(file: string): string | undefined {
+  const found = statSync(file, { bigint: true, throwIfNoEntry: false });
+  return found && `${found.dev} ${found.ino}`;
 }
 
 /** What belongs to a database besides its file. */

@@ -6,6 +6,7 @@ import type { Fault, Store, StoreReader, StoreWriter } from '../store.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
 import { faultOf } from './constraints.ts';
 import { type Connection, loadSqlite, Prepared } from './driver.ts';
+import { FileWatch } from './file-watch.ts';
 import {
   columnsFilled,
   type Identity,
@@ -81,7 +82,7 @@ export async function sqliteStore(
     const filled = columnsFilled(writing, schema, mapping);
     const stamping = new Stamping(writing, plainTables(writing, schema, mapping, filled));
     const writer = new SqliteWriter(writing, kept, { ...tables, filled }, mapping, stamping, trace);
-    return new SqliteStore(kept, identity, [writing, open(), open()], tables, writer);
+    return new SqliteStore(kept, identity, [writing, open(), open()], tables, writer, new FileWatch(file));
   } catch (error) {
     if (error instanceof KoinonError) throw error;
     throw new KoinonError(
@@ -169,6 +170,7 @@ class SqliteStore implements Store {
   readonly feed: string;
   readonly secret: string;
   private isClosed = false;
+  private readonly fileWatch: FileWatch;
   private readonly writing: Prepared;
   private readonly reading: Prepared;
   private readonly reader: SqliteReader;
@@ -185,7 +187,9 @@ class SqliteStore implements Store {
     [writing, reading, watching]: readonly [Prepared, Prepared, Prepared],
     tables: TableReading,
     writer: SqliteWriter,
+    fileWatch: FileWatch,
   ) {
+    this.fileWatch = fileWatch;
     this.watching = watching;
     this.schema = schema;
     this.feed = identity.feed;
@@ -206,6 +210,7 @@ class SqliteStore implements Store {
 
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T> {
     const run = () => {
+      this.fileWatch.refuseLost();
       this.reading.connection.exec('BEGIN');
       return inTransaction(this.reading, () => work(this.reader));
     };
@@ -217,6 +222,7 @@ class SqliteStore implements Store {
   write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T> {
     // The mutex: while one request's work awaits (a validator, say) no other gets into its transaction.
     const run = async () => {
+      this.fileWatch.refuseLost();
       await beginWriting(this.writing);
       return inTransaction(this.writing, async () => {
         this.writer.begin();

@@ -8,6 +8,7 @@ import { demoCommand } from './commands/demo.ts';
 import { lookCommand } from './commands/look.ts';
 import { releaseCommand } from './commands/release.ts';
 import { replicasCommand } from './commands/replicas.ts';
+import { rescueCommand } from './commands/rescue.ts';
 import { restampCommand } from './commands/restamp.ts';
 import { serveCommand } from './commands/serve.ts';
 import { syncCommand } from './commands/sync.ts';
@@ -20,6 +21,7 @@ const program = new Command('koinon')
   .addCommand(demoCommand())
   .addCommand(syncCommand())
   .addCommand(lookCommand())
+  .addCommand(rescueCommand())
   .addCommand(changesCommand())
   .addCommand(replicasCommand())
   .addCommand(ddlCommand())

@@ -11,6 +11,7 @@ export {
   type Inspection,
   inspectReplica,
 } from './inspect/inspect.ts';
+export { type Rescue, type RescuedChange, rescueReplica } from './inspect/rescue.ts';
 export { type Finding, verifyFile } from './inspect/verify.ts';
 export type { UnlinkChoices, UnlinkReport } from './link/unlink.ts';
 export type { Origin } from './live/commit.ts';

@@ -41,43 +41,57 @@ export interface Inspection {
  */
 export async function inspectReplica(file: string): Promise<Inspection> {
   const database = new Database(await openNodeDriver({ file, readOnly: true }));
-  const [{ application_id: found }] = database.once('PRAGMA application_id') as [{ application_id: number }];
+  const [{ application_id: found }] = database.guarded(() => database.once('PRAGMA application_id')) as [
+    { application_id: number },
+  ];
   if (found !== applicationId) {
     database.close();
     throw new KoinonError('storage-foreign', `${file} is an SQLite database, but not a Koinon replica.`, {
       value: file,
     });
   }
-  const { version, tables } = JSON.parse(meta(database, 'schema') as string) as {
-    version: number;
-    tables: Record<string, unknown>;
+  const said = <T>(work: () => T): T => {
+    try {
+      return database.guarded(work);
+    } catch (error) {
+      database.close();
+      throw error;
+    }
   };
-  const position = meta(database, 'position');
+  const { version, tables } = said(
+    () => JSON.parse(meta(database, 'schema') as string) as { version: number; tables: Record<string, unknown> },
+  );
+  const position = said(() => meta(database, 'position'));
   return {
     replicaId: meta(database, 'replica') ?? '',
     schemaVersion: version,
     position: position === undefined ? null : Number(position),
     syncedAt: meta(database, 'synced at') ?? null,
     tables: () =>
-      Object.fromEntries(
-        Object.keys(tables).map((table) => {
-          const [row] = database.once(`SELECT count(*) AS n FROM ${quoteName(table)}`) as [{ n: number }];
-          return [table, row.n];
-        }),
+      database.guarded(() =>
+        Object.fromEntries(
+          Object.keys(tables).map((table) => {
+            const [row] = database.once(`SELECT count(*) AS n FROM ${quoteName(table)}`) as [{ n: number }];
+            return [table, row.n];
+          }),
+        ),
       ),
-    outbox: () => storedTransactions(database),
-    conflicts: () => {
-      const rows = database.once('SELECT * FROM koinon_conflict ORDER BY table_name, row_id, column_name') as Stored[];
-      return rows.map(({ table_name: table, row_id: id, column_name: column, base, local, remote }) => ({
-        table,
-        id,
-        column: column || null,
-        base: JSON.parse(base),
-        local: JSON.parse(local),
-        remote: JSON.parse(remote),
-      }));
-    },
-    journal: (limit) => lastRuns(database, limit),
+    outbox: () => database.guarded(() => storedTransactions(database)),
+    conflicts: () =>
+      database.guarded(() => {
+        const rows = database.once(
+          'SELECT * FROM koinon_conflict ORDER BY table_name, row_id, column_name',
+        ) as Stored[];
+        return rows.map(({ table_name: table, row_id: id, column_name: column, base, local, remote }) => ({
+          table,
+          id,
+          column: column || null,
+          base: JSON.parse(base),
+          local: JSON.parse(local),
+          remote: JSON.parse(remote),
+        }));
+      }),
+    journal: (limit) => database.guarded(() => lastRuns(database, limit)),
     select: (query) => runReading(database, readOnly(database, query)),
     close: () => database.close(),
   };

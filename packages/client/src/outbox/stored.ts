@@ -1,5 +1,6 @@
 import type { Problem } from '@koinon/core';
 import type { Database } from '../database/database.ts';
+import { storedRow, storedTables } from '../database/stored-rows.ts';
 import type { TransactionState } from './outbox.ts';
 
 /** A transaction of the outbox, as the file has it. */
@@ -11,7 +12,10 @@ export interface StoredTransaction {
     readonly kind: string;
     readonly table: string;
     readonly id: string;
+    /** What was given; of a new row all that it holds. */
     readonly columns: unknown;
+    /** What counters and sets were told. */
+    readonly operations: unknown;
   }[];
   readonly problems: readonly Problem[];
 }
@@ -27,12 +31,14 @@ interface StoredRow {
   readonly table_name: string;
   readonly row_id: string;
   readonly columns: string | null;
+  readonly operations: string | null;
 }
 
-/** The transactions of a file whose schema is not known: values are as they travel. */
+/** The transactions of a file, whose schema only the file itself knows: values are as they travel. */
 export function storedTransactions(database: Database): StoredTransaction[] {
+  const tables = storedTables(database);
   const rows = database.once(
-    `SELECT place, sequence, kind, coalesce(id, origin) AS id, edited_at, state, problems, table_name, row_id, columns
+    `SELECT place, sequence, kind, coalesce(id, origin) AS id, edited_at, state, problems, table_name, row_id, columns, operations
      FROM koinon_outbox ORDER BY place`,
   ) as StoredRow[];
   const heads = rows.filter(({ kind, state }) => kind === 'transaction' && state !== 'settled');
@@ -42,11 +48,18 @@ export function storedTransactions(database: Database): StoredTransaction[] {
     id,
     state: (state ?? 'pending') as TransactionState,
     editedAt: new Date(edited_at).toISOString(),
-    changes: (changes.get(place) ?? []).map(({ kind, table_name: table, row_id: row, columns }) => ({
+    changes: (changes.get(place) ?? []).map(({ kind, table_name: table, row_id: row, columns, operations }) => ({
       kind,
       table,
       id: row,
-      columns: columns === null ? null : JSON.parse(columns),
+      // A new row that was not changed since is its own record.
+      columns:
+        columns !== null
+          ? JSON.parse(columns)
+          : kind === 'insert'
+            ? (storedRow(database, tables, table, row) ?? null)
+            : null,
+      operations: operations === null ? null : JSON.parse(operations),
     })),
     problems: state === 'rejected' && problems !== null ? (JSON.parse(problems) as Problem[]) : [],
   }));

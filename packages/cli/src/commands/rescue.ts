@@ -1,8 +1,9 @@
 import { once } from 'node:events';
-import { createWriteStream } from 'node:fs';
+import { createWriteStream, existsSync } from 'node:fs';
 import { mkdir } from 'node:fs/promises';
 import { join } from 'node:path';
 import { rescueReplica } from '@koinon/client';
+import { KoinonError } from '@koinon/core';
 import { Command } from 'commander';
 import { printJson } from './output.ts';
 
@@ -20,6 +21,12 @@ export function rescueCommand(): Command {
       '\nrows.jsonl is what importRows takes; unsent.jsonl has a change on each line, with its transaction.\n\nExample:\n  koinon rescue phone.db rescued',
     )
     .action(async (file: string, folder: string, { json }: { json?: boolean }) => {
+      for (const name of ['unsent.jsonl', 'rows.jsonl'])
+        if (existsSync(join(folder, name)))
+          throw new KoinonError(
+            'storage-refused',
+            `${join(folder, name)} is there already, and stays as it is. Name another folder.`,
+          );
       const rescue = await rescueReplica(file);
       try {
         await mkdir(folder, { recursive: true });

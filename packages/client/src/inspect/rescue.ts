@@ -129,9 +129,11 @@ class RescueOf implements Rescue {
     let from = Number.MIN_SAFE_INTEGER;
     while (from <= last) {
       try {
-        for (const raw of this.database
-          .statement(`SELECT rowid AS "rowid", * FROM ${name} WHERE rowid >= ? ORDER BY rowid`)
-          .iterate(from)) {
+        // Prepared anew: one that has failed fails once more.
+        const rest = this.database.driver.prepare(
+          `SELECT rowid AS "rowid", * FROM ${name} WHERE rowid >= ? ORDER BY rowid`,
+        );
+        for (const raw of rest.iterate(from)) {
           from = Number((raw as Raw).rowid) + 1;
           const { rowid: _, ...row } = raw as Raw;
           yield row;
@@ -159,13 +161,12 @@ class RescueOf implements Rescue {
         );
         return Number((raw as { place: number }).place);
       });
-    let [bad, good] = [from, readable(last)];
-    if (good === undefined) return undefined;
+    if (readable(last) === undefined) return undefined;
+    let [bad, good] = [from, last];
     for (let looks = 0; looks < mostLooks && good - bad > 1; looks++) {
       const middle = Math.floor(bad / 2 + good / 2);
-      const found = readable(middle);
-      if (found === undefined) bad = middle;
-      else good = Math.min(found, good) === good && middle > bad ? middle : found;
+      if (readable(middle) === undefined) bad = middle;
+      else good = middle;
     }
     return Math.max(good, from + 1);
   }

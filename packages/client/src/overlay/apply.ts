@@ -220,8 +220,8 @@ function markBack({ schema, outbox }: Applying, base: AnyRow | null, changes: re
 
 function rowMissing(table: string, id: string): KoinonError {
   return new KoinonError(
-    'storage-damaged',
-    `The server sent changed columns of ${table} ${id}, which this replica should hold and does not. Another program may have removed it; start over from the server.`,
+    'server-answer',
+    `The server sent changed columns of ${table} ${id}, which this replica does not hold. The server may be at fault, or another program has removed the row from this file. What is unsent is kept; if this stays, open a new replica and import what this one has.`,
     { table, id },
   );
 }

@@ -10,7 +10,7 @@ const meanings: readonly (readonly [result: number, said: string, code: ErrorCod
     11,
     'image is malformed',
     'storage-damaged',
-    'The database file is damaged. Restore it from a copy, or start over from the server.',
+    'The database file is damaged. Put it aside and restore a copy, or start over from the server; `koinon rescue` reads what it still has.',
   ],
   [13, 'disk is full', 'storage-full', 'The disk is full; nothing was written. Free some space and try again.'],
   [

@@ -9,6 +9,8 @@ export default defineConfig({
   test: {
     // Worker threads that tests start resolve packages by Node, not by Vite: they need the condition as well.
     execArgv: conditions.map((condition) => `--conditions=${condition}`),
+    // Much of the time is waiting for servers and browsers: also on two processors two files at once take half of it.
+    maxWorkers: 2,
     globalSetup: 'test/support/before-all.ts',
     include: ['packages/*/src/**/*.test.ts', 'test/**/*.test.ts'],
     typecheck: { enabled: true, include: ['packages/*/src/**/*.test-d.ts'], tsconfig: 'tsconfig.json' },

@@ -1,7 +1,7 @@
 import { readdirSync, readlinkSync, rmSync } from 'node:fs';
 import { createServer, type RequestListener } from 'node:http';
-import type { AddressInfo } from 'node:net';
-import { openReplica, type SyncState } from '@koinon/client';
+import { type AddressInfo, connect, createServer as createTcpServer, type Socket } from 'node:net';
+import { httpTransport, openReplica, type SyncState } from '@koinon/client';
 import type { KoinonError } from '@koinon/core';
 import { sqliteStore, startServer } from '@koinon/server';
 import { afterEach, beforeEach, expect, test } from 'vitest';
@@ -177,6 +177,34 @@ test('a server whose file was deleted while it is open refuses, and says why', a
     );
   await expect.poll(told, { timeout: 5_000, interval: 100 }).toBe('server-failure');
   await server.close().catch(() => undefined);
+});
+
+test('a connection that has died without a word is found out: by hand at once, and live within seconds', async () => {
+  const [all, dead] = [new Set<Socket>(), new Set<Socket>()];
+  const proxy = createTcpServer((socket) => {
+    const up = connect(Number(new URL(world.server.url).port), '127.0.0.1');
+    all.add(socket);
+    socket.on('data', (data) => !dead.has(socket) && up.write(data)).on('close', () => up.destroy());
+    up.on('data', (data) => !dead.has(socket) && socket.write(data)).on('close', () => socket.destroy());
+    for (const each of [socket, up]) each.on('error', () => undefined);
+  });
+  await new Promise<void>((done) => proxy.listen(0, '127.0.0.1', done));
+  ending.push(() => {
+    for (const socket of all) socket.destroy();
+    return new Promise<unknown>((done) => proxy.close(done));
+  });
+  const url = `http://127.0.0.1:${(proxy.address() as AddressInfo).port}`;
+  const replica = await open(url, { server: httpTransport(url, { timeout: 3_000 }), sync: { every: 3_600_000 } });
+  const live = replica.syncState();
+  live.subscribe(() => undefined);
+  await expect.poll(() => live.current.rows[0]?.phase, { timeout: 10_000 }).toBe('live');
+  // A sleep: what was open says nothing any more, what is opened anew works.
+  for (const socket of all) dead.add(socket);
+  await replica.insert('bed', { id: 'after', name: 'after the sleep' });
+  await replica.sync();
+  expect(Object.keys(await rowsOf(await world.shell()))).toEqual(['bed after']);
+  await (await world.shell()).exec("INSERT INTO bed VALUES ('theirs', 'theirs', 1)");
+  await expect.poll(() => replica.get('bed', 'theirs'), { timeout: 8_000 }).toBeDefined();
 });
 
 test('a closed replica holds no file open, however often it is opened; closing twice is clean', async () => {

@@ -58,6 +58,21 @@ test('a picture in conflict is bytes, and only bytes decide it; what a conflict 
   expect(deleted?.columns.picture).toEqual(new Uint8Array([3, 4]));
 });
 
+test('what libraries of Observables look for is on a live query, and on what it gives them', async () => {
+  const [one] = await twoPictures();
+  type Interop = Record<string, () => { subscribe(observer: object): { unsubscribe(): void } }>;
+  const live = one.live({ from: 'photo' });
+  for (const given of [live, live.asObservable()] as unknown as Interop[]) {
+    const seen: number[] = [];
+    // As they do it: the Observable is asked for itself, and then subscribed to.
+    const subscription = given['@@observable']?.().subscribe({
+      next: ({ rows }: { rows: unknown[] }) => seen.push(rows.length),
+    });
+    await expect.poll(() => seen.at(-1)).toBe(1);
+    subscription?.unsubscribe();
+  }
+});
+
 test('conflicts, refusals and the outbox are live, and end empty', async () => {
   const [one, other] = await twoPictures();
   const seen: string[] = [];

@@ -122,8 +122,15 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
   }
 
   /** As a standard Observable: `subscribe(observer)` returns an object with `unsubscribe()`. */
-  asObservable(): { subscribe(observer: Observer<R> | ((result: Result<R>) => void)): { unsubscribe(): void } } {
+  asObservable(): {
+    subscribe(observer: Observer<R> | ((result: Result<R>) => void)): { unsubscribe(): void };
+    [observableKey](): unknown;
+  } {
     return {
+      // Libraries ask each Observable for itself by this name.
+      [observableKey]() {
+        return this;
+      },
       subscribe: (observer) => {
         const { next, error } = typeof observer === 'function' ? { next: observer, error: undefined } : observer;
         const stop = this.subscribe(

@@ -1,6 +1,7 @@
 import { statSync } from 'node:fs';
 import { access, copyFile, readdir, rename, rm, stat } from 'node:fs/promises';
 import { join } from 'node:path';
+import { KoinonError } from '@koinon/core';
 import { logBytes, type SqlDriver, type SqlStatement } from './driver.ts';
 import { storageError } from './errors.ts';
 
@@ -125,6 +126,14 @@ export async function copyPrebuilt(prebuilt: string, file: string): Promise<void
   );
   if (isThere) return;
   const partial = `${file}.partial`;
-  await copyFile(prebuilt, partial);
-  await rename(partial, file);
+  try {
+    await copyFile(prebuilt, partial);
+    await rename(partial, file);
+  } catch (error) {
+    throw new KoinonError(
+      'storage-refused',
+      `The prebuilt database ${prebuilt} cannot be copied to ${file}: ${(error as Error).message}. No replica was made.`,
+      { value: prebuilt, cause: error },
+    );
+  }
 }

@@ -34,6 +34,12 @@ const mostFailures = 2;
 /** Milliseconds in which a push over the connection is answered, or is sent over HTTP. */
 const pushPatience = 10_000;
 
+/**
+ * Milliseconds in which something is heard after a join or a push. A device that slept, or whose network has forgotten the
+ * connection, has one that is dead and says nothing.
+ */
+const probePatience = 2_000;
+
 /** Long requests after which a WebSocket is tried again. */
 const waitsBetween = 10;
 
@@ -55,6 +61,8 @@ export class Live {
   private wasOpen = false;
   private failures = 0;
   private heardAt = 0;
+  /** How often in a row nothing was heard after a join. */
+  private unheard = 0;
   private cancelTimer: (() => void) | undefined;
   private waiting: AbortController | undefined;
   private isStopped = true;
@@ -108,6 +116,7 @@ export class Live {
       this.answered = done;
     });
     const giveUp = () => this.answered?.();
+    this.probe(giveUp);
     const cancelTimer = this.parts.host.after(pushPatience, giveUp);
     signal?.addEventListener('abort', giveUp);
     return answer.finally(() => {
@@ -156,9 +165,25 @@ export class Live {
     this.unjoin();
     const { tables } = this.parts;
     channel.say({ join: this.join, ...standing, ...(tables && { tables }) });
+    this.probe();
+  }
+
+  /** Something was said that is answered: where nothing is heard, the connection is dead, and another one is opened at once. */
+  private probe(silent: () => void = () => undefined): void {
+    const { host } = this.parts;
+    const { channel, heardAt } = this;
+    // On a link so slow that an answer takes longer, the next one is waited for twice as long.
+    host.after(Math.min(silence, probePatience * 2 ** this.unheard), () => {
+      if (channel === undefined || this.channel !== channel || this.heardAt !== heardAt || this.isStopped) return;
+      this.unheard++;
+      silent();
+      this.drop();
+      this.connect();
+    });
   }
 
   private hear(message: LiveMessage): void {
+    this.unheard = 0;
     this.heard();
     if (message.tell === 'joined' && message.join === this.join) {
       this.failures = 0;

@@ -22,7 +22,8 @@ export class Patience {
   /** Milliseconds that were waited last, and whether nothing came in them. */
   waited = 0;
   isOver = false;
-  private readonly most: number;
+  /** Milliseconds that are waited for the next sign. */
+  most: number;
 
   /** @param most milliseconds. @param signal ends the waiting as well. */
   constructor(most: number, signal: AbortSignal | undefined) {

@@ -73,7 +73,8 @@ export interface HttpOptions {
    */
   readonly token?: TokenSource;
   /**
-   * Milliseconds without any sign of an answer after which a request counts as lost. Default 30,000. What is large may take as
+   * Milliseconds without any sign of an answer after which a request counts as lost. Default 30,000; after a third of them it
+   * is sent once more, on another connection. What is large may take as
    * long as it keeps coming; for what goes up, nothing tells how far it is, and 8,000 bytes a second are waited for besides.
    */
   readonly timeout?: number;
@@ -106,7 +107,17 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
   ): Promise<string> {
     let token = await tokenOf();
     let sent = body === undefined ? undefined : await packing.pack(body);
-    const limit = new Patience(patience, signal);
+    // A connection that was kept open since an earlier request may be dead by now, and only using it tells: after a sleep, or
+    // where the network has forgotten it, by silence. The first try waits less, and the other one takes a new connection.
+    const isHeldBack = patience > timeout;
+    let waited = 0;
+    let limit = new Patience(isHeldBack ? patience : patience / 3, signal);
+    const again = () => {
+      waited = limit.isOver ? limit.waited : 0;
+      limit.end();
+      limit = new Patience(isHeldBack ? patience : (patience * 2) / 3, signal);
+      return send();
+    };
     const send = async () => {
       const size = sizeOf(sent);
       const began = performance.now();
@@ -127,12 +138,12 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       packing.note(response, size, performance.now() - began);
       return response;
     };
-    const hasEnded = () => limit.isOver || signal?.aborted === true;
     try {
-      // A connection kept open since an earlier request may be dead by now, and only using it tells. Pulls and pushes
-      // may be repeated, so one more try on a new connection costs nothing and spares a false alarm.
+      // Pulls and pushes may be repeated: one more try costs nothing and spares a false alarm.
       let response = await send().catch((error) =>
-        hasEnded() || error instanceof KoinonError ? Promise.reject(error) : send(),
+        signal?.aborted || error instanceof KoinonError || (isHeldBack && limit.isOver)
+          ? Promise.reject(error)
+          : again(),
       );
       if (response.status === 401 && source !== undefined) {
         // It may just have expired.
@@ -145,6 +156,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
         sent = body;
         response = await send();
       }
+      limit.most = patience;
       const text = await textOf(response, limits.answerBytes, (length) => {
         limit.begin();
         bytes.down += length;
@@ -156,7 +168,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       if (error instanceof KoinonError) throw error;
       if (signal?.aborted)
         throw new KoinonError('cancelled', 'The sync was cancelled; everything unsent is kept.', { cause: error });
-      const why = limit.isOver ? `nothing came for ${limit.waited} ms` : reasonOf(error);
+      const why = limit.isOver ? `nothing came for ${waited + limit.waited} ms` : reasonOf(error);
       throw new KoinonError(
         'server-unreachable',
         `The server at ${root} cannot be reached (${why}). Everything unsent is kept; sync again when there is a connection.`,

@@ -41,7 +41,7 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     add(
       'too-large',
       large.column,
-      `${tableName}.${large.column} ${shown(change.columns[large.column])}: a change of a row takes ${limits.changeBytes} bytes at most as JSON, and this one has ${large.bytes}.`,
+      `${tableName}.${large.column} ${shown(change.columns[large.column])}: a change of a row takes ${limits.changeBytes} bytes at most as JSON, and this one has more.`,
       `at most ${limits.changeBytes} bytes`,
     );
   if (change.kind === 'insert') {
@@ -69,22 +69,19 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
 }
 
 /** The column that has most of what is too much for one change; undefined where it is not too much. */
-function tooLarge(
-  columns: Readonly<Record<string, unknown>>,
-): { readonly column: string; readonly bytes: number } | undefined {
+function tooLarge(columns: Readonly<Record<string, unknown>>): { readonly column: string } | undefined {
   let [bytes, most, column] = [0, -1, ''];
   for (const name in columns) {
     const size = jsonBytes(columns[name]);
     bytes += size;
     if (size > most) [most, column] = [size, name];
   }
-  return bytes > limits.changeBytes ? { column, bytes } : undefined;
+  return bytes > limits.changeBytes ? { column } : undefined;
 }
 
 /** About how many bytes a value has as JSON: for short texts what they have at most, which costs nothing to know. */
 function jsonBytes(value: unknown): number {
-  if (typeof value === 'string')
-    return value.length < 100_000 ? value.length : utf8.encode(JSON.stringify(value)).length;
+  if (typeof value === 'string') return value.length < 100_000 ? value.length : textBytes(value);
   if (value instanceof Uint8Array) return Math.ceil(value.byteLength / 3) * 4;
   if (typeof value !== 'object' || value === null) return 8;
   let bytes = 2;
@@ -92,7 +89,17 @@ function jsonBytes(value: unknown): number {
   return bytes;
 }
 
-const utf8 = new TextEncoder();
+/** The bytes of a text in UTF-8; it is not counted on where that is too much already. */
+function textBytes(text: string): number {
+  let bytes = 2;
+  for (let i = 0; i < text.length && bytes <= limits.changeBytes; i++) {
+    const unit = text.charCodeAt(i);
+    // Half of a pair counts for two of its four bytes; a quotation mark or a line break is written with a backslash.
+    const isPair = unit >= 0xd800 && unit < 0xe000;
+    bytes += unit < 0x80 ? (unit < 0x20 || unit === 0x22 || unit === 0x5c ? 2 : 1) : unit < 0x800 || isPair ? 2 : 3;
+  }
+  return bytes;
+}
 
 function areTexts(operation: { include: readonly unknown[]; exclude: readonly unknown[] }): boolean {
   const lists = [operation.include, operation.exclude];

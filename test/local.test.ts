@@ -248,6 +248,16 @@ describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
     await quick.close();
   });
 
+  test('a unique group names the column that was changed', async () => {
+    await replica.insert('thing', { id: 't2', shelf: 's1', name: 'rug' });
+    await expect(replica.update('thing', 't2', { name: 'lamp' })).rejects.toMatchObject({
+      code: 'duplicate-value',
+      column: 'name',
+    });
+    await replica.update('thing', 't2', { shelf: null, name: 'lamp' });
+    await expect(replica.update('thing', 't2', { shelf: 's1' })).rejects.toMatchObject({ column: 'shelf' });
+  });
+
   test('a call on the replica inside of its own transaction is refused at once, and is not carried out later', async () => {
     for (const stray of [
       () => replica.insert('thing', { id: 'stray', name: 'stray' }),

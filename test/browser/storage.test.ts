@@ -130,6 +130,26 @@ test('rows are exported and imported in a page as they are in Node, in both form
   await page.close();
 });
 
+test('a page can keep a copy of its database, and another starts from it, as itself', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate(() => window.openReplica('original'));
+  await page.evaluate(() => window.replica.insert('tree', { id: 'plum', kind: 'plum' }));
+  const { identity, address } = await page.evaluate(async () => {
+    const copy = new Blob([(await window.replica.copy()) as Uint8Array<ArrayBuffer>]);
+    return { identity: (await window.replica.status()).replicaId, address: URL.createObjectURL(copy) };
+  });
+  await page.evaluate((from) => window.openReplica(`copied from ${from}`), address);
+  const copied = await page.evaluate(async () => ({
+    identity: (await window.replica.status()).replicaId,
+    rows: await window.replica.rows({ from: 'tree', columns: ['kind'] }),
+  }));
+  expect(copied.rows).toEqual([{ id: 'plum', kind: 'plum' }]);
+  expect(copied.identity).not.toBe(identity);
+  await page.close();
+});
+
 test('what was acknowledged survives the browser being killed', async () => {
   const profile = scratch();
   const site = await serveApp(join(import.meta.dirname, 'page'));

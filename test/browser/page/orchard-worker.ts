@@ -34,4 +34,11 @@ for (const [called, [error, times]] of Object.entries(refusals)) {
 // A transaction nobody ends would be rolled back some time: here that must not be what frees the queue.
 const [name = '', version] = self.name.split(', version ');
 const [, server] = name.split('linked to ');
-hostTabs({ schema: version === '2' ? newerOrchard : orchard, name, stallLimit: 300_000, ...(server && { server }) });
+const [, prebuilt] = name.split('from ');
+hostTabs({
+  schema: version === '2' ? newerOrchard : orchard,
+  name,
+  stallLimit: 300_000,
+  ...(server && { server }),
+  ...(prebuilt && { prebuilt }),
+});

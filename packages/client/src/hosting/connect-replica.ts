@@ -180,6 +180,10 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.call('copyTo', file) as Promise<never>;
   }
 
+  copy() {
+    return this.call('copy') as Promise<never>;
+  }
+
   async close(): Promise<void> {
     if (this.wire.isOver) return;
     await this.call('close');

@@ -30,6 +30,7 @@ export type HostedCall =
   | 'status'
   | 'storage'
   | 'copyTo'
+  | 'copy'
   | 'close';
 
 /**

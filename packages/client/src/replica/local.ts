@@ -262,6 +262,11 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     await this.turn(() => copyOut(this.engine, file));
   }
 
+  async copy(): Promise<Uint8Array> {
+    const { copyOf } = await import('./report.ts');
+    return this.turn(() => copyOf(this.engine));
+  }
+
   async close(): Promise<void> {
     if (this.closed) return;
     await this.syncing.stop();

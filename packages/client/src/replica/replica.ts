@@ -311,6 +311,14 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   abstract storage(): Promise<StorageReport>;
   /** Writes a compact copy of the whole replica to a new file, to ship with an app as its `prebuilt` database, say. */
   abstract copyTo(file: string): Promise<void>;
+  /**
+   * The bytes of such a copy: for a person to keep, or to ship as the `prebuilt` of `hostTabs`.
+   *
+   * @throws KoinonError `storage-unavailable` where the data is in a page's memory.
+   * @example
+   * const url = URL.createObjectURL(new Blob([await replica.copy()]))
+   */
+  abstract copy(): Promise<Uint8Array>;
   /** Waits for open work, then closes the file. Subscriptions end. */
   abstract close(): Promise<void>;
 

@@ -1,5 +1,7 @@
-import { statSync } from 'node:fs';
+import { randomUUID } from 'node:crypto';
+import { readFileSync, rmSync, statSync } from 'node:fs';
 import { access, copyFile, readdir, rename, rm, stat } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { KoinonError } from '@koinon/core';
 import { logBytes, type SqlDriver, type SqlStatement } from './driver.ts';
@@ -68,6 +70,15 @@ export async function openNodeDriver({
     const opened = file === ':memory:' ? undefined : idOf(file);
     return {
       ...(opened === undefined ? {} : { isLost: () => idOf(file) !== opened }),
+      forCopy: () => {
+        const copy = join(tmpdir(), `koinon-copy-${randomUUID()}.db`);
+        const take = () => {
+          const bytes = readFileSync(copy);
+          rmSync(copy);
+          return new Uint8Array(bytes);
+        };
+        return { file: copy, take };
+      },
       exec: (sql) => database.exec(sql),
       prepare: (sql) => database.prepare(sql),
       close() {

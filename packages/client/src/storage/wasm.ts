@@ -24,10 +24,15 @@ const filesNeeded = 6;
  *
  * @param name what the database is called on this origin.
  * @param owner a UUID of this opening; whoever opens the database later takes it over from this one.
+ * @param prebuilt gives the database that a new one starts from.
  * @throws KoinonError `storage-unavailable` where the browser has or gives no private files, `replica-busy` while another
  *   worker has them and the browser lets nobody take them over.
  */
-export async function openPrivateFile(name: string, owner: string): Promise<PrivateFile> {
+export async function openPrivateFile(
+  name: string,
+  owner: string,
+  prebuilt?: () => Promise<Uint8Array>,
+): Promise<PrivateFile> {
   const folder = await privateFolder(name);
   const fence = await Fence.take(folder, owner).catch(rethrown);
   try {
@@ -42,8 +47,20 @@ export async function openPrivateFile(name: string, owner: string): Promise<Priv
         ...{ verbosity: 0 },
       }),
     );
+    if (prebuilt && !pool.getFileNames().includes('/replica.db')) pool.importDb('/replica.db', await prebuilt());
     const database = new pool.OpfsSAHPoolDb('/replica.db');
-    const driver = driverOf(sqlite, database, 'file', fence, () => pool.pauseVfs());
+    const file = '/copy.db';
+    const forCopy = () => {
+      // Of a copy that was cut off.
+      pool.unlink(file);
+      const take = () => {
+        const bytes = pool.exportFile(file);
+        pool.unlink(file);
+        return bytes;
+      };
+      return { file, take };
+    };
+    const driver = { ...driverOf(sqlite, database, 'file', fence, () => pool.pauseVfs()), forCopy };
     return { driver, isLost: () => fence.isTaken(), abandon: () => fence.abandon() };
   } catch (error) {
     fence.abandon();

@@ -9,24 +9,33 @@ export interface Integrity {
   readonly rows: Rows;
 }
 
+/** A row that a transaction touched, and the columns of it that were given. */
+export interface Touched {
+  readonly table: string;
+  readonly id: string;
+  readonly columns?: readonly string[];
+}
+
 /** What the rows a transaction touched break together, at their final values: unique groups, references both ways. */
-export function integrityProblems(
-  at: Integrity,
-  touched: Iterable<{ readonly table: string; readonly id: string }>,
-): Problem[] {
+export function integrityProblems(at: Integrity, touched: Iterable<Touched>): Problem[] {
   const problems: Problem[] = [];
-  for (const { table, id } of touched) {
+  for (const { table, id, columns = [] } of touched) {
     const row = at.rows.get(table, id);
     problems.push(
       ...(row === null
         ? stillReferenced(at, table, id)
-        : [...notUnique(at, table, row), ...pointingNowhere(at, table, row)]),
+        : [...notUnique(at, table, row, columns), ...pointingNowhere(at, table, row)]),
     );
   }
   return problems;
 }
 
-function notUnique({ schema, database }: Integrity, tableName: string, row: AnyRow): Problem[] {
+function notUnique(
+  { schema, database }: Integrity,
+  tableName: string,
+  row: AnyRow,
+  changed: readonly string[],
+): Problem[] {
   const table = tableOf(schema, tableName);
   return table.unique.flatMap((group): Problem[] => {
     // As in SQL, null is unlike every value, itself included.
@@ -37,7 +46,9 @@ function notUnique({ schema, database }: Integrity, tableName: string, row: AnyR
     if (twin === undefined) return [];
     const rule = `unique (${group.join(', ')})`;
     const message = `${tableName} ${row.id}: ${group.join(', ')} ${group.map((name) => shown(row[name])).join(', ')} is taken by ${tableName} ${twin.id}.`;
-    return [{ code: 'duplicate-value', table: tableName, id: row.id, column: group[0] as string, rule, message }];
+    // The column that was changed is what a person has to change again.
+    const column = group.find((name) => changed.includes(name)) ?? (group[0] as string);
+    return [{ code: 'duplicate-value', table: tableName, id: row.id, column, rule, message }];
   });
 }
 

@@ -28,7 +28,7 @@ import type { ReplaceRejected } from '../outbox/refused.ts';
 import type { Undoing } from '../outbox/undo.ts';
 import type { Bases } from '../overlay/base.ts';
 import { storageError } from '../storage/errors.ts';
-import { integrityProblems } from './integrity.ts';
+import { integrityProblems, type Touched } from './integrity.ts';
 import type { Rows } from './rows.ts';
 
 /** What a local transaction writes to. */
@@ -53,7 +53,7 @@ export interface WriteTarget {
 export class Writing {
   private readonly to: WriteTarget & Undoing;
   private readonly origin: string | undefined;
-  private readonly touched = new Map<string, { readonly table: string; readonly id: string }>();
+  private readonly touched = new Map<string, Touched>();
   private broken: { readonly error: unknown } | undefined;
   private entry: OpenOutboxEntry | undefined;
   /** How many rows have been written. */
@@ -141,8 +141,10 @@ export class Writing {
   }
 
   /** Has a row checked at the end that something else has changed. */
-  touch({ table, id }: RowKey): void {
-    this.touched.set(rowKey({ table, id }), { table, id });
+  touch({ table, id }: RowKey, columns: readonly string[] = []): void {
+    const key = rowKey({ table, id });
+    const before = this.touched.get(key)?.columns ?? [];
+    this.touched.set(key, { table, id, columns: [...before, ...columns] });
   }
 
   /** What the rows touched so far break together. */
@@ -203,7 +205,7 @@ export class Writing {
   private note(table: Table, change: Change, before: AnyRow | null, after: AnyRow | null): void {
     this.writes++;
     if (change.kind === 'delete' ? this.to.referenced.has(change.table) : touchesIntegrity(table, change))
-      this.touch(change);
+      this.touch(change, change.kind === 'update' ? Object.keys(change.columns) : []);
     this.to.commit.note(change.table, change.id, before, after);
   }
 }

@@ -1,4 +1,4 @@
-import type { KoinonError, Schema } from '@koinon/core';
+import { KoinonError, type Schema } from '@koinon/core';
 import { hear, type Port } from '../hosting/port.ts';
 import type { ReplicaOptions } from '../replica/open.ts';
 import { openLocal } from '../replica/open-local.ts';
@@ -15,6 +15,8 @@ export interface TabOptions<S extends Schema>
   > {
   /** What the database is called on this origin. */
   readonly name: string;
+  /** A database that ships with the app, made by `copy` or `copyTo`: what a new one starts from. An address, or the bytes. */
+  readonly prebuilt?: string | Blob;
 }
 
 /** How long an owner may be silent, in milliseconds, before it is asked, and then before it counts as frozen or gone. */
@@ -42,6 +44,16 @@ export function hostTabs<S extends Schema>(options: TabOptions<S>): void {
 const noDraft = () => {
   throw new Error('a draft belongs to a page, not to its worker');
 };
+
+/** The bytes of a database that ships with an app. @throws KoinonError `storage-refused`. */
+async function bytesOf(prebuilt: string | Blob): Promise<Uint8Array> {
+  const refused = (why: string) =>
+    new KoinonError('storage-refused', `The prebuilt database cannot be fetched (${why}). No replica was made.`);
+  if (typeof prebuilt !== 'string') return new Uint8Array(await prebuilt.arrayBuffer());
+  const response = await fetch(prebuilt).catch((error: Error) => Promise.reject(refused(error.message)));
+  if (!response.ok) throw refused(`HTTP status ${response.status}`);
+  return new Uint8Array(await response.arrayBuffer());
+}
 
 /** A tab's worker: it has the database, or passes what its page asks on to the tab that has. */
 class Tab<S extends Schema> {
@@ -131,11 +143,11 @@ class Tab<S extends Schema> {
   }
 
   private async open(term: string): Promise<OpenDatabase<S>> {
-    const { name, ...rest } = this.options;
+    const { name, prebuilt, ...rest } = this.options;
     const giveUpAt = this.host.now() + filesLinger;
     for (;;) {
       try {
-        const file = await openPrivateFile(name, term);
+        const file = await openPrivateFile(name, term, prebuilt === undefined ? undefined : () => bytesOf(prebuilt));
         const replica = await openLocal<S>({ ...rest, driver: file.driver, host: this.host }, noDraft);
         return { replica, isMemory: false, isLost: file.isLost, abandon: file.abandon };
       } catch (error) {

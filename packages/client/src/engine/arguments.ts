@@ -45,12 +45,16 @@ function reading<T>(name: string, value: unknown, read: () => T): T {
   try {
     return read();
   } catch (error) {
-    if (error instanceof KoinonError) throw error;
-    throw new KoinonError('argument-invalid', `${name} cannot be read: ${String((error as Error)?.message ?? error)}`, {
-      value,
-      cause: error,
-    });
+    throw unreadable(name, value, error);
   }
+}
+
+function unreadable(name: string, value: unknown, error: unknown): unknown {
+  if (error instanceof KoinonError) return error;
+  return new KoinonError('argument-invalid', `${name} cannot be read: ${String((error as Error)?.message ?? error)}`, {
+    value,
+    cause: error,
+  });
 }
 
 /** Anything: what it means is checked where it is used. */
@@ -65,10 +69,13 @@ export function text(name: string, value: unknown): string {
 /** An object of members: a row, a query. */
 export function object(name: string, value: unknown): Readonly<Record<string, unknown>> {
   if (!isObject(value)) throw argumentInvalid(name, value, 'an object');
-  return reading(name, value, () => {
-    if (Array.isArray(value)) throw argumentInvalid(name, value, 'an object');
-    return copiedMembers(value, 0);
-  });
+  // Written out: this runs for each row that is written.
+  try {
+    if (!Array.isArray(value)) return copiedMembers(value, 0);
+  } catch (error) {
+    throw unreadable(name, value, error);
+  }
+  throw argumentInvalid(name, value, 'an object');
 }
 
 /** A list of objects: of rows, say. */
@@ -205,5 +212,12 @@ const parameters: Readonly<Partial<Record<StepName | Decision, readonly (readonl
 
 /** What a step or decision is given, looked at and copied. @throws KoinonError `argument-invalid`, naming the argument. */
 export function argumentsOf(name: StepName | Decision, given: readonly unknown[]): readonly unknown[] {
-  return parameters[name]?.map(([each, take], n) => take(each, given[n])) ?? given;
+  const expected = parameters[name];
+  if (expected === undefined) return given;
+  const taken: unknown[] = [];
+  for (let n = 0; n < expected.length; n++) {
+    const [each, take] = expected[n] as readonly [string, Take];
+    taken.push(take(each, given[n]));
+  }
+  return taken;
 }

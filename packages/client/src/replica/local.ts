@@ -336,7 +336,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   /** Runs work in a transaction of its own when its turn comes, and tells the watchers what it changed. */
   private change<T>(origin: Origin, work: (engine: Engine) => T): Promise<T> {
-    return this.turn(() => {
+    // The transaction gives what goes wrong its code.
+    return this.unguardedTurn(() => {
       const commit = new Commit(this.watchers.watches);
       const result = this.engine.database.transact(() => work({ ...this.engine, commit }));
       this.publish(commit, origin);

@@ -23,8 +23,10 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
   if (wrongId) add(wrongId.code, 'id', `${tableName}.id ${shown(id)}: ${wrongId.rule}.`, wrongId.rule);
   if (change.kind === 'delete') return problems;
 
+  let mayBeLarge = false;
   for (const name in change.columns) {
     const value = change.columns[name];
+    mayBeLarge ||= typeof value === 'string' ? value.length > 10_000 : typeof value === 'object' && value !== null;
     const column = Object.hasOwn(table.columns, name) ? table.columns[name] : undefined;
     if (!column) {
       const known = Object.keys(table.columns).join(', ');
@@ -36,7 +38,7 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
       if (wrong) add(wrong.code, name, `${tableName}.${name} ${shown(value)}: ${wrong.rule}.`, wrong.rule);
     }
   }
-  const large = tooLarge(change.columns);
+  const large = mayBeLarge ? tooLarge(change.columns) : undefined;
   if (large)
     add(
       'too-large',

@@ -230,5 +230,8 @@ test('an error of another copy of this package is one of Koinon’s; what it doe
   const foreign = Object.defineProperty(new Error('x'), Symbol.for('koinon.error'), { value: true });
   expect(foreign).toBeInstanceOf(KoinonError);
   expect(new Error('x')).not.toBeInstanceOf(KoinonError);
+  class Own extends KoinonError {}
+  expect(new KoinonError('no-such-row', 'There is none.')).not.toBeInstanceOf(Own);
+  expect(new Own('no-such-row', 'There is none.')).toBeInstanceOf(Own);
   expect(Object.keys(new KoinonError('no-such-row', 'There is none.', { table: 'note' }))).toEqual(['code', 'table']);
 });

@@ -3,6 +3,7 @@ import { exportRows, importRows, type TransferProgress } from '@koinon/client/tr
 import { bytes, json, reference, schema, table, text } from '@koinon/core';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
+import { household } from './support/household-schema.ts';
 import { runs } from './support/runs.ts';
 import { row, thingSchema } from './support/things.ts';
 
@@ -130,5 +131,17 @@ test('during a long import single writes and reads get their turn; it tells how 
   await expect(cancelled).rejects.toMatchObject({ code: 'cancelled' });
   const exporting = exportRows(replica, library, { table: 'shelf', signal: controller.signal });
   await expect(exporting.next()).rejects.toMatchObject({ code: 'cancelled' });
+  await replica.close();
+});
+
+test('a source of CSV that fails half-way is told as that, and the rows before it are in', async () => {
+  const replica = await openReplica({ schema: household });
+  async function* failing() {
+    yield 'id,name\nr1,attic\n';
+    throw new Error('the file is gone');
+  }
+  await expect(importRows(replica, household, failing(), { table: 'room', format: 'csv' })).rejects.toThrow(
+    'the file is gone',
+  );
   await replica.close();
 });

@@ -1,4 +1,4 @@
-import { isFromApp, KoinonError, type SqlValue } from '@koinon/core';
+import { isFromApp, KoinonError, messageOf, type SqlValue } from '@koinon/core';
 import type { SqlDriver, SqlStatement } from '../storage/driver.ts';
 import { storageDamaged, storageError } from '../storage/errors.ts';
 
@@ -125,7 +125,7 @@ export class Database {
     if (error instanceof SyntaxError || !this.isSound()) return storageDamaged(error);
     return new KoinonError(
       'internal-failure',
-      `Koinon failed at something that it should be able to do; the data is as it was. Please report this: ${String((error as Error)?.stack ?? error)}`,
+      `Koinon failed at something that it should be able to do; the data is as it was. Please report this, with the cause of the error: ${messageOf(error)}.`,
       { cause: error },
     );
   }

@@ -1,4 +1,4 @@
-import { KoinonError, shown } from '@koinon/core';
+import { KoinonError, messageOf, shown } from '@koinon/core';
 import type { Decision } from '../replica/replica.ts';
 import type { Direction } from '../sync/state.ts';
 import type { StepName } from './steps.ts';
@@ -51,7 +51,7 @@ function reading<T>(name: string, value: unknown, read: () => T): T {
 
 function unreadable(name: string, value: unknown, error: unknown): unknown {
   if (error instanceof KoinonError) return error;
-  return new KoinonError('argument-invalid', `${name} cannot be read: ${String((error as Error)?.message ?? error)}`, {
+  return new KoinonError('argument-invalid', `${name} cannot be read: ${messageOf(error)}`, {
     value,
     cause: error,
   });

@@ -76,6 +76,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly stallLimit: number;
   private readonly hasBytes: boolean;
   private closed = false;
+  private closing: Promise<void> | undefined;
   /** The transaction whose function is running. */
   private opened: object | undefined;
   private seenVersion = 0;
@@ -267,8 +268,12 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.turn(() => copyOf(this.engine));
   }
 
-  async close(): Promise<void> {
-    if (this.closed) return;
+  close(): Promise<void> {
+    this.closing ??= this.closeOnce();
+    return this.closing;
+  }
+
+  private async closeOnce(): Promise<void> {
     await this.syncing.stop();
     await this.turn(() => {
       this.closed = true;

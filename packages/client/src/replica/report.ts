@@ -90,14 +90,13 @@ export function copyOut({ database }: Omit<Engine, 'commit'>, file: string): voi
 
 /** The bytes of a compact copy. @throws KoinonError `storage-unavailable` where the data is in a page's memory. */
 export function copyOf(engine: Omit<Engine, 'commit'>): Uint8Array {
-  const copy = engine.database.driver.forCopy?.();
-  if (copy === undefined)
+  const bytes = engine.database.driver.copy?.((file) => copyOut(engine, file));
+  if (bytes === undefined)
     throw new KoinonError(
       'storage-unavailable',
       'A database in memory cannot be copied here. Export its rows with exportRows instead.',
     );
-  copyOut(engine, copy.file);
-  return copy.take();
+  return bytes;
 }
 
 /** What a replica lists of what is not settled. */

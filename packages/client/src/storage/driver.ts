@@ -27,8 +27,8 @@ export interface SqlDriver {
   readonly storage: 'file' | 'memory';
   /** Whether nobody else can write the data while this is open. */
   readonly isExclusive?: boolean;
-  /** Where a copy can be written, and how its bytes are taken from there; it is gone then. */
-  forCopy?(): { readonly file: string; take(): Uint8Array };
+  /** The bytes of what is written to a file that is there for as long as that takes. */
+  copy?(write: (file: string) => void): Uint8Array;
   /** Whether the file was deleted, or another was put in its place: what is written goes nowhere then. */
   isLost?(): boolean;
   /** Why the data is in memory, where a file was wanted. */

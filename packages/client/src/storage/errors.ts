@@ -1,4 +1,4 @@
-import { type ErrorCode, KoinonError } from '@koinon/core';
+import { type ErrorCode, KoinonError, messageOf } from '@koinon/core';
 
 /** SQLite's result codes that mean something to an app; its own words for them, since some failures come without; and ours. */
 const meanings: readonly (readonly [result: number, said: string, code: ErrorCode, message: string])[] = [
@@ -25,7 +25,7 @@ const meanings: readonly (readonly [result: number, said: string, code: ErrorCod
 /** The file holds what was never written to it. */
 export function storageDamaged(cause: unknown): KoinonError {
   const [, , code, message] = meanings.find(([result]) => result === 11) as (typeof meanings)[number];
-  return new KoinonError(code, `${message} (${String((cause as Error)?.message ?? cause)})`, { cause });
+  return new KoinonError(code, `${message} (${messageOf(cause)})`, { cause });
 }
 
 /** An error of the storage under its own code; any other error as it is. */

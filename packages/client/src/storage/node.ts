@@ -1,8 +1,7 @@
-import { randomUUID } from 'node:crypto';
-import { readFileSync, rmSync, statSync } from 'node:fs';
+import { mkdtempSync, readFileSync, rmSync, statSync } from 'node:fs';
 import { access, copyFile, readdir, rename, rm, stat } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
-import { join } from 'node:path';
+import { join, resolve } from 'node:path';
 import { KoinonError } from '@koinon/core';
 import { logBytes, type SqlDriver, type SqlStatement } from './driver.ts';
 import { storageError } from './errors.ts';
@@ -67,24 +66,31 @@ export async function openNodeDriver({
       database.close();
       throw error;
     }
-    const opened = file === ':memory:' ? undefined : idOf(file);
+    // A relative path means another file once the process has gone to another folder.
+    const path = resolve(file);
+    const opened = file === ':memory:' ? undefined : idOf(path);
     return {
-      ...(opened === undefined ? {} : { isLost: () => idOf(file) !== opened }),
-      forCopy: () => {
-        const copy = join(tmpdir(), `koinon-copy-${randomUUID()}.db`);
-        const take = () => {
-          const bytes = readFileSync(copy);
-          rmSync(copy);
-          return new Uint8Array(bytes);
-        };
-        return { file: copy, take };
+      ...(opened === undefined ? {} : { isLost: () => idOf(path) !== opened }),
+      copy(write) {
+        // A folder of its own, which nobody else may look into.
+        const folder = mkdtempSync(join(tmpdir(), 'koinon-copy-'));
+        try {
+          write(join(folder, 'copy.db'));
+          return new Uint8Array(readFileSync(join(folder, 'copy.db')));
+        } finally {
+          rmSync(folder, { recursive: true, force: true });
+        }
       },
       exec: (sql) => database.exec(sql),
       prepare: (sql) => database.prepare(sql),
       close() {
         // Statements that are still prepared keep SQLite from folding its log into the file by itself; a closed replica
         // is one file, which a person may copy.
-        if (!readOnly) database.exec('PRAGMA wal_checkpoint(truncate)');
+        try {
+          if (!readOnly) database.exec('PRAGMA wal_checkpoint(truncate)');
+        } catch {
+          // On a full disk, say: the log stays beside the file, and is folded in when it is opened again.
+        }
         database.close();
       },
       storage: file === ':memory:' ? 'memory' : 'file',
@@ -96,6 +102,15 @@ export async function openNodeDriver({
 
 /** Which file a path leads to; undefined where there is none. */
 function idOf(file: string): string | undefined {
+  try {
+    return presentId(file);
+  } catch {
+    // A folder that may not be looked into tells nothing of its files.
+    return 'unknown';
+  }
+}
+
+function presentId(file: string): string | undefined {
   const found = statSync(file, { bigint: true, throwIfNoEntry: false });
   return found && `${found.dev} ${found.ino}`;
 }

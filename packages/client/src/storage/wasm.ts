@@ -49,18 +49,18 @@ export async function openPrivateFile(
     );
     if (prebuilt && !pool.getFileNames().includes('/replica.db')) pool.importDb('/replica.db', await prebuilt());
     const database = new pool.OpfsSAHPoolDb('/replica.db');
-    const file = '/copy.db';
-    const forCopy = () => {
+    const copy = (write: (file: string) => void) => {
+      const file = '/copy.db';
       // Of a copy that was cut off.
       pool.unlink(file);
-      const take = () => {
-        const bytes = pool.exportFile(file);
+      try {
+        write(file);
+        return pool.exportFile(file);
+      } finally {
         pool.unlink(file);
-        return bytes;
-      };
-      return { file, take };
+      }
     };
-    const driver = { ...driverOf(sqlite, database, 'file', fence, () => pool.pauseVfs()), forCopy };
+    const driver = { ...driverOf(sqlite, database, 'file', fence, () => pool.pauseVfs()), copy };
     return { driver, isLost: () => fence.isTaken(), abandon: () => fence.abandon() };
   } catch (error) {
     fence.abandon();

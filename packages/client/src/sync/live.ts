@@ -116,7 +116,11 @@ export class Live {
       this.answered = done;
     });
     const giveUp = () => this.answered?.();
-    this.probe(giveUp);
+    // The server may be slow with this push, or the connection may be dead: a join tells which.
+    this.unlessHeard(() => {
+      giveUp();
+      void this.rejoin();
+    });
     const cancelTimer = this.parts.host.after(pushPatience, giveUp);
     signal?.addEventListener('abort', giveUp);
     return answer.finally(() => {
@@ -165,20 +169,21 @@ export class Live {
     this.unjoin();
     const { tables } = this.parts;
     channel.say({ join: this.join, ...standing, ...(tables && { tables }) });
-    this.probe();
+    // A dead connection says nothing, whatever is asked: another one is opened at once.
+    this.unlessHeard(() => {
+      this.unheard++;
+      this.drop();
+      this.connect();
+    });
   }
 
-  /** Something was said that is answered: where nothing is heard, the connection is dead, and another one is opened at once. */
-  private probe(silent: () => void = () => undefined): void {
+  /** Something was said that is answered. @param silent what is done where nothing at all is heard on the connection. */
+  private unlessHeard(silent: () => void): void {
     const { host } = this.parts;
     const { channel, heardAt } = this;
     // On a link so slow that an answer takes longer, the next one is waited for twice as long.
     host.after(Math.min(silence, probePatience * 2 ** this.unheard), () => {
-      if (channel === undefined || this.channel !== channel || this.heardAt !== heardAt || this.isStopped) return;
-      this.unheard++;
-      silent();
-      this.drop();
-      this.connect();
+      if (channel !== undefined && this.channel === channel && this.heardAt === heardAt && !this.isStopped) silent();
     });
   }
 

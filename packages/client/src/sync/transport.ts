@@ -8,6 +8,7 @@ import {
   type LiveMessage,
   limits,
   livePath,
+  messageOf,
   type ProblemDocument,
   type PulledPage,
   type PullRequest,
@@ -145,6 +146,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
           ? Promise.reject(error)
           : again(),
       );
+      limit.most = patience;
       if (response.status === 401 && source !== undefined) {
         // It may just have expired.
         known = undefined;
@@ -156,7 +158,6 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
         sent = body;
         response = await send();
       }
-      limit.most = patience;
       const text = await textOf(response, limits.answerBytes, (length) => {
         limit.begin();
         bytes.down += length;
@@ -274,7 +275,7 @@ async function askedToken(source: TokenSource): Promise<string | undefined> {
   } catch (error) {
     throw new KoinonError(
       'token-failed',
-      `The app’s function token failed: ${String((error as Error)?.message ?? error)}. The sync tries again later, and what is unsent is kept.`,
+      `The app’s function token failed: ${messageOf(error)}. The sync tries again later, and what is unsent is kept.`,
       { cause: error },
     );
   }

@@ -169,17 +169,9 @@ async function* csvRows(
     relax_column_count: true,
     cast: (text, context) => (context.header ? text : fieldValue(table, text, context)),
   });
-  const feeding = (async () => {
-    const decoder = new TextDecoder();
-    for await (const piece of source) {
-      const text = typeof piece === 'string' ? piece : decoder.decode(piece, { stream: true });
-      if (!parser.write(text)) await new Promise<void>((drained) => parser.once('drain', () => drained()));
-    }
-    parser.end(decoder.decode());
-  })();
-  feeding.catch((error) => parser.destroy(error as Error));
+  const reading = new CsvReading(parser, source);
   try {
-    for await (const { record, info } of recordsOf(parser)) {
+    for await (const { record, info } of reading.records()) {
       // Reported here and not by the parser, which would drop the rows that it has read ahead.
       if (info.error) throw new UnreadableLine(info.lines, info.error);
       yield { line: info.lines, table: tableName, columns: record };
@@ -189,29 +181,69 @@ async function* csvRows(
   }
 }
 
-/** What a parser gives, one after the other. The stream of its browser build cannot be iterated over. */
-async function* recordsOf(parser: ReturnType<typeof parse>): AsyncGenerator<CsvRecord> {
-  let wake = () => {};
-  let isOver = false;
-  let failure: { readonly error: unknown } | undefined;
-  parser.on('readable', () => wake());
-  parser.on('end', () => {
-    isOver = true;
-    wake();
-  });
-  parser.on('error', (error: unknown) => {
-    failure = { error };
-    wake();
-  });
-  for (;;) {
-    const record = parser.read() as CsvRecord | null;
-    if (record !== null) yield record;
-    else if (failure) throw failure.error;
-    else if (isOver) return;
-    else
-      await new Promise<void>((done) => {
-        wake = done;
-      });
+/**
+ * Feeds a parser with a text, and hands out what it gives, one after the other. The stream of its browser build can be neither
+ * iterated over nor destroyed.
+ */
+class CsvReading {
+  private readonly parser: ReturnType<typeof parse>;
+  private wake = () => {};
+  private goOn = () => {};
+  private isOver = false;
+  private failure: { readonly error: unknown } | undefined;
+
+  constructor(
+    parser: ReturnType<typeof parse>,
+    source: AsyncIterable<string | Uint8Array> | Iterable<string | Uint8Array>,
+  ) {
+    this.parser = parser;
+    const fail = (error: unknown) => {
+      this.failure ??= { error };
+      this.wake();
+    };
+    parser.on('readable', () => this.wake());
+    parser.on('error', fail);
+    parser.on('end', () => {
+      this.isOver = true;
+      this.wake();
+    });
+    this.feed(source).catch(fail);
+  }
+
+  async *records(): AsyncGenerator<CsvRecord> {
+    try {
+      for (;;) {
+        const record: CsvRecord | null = this.parser.read();
+        if (record !== null) yield record;
+        else if (this.failure) throw this.failure.error;
+        else if (this.isOver) return;
+        else await this.woken();
+      }
+    } finally {
+      // Who stops half-way reads no more of the source either.
+      this.isOver = true;
+      this.goOn();
+    }
+  }
+
+  private async feed(source: AsyncIterable<string | Uint8Array> | Iterable<string | Uint8Array>): Promise<void> {
+    const decoder = new TextDecoder();
+    for await (const piece of source) {
+      const text = typeof piece === 'string' ? piece : decoder.decode(piece, { stream: true });
+      if (this.isOver) return;
+      if (!this.parser.write(text))
+        await new Promise<void>((go) => {
+          this.goOn = go;
+          this.parser.once('drain', () => go());
+        });
+    }
+    this.parser.end(decoder.decode());
+  }
+
+  private woken(): Promise<void> {
+    return new Promise((done) => {
+      this.wake = done;
+    });
   }
 }
 

@@ -1,6 +1,6 @@
 import { type Schema, type TableName, tableOf } from '@koinon/core';
 import { argumentInvalid, callback, options, text, word } from '../engine/arguments.ts';
-import { Replica } from '../replica/replica.ts';
+import type { Replica } from '../replica/replica.ts';
 
 /** The formats of import and export. */
 export type TransferFormat = 'jsonl' | 'csv';
@@ -27,7 +27,9 @@ export function checkTransfer<S extends Schema>(
   given: TransferOptions<S>,
   more: readonly string[] = [],
 ): TransferOptions<S> & { readonly format: TransferFormat } {
-  if (!(replica instanceof Replica)) throw argumentInvalid('replica', replica, 'an open replica');
+  // Not by its class: an app may have two copies of the package.
+  if (typeof (replica as Partial<Replica<S>> | null)?.transaction !== 'function')
+    throw argumentInvalid('replica', replica, 'an open replica');
   if (typeof schema !== 'object' || typeof schema?.tables !== 'object')
     throw argumentInvalid('schema', schema, 'what the function schema has made');
   const named = options('options', given, ['table', 'format', 'signal', 'onProgress', ...more]);

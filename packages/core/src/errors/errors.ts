@@ -111,6 +111,12 @@ export interface ErrorDetails {
 /** Tells errors of every copy of this package. */
 const mark = Symbol.for('koinon.error');
 
+/** What `instanceof` asks: an app and a library may each have brought their copy. A class that extends this one means its own. */
+function isOne(this: unknown, value: unknown): boolean {
+  if (this !== KoinonError) return Function.prototype[Symbol.hasInstance].call(this, value);
+  return typeof value === 'object' && value !== null && mark in value;
+}
+
 /**
  * The one error class of Koinon. Whatever raised it left the data as it was.
  *
@@ -143,11 +149,7 @@ export class KoinonError extends Error {
 
   static {
     Object.defineProperty(KoinonError.prototype, 'name', { value: 'KoinonError' });
-  }
-
-  /** An error of another copy of this package is one as well: an app and a library may each have brought theirs. */
-  static override [Symbol.hasInstance](value: unknown): boolean {
-    return typeof value === 'object' && value !== null && mark in value;
+    Object.defineProperty(KoinonError, Symbol.hasInstance, { value: isOne });
   }
 
   /** The HTTP status this error has when a server answers with it. */
@@ -161,6 +163,11 @@ export function errorFromProblems(problems: readonly [Problem, ...Problem[]]): K
   const [first] = problems;
   const more = problems.length > 1 ? ` (and ${problems.length - 1} more)` : '';
   return new KoinonError(first.code, `${first.message}${more}`, { ...first, problems });
+}
+
+/** What an error says, whatever was thrown. */
+export function messageOf(error: unknown): string {
+  return error instanceof Error ? error.message : String(error);
 }
 
 /** A value as an error message shows it: short, quoted, never the whole of a picture. */

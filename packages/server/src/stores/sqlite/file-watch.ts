@@ -1,4 +1,5 @@
 import { statSync } from 'node:fs';
+import { resolve } from 'node:path';
 import { KoinonError } from '@koinon/core';
 
 /** Milliseconds between two looks whether the file is still there. */
@@ -11,7 +12,8 @@ export class FileWatch {
   private lookedAt = Number.NEGATIVE_INFINITY;
 
   constructor(file: string) {
-    this.file = file;
+    // A relative path means another file once the process has gone to another folder.
+    this.file = resolve(file);
     this.opened = this.present();
   }
 
@@ -28,7 +30,12 @@ export class FileWatch {
   }
 
   private present(): string | undefined {
-    const found = statSync(this.file, { bigint: true, throwIfNoEntry: false });
-    return found && `${found.dev} ${found.ino}`;
+    try {
+      const found = statSync(this.file, { bigint: true, throwIfNoEntry: false });
+      return found && `${found.dev} ${found.ino}`;
+    } catch {
+      // A folder that may not be looked into tells nothing of its files.
+      return this.opened;
+    }
   }
 }

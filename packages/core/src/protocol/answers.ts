@@ -38,9 +38,10 @@ const recordOf =
     for (const name in value) if (!guard(value[name])) return false;
     return true;
   };
-const shape = (members: Readonly<Record<string, Guard>>): Guard => {
+/** Tells whether a value has these members, of these kinds: those of T that are relied on. */
+const shape = <T = unknown>(members: Readonly<Record<string, Guard>>): ((value: unknown) => value is T) => {
   const entries = Object.entries(members);
-  return (value) => isObject(value) && entries.every(([name, guard]) => guard(value[name]));
+  return (value): value is T => isObject(value) && entries.every(([name, guard]) => guard(value[name]));
 };
 
 const times = {
@@ -69,7 +70,7 @@ function isPulledRow(row: unknown): row is PulledRow {
 
 const columnNames = recordOf(listOf(isText));
 
-const isHeader = shape({
+const isHeader = shape<PullHeader>({
   kind: (kind) => kind === 'snapshot' || kind === 'changes',
   from: (from) => from === null || isCount(from),
   to: isCount,
@@ -103,6 +104,11 @@ const isWindow = shape({
 const isProblemDocument = shape({ code: isText, detail: isText });
 const isReceipt = shape({ origin: isText, id: isText });
 const isRowPlace = shape({ table: isText, id: isId });
+const isApplied = shape<AppliedResponse>({ receipts: listOf(isReceipt) });
+const isWait = shape<WaitResponse>({ moved: isYesOrNo });
+const isTrash = shape<TrashResponse>({
+  rows: listOf(shape({ ...place, deletedAt: isTimestamp, columns: isObject })),
+});
 
 /** Reads the lines of a pull's answer, which are still to be looked at. @throws KoinonError `server-answer` when it was cut off. */
 export function readPulledPage(body: string): PulledPage {
@@ -123,16 +129,19 @@ export function readPulledPage(body: string): PulledPage {
 export function checkPulledPage(page: unknown): PulledPage {
   const { header, rows } = isObject(page) ? page : {};
   if (!isHeader(header) || !Array.isArray(rows)) throw noAnswer('a pull', header);
-  const { kind, last } = header as PullHeader;
-  if (rows.length !== (header as PullHeader).rows)
+  if (rows.length !== header.rows)
     throw new KoinonError(
       'server-answer',
-      `The server's answer was cut off: ${rows.length} of ${(header as PullHeader).rows} rows arrived; try again.`,
+      `The server's answer was cut off: ${rows.length} of ${header.rows} rows arrived; try again.`,
     );
-  const wrong = rows.findIndex((row) => !isPulledRow(row));
-  if (wrong >= 0) throw noAnswer('a pull', rows[wrong]);
-  if (kind === 'changes' && !last) throw noAnswer('a pull', header);
-  return page as PulledPage;
+  const pulled = rows.filter(isPulledRow);
+  if (pulled.length < rows.length)
+    throw noAnswer(
+      'a pull',
+      rows.find((row) => !isPulledRow(row)),
+    );
+  if (header.kind === 'changes' && !header.last) throw noAnswer('a pull', header);
+  return { header, rows: pulled };
 }
 
 /** Looks at the answer to a push of these transactions. @throws KoinonError `server-answer`. */
@@ -179,22 +188,20 @@ function isOutcomeOf(
 
 /** Looks at the answer to the question what was applied. @throws KoinonError `server-answer`. */
 export function checkAppliedResponse(body: unknown): AppliedResponse {
-  if (!shape({ receipts: listOf(isReceipt) })(body))
-    throw noAnswer('the question which transactions were applied', body);
-  return body as AppliedResponse;
+  if (!isApplied(body)) throw noAnswer('the question which transactions were applied', body);
+  return body;
 }
 
 /** Looks at the answer to a request that waits. @throws KoinonError `server-answer`. */
 export function checkWaitResponse(body: unknown): WaitResponse {
-  if (!shape({ moved: isYesOrNo })(body)) throw noAnswer('a request that waits for changes', body);
-  return body as WaitResponse;
+  if (!isWait(body)) throw noAnswer('a request that waits for changes', body);
+  return body;
 }
 
 /** Looks at the answer to a request for deleted rows. @throws KoinonError `server-answer`. */
 export function checkTrashResponse(body: unknown): TrashResponse {
-  if (!shape({ rows: listOf(shape({ ...place, deletedAt: isTimestamp, columns: isObject })) })(body))
-    throw noAnswer('a request for deleted rows', body);
-  return body as TrashResponse;
+  if (!isTrash(body)) throw noAnswer('a request for deleted rows', body);
+  return body;
 }
 
 const messages: Readonly<Record<LiveMessage['tell'], Guard>> = {

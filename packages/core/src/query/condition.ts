@@ -48,26 +48,43 @@ export type Condition =
 
 const signs = new Set<string>(['=', '!=', '<', '<=', '>', '>=']);
 const words = new Set<string>([...signs, 'in', 'between', 'prefix', 'contains']);
-/** More values than this in one list are refused: SQLite binds at most 32,766. */
-const mostListed = 30_000;
+/**
+ * How large a condition may be, all its parts together: depth of `and`, `or` and `not`, comparisons, listed values. Real numbers
+ * and bytes in a list count as comparisons, since SQLite binds each of them by itself.
+ */
+const sizeLimits = { depth: 64, comparisons: 1_000, listed: 30_000 };
+
+/** What has been counted of a condition while it is read. */
+interface Size {
+  comparisons: number;
+  listed: number;
+}
 
 /** Everything: the condition of a query without `where`. */
 export const everything: Condition = { kind: 'and', conditions: [] };
 
 /** Reads a `where` into a tree. @throws KoinonError `unknown-column`, `query-invalid`, or a value's own error. */
 export function parseWhere(tableName: string, table: Table, where: unknown): Condition {
+  return parsePart(tableName, table, where, { comparisons: 0, listed: 0 }, 0);
+}
+
+function parsePart(tableName: string, table: Table, where: unknown, size: Size, depth: number): Condition {
   if (where === undefined) return everything;
+  if (depth > sizeLimits.depth)
+    throw invalid(tableName, `it is more than ${sizeLimits.depth} levels of and, or and not deep`);
   if (!isPlainObject(where)) throw invalid(tableName, `where is an object of columns, not ${shown(where)}`);
   const conditions: Condition[] = [];
   for (const [name, given] of Object.entries(where)) {
     if (given === undefined) throw comparedWithUndefined(tableName, name);
     if (name === 'and' || name === 'or') {
       if (!Array.isArray(given)) throw invalid(tableName, `${name} takes a list of conditions, not ${shown(given)}`);
-      conditions.push({ kind: name, conditions: given.map((part) => parseWhere(tableName, table, part)) });
+      count(tableName, size, given.length);
+      conditions.push({ kind: name, conditions: given.map((part) => parsePart(tableName, table, part, size, depth + 1)) });
     } else if (name === 'not') {
-      conditions.push({ kind: 'not', condition: parseWhere(tableName, table, given) });
+      count(tableName, size, 1);
+      conditions.push({ kind: 'not', condition: parsePart(tableName, table, given, size, depth + 1) });
     } else {
-      conditions.push(...parseColumn(tableName, table, name, given));
+      conditions.push(...parseColumn(tableName, table, name, given, size));
     }
   }
   return conditions.length === 1 ? (conditions[0] as Condition) : { kind: 'and', conditions };
@@ -89,8 +106,18 @@ export function queryColumn(tableName: string, table: Table, name: string): Colu
   return name === 'id' ? idColumn : columnOf(table, tableName, name);
 }
 
-function parseColumn(tableName: string, table: Table, name: string, given: unknown): Condition[] {
+/** Counts comparisons, and values of lists. */
+function count(tableName: string, size: Size, comparisons: number, listed = 0): void {
+  size.comparisons += comparisons;
+  size.listed += listed;
+  if (size.comparisons > sizeLimits.comparisons)
+    throw invalid(tableName, `it has more than ${sizeLimits.comparisons} comparisons; list values with in`);
+  if (size.listed > sizeLimits.listed) throw invalid(tableName, `it lists more than ${sizeLimits.listed} values`);
+}
+
+function parseColumn(tableName: string, table: Table, name: string, given: unknown, size: Size): Condition[] {
   const column = queryColumn(tableName, table, name);
+  count(tableName, size, isPlainObject(given) ? Object.keys(given).length : 1);
   if (!isPlainObject(given)) return [compare(tableName, name, column, '=', given)];
   const entries = Object.entries(given);
   if (entries.length === 0)
@@ -100,8 +127,7 @@ function parseColumn(tableName: string, table: Table, name: string, given: unkno
     if (signs.has(word)) return compare(tableName, name, column, word as Sign, operand);
     if (word === 'in') {
       if (!Array.isArray(operand)) throw invalid(tableName, `${name} in takes a list, not ${shown(operand)}`);
-      if (operand.length > mostListed)
-        throw invalid(tableName, `${name} in lists ${operand.length} values; at most ${mostListed}`);
+      count(tableName, size, isListedAsJson(column) ? 0 : operand.length, operand.length);
       for (const value of operand) checkOperand(tableName, name, column, value);
       return { kind: 'in', column: name, values: operand };
     }
@@ -119,6 +145,9 @@ function parseColumn(tableName: string, table: Table, name: string, given: unkno
   });
 }
 
+/** Whether values of a column can be bound as one JSON list: bytes have no JSON form, and SQLite may round a real number read from JSON. */
+export const isListedAsJson = ({ type }: Column): boolean => type !== 'real' && type !== 'bytes';
+
 /** A condition left out by mistake would mean every row. */
 function comparedWithUndefined(tableName: string, name: string, word = '='): KoinonError {
   return invalid(
@@ -135,6 +164,8 @@ function textTest(
   operand: unknown,
 ): Condition {
   if (typeof operand !== 'string') throw invalid(tableName, `${name} ${word} takes a text, not ${shown(operand)}`);
+  if (operand.includes('\0') || !operand.isWellFormed())
+    throw invalid(tableName, `${name} ${word} takes a text of whole Unicode characters without NUL`);
   if (column.type === 'set' && word === 'contains') return { kind: 'member', column: name, text: operand };
   if (!['text', 'one-of', 'reference', 'timestamp', 'date'].includes(column.type))
     throw invalid(tableName, `${name} is ${column.type}; ${word} is for text`);

@@ -1,4 +1,4 @@
-import type { Condition } from '../query/condition.ts';
+import { type Condition, isListedAsJson } from '../query/condition.ts';
 import type { Plan } from '../query/query.ts';
 import type { Column } from '../schema/column.ts';
 import type { Table } from '../schema/table.ts';
@@ -48,7 +48,7 @@ export function conditionSql(table: Table, condition: Condition, values: SqlValu
     case 'or': {
       const parts = condition.conditions.map((part) => conditionSql(table, part, values));
       if (parts.length === 0) return condition.kind === 'and' ? '1' : '0';
-      return parts.length === 1 ? (parts[0] as string) : `(${parts.join(condition.kind === 'and' ? ' AND ' : ' OR ')})`;
+      return joined(parts, condition.kind === 'and' ? ' AND ' : ' OR ');
     }
     case 'not':
       // NOT NULL is NULL in SQL; here what is not true is false, so that `not` gives the rest of the rows.
@@ -62,8 +62,17 @@ export function conditionSql(table: Table, condition: Condition, values: SqlValu
     case 'in': {
       const name = quoteName(condition.column);
       const some = condition.values.filter((value) => value !== null);
-      for (const value of some) values.push(bound(table, condition.column, value));
-      const listed = `${name} IN (${some.map(() => '?').join(', ')})`;
+      const given = some.map((value) => bound(table, condition.column, value));
+      const column = table.columns[condition.column];
+      let listed: string;
+      if (column === undefined || isListedAsJson(column)) {
+        // As one value: each length of a list would otherwise be a statement of its own.
+        values.push(JSON.stringify(given));
+        listed = `${name} IN (SELECT value FROM json_each(?))`;
+      } else {
+        values.push(...given);
+        listed = `${name} IN (${given.map(() => '?').join(', ')})`;
+      }
       return some.length === condition.values.length ? `(${listed})` : `(${listed} OR ${name} IS NULL)`;
     }
     case 'contains':
@@ -82,6 +91,14 @@ export function conditionSql(table: Table, condition: Condition, values: SqlValu
       return `(${name} >= ? AND ${name} < ?)`;
     }
   }
+}
+
+/** Parts in one expression. As a tree: SQLite counts each sign of a long row of them as one more level. */
+function joined(parts: readonly string[], sign: ' AND ' | ' OR '): string {
+  if (parts.length === 1) return parts[0] as string;
+  if (parts.length <= 16) return `(${parts.join(sign)})`;
+  const half = Math.ceil(parts.length / 2);
+  return `(${joined(parts.slice(0, half), sign)}${sign}${joined(parts.slice(half), sign)})`;
 }
 
 function bound(table: Table, name: string, value: unknown): SqlValue {

@@ -1,4 +1,4 @@
-import type { Cursor, Only, Position, PulledRow } from '@koinon/core';
+import { type Cursor, KoinonError, type Only, type Position, type PulledRow } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
 import { nextPage, pageBytes, pulledRow } from '../feed/page.ts';
 import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
@@ -40,6 +40,9 @@ export interface Follower {
 /** How much is in one window at most. */
 const windowRoom = { rows: 2_000, bytes: pageBytes };
 
+/** Characters of conditions that followers ask by, all together: in memory they take some ten times that. */
+const askedRoom = 16_000_000;
+
 /** Milliseconds after which a feed without changes moves its followers on: positions must not grow old. */
 const renewEvery = 3_600_000;
 
@@ -61,6 +64,9 @@ export class Hub {
   private readonly members: Members;
   /** Those who are yet to be brought to where the others are. */
   private readonly joining = new Map<Follower, Apart>();
+  /** What each follower's own conditions take of {@link askedRoom}. */
+  private readonly asked = new Map<Follower, number>();
+  private askedSize = 0;
   private known: Position | undefined;
   /** Where a long delta began, of which not all has been sent. */
   private since: Position | undefined;
@@ -82,9 +88,21 @@ export class Hub {
     return this.members.size + this.joining.size;
   }
 
-  /** Follows from a cursor on, until the returned function is called. */
+  /**
+   * Follows from a cursor on, until the returned function is called.
+   *
+   * @throws KoinonError `too-many-requests` while all who follow ask by more conditions than are held in memory.
+   */
   follow(follower: Follower, cursor: Cursor, token: string): () => void {
-    this.forget(follower);
+    this.release(follower);
+    const size = follower.asked?.where === undefined ? 0 : JSON.stringify(follower.asked.where).length;
+    if (size > 0 && this.askedSize + size > askedRoom)
+      throw new KoinonError(
+        'too-many-requests',
+        'Replicas that are connected ask by more conditions than the server holds in memory; pull meanwhile, and try again.',
+      );
+    if (size > 0) this.asked.set(follower, size);
+    this.askedSize += size;
     this.joining.set(follower, { cursor, token });
     this.stopWatching ??= this.store.watch(() => this.wake());
     this.wake();
@@ -117,7 +135,7 @@ export class Hub {
   }
 
   private leave(follower: Follower): void {
-    this.forget(follower);
+    this.release(follower);
     if (this.size > 0) return;
     // Nobody listens: the feed is not read until somebody does, and then from where it is by then.
     this.stopWatching?.();
@@ -127,6 +145,13 @@ export class Hub {
   private forget(follower: Follower): void {
     this.joining.delete(follower);
     this.members.forget(follower);
+  }
+
+  /** Forgets one who is gone, and what it asked by. */
+  private release(follower: Follower): void {
+    this.forget(follower);
+    this.askedSize -= this.asked.get(follower) ?? 0;
+    this.asked.delete(follower);
   }
 
   private dismiss(follower: Follower): void {

@@ -11,7 +11,7 @@ import {
 } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
 import type { AnyScopes, ScopeContext, Scopes } from './scopes.ts';
-import { intersection, nothing, type View, viewOf } from './view.ts';
+import { intersection, keptViewOf, nothing, type View, viewOf } from './view.ts';
 
 /** Rows that a scope was made from. */
 export interface Consulted {
@@ -72,7 +72,9 @@ export class ScopeSet {
       if (filter.where !== undefined || filter.without !== undefined) filters[name] = filter;
     }
     for (const name of [...(asked.tables ?? []), ...Object.keys(asked.where ?? {})]) tableOf(this.schema, name);
-    return { view: asked.columns === undefined ? viewOf(filters) : viewOf(filters).knowing(asked.columns), consulted };
+    const isNarrowed = asked.tables !== undefined || asked.where !== undefined;
+    const view = isNarrowed ? viewOf(filters) : keptViewOf(filters);
+    return { view: asked.columns === undefined ? view : view.knowing(asked.columns), consulted };
   }
 
   private async filterOf(name: string, user: User | undefined, context: ScopeContext<Schema>): Promise<TableFilter> {

@@ -8,6 +8,7 @@ import {
   type Scope,
   type WireColumns,
 } from '@koinon/core';
+import { LRUCache } from 'lru-cache';
 import stringify from 'safe-stable-stringify';
 
 /** The condition that no row fulfils. */
@@ -103,35 +104,35 @@ export class View {
 
   /** The same, for an app that knows only these columns of these tables. */
   knowing(known: Readonly<Record<string, readonly string[]>>): View {
-    const digest = digestOf([this.scopeDigest, known]);
-    const made = views.get(digest) ?? new View(this.scope, this.scopeDigest, known);
-    return kept(digest, made);
+    return new View(this.scope, this.scopeDigest, known);
   }
 }
 
 /** The view of everything. */
 export const whole = new View({}, 'everything');
 
-const views = new Map<string, View>();
+/** Views kept ready, by the characters of their scopes: what a view takes in memory is some ten times that. */
+const keptViews = { max: 5_000, maxSize: 4_000_000, maxEntrySize: 500_000 };
 
-/** Views kept ready. */
-const mostViews = 20_000;
+const views = new LRUCache<string, View>(keptViews);
 
-/** The view of a scope; the same one for the same scope, while it is kept ready. */
+/** The view of a scope; the one that is kept ready, where {@link keptViewOf} has made one. */
 export function viewOf(scope: Scope | undefined): View {
   if (scope === undefined || Object.keys(scope).length === 0) return whole;
   const digest = digestOf(scope);
-  return kept(digest, views.get(digest) ?? new View(scope, digest));
+  return views.get(digest) ?? new View(scope, digest);
 }
 
-function kept(digest: string, view: View): View {
-  if (views.get(digest) === view) return view;
-  if (views.size >= mostViews) views.clear();
-  views.set(digest, view);
+/** The view of a scope that a server's own rules have made, kept ready. One that a request has narrowed is not worth keeping. */
+export function keptViewOf(scope: Scope): View {
+  if (Object.keys(scope).length === 0) return whole;
+  const text = stringify(scope) as string;
+  const digest = digestOfText(text);
+  const view = views.get(digest) ?? new View(scope, digest);
+  views.set(digest, view, { size: text.length });
   return view;
 }
 
-const digestOf = (value: unknown): string =>
-  createHash('sha256')
-    .update(stringify(value) as string)
-    .digest('base64url');
+const digestOfText = (text: string): string => createHash('sha256').update(text).digest('base64url');
+
+const digestOf = (value: unknown): string => digestOfText(stringify(value) as string);

@@ -1,3 +1,5 @@
+import { LRUCache } from 'lru-cache';
+
 type SqlValue = null | number | bigint | string | Uint8Array;
 
 /** A prepared statement. */
@@ -29,10 +31,16 @@ export function loadSqlite(): Promise<SqliteModule> {
   );
 }
 
-/** A connection that prepares each statement once. */
+/** Statements kept prepared, and the characters of their SQL: what a statement takes in memory follows its text. */
+const keptStatements = { max: 300, maxSize: 1_000_000, maxEntrySize: 20_000 };
+
+/** A connection that keeps the statements it has prepared last. */
 export class Prepared {
   readonly connection: Connection;
-  private readonly statements = new Map<string, Statement>();
+  private readonly statements = new LRUCache<string, Statement>({
+    ...keptStatements,
+    sizeCalculation: (_statement, sql) => sql.length,
+  });
 
   constructor(connection: Connection) {
     this.connection = connection;

@@ -1,5 +1,12 @@
 /** The server: ordinary SQL tables, the change feed over them, and the protocol over HTTP. */
-export { type Authenticate, type JwtOptions, jwtAuthentication, type User } from './auth/authenticate.ts';
+export {
+  type Authenticate,
+  type JwtOptions,
+  jwtAuthentication,
+  type RefusedToken,
+  type User,
+} from './auth/authenticate.ts';
+export { UserConnections } from './auth/connections.ts';
 export { feedPage } from './feed/page.ts';
 export { type HandlerOptions, type RequestHandler, requestHandler } from './http/handler.ts';
 export {
@@ -30,6 +37,7 @@ export type {
   Contact,
   FeedPage,
   KnownReplica,
+  PartialTransaction,
   Reach,
   Receipt,
   RowKey,

@@ -23,6 +23,9 @@ import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts'
 /** Bytes of an upload: a poor link gets one through, and so does a proxy that is set up to take 1 MB, as many are. */
 const usualRequest = 512 * 1024;
 
+/** Pages of deleted rows without a row that are gone on from. */
+const mostEmptyPages = 1_000;
+
 /** Milliseconds between two tellings of the state. */
 const tellEvery = 50;
 
@@ -241,7 +244,17 @@ export class Syncing implements SyncPart {
   async trash(request: TrashRequest): Promise<readonly TrashedRow[]> {
     if (this.transport.trash === undefined)
       throw new KoinonError('not-linked', 'The way to this server cannot ask for deleted rows.');
-    return (await this.transport.trash(request)).rows;
+    // A page of a server may be empty although there are more: what it looked at was others'.
+    let { before } = request;
+    for (let pages = 0; pages < mostEmptyPages; pages++) {
+      const { rows, next } = await this.transport.trash({ ...request, ...(before && { before }) });
+      if (rows.length > 0 || next === undefined) return rows;
+      before = next;
+    }
+    throw new KoinonError(
+      'server-answer',
+      `The server answered ${mostEmptyPages} times that there are more deleted rows, and named none.`,
+    );
   }
 
   signedIn(): void {

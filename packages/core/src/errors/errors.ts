@@ -70,6 +70,7 @@ export const errorStatus = {
   'replica-dropped': 403,
   'not-authenticated': 401,
   'other-user': 403,
+  'too-many-replicas': 403,
   'not-permitted': 403,
   'scope-left': 403,
   'transaction-id-reused': 409,

@@ -108,6 +108,7 @@ const isApplied = shape<AppliedResponse>({ receipts: listOf(isReceipt) });
 const isWait = shape<WaitResponse>({ moved: isYesOrNo });
 const isTrash = shape<TrashResponse>({
   rows: listOf(shape({ ...place, deletedAt: isTimestamp, columns: isObject })),
+  next: optional(shape(place)),
 });
 
 /** Reads the lines of a pull's answer, which are still to be looked at. @throws KoinonError `server-answer` when it was cut off. */

@@ -76,18 +76,23 @@ function readPart(given: unknown, at: string): Part {
 
 function readChange(given: unknown, at: string): WireChange {
   const change = object(given, at, ['kind', 'table', 'id', 'columns', 'operations']);
-  const { kind, table, id } = change;
+  const { kind, id } = change;
   if (kind !== 'insert' && kind !== 'update' && kind !== 'delete')
     throw malformed(`${at}.kind`, 'insert, update or delete', kind);
-  if (typeof table !== 'string') throw malformed(`${at}.table`, 'a table name', table);
-  if (typeof id !== 'string') throw malformed(`${at}.id`, 'a row id', id);
+  const table = nameOf(change.table, `${at}.table`, 'a table name');
+  if (typeof id !== 'string' || id.length > limits.idLength)
+    throw malformed(`${at}.id`, `a row id of at most ${limits.idLength} characters`, id);
   if (kind === 'delete') return { kind, table, id };
   const columns = object(change.columns ?? {}, `${at}.columns`) as WireChange['columns'];
+  for (const name in columns) nameOf(name, `${at}.columns`, 'a column name');
   if (change.operations === undefined) return { kind, table, id, ...(columns && { columns }) };
   if (kind === 'insert') throw malformed(`${at}.operations`, 'nothing for an insert', change.operations);
   const operations: Record<string, NonNullable<WireChange['operations']>[string]> = {};
   for (const [name, operation] of Object.entries(object(change.operations, `${at}.operations`)))
-    operations[name] = readOperation(operation, `${at}.operations.${name}`);
+    operations[nameOf(name, `${at}.operations`, 'a column name')] = readOperation(
+      operation,
+      `${at}.operations.${name}`,
+    );
   return { kind, table, id, ...(columns && { columns }), operations };
 }
 
@@ -241,10 +246,16 @@ export function readRestoreRequest(body: unknown): RestoreRequest {
 }
 
 function namesOf(given: unknown, at: string): string[] {
-  return list(given, at, 1_000).map((name, i) => {
-    if (typeof name !== 'string') throw malformed(`${at}[${i}]`, 'a name', name);
-    return name;
-  });
+  return list(given, at, 1_000).map((name, i) => nameOf(name, `${at}[${i}]`, 'a name'));
+}
+
+const encoder = new TextEncoder();
+
+/** A name as databases have them. */
+function nameOf(given: unknown, at: string, expected: string): string {
+  const fits = typeof given === 'string' && given.length > 0 && given.length <= limits.nameBytes;
+  if (fits && encoder.encode(given).byteLength <= limits.nameBytes) return given;
+  throw malformed(at, `${expected} of at most ${limits.nameBytes} bytes`, given);
 }
 
 function columnNames(given: unknown, at: string): Record<string, string[]> {

@@ -25,8 +25,14 @@ export const limits = {
   /** Parts of one transaction, and the bytes of all of them, about: it is in memory as a whole when it is applied. */
   parts: 10_000,
   transactionBytes: 256 * 1024 * 1024,
-  /** Bytes of one request. */
+  /** Bytes of one push. */
   requestBytes: 64 * 1024 * 1024,
+  /** Bytes of a request that asks for something: a pull, say. */
+  questionBytes: 4 * 1024 * 1024,
+  /** Bytes of the name of a table or column, as PostgreSQL has them. */
+  nameBytes: 63,
+  /** Characters of an id of a row. */
+  idLength: 200,
   /** Bytes of one change of one row, as JSON carries it: it goes up in one request, and comes down in one answer. */
   changeBytes: 32 * 1024 * 1024,
   /** Bytes of one answer, before compression. */
@@ -294,6 +300,8 @@ export interface TrashedRow {
 /** The answer to `GET /v1/trash`: last deleted first. */
 export interface TrashResponse {
   readonly rows: readonly TrashedRow[];
+  /** Where the next page begins, as its `before`; left out where there are no more. */
+  readonly next?: Pick<TrashedRow, 'position' | 'table' | 'id'>;
 }
 
 /** `POST /v1/restore`: brings a deleted row back as it was. */

@@ -79,7 +79,10 @@ function parsePart(tableName: string, table: Table, where: unknown, size: Size, 
     if (name === 'and' || name === 'or') {
       if (!Array.isArray(given)) throw invalid(tableName, `${name} takes a list of conditions, not ${shown(given)}`);
       count(tableName, size, given.length);
-      conditions.push({ kind: name, conditions: given.map((part) => parsePart(tableName, table, part, size, depth + 1)) });
+      conditions.push({
+        kind: name,
+        conditions: given.map((part) => parsePart(tableName, table, part, size, depth + 1)),
+      });
     } else if (name === 'not') {
       count(tableName, size, 1);
       conditions.push({ kind: 'not', condition: parsePart(tableName, table, given, size, depth + 1) });

@@ -41,26 +41,35 @@ function whereSql(table: Table, condition: Condition, values: SqlValue[]): strin
   return text === '1' ? '' : ` WHERE ${text}`;
 }
 
-/** A condition as an SQL expression; its values are added to `values` in the order of their marks. */
-export function conditionSql(table: Table, condition: Condition, values: SqlValue[]): string {
+/**
+ * A condition as an SQL expression; its values are added to `values` in the order of their marks.
+ *
+ * @param columnSql how a column is read; by its name, unless the row is somewhere else than in its table.
+ */
+export function conditionSql(
+  table: Table,
+  condition: Condition,
+  values: SqlValue[],
+  columnSql: (name: string) => string = quoteName,
+): string {
   switch (condition.kind) {
     case 'and':
     case 'or': {
-      const parts = condition.conditions.map((part) => conditionSql(table, part, values));
+      const parts = condition.conditions.map((part) => conditionSql(table, part, values, columnSql));
       if (parts.length === 0) return condition.kind === 'and' ? '1' : '0';
       return joined(parts, condition.kind === 'and' ? ' AND ' : ' OR ');
     }
     case 'not':
       // NOT NULL is NULL in SQL; here what is not true is false, so that `not` gives the rest of the rows.
-      return `((${conditionSql(table, condition.condition, values)}) IS NOT 1)`;
+      return `((${conditionSql(table, condition.condition, values, columnSql)}) IS NOT 1)`;
     case 'compare': {
-      const name = quoteName(condition.column);
+      const name = columnSql(condition.column);
       if (condition.value === null) return `(${name} IS ${condition.sign === '!=' ? 'NOT ' : ''}NULL)`;
       values.push(bound(table, condition.column, condition.value));
       return condition.sign === '!=' ? `(${name} IS NOT ?)` : `(${name} ${condition.sign} ?)`;
     }
     case 'in': {
-      const name = quoteName(condition.column);
+      const name = columnSql(condition.column);
       const some = condition.values.filter((value) => value !== null);
       const given = some.map((value) => bound(table, condition.column, value));
       const column = table.columns[condition.column];
@@ -77,13 +86,13 @@ export function conditionSql(table: Table, condition: Condition, values: SqlValu
     }
     case 'contains':
       values.push(condition.text);
-      return `(instr(${quoteName(condition.column)}, ?) > 0)`;
+      return `(instr(${columnSql(condition.column)}, ?) > 0)`;
     case 'member':
       values.push(condition.text);
-      return `EXISTS (SELECT 1 FROM json_each(${quoteName(condition.column)}) WHERE value = ?)`;
+      return `EXISTS (SELECT 1 FROM json_each(${columnSql(condition.column)}) WHERE value = ?)`;
     case 'prefix': {
       // As a range, which an index can answer.
-      const name = quoteName(condition.column);
+      const name = columnSql(condition.column);
       const end = afterPrefix(condition.text);
       values.push(condition.text);
       if (end === undefined) return `(${name} >= ?)`;

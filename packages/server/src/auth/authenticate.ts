@@ -1,4 +1,4 @@
-import { KoinonError } from '@koinon/core';
+import { KoinonError, silence } from '@koinon/core';
 import { createLocalJWKSet, createRemoteJWKSet, errors, type JSONWebKeySet, type JWTPayload, jwtVerify } from 'jose';
 
 /** Who asks. */
@@ -16,11 +16,19 @@ export function untilExpiry(user: User | undefined): number {
   return Math.min((user?.expires ?? Number.POSITIVE_INFINITY) - Date.now(), 2 ** 31 - 1);
 }
 
+/** A token that is not to be trusted, and why: for the log alone, the answer is the same for every reason. */
+export interface RefusedToken {
+  readonly refused: string;
+}
+
 /**
- * Says whose token this is; undefined for one that is not to be trusted. A throw counts as that, but for a KoinonError:
- * that is answered as it is. With `server-failure` nobody is let in, and devices come again by themselves.
+ * Says whose token this is; undefined, or the reason, for one that is not to be trusted. A throw counts as that, but for a
+ * KoinonError: that is answered as it is. With `server-failure` nobody is let in, and devices come again by themselves. It is
+ * asked again every 20 seconds while a connection is open: a user who is no longer known hears nothing from then on.
  */
-export type Authenticate = (token: string) => Promise<User | undefined> | User | undefined;
+export type Authenticate = (
+  token: string,
+) => Promise<User | RefusedToken | undefined> | User | RefusedToken | undefined;
 
 /** How JSON Web Tokens are verified. */
 export interface JwtOptions {
@@ -32,13 +40,17 @@ export interface JwtOptions {
   readonly audience: string;
 }
 
+/** Milliseconds that the clock of whoever issues tokens may be ahead. */
+const clockTolerance = 60_000;
+
 /** Bytes of a shared secret at least (RFC 7518, 3.2). */
 const leastSecret = 32;
 
 /**
  * Verifies JSON Web Tokens (RFC 7519): signature by a pinned algorithm, issuer, audience, expiry. The user is the `sub`.
  *
- * @throws KoinonError `schema-invalid` for a secret that is too short, or algorithms that do not go with the key.
+ * @throws KoinonError `argument-invalid` for a secret that is too short, algorithms that do not go with the key, an empty issuer
+ *   or audience.
  */
 export function jwtAuthentication({ key, algorithms, issuer, audience }: JwtOptions): Authenticate {
   const isSecret = 'secret' in key;
@@ -46,7 +58,7 @@ export function jwtAuthentication({ key, algorithms, issuer, audience }: JwtOpti
   const wrong = accepted?.find((name) => name === 'none' || name.startsWith('HS') !== isSecret);
   if (accepted === undefined || accepted.length === 0 || wrong !== undefined)
     throw new KoinonError(
-      'schema-invalid',
+      'argument-invalid',
       `Name the algorithms that go with the key: ${isSecret ? 'HS256, HS384 or HS512' : 'such as ES256 or RS256'}${wrong ? `, not ${wrong}` : ''}.`,
     );
   const verify = (token: string): Promise<{ readonly payload: JWTPayload }> => {
@@ -54,15 +66,28 @@ export function jwtAuthentication({ key, algorithms, issuer, audience }: JwtOpti
     if ('secret' in key) return jwtVerify(token, secretBytes(key.secret), options);
     return jwtVerify(token, keySet(key.keySet), options);
   };
+  for (const [name, given] of Object.entries({ issuer, audience }))
+    if (typeof given !== 'string' || given === '')
+      throw new KoinonError(
+        'argument-invalid',
+        `${name} is a text that is not empty: without it any token of the same key would do.`,
+        {
+          value: given,
+        },
+      );
   if (isSecret && secretBytes(key.secret).byteLength < leastSecret)
-    throw new KoinonError('schema-invalid', `A token secret has ${leastSecret} bytes at least.`);
+    throw new KoinonError('argument-invalid', `A token secret has ${leastSecret} bytes at least.`);
   return async (token) => {
     try {
       const { payload } = await verify(token);
-      const { sub = '', exp = 0, ...claims } = payload;
-      return sub === '' ? undefined : { id: sub, claims, expires: exp * 1000 };
+      const { sub, exp = 0, iat = 0, ...claims } = payload;
+      // As it came: RFC 7519 says what these are, and nobody has looked yet.
+      if (typeof sub !== 'string') return { refused: 'its sub is no text' };
+      if (typeof iat !== 'number' || iat * 1_000 > Date.now() + clockTolerance)
+        return { refused: 'its iat is in the future' };
+      return { id: sub, claims: { ...claims, ...(iat > 0 && { iat }) }, expires: exp * 1_000 };
     } catch (error) {
-      if (blamesToken(error)) return undefined;
+      if (blamesToken(error)) return { refused: (error as Error).message };
       // Whose token it is cannot be told just now: nobody has to sign in again for that.
       throw new KoinonError(
         'server-failure',
@@ -94,6 +119,16 @@ function keySet(given: JSONWebKeySet | URL): ReturnType<typeof createLocalJWKSet
   sets.set(given, made as ReturnType<typeof createLocalJWKSet>);
   return made as ReturnType<typeof createLocalJWKSet>;
 }
+
+/** Milliseconds after which it is asked again who follows: a user may have been removed meanwhile. */
+export const askAgainAfter = silence / 2;
+
+/** Ends what a user follows who is not known any more; where nobody can tell just now, it goes on. */
+export const endUnknown =
+  (end: (error: KoinonError) => void) =>
+  (error: unknown): void => {
+    if (error instanceof KoinonError && error.code === 'not-authenticated') end(error);
+  };
 
 /** The error for whoever is not known. The same for every reason: it tells nothing of what was right. */
 export function notAuthenticated(): KoinonError {

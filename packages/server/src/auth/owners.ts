@@ -10,16 +10,25 @@ export class Owners {
   private readonly store: Store;
   private readonly known = new Map<string, string>();
 
-  constructor(store: Store) {
+  private readonly perUser: number;
+
+  /** @param perUser replicas that one user may have. */
+  constructor(store: Store, perUser: number) {
     this.store = store;
+    this.perUser = perUser;
   }
 
-  /** @throws KoinonError `other-user` where a replica is another one's. */
+  /** @throws KoinonError `other-user` where a replica is another one's, `too-many-replicas` where it is one too many. */
   async check(replica: string, { id }: User): Promise<void> {
-    let owner = this.known.get(replica);
+    let owner: string | undefined = this.known.get(replica);
     if (owner === undefined) {
       // Written down before anything is done: two users who come at once with one replica cannot both have it.
-      owner = await this.store.write((writer) => writer.claimReplica(replica, id));
+      owner = await this.store.write((writer) => writer.claimReplica(replica, id, this.perUser));
+      if (owner === undefined)
+        throw new KoinonError(
+          'too-many-replicas',
+          `This user has ${this.perUser} replicas already. Use one of them, or ask the operator of the server to remove those that are gone.`,
+        );
       if (this.known.size >= mostKnown) this.known.clear();
       this.known.set(replica, owner);
     }

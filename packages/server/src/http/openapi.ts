@@ -200,6 +200,12 @@ const schemas = {
           properties: { ...row, position, deletedAt: time, columns },
         },
       },
+      next: {
+        type: 'object',
+        description: 'Where the next page begins; left out where there are no more.',
+        required: ['table', 'id', 'position'],
+        properties: { ...row, position },
+      },
     },
   },
   RestoreRequest: { type: 'object', required: ['table', 'id'], additionalProperties: false, properties: row },
@@ -250,7 +256,7 @@ export const openApi = {
   info: {
     title: 'Koinon',
     version: `${protocolVersion}`,
-    description: 'What docs/protocol.md tells in words. Besides these there is a WebSocket at /v1/live.',
+    description: 'The protocol between a replica and its server: HTTP with JSON, and a WebSocket.',
   },
   paths: {
     [`/v${protocolVersion}/about`]: {
@@ -328,6 +334,12 @@ export const openApi = {
         summary: 'Brings a deleted row back as it was',
         requestBody: body('RestoreRequest'),
         responses: { '204': { description: 'It is there again.' }, '4XX': refused, '5XX': refused },
+      },
+    },
+    [`/v${protocolVersion}/live`]: {
+      get: {
+        summary: 'Opens a WebSocket (RFC 6455) over which changes are pushed both ways',
+        responses: { '101': { description: 'The connection is a WebSocket from now on.' }, '4XX': refused },
       },
     },
     [`/v${protocolVersion}/openapi.json`]: {

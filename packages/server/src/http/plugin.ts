@@ -1,22 +1,19 @@
-import type { IncomingMessage, OutgoingHttpHeaders } from 'node:http';
-import { type Duplex, Readable } from 'node:stream';
+import { type IncomingMessage, type OutgoingHttpHeaders, ServerResponse } from 'node:http';
+import type { Socket } from 'node:net';
+import { Readable } from 'node:stream';
 import { setImmediate } from 'node:timers/promises';
 import compress from '@fastify/compress';
 import cors, { type FastifyCorsOptions } from '@fastify/cors';
-import rateLimit from '@fastify/rate-limit';
 import {
   type About,
   type AppliedResponse,
-  errorStatus,
   eventStream,
   jsonLines,
   KoinonError,
   limits,
   livePath,
   type Outcome,
-  type ProblemDocument,
   type PushResponse,
-  problemJson,
   protocolVersion,
   readAppliedRequest,
   readFeedRequest,
@@ -26,10 +23,13 @@ import {
   readTrashRequest,
   readWaitRequest,
   type Schema,
+  shown,
   type WaitResponse,
 } from '@koinon/core';
-import type { FastifyError, FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
-import { type Authenticate, notAuthenticated, type User, untilExpiry } from '../auth/authenticate.ts';
+import type { FastifyError, FastifyInstance, FastifyRequest } from 'fastify';
+import { type Authenticate, askAgainAfter, endUnknown, type User, untilExpiry } from '../auth/authenticate.ts';
+import { UserConnections } from '../auth/connections.ts';
+import { identifyBy } from '../auth/identity.ts';
 import { Owners } from '../auth/owners.ts';
 import { ShutOut } from '../auth/shut-out.ts';
 import { FeedReader } from '../feed/feed.ts';
@@ -44,8 +44,11 @@ import type { Scopes } from '../scope/scopes.ts';
 import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
 import type { Store } from '../stores/store.ts';
 import { restore, trash } from '../trash/trash.ts';
+import { readBodies } from './body.ts';
+import { RequestLimiter } from './limiter.ts';
 import { openApi } from './openapi.ts';
-import { type AllowsOrigin, allowOrigins } from './origins.ts';
+import { type AllowsOrigin, allowOrigins, hostnameOf } from './origins.ts';
+import { asKoinonError, problemOf, sendProblem } from './problems.ts';
 
 /** What a request, or a live window, has moved. `took` is in milliseconds. */
 export type Moved =
@@ -84,8 +87,15 @@ export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions,
   readonly scopes?: Scopes<S>;
   /** Told of what each request and each live window has moved: for logs and measurements. */
   readonly observe?: (moved: Moved) => void;
-  /** Requests a minute from one address, and pushes over one live connection, over which it is told to wait. Default 6,000. */
+  /**
+   * Requests a minute from one address, over which it is told to wait: of every kind and path, and what is said over live
+   * connections. Default 6,000. Of IPv6 the addresses of one /64 network count as one.
+   */
   readonly requestsPerMinute?: number;
+  /** Replicas that one user may have; those not heard of for `keepDays` do not count. Default 100. */
+  readonly replicasPerUser?: number;
+  /** Takes in the connections of users, so that they can be ended from outside. {@link startServer} has one of its own. */
+  readonly userConnections?: UserConnections;
 }
 
 /**
@@ -98,6 +108,8 @@ export async function koinonPlugin<S extends Schema = Schema>(
     store,
     minimumSchemaVersion = 1,
     requestsPerMinute = 6_000,
+    replicasPerUser = 100,
+    userConnections = new UserConnections(),
     connections = 10_000,
     isOwnHost = () => true,
     origins = [],
@@ -123,16 +135,20 @@ export async function koinonPlugin<S extends Schema = Schema>(
     global: true,
     threshold: 2_048,
     encodings: ['gzip', 'deflate'],
-    requestEncodings: ['gzip', 'deflate'],
+    globalDecompression: false,
   });
-  await app.register(rateLimit, {
-    max: requestsPerMinute,
-    timeWindow: 60_000,
-    errorResponseBuilder: (_request, { after }) =>
-      new KoinonError(
-        'too-many-requests',
-        `This address has sent more than ${requestsPerMinute} requests within a minute; send the next one in ${after}. Nothing of this one was done.`,
-      ),
+  readBodies(app);
+  const limiter = new RequestLimiter(requestsPerMinute, (address) =>
+    app.log.warn({ address, requestsPerMinute }, 'an address sends too many requests'),
+  );
+  // Before anything is done for a request: who asks is told by a token, and tokens can be guessed.
+  app.addHook('onRequest', async ({ ip }, reply) => {
+    try {
+      limiter.take(ip);
+    } catch (error) {
+      reply.header('retry-after', limiter.secondsLeft(ip));
+      throw error;
+    }
   });
   const keeper = new Keeper(store, keeping);
   keeper.start();
@@ -143,16 +159,11 @@ export async function koinonPlugin<S extends Schema = Schema>(
   const shutOut = new ShutOut(store);
   await shutOut.start();
   app.addHook('onClose', async () => shutOut.stop());
-  const owners = new Owners(store);
+  const owners = new Owners(store, replicasPerUser);
   const scopes = scopeSet(store.schema as S, given);
   const accessOf = (user: User | undefined): Access => ({ scopes, user });
   const users = new WeakMap<object, User>();
-  const known = async (token: string | undefined): Promise<User | undefined> => {
-    if (authenticate === undefined) return undefined;
-    const user = token ? await whoseToken(authenticate, token) : undefined;
-    if (user === undefined || (user.expires ?? Number.POSITIVE_INFINITY) <= Date.now()) throw notAuthenticated();
-    return user;
-  };
+  const identify = identifyBy(authenticate, (reason) => app.log.info({ reason }, 'a token was refused'));
   const meet = async (replica: string | undefined, user: User | undefined): Promise<void> => {
     if (replica !== undefined && user !== undefined) await owners.check(replica, user);
     if (replica !== undefined) shutOut.refuse(replica);
@@ -167,18 +178,19 @@ export async function koinonPlugin<S extends Schema = Schema>(
     );
   };
   app.addHook('onRequest', async (request) => {
-    if (!isOwnHost(request.hostname.replace(/^\[|\]$/g, '')))
+    // As it was sent: a proxy's word for it can be anybody's.
+    const hostname = hostnameOf(request.headers.host);
+    if (hostname === undefined || !isOwnHost(hostname))
       throw new KoinonError(
         'not-loopback',
-        `This server answers requests to this machine only, not to ${request.hostname}.`,
+        `This server answers requests to this machine only, not to ${shown(request.headers.host)}.`,
       );
   });
-  // Who answers, and how it is asked, anybody may know.
-  const open = new Set([`${app.prefix}${root}/about`, `${app.prefix}${root}/openapi.json`]);
+  // Anybody may know which server this is, and how it is asked. On a live connection the token comes with the first message.
+  const open = new Set(['/about', '/openapi.json', livePath].map((path) => `${app.prefix}${root}${path}`));
   app.addHook('onRequest', async (request) => {
     if (open.has(request.routeOptions.url ?? '') || authenticate === undefined) return;
-    const [, token] = /^Bearer +(\S+)$/i.exec(request.headers.authorization ?? '') ?? [];
-    users.set(request, (await known(token)) as User);
+    users.set(request, (await identify(tokenOf(request))) as User);
   });
   const hub = new Hub(store, (rows, replicas) => observe({ what: 'window', rows, replicas }));
   const sockets = acceptSockets(
@@ -187,23 +199,54 @@ export async function koinonPlugin<S extends Schema = Schema>(
       hub,
       problem: (error) => problemOf(asKoinonError(error as Error as FastifyError)),
       async admit(request) {
-        const user = await known(request.token);
+        const user = await identify(request.token);
         await meet(admitted(request).replica, user);
         return accessOf(user);
       },
+      identify,
+      userConnections,
       shutOut,
-      push: async (body, token) => takePush(body, await known(token)),
-      pushesPerMinute: requestsPerMinute,
+      push: async (body, token) => takePush(body, await identify(token)),
     },
-    { most: connections, isOwnHost, allowsOrigin },
+    connections,
   );
   const path = `${app.prefix}${root}${livePath}`;
-  const upgrade = (request: IncomingMessage, socket: Duplex, head: Buffer) => {
-    if (request.url?.split('?')[0] === path) sockets.upgrade(request, socket, head);
-    // Another plugin of the same server may know the path; where none does, nobody would answer.
-    else if (app.server.listenerCount('upgrade') === 1) socket.destroy();
+  /** Connections that are to become sockets, by their requests. */
+  const upgrades = new WeakMap<IncomingMessage, { readonly socket: Socket; readonly head: Buffer }>();
+  const upgrade = (request: IncomingMessage, socket: Socket, head: Buffer) => {
+    if (request.url?.split('?')[0] !== path) {
+      // Another plugin of the same server may know the path; where none does, nobody would answer.
+      if (app.server.listenerCount('upgrade') === 1) socket.destroy();
+      return;
+    }
+    socket.on('error', () => socket.destroy());
+    upgrades.set(request, { socket, head });
+    // Through the same hooks as every request.
+    const response = new ServerResponse(request);
+    response.shouldKeepAlive = false;
+    response.on('finish', () => socket.end());
+    response.assignSocket(socket);
+    app.routing(request, response);
   };
   app.server.on('upgrade', upgrade);
+  app.get(`${root}${livePath}`, async (request, reply) => {
+    const connecting = upgrades.get(request.raw);
+    if (connecting === undefined)
+      throw new KoinonError('malformed-request', `${path} takes WebSockets (RFC 6455), which begin with an upgrade.`);
+    const { origin, host } = request.headers;
+    // Browsers let a page of any origin open one, and say which it is; other programs say nothing.
+    if (origin !== undefined && !allowsOrigin(origin, host))
+      throw new KoinonError(
+        'not-loopback',
+        `Pages of ${shown(origin)} may not use this server, unless it names that among its origins.`,
+      );
+    const { ip } = request;
+    sockets.refuseFull(ip);
+    reply.hijack();
+    reply.raw.detachSocket(connecting.socket);
+    sockets.upgrade(request.raw, connecting.socket, connecting.head, { address: ip, take: () => limiter.take(ip) });
+    return reply;
+  });
   app.addHook('preClose', async () => {
     app.server.off('upgrade', upgrade);
     await sockets.close();
@@ -217,7 +260,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     store.announce();
   };
   app.setErrorHandler((error: FastifyError | KoinonError, request, reply) => {
-    const known = asKoinonError(error);
+    const known = asKoinonError(error, request);
     if (known.status >= 500) request.log.error({ err: error }, 'a request failed');
     return sendProblem(reply, known);
   });
@@ -244,7 +287,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
 
   app.get(`${root}/openapi.json`, async () => openApi);
 
-  app.post(`${root}/pull`, { bodyLimit: limits.requestBytes }, async (request, reply) => {
+  app.post(`${root}/pull`, { bodyLimit: limits.questionBytes }, async (request, reply) => {
     const asked = admitted(readPullRequest(request.body));
     await meet(asked.replica, users.get(request));
     const began = performance.now();
@@ -261,7 +304,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     trash(store, readTrashRequest(request.query), accessOf(users.get(request))),
   );
 
-  app.post(`${root}/restore`, async (request, reply) => {
+  app.post(`${root}/restore`, { bodyLimit: limits.questionBytes }, async (request, reply) => {
     const user = users.get(request);
     await restore(store, readRestoreRequest(request.body), { ...ruled, user }, accessOf(user));
     moved();
@@ -277,6 +320,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
       accessOf(users.get(request)),
     );
     await reader.check();
+    if (request.method === 'HEAD') return reply.type(asked.follow === true ? eventStream : jsonLines).send();
     if (asked.follow !== true) return reply.type(jsonLines).send(Readable.from(reader.lines()));
     reply.hijack();
     reply.raw.writeHead(200, {
@@ -289,16 +333,21 @@ export async function koinonPlugin<S extends Schema = Schema>(
     const over = new AbortController();
     const release = () => over.abort();
     held.add(release);
-    // It lasts as long as the token that it was asked for with.
-    const expiry = setTimeout(release, untilExpiry(users.get(request)));
+    const user = users.get(request);
+    // It lasts as long as the token that it was asked for with, and as the user is known.
+    const expiry = setTimeout(release, untilExpiry(user));
+    const asking = setInterval(() => void identify(tokenOf(request)).catch(endUnknown(release)), askAgainAfter);
+    const leave = userConnections.add(user, release);
     reply.raw.on('close', release);
     await reader.follow(hub, reply.raw, over.signal).catch((err) => request.log.error({ err }, 'the feed ended'));
     clearTimeout(expiry);
+    clearInterval(asking);
+    leave();
     held.delete(release);
     return reply;
   });
 
-  app.post(`${root}/wait`, async (request): Promise<WaitResponse> => {
+  app.post(`${root}/wait`, { bodyLimit: limits.questionBytes }, async (request): Promise<WaitResponse> => {
     const asked = admitted(readWaitRequest(request.body));
     await meet(asked.replica, users.get(request));
     const { cursor: token, only, replica } = asked;
@@ -334,7 +383,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     return answer;
   };
 
-  app.post(`${root}/applied`, async (request): Promise<AppliedResponse> => {
+  app.post(`${root}/applied`, { bodyLimit: limits.questionBytes }, async (request): Promise<AppliedResponse> => {
     const { replica, origins } = readAppliedRequest(request.body);
     await meet(replica, users.get(request));
     return { receipts: await store.read((reader) => reader.appliedOrigins(replica, origins)) };
@@ -345,31 +394,8 @@ export async function koinonPlugin<S extends Schema = Schema>(
   );
 }
 
-async function whoseToken(authenticate: Authenticate, token: string): Promise<User | undefined> {
-  try {
-    return await authenticate(token);
-  } catch (error) {
-    if (error instanceof KoinonError) throw error;
-    return undefined;
-  }
-}
-
-function problemOf(error: KoinonError): ProblemDocument {
-  return {
-    type: `urn:koinon:problem:${error.code}`,
-    title: error.code.replaceAll('-', ' '),
-    status: error.status,
-    code: error.code,
-    detail: error.message,
-    ...(error.table === undefined ? {} : { table: error.table }),
-    ...(error.column === undefined ? {} : { column: error.column }),
-  };
-}
-
-function sendProblem(reply: FastifyReply, error: KoinonError): FastifyReply {
-  if (error.code === 'not-authenticated') reply.header('www-authenticate', 'Bearer');
-  return reply.status(error.status).type(problemJson).send(problemOf(error));
-}
+const tokenOf = ({ headers }: FastifyRequest): string | undefined =>
+  /^Bearer +(\S+)$/i.exec(headers.authorization ?? '')?.[1];
 
 /** How the requests are answered by which browsers ask whether a page may send its own. */
 function preflight(allowsOrigin: AllowsOrigin) {
@@ -383,15 +409,4 @@ function preflight(allowsOrigin: AllowsOrigin) {
       allowedHeaders: ['authorization', 'content-encoding', 'content-type', 'last-event-id'],
       maxAge: 3_600,
     });
-}
-
-/** Whatever went wrong, under a code of ours. What a request cannot be blamed for says nothing of the server's inside. */
-function asKoinonError(error: FastifyError | KoinonError): KoinonError {
-  if (error instanceof KoinonError) return error;
-  const status = error.statusCode ?? 500;
-  if (status === errorStatus['too-large'])
-    return new KoinonError('too-large', `The request is larger than ${limits.requestBytes} bytes; send it in parts.`);
-  if (status >= 400 && status < 500)
-    return new KoinonError('malformed-request', `The request cannot be read: ${error.message}.`);
-  return new KoinonError('server-failure', 'The server could not answer; nothing of the request was done. Try again.');
 }

@@ -2,8 +2,10 @@ import type { ServerResponse } from 'node:http';
 import { KoinonError, type Schema } from '@koinon/core';
 import fastify from 'fastify';
 import type { Logger } from 'pino';
+import { UserConnections } from '../auth/connections.ts';
 import type { HandlerOptions } from './handler.ts';
 import { koinonPlugin } from './plugin.ts';
+import { answerFrameworkError, answerParserError } from './problems.ts';
 
 /** Options of {@link startServer}. */
 export interface ServerOptions<S extends Schema = Schema> extends HandlerOptions<S> {
@@ -19,6 +21,11 @@ export interface ServerOptions<S extends Schema = Schema> extends HandlerOptions
 export interface RunningServer {
   /** Such as `http://127.0.0.1:4280`. */
   readonly url: string;
+  /**
+   * Ends the live connections and feeds of a user who has been removed, say; their number is returned. Devices ask for another
+   * token then, and `authenticate` decides.
+   */
+  disconnect(user: string): number;
   /** Answers what has begun, then stops listening and closes the store. */
   close(): Promise<void>;
 }
@@ -48,6 +55,8 @@ export async function startServer<S extends Schema = Schema>({
   const app = fastify({
     forceCloseConnections: 'idle',
     trustProxy: [...proxies],
+    frameworkErrors: answerFrameworkError,
+    clientErrorHandler: answerParserError,
     ...(logger ? { loggerInstance: logger } : { logger: false }),
   });
   let isClosing = false;
@@ -67,8 +76,10 @@ export async function startServer<S extends Schema = Schema>({
     // The connection of a request that was under way would otherwise stay open after its answer, and stopping wait for it.
     if (isClosing) reply.header('connection', 'close');
   });
+  const { userConnections = new UserConnections() } = options;
   await app.register(koinonPlugin<S>, {
     store,
+    userConnections,
     ...(options.authenticate === undefined && { isOwnHost: (name: string) => loopback.test(name) }),
     ...options,
   });
@@ -82,6 +93,7 @@ export async function startServer<S extends Schema = Schema>({
   });
   return {
     url,
+    disconnect: (user) => userConnections.disconnect(user),
     async close() {
       isClosing = true;
       const closing = app.close();

@@ -30,7 +30,7 @@ import {
 } from '../stores/store.ts';
 import { Comparison } from './compare.ts';
 import { digestOf } from './digest.ts';
-import { forgottenOutcome, reusedId, tooLarge, unreadableProblems } from './refusals.ts';
+import { forgottenOutcome, problemsKept, reusedId, tooLarge, unreadableProblems } from './refusals.ts';
 
 const noRules = ruleSet({}, () => undefined);
 
@@ -224,14 +224,15 @@ async function takeIn(
   if (part === undefined) return takeUp(taking, writer, transaction, base, blocked);
   const known = await writer.receipt(id);
   if (known !== undefined && isOwn(known, taking)) return outcomeOf(known);
+  const of = { replica: taking.replica, id };
   // Whoever begins, begins anew: what another version of the app put by may have been cut elsewhere.
-  if (part.index === 0) await writer.dropParts(id);
-  if ((await writer.savePart(id, part.index, transaction.changes)) > limits.transactionBytes) {
-    await writer.dropParts(id);
+  if (part.index === 0) await writer.dropParts(taking.replica);
+  if ((await writer.savePart(of, part.index, transaction.changes)) > limits.transactionBytes) {
+    await writer.dropParts(taking.replica);
     return rejected(id, [tooLarge(`${limits.transactionBytes} bytes`)]);
   }
   if (part.index < part.count - 1) return { id, outcome: 'received' };
-  const parts = await writer.takeParts(id);
+  const parts = await writer.takeParts(of);
   if (parts.length !== part.count) return { id, outcome: 'incomplete' };
   const { part: _, ...whole } = { ...transaction, changes: parts.flat() };
   if (whole.changes.length > limits.transactionChanges)
@@ -272,7 +273,12 @@ async function takeUp(
 
   const refuse = async (problems: readonly Problem[]): Promise<Outcome> => {
     // Remembered, so that a late copy of this request cannot be applied when the rules would let it pass by then.
-    await writer.saveReceipt({ id, digest, ...sender, outcome: { kind: 'rejected', problems } });
+    await writer.saveReceipt({
+      id,
+      digest,
+      ...sender,
+      outcome: { kind: 'rejected', problems: problemsKept(problems) },
+    });
     return rejected(id, problems);
   };
   const unreadable: Problem[] = [];

@@ -45,3 +45,15 @@ export function reusedId(id: string): Problem {
 export function tooLarge(most: string): Problem {
   return { code: 'too-large', message: `A transaction takes ${most} at most. Make several of it.` };
 }
+
+/** Problems of one transaction that are remembered, and characters of each of their texts. */
+const kept = { problems: 100, characters: 500 };
+
+/** What is remembered of a refusal: enough to tell a person why, whatever the request was. */
+export function problemsKept(problems: readonly Problem[]): readonly Problem[] {
+  return problems.slice(0, kept.problems).map((problem) => ({
+    ...problem,
+    message: problem.message.slice(0, kept.characters),
+    ...(problem.rule === undefined ? {} : { rule: problem.rule.slice(0, kept.characters) }),
+  }));
+}

@@ -9,7 +9,9 @@ import {
   silence,
 } from '@koinon/core';
 import type { WebSocket } from 'ws';
-import { notAuthenticated, untilExpiry } from '../auth/authenticate.ts';
+import { endUnknown, notAuthenticated, untilExpiry } from '../auth/authenticate.ts';
+import type { UserConnections } from '../auth/connections.ts';
+import type { Identify } from '../auth/identity.ts';
 import type { ShutOut } from '../auth/shut-out.ts';
 import { type Access, cursorOf, lacking } from '../pull/pull.ts';
 import type { Store } from '../stores/store.ts';
@@ -42,19 +44,35 @@ export interface Admission {
   readonly shutOut: Pick<ShutOut, 'refuse' | 'onChange'>;
   /** Takes up a push of whoever has this token. @throws KoinonError. */
   push(body: unknown, token: string | undefined): Promise<PushResponse>;
-  /** Pushes a minute that one connection may send. */
-  readonly pushesPerMinute: number;
+  /** Asked again while a connection is open. */
+  readonly identify: Identify;
+  readonly userConnections: UserConnections;
   /** The problem document of an error. */
   problem(error: unknown): ProblemDocument;
 }
 
-/** Serves one WebSocket until it closes: it joins, gets windows, pulls when it is behind, and joins again. */
-export function serveConnection(socket: WebSocket, admission: Admission): void {
-  const { store, hub, admit, problem, pushesPerMinute, shutOut } = admission;
-  const pushesBetweenBeats = (pushesPerMinute * beatEvery) / 60_000;
+/** Where a connection comes from. */
+export interface Sender {
+  readonly address: string;
+  /** Counts something that it says. @throws KoinonError `too-many-requests`. */
+  take(): void;
+}
+
+/**
+ * Serves one WebSocket until it closes: it joins, gets windows, pulls when it is behind, and joins again.
+ *
+ * @param settled called once, when the connection has joined or ended.
+ */
+export function serveConnection(socket: WebSocket, admission: Admission, sender: Sender, settled: () => void): void {
+  const { store, hub, admit, problem, shutOut } = admission;
+  let forgetUser: (() => void) | undefined;
+  let isSettled = false;
+  const settle = () => {
+    if (!isSettled) settled();
+    isSettled = true;
+  };
   let joined: JoinRequest | undefined;
   let isPushing = false;
-  let pushes = 0;
   let leave: (() => void) | undefined;
   let isSlow = false;
   let expiry: NodeJS.Timeout | undefined;
@@ -80,11 +98,12 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
     socket.close(refusedCode);
   };
   const takePush = async (request: unknown, token: string | undefined): Promise<PushResponse> => {
-    if (isPushing || ++pushes > pushesBetweenBeats)
+    if (isPushing)
       throw new KoinonError(
         'too-many-requests',
-        `One push at a time is taken over a connection, and ${pushesPerMinute} a minute; send this one over HTTP.`,
+        'One push at a time is taken over a connection; send this one over HTTP.',
       );
+    sender.take();
     isPushing = true;
     try {
       return await admission.push(request, token);
@@ -100,8 +119,13 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
     else if (socket.readyState === socket.OPEN) say({ tell: 'pushed', push, ...answer });
   };
   const join = async (request: JoinRequest) => {
+    sender.take();
     const access = await admit(request);
+    settle();
     clearTimeout(expiry);
+    forgetUser?.();
+    forgetUser = admission.userConnections.add(access.user, () => refuse(notAuthenticated()));
+    if (socket.readyState !== socket.OPEN) forgetUser();
     expiry = setTimeout(() => refuse(notAuthenticated()), untilExpiry(access.user));
     const cursor = cursorOf(store, request.cursor, access.user);
     if (cursor.resume !== undefined)
@@ -135,7 +159,7 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
     joinWithin,
   );
   const beat = setInterval(() => {
-    pushes = 0;
+    if (joined !== undefined) void admission.identify(joined.token).catch(endUnknown(refuse));
     if (Date.now() - heardAt > silence) socket.terminate();
     else {
       say({ tell: 'beat' });
@@ -162,6 +186,8 @@ export function serveConnection(socket: WebSocket, admission: Admission): void {
     clearTimeout(silent);
     clearInterval(beat);
     clearTimeout(expiry);
+    forgetUser?.();
+    settle();
     stopHearing();
     leave?.();
   });

@@ -1,55 +1,59 @@
 import type { IncomingMessage } from 'node:http';
 import type { Duplex } from 'node:stream';
-import { KoinonError, problemJson } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
 import { WebSocketServer } from 'ws';
-import type { AllowsOrigin } from '../http/origins.ts';
-import { type Admission, mostBytes, serveConnection } from './connection.ts';
+import { endWithProblem } from '../http/problems.ts';
+import { type Admission, mostBytes, type Sender, serveConnection } from './connection.ts';
 
 /** The code of RFC 6455 for a service that is about to start again: come back, here or elsewhere. */
 const restarting = 1012;
 
-/** What is behind a WebSocket path: takes the upgrade of an HTTP connection. */
+/** Connections of one address at once that have not said yet who they are. */
+const mostUnjoined = 200;
+
+/** What is behind a WebSocket path. */
 export interface Sockets {
-  upgrade(request: IncomingMessage, socket: Duplex, head: Buffer): void;
+  /** @throws KoinonError `too-many-requests` where no more are taken, all in all or from this address. */
+  refuseFull(address: string): void;
+  /** Takes the upgrade of an HTTP connection. */
+  upgrade(request: IncomingMessage, socket: Duplex, head: Buffer, sender: Sender): void;
   /** Sends every replica away, to another process or back when this one is there again. */
   close(): Promise<void>;
 }
 
-/** Who may connect. */
-export interface SocketLimits {
-  /** Connections at once; over that, replicas are sent away and pull meanwhile. */
-  readonly most: number;
-  readonly isOwnHost: (hostname: string) => boolean;
-  readonly allowsOrigin: AllowsOrigin;
-}
-
-/** Accepts WebSockets. */
-export function acceptSockets(admission: Admission, limits: SocketLimits): Sockets {
-  const { most } = limits;
+/** Accepts WebSockets. @param most connections at once; over that, replicas are sent away and pull meanwhile. */
+export function acceptSockets(admission: Admission, most: number): Sockets {
   const server = new WebSocketServer({ noServer: true, maxPayload: mostBytes, perMessageDeflate: false });
+  const unjoined = new Map<string, number>();
+  const count = (address: string, by: 1 | -1) => {
+    const now = (unjoined.get(address) ?? 0) + by;
+    if (now > 0) unjoined.set(address, now);
+    else unjoined.delete(address);
+  };
+  server.on('wsClientError', (error, socket) =>
+    endWithProblem(
+      socket,
+      new KoinonError('malformed-request', `The upgrade to a WebSocket cannot be read: ${error.message}.`),
+    ),
+  );
   return {
-    upgrade(request, socket, head) {
-      socket.on('error', () => socket.destroy());
-      const error = !isAllowed(request, limits)
-        ? new KoinonError(
-            'not-loopback',
-            `Pages of ${request.headers.origin} may not use this server, unless it names that among its origins.`,
-          )
-        : server.clients.size >= most
-          ? new KoinonError(
-              'too-many-requests',
-              `${most} replicas are connected already; pull meanwhile, and try again.`,
-            )
-          : undefined;
-      if (error === undefined) {
-        server.handleUpgrade(request, socket, head, (connection) => serveConnection(connection, admission));
-        return;
-      }
-      const problem = admission.problem(error);
-      const body = JSON.stringify(problem);
-      socket.end(
-        `HTTP/1.1 ${problem.status} ${problem.title}\r\ncontent-type: ${problemJson}\r\ncontent-length: ${Buffer.byteLength(body)}\r\nconnection: close\r\n\r\n${body}`,
-      );
+    refuseFull(address) {
+      if (server.clients.size >= most)
+        throw new KoinonError(
+          'too-many-requests',
+          `${most} replicas are connected already; pull meanwhile, and try again.`,
+        );
+      if ((unjoined.get(address) ?? 0) >= mostUnjoined)
+        throw new KoinonError(
+          'too-many-requests',
+          `${mostUnjoined} connections of this address have not joined yet; pull meanwhile, and try again.`,
+        );
+    },
+    upgrade(request, socket, head, sender) {
+      server.handleUpgrade(request, socket, head, (connection) => {
+        count(sender.address, 1);
+        serveConnection(connection, admission, sender, () => count(sender.address, -1));
+      });
     },
     async close() {
       for (const connection of server.clients) connection.close(restarting, 'restarting');
@@ -62,14 +66,4 @@ export function acceptSockets(admission: Admission, limits: SocketLimits): Socke
       clearTimeout(cut);
     },
   };
-}
-
-/**
- * Whether who opens a socket may: the request is sent to this server's host, by a page that may use it. Browsers let a page
- * of any origin open one, and say which it is; other programs say nothing.
- */
-function isAllowed({ headers: { origin, host } }: IncomingMessage, { isOwnHost, allowsOrigin }: SocketLimits): boolean {
-  if (!URL.canParse(`http://${host}`)) return false;
-  const to = new URL(`http://${host}`).hostname;
-  return isOwnHost(to.replace(/^\[|\]$/g, '')) && (origin === undefined || allowsOrigin(origin, host));
 }

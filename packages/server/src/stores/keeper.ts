@@ -18,6 +18,9 @@ const noteEvery = 5_000;
 
 const day = 86_400_000;
 
+/** Milliseconds that parts of a transaction wait for the others. */
+const partsKept = day;
+
 /** Forgets deletions and receipts that are old enough, in small steps, and writes down what is known of the replicas. */
 export class Keeper {
   private readonly store: Store;
@@ -63,7 +66,7 @@ export class Keeper {
     });
     let deleted = 0;
     for (;;) {
-      const some = await this.store.write((writer) => writer.compact(step));
+      const some = await this.store.write((writer) => writer.compact(step, now - partsKept));
       deleted += some;
       if (some < step) return deleted;
       // Promises alone would not let a request in.

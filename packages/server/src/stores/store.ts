@@ -180,13 +180,25 @@ export interface Contact {
   readonly rowsUp: number;
 }
 
-/** Which tombstones are wanted. */
+/** Which tombstones are wanted: keys in the order of their deletion, last deleted first. */
 export interface WantedTombstones {
-  readonly table?: string | undefined;
-  readonly id?: string | undefined;
   /** Only those that come behind this one: of the same position, they are in the order of table and id. */
-  readonly before?: Pick<Tombstone, 'position' | 'table' | 'id'> | undefined;
+  readonly before?: TombstoneKey | undefined;
+  /** Which rows of each table are in a scope, by what they held last; a table that is not named has none. */
+  readonly scope: ReadonlyMap<string, Condition>;
+  /** Tombstones that are looked at. */
   readonly limit: number;
+}
+
+/** A place among the tombstones. */
+export type TombstoneKey = Pick<Tombstone, 'position' | 'table' | 'id'>;
+
+/** Tombstones without their rows. */
+export interface TombstoneKeys {
+  /** Those in the scope. */
+  readonly found: readonly TombstoneKey[];
+  /** The last one that was looked at; undefined where there are no more. */
+  readonly last: TombstoneKey | undefined;
 }
 
 /** Reads in one snapshot of the database. */
@@ -215,8 +227,10 @@ export interface StoreReader {
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
   /** Whether the earlier values of these tables' filterable columns are remembered from a position on. */
   remembersSince(position: Position, tables: readonly string[]): Promise<boolean>;
-  /** Rows that were deleted, last deleted first: of one table and with this id where they are given, from behind a position. */
-  tombstones(wanted: WantedTombstones): Promise<Tombstone[]>;
+  /** Looks for rows that were deleted. */
+  tombstoneKeys(wanted: WantedTombstones): Promise<TombstoneKeys>;
+  /** What deleted rows held last; those of which nothing is kept are left out. */
+  tombstones(keys: readonly RowKey[]): Promise<Tombstone[]>;
   /** The transactions that were applied behind one position and up to another, which is no later than this snapshot. */
   receiptsBetween(from: Position, to: Position): Promise<{ readonly id: string; readonly replica: string | null }[]>;
   /** Those of these transactions that have been applied: of one user where he is named. */
@@ -235,6 +249,12 @@ export interface ReplicaOrigins {
   readonly origins: readonly string[];
 }
 
+/** A transaction that comes in parts, of one replica: nobody else adds to it or replaces any of it. */
+export interface PartialTransaction {
+  readonly replica: string;
+  readonly id: string;
+}
+
 /** Writes in one database transaction. */
 export interface StoreWriter {
   /** Looks up, and locks, at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
@@ -244,15 +264,16 @@ export interface StoreWriter {
   /** As {@link StoreReader.appliedOrigins}; nobody else applies one of them before this transaction ends. */
   appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]>;
   /**
-   * Keeps a part of a transaction until the others are there; the same one again changes nothing.
+   * Keeps a part of a replica's transaction until the others are there; the same one again changes nothing. Parts of another
+   * transaction of the replica are dropped: it sends one at a time.
    *
    * @returns the bytes of all that are kept of it, about.
    */
-  savePart(id: string, index: number, changes: readonly WireChange[]): Promise<number>;
-  /** Drops the parts that are there. */
-  dropParts(id: string): Promise<void>;
+  savePart(of: PartialTransaction, index: number, changes: readonly WireChange[]): Promise<number>;
+  /** Drops the parts of a replica that are there. */
+  dropParts(replica: string): Promise<void>;
   /** Takes the parts out, in order: those that are there. */
-  takeParts(id: string): Promise<readonly (readonly WireChange[])[]>;
+  takeParts(of: PartialTransaction): Promise<readonly (readonly WireChange[])[]>;
   /** Locks the rows, in the order of table and id, and reads their stamps; undefined for a row that never was. */
   stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]>;
   /** Runs writes that are taken back when they return or raise problems. Writes carry this receipt and edit time. */
@@ -272,8 +293,8 @@ export interface StoreWriter {
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
   /** Those of these transactions that this user has sent and that have been applied. */
   applied(ids: readonly string[], user?: string): Promise<string[]>;
-  /** Rows that were deleted, as {@link StoreReader.tombstones} has them. */
-  tombstones(wanted: WantedTombstones): Promise<Tombstone[]>;
+  /** What a deleted row held last; undefined where nothing of it is kept. */
+  tombstone(table: string, id: string): Promise<Tombstone | undefined>;
   /** Rows by id; those that are not there are left out. */
   rows(table: string, ids: readonly string[]): Promise<ReadonlyMap<string, AnyRow>>;
   /** For each of these rows that any row of the table refers to by this column, the id of one that does. */
@@ -283,8 +304,12 @@ export interface StoreWriter {
   reach(position: Position): Promise<Reach>;
   /** Notes what requests told of their replicas. */
   noteContacts(contacts: readonly Contact[]): Promise<void>;
-  /** Gives a replica to a user, unless it is somebody's already; returns whose it is. */
-  claimReplica(replica: string, user: string): Promise<string>;
+  /**
+   * Gives a replica to a user, unless it is somebody's already; returns whose it is.
+   *
+   * @param most replicas that a user may have; undefined is returned where it would be one more.
+   */
+  claimReplica(replica: string, user: string, most: number): Promise<string | undefined>;
   /** Shuts a replica out, or lets it in again; false if there is none of that id. */
   dropReplica(id: string, isDropped: boolean): Promise<boolean>;
   /** Notes where the feed ends now, so that it is known later how old a position is. */
@@ -294,8 +319,11 @@ export interface StoreWriter {
    * Deletes nothing yet.
    */
   moveHorizon(before: number): Promise<void>;
-  /** Deletes some of the tombstones, receipts, abandoned parts and earlier values behind the horizon; returns how many. */
-  compact(most: number): Promise<number>;
+  /**
+   * Deletes some of the tombstones, receipts, replicas and earlier values behind the horizon, and of the parts that have waited
+   * since before a time, in milliseconds since 1970; returns how many.
+   */
+  compact(most: number, partsBefore: number): Promise<number>;
 }
 
 /** Whether locked rows are waited for. */

@@ -12,38 +12,64 @@ import type { Access } from '../pull/pull.ts';
 import type { RuleSet } from '../rules/rules.ts';
 import { writeChanges } from '../rules/write.ts';
 import { Guard } from '../scope/guard.ts';
-import { heldBytes, type Store, type Tombstone } from '../stores/store.ts';
+import { heldBytes, type Store, type Tombstone, type TombstoneKey } from '../stores/store.ts';
+
+/** Deleted rows whose keys are looked at with one query, and for one request. */
+const stride = 1_000;
+const mostLooked = 10_000;
 
 /** Deleted rows that are read at a time: they may be large. */
-const stride = 16;
+const readAtOnce = 16;
 
 /**
- * Deleted rows, last deleted first, as long as the feed keeps them: as many as are asked for, or fewer that make a page.
+ * Deleted rows, last deleted first, as long as the feed keeps them: as many as are asked for, or fewer that make a page. Where
+ * most that was deleted is others', a page may have fewer, or none, and say where to go on.
  *
  * @throws KoinonError `unknown-table`.
  */
 export async function trash(store: Store, request: TrashRequest, access: Access): Promise<TrashResponse> {
-  const { table, id, before, limit = 100 } = request;
+  const { table, id, limit = 100 } = request;
   if (table !== undefined) tableOf(store.schema, table);
   return store.read(async (reader) => {
     const { view } = await access.scopes.evaluate(access.user, reader);
+    const names = table === undefined ? Object.keys(store.schema.tables) : [table];
+    const isIn = (row: Tombstone) => view.has(row.table, row.id, row.columns);
+    const told = (row: Tombstone) => ({ ...row, columns: view.columns(row.table, row.columns) });
+    if (id !== undefined) {
+      const found = await reader.tombstones(names.map((name) => ({ table: name, id })));
+      return { rows: found.filter((row) => isIn(row) && isBehind(row, request.before)).map(told) };
+    }
+    const scope = new Map(names.map((name) => [name, view.where(name)]));
     const rows: Tombstone[] = [];
     let bytes = 0;
-    // What was somebody else's when it was deleted is passed over.
-    for (let from = before; rows.length < limit && bytes < pageBytes; ) {
-      const most = Math.min(stride, limit - rows.length);
-      const found = await reader.tombstones({ table, id, before: from, limit: most });
-      for (const row of found) {
-        if (!view.has(row.table, row.id, row.columns)) continue;
-        rows.push({ ...row, columns: view.columns(row.table, row.columns) });
-        bytes += heldBytes(row.columns);
+    let before = request.before;
+    for (let looked = 0; looked < mostLooked; looked += stride) {
+      const { found, last } = await reader.tombstoneKeys({ before, scope, limit: stride });
+      for (let at = 0; at < found.length; at += readAtOnce) {
+        const keys = found.slice(at, Math.min(at + readAtOnce, at + limit - rows.length));
+        for (const row of await reader.tombstones(keys)) {
+          if (!isIn(row)) continue;
+          rows.push(told(row));
+          bytes += heldBytes(row.columns);
+        }
+        if (rows.length >= limit || bytes >= pageBytes) return { rows, ...next(keys.at(-1)) };
       }
-      from = found.at(-1);
-      if (found.length < most) break;
+      if (last === undefined) return { rows };
+      before = last;
     }
-    return { rows };
+    return { rows, ...next(before) };
   });
 }
+
+/** Whether a place among deleted rows comes behind another. */
+function isBehind(row: TombstoneKey, before: TombstoneKey | undefined): boolean {
+  if (before === undefined || row.position < before.position) return true;
+  if (row.position > before.position) return false;
+  return row.table > before.table || (row.table === before.table && row.id > before.id);
+}
+
+const next = (key: TombstoneKey | undefined) =>
+  key === undefined ? {} : { next: { position: key.position, table: key.table, id: key.id } };
 
 /**
  * Brings a deleted row back as it was, as a change like any other: by the rules, and to every replica.
@@ -58,7 +84,7 @@ export async function restore(
 ): Promise<void> {
   const definition = tableOf(store.schema, table);
   await store.write(async (writer) => {
-    const [found] = await writer.tombstones({ table, id, limit: 1 });
+    const found = await writer.tombstone(table, id);
     const { view } = await access.scopes.evaluate(access.user, writer);
     if (found === undefined || !view.has(table, id, found.columns))
       throw new KoinonError('no-such-row', `Nothing is kept of a deleted ${table} ${shown(id)}.`, { table, id });

@@ -1,7 +1,7 @@
 import { type Column, type Condition, KoinonError } from '@koinon/core';
 import type { StandingColumn } from './columns.ts';
 
-/** A table's columns as they stand, `id` among them. */
+/** How the columns of a row are read, `id` among them. */
 export interface ConditionTable {
   readonly id: StandingColumn;
   readonly columns: ReadonlyMap<string, StandingColumn>;
@@ -9,7 +9,7 @@ export interface ConditionTable {
 }
 
 /**
- * A condition as an SQL expression over the rows `r`; its values are added to `values` in the order of their numbers. It
+ * A condition as an SQL expression; its values are added to `values` in the order of their numbers. It
  * answers as the same condition does on a device: a comparison with null is false, and `not` turns exactly that around.
  */
 export function conditionSql(table: ConditionTable, condition: Condition, values: unknown[]): string {
@@ -70,8 +70,7 @@ function isText({ table }: ConditionTable, name: string): boolean {
 }
 
 function standing({ id, columns }: ConditionTable, name: string): StandingColumn {
-  const column = name === 'id' ? id : (columns.get(name) as StandingColumn);
-  return { sql: `r.${column.sql}`, type: column.type };
+  return name === 'id' ? id : (columns.get(name) as StandingColumn);
 }
 
 const uuidForm = /^[0-9a-f]{8}(-?[0-9a-f]{4}){3}-?[0-9a-f]{12}$/i;

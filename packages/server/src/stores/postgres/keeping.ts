@@ -21,13 +21,19 @@ export class Keeping {
       );
   }
 
-  async claimReplica(replica: string, user: string): Promise<string> {
-    // The update that changes nothing locks the row, and so waits for whoever claims it just now.
-    const { rows } = await this.client.query<{ user_id: string }>(
-      `INSERT INTO koinon.owner AS o VALUES ($1, $2) ON CONFLICT (replica) DO UPDATE SET user_id = o.user_id RETURNING user_id`,
-      [replica, user],
+  async claimReplica(replica: string, user: string, most: number): Promise<string | undefined> {
+    // One claim of a user after the other: two at once would count the same replicas.
+    await this.client.query("SELECT pg_advisory_xact_lock(hashtextextended('koinon owner ' || $1, 0))", [user]);
+    await this.client.query(
+      `INSERT INTO koinon.owner SELECT $1, $2 WHERE (SELECT count(*) FROM koinon.owner WHERE user_id = $2) < $3
+       ON CONFLICT DO NOTHING`,
+      [replica, user, most],
     );
-    return rows[0]?.user_id as string;
+    const { rows } = await this.client.query<{ user_id: string }>(
+      'SELECT user_id FROM koinon.owner WHERE replica = $1',
+      [replica],
+    );
+    return rows[0]?.user_id;
   }
 
   async dropReplica(id: string, isDropped: boolean): Promise<boolean> {
@@ -59,7 +65,7 @@ export class Keeping {
     );
   }
 
-  async compact(most: number): Promise<number> {
+  async compact(most: number, partsBefore: number): Promise<number> {
     const stamps = await this.client.query(
       `DELETE FROM koinon.stamp WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon.stamp
          WHERE deleted AND position < (SELECT position FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
@@ -76,10 +82,19 @@ export class Keeping {
       [most],
     );
     const parts = await this.client.query(
-      `DELETE FROM koinon.part WHERE (id, number) IN (SELECT id, number FROM koinon.part
-         WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      `DELETE FROM koinon.part WHERE (replica, id, number) IN (SELECT replica, id, number FROM koinon.part
+         WHERE received_at < $2 LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+      [most, partsBefore],
+    );
+    // Blocked replicas stay blocked, however long they are away.
+    const { rows: gone } = await this.client.query<{ id: string }>(
+      `DELETE FROM koinon.replica WHERE id IN (SELECT id FROM koinon.replica
+         WHERE NOT dropped AND last_seen < (SELECT at FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED) RETURNING id`,
       [most],
     );
+    for (const table of ['owner', 'upload'])
+      if (gone.length > 0)
+        await this.client.query(`DELETE FROM koinon.${table} WHERE replica = ANY($1)`, [gone.map(({ id }) => id)]);
     // What a column held before is asked for from positions behind the horizon only.
     const past = await this.client.query(
       `UPDATE koinon.stamp SET past = (SELECT coalesce(jsonb_object_agg(key, value), '{}') FROM jsonb_each(past)

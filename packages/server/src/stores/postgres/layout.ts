@@ -73,11 +73,12 @@ const koinonTables = [
   count bigint NOT NULL
 )`,
   `CREATE TABLE IF NOT EXISTS koinon.part (
+  replica text NOT NULL,
   id text NOT NULL,
   number integer NOT NULL,
   changes json NOT NULL,
-  received_at timestamp with time zone NOT NULL,
-  PRIMARY KEY (id, number)
+  received_at bigint NOT NULL,
+  PRIMARY KEY (replica, id, number)
 )`,
   'CREATE INDEX IF NOT EXISTS receipt_by_time ON koinon.receipt (received_at)',
   `CREATE TABLE IF NOT EXISTS koinon.noted_time (
@@ -94,6 +95,7 @@ const koinonTables = [
   replica text PRIMARY KEY,
   user_id text NOT NULL
 )`,
+  'CREATE INDEX IF NOT EXISTS owner_by_user ON koinon.owner (user_id)',
   `CREATE TABLE IF NOT EXISTS koinon.filterable (
   table_name text PRIMARY KEY,
   columns jsonb NOT NULL,

@@ -5,6 +5,7 @@ import {
   everything,
   type JsonValue,
   type Position,
+  quoteText,
   type RowTimes,
   type Table,
 } from '@koinon/core';
@@ -21,6 +22,7 @@ import {
   type StoreReader,
   type Stretch,
   type Tombstone,
+  type TombstoneKeys,
   type WantedTombstones,
   type WholeRow,
 } from '../store.ts';
@@ -275,35 +277,44 @@ export class PostgresReader implements StoreReader {
     });
   }
 
-  async tombstones({ table, id, before, limit }: WantedTombstones): Promise<Tombstone[]> {
+  async tombstoneKeys({ before, scope, limit }: WantedTombstones): Promise<TombstoneKeys> {
+    const values: unknown[] = [
+      before === undefined ? null : String(before.position),
+      before?.table ?? null,
+      before?.id ?? null,
+      limit,
+    ];
+    const cases = [...scope].map(
+      ([name, where]) => `WHEN ${quoteText(name)} THEN ${this.rows.imageFulfils(name, where, values)}`,
+    );
+    const { rows } = await this.client.query<Pick<StampRow, 'table_name' | 'row_id' | 'position'> & { fits: boolean }>(
+      `SELECT table_name, row_id, position, ${cases.length === 0 ? 'false' : `CASE table_name ${cases.join(' ')} ELSE false END`} AS fits
+       FROM (SELECT * FROM koinon.stamp WHERE deleted
+         AND ($1::text IS NULL OR position < $1::text::xid8 OR (position = $1::text::xid8 AND (table_name, row_id) > ($2, $3)))
+         ORDER BY position DESC, table_name, row_id LIMIT $4) r
+       ORDER BY r.position DESC, r.table_name, r.row_id`,
+      values,
+    );
+    const keys = rows.map(({ table_name, row_id, position }) => ({
+      table: table_name,
+      id: row_id,
+      position: Number(position),
+    }));
+    return { found: keys.filter((_key, i) => rows[i]?.fits), last: keys.length < limit ? undefined : keys.at(-1) };
+  }
+
+  async tombstones(keys: readonly RowKey[]): Promise<Tombstone[]> {
     const { rows: stamps } = await this.client.query<StampRow>(
-      `SELECT ${stampFields} FROM koinon.stamp s WHERE deleted AND image IS NOT NULL AND table_name = coalesce($1, table_name)
-         AND row_id = coalesce($2, row_id)
-         AND ($3::text IS NULL OR position < $3::text::xid8 OR (position = $3::text::xid8 AND (table_name, row_id) > ($4, $5)))
-       ORDER BY s.position DESC, table_name, row_id LIMIT $6`,
-      [
-        table ?? null,
-        id ?? null,
-        before === undefined ? null : String(before.position),
-        before?.table ?? null,
-        before?.id ?? null,
-        limit,
-      ],
+      `SELECT ${stampFields} FROM koinon.stamp s JOIN unnest($1::text[], $2::text[]) WITH ORDINALITY AS k (t, i, place)
+         ON s.table_name = k.t AND s.row_id = k.i WHERE deleted ORDER BY place`,
+      [keys.map(({ table }) => table), keys.map(({ id }) => id)],
     );
     const images = await this.rows.images(stamps);
-    return stamps.flatMap(({ table_name, row_id, position, row_edited_at }) => {
-      const row = images.get(table_name)?.get(row_id);
+    return stamps.flatMap(({ table_name: table, row_id: id, position, row_edited_at }) => {
+      const row = images.get(table)?.get(id);
       if (row === undefined) return [];
       const deletedAt = new Date(Number(row_edited_at)).toISOString();
-      return [
-        {
-          table: table_name,
-          id: row_id,
-          position: Number(position),
-          deletedAt,
-          columns: this.rows.wire(table_name, row),
-        },
-      ];
+      return [{ table, id, position: Number(position), deletedAt, columns: this.rows.wire(table, row) }];
     });
   }
 

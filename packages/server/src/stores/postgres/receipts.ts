@@ -1,7 +1,7 @@
 import type { AppliedOrigin, WireChange } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { ReceiptsAhead, receiptOf, type StoredReceipt } from '../receipts-ahead.ts';
-import type { Receipt, ReplicaOrigins } from '../store.ts';
+import type { PartialTransaction, Receipt, ReplicaOrigins } from '../store.ts';
 import { Keeping } from './keeping.ts';
 import type { PostgresReader } from './reader.ts';
 
@@ -89,27 +89,30 @@ export class Receipts extends Keeping {
       );
   }
 
-  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<number> {
-    await this.client.query('INSERT INTO koinon.part VALUES ($1, $2, $3, clock_timestamp()) ON CONFLICT DO NOTHING', [
+  async savePart({ replica, id }: PartialTransaction, index: number, changes: readonly WireChange[]): Promise<number> {
+    await this.client.query('DELETE FROM koinon.part WHERE replica = $1 AND id <> $2', [replica, id]);
+    await this.client.query('INSERT INTO koinon.part VALUES ($1, $2, $3, $4, $5) ON CONFLICT DO NOTHING', [
+      replica,
       id,
       index,
       JSON.stringify(changes),
+      Date.now(),
     ]);
     const { rows } = await this.client.query<{ bytes: number }>(
-      'SELECT sum(pg_column_size(changes))::float8 AS bytes FROM koinon.part WHERE id = $1',
-      [id],
+      'SELECT sum(octet_length(changes::text))::float8 AS bytes FROM koinon.part WHERE replica = $1',
+      [replica],
     );
     return rows[0]?.bytes ?? 0;
   }
 
-  async dropParts(id: string): Promise<void> {
-    await this.client.query('DELETE FROM koinon.part WHERE id = $1', [id]);
+  async dropParts(replica: string): Promise<void> {
+    await this.client.query('DELETE FROM koinon.part WHERE replica = $1', [replica]);
   }
 
-  async takeParts(id: string): Promise<readonly (readonly WireChange[])[]> {
+  async takeParts({ replica, id }: PartialTransaction): Promise<readonly (readonly WireChange[])[]> {
     const { rows } = await this.client.query<{ changes: WireChange[] }>(
-      'WITH taken AS (DELETE FROM koinon.part WHERE id = $1 RETURNING *) SELECT changes FROM taken ORDER BY number',
-      [id],
+      'WITH taken AS (DELETE FROM koinon.part WHERE replica = $1 AND id = $2 RETURNING *) SELECT changes FROM taken ORDER BY number',
+      [replica, id],
     );
     return rows.map(({ changes }) => changes);
   }

@@ -11,7 +11,7 @@ import type { ClientBase } from 'pg';
 import { byTable, keyOf, mayBeLarge, type Room } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
-import { conditionSql } from './condition.ts';
+import { type ConditionTable, conditionSql } from './condition.ts';
 import type { AppTable } from './layout.ts';
 
 /** So few rows are read whatever they hold. */
@@ -177,7 +177,15 @@ export class AppRows {
   fulfils(name: string, where: Condition, values: unknown[]): string {
     const table = this.table(name);
     const alive = table.softDelete ? `${aliveSql(table.softDelete, 'r')} AND ` : '';
-    return `${alive}${conditionSql(table, where, values)}`;
+    const read = readBy(table, (_name, { sql }) => `r.${sql}`, `r.${table.id.sql}`);
+    return `${alive}${conditionSql(read, where, values)}`;
+  }
+
+  /** The SQL of a condition over what a deleted row held last; the row is a stamp under the name `r`. */
+  imageFulfils(name: string, where: Condition, values: unknown[]): string {
+    const table = this.table(name);
+    const read = readBy(table, (column, { type }) => `(${imageSql(column, type)})`, `r.row_id::${table.id.type}`);
+    return conditionSql(read, where, values);
   }
 
   /** A table by its name in the schema. */
@@ -222,6 +230,19 @@ export class AppRows {
   wire(table: string, row: AnyRow): Record<string, JsonValue> {
     return columnsToWire(this.table(table).table, row);
   }
+}
+
+/** How the rows of a table are read for a condition. */
+function readBy(
+  { id, columns, table }: AppTable,
+  sqlOf: (name: string, column: StandingColumn) => string,
+  idSql: string,
+): ConditionTable {
+  return {
+    id: { ...id, sql: idSql },
+    columns: new Map([...columns].map(([name, column]) => [name, { ...column, sql: sqlOf(name, column) }])),
+    table,
+  };
 }
 
 /** A column's value in the image of a deleted row, as the type it had in its table. */

@@ -10,7 +10,6 @@ import {
   type Stamp,
   type StoreWriter,
   type Tombstone,
-  type WantedTombstones,
   type Written,
 } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
@@ -205,8 +204,8 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     return this.appRows.where(table, where);
   }
 
-  tombstones(wanted: WantedTombstones): Promise<Tombstone[]> {
-    return this.reader.tombstones(wanted);
+  async tombstone(table: string, id: string): Promise<Tombstone | undefined> {
+    return (await this.reader.tombstones([{ table, id }]))[0];
   }
 
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {

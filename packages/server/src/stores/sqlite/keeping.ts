@@ -25,10 +25,16 @@ export class Keeping {
       );
   }
 
-  async claimReplica(replica: string, user: string): Promise<string> {
-    this.database.run('INSERT INTO koinon_owner VALUES (?, ?) ON CONFLICT DO NOTHING', replica, user);
-    return (this.database.get('SELECT user_id FROM koinon_owner WHERE replica = ?', replica) as { user_id: string })
-      .user_id;
+  async claimReplica(replica: string, user: string, most: number): Promise<string | undefined> {
+    this.database.run(
+      `INSERT INTO koinon_owner SELECT ?1, ?2 WHERE (SELECT count(*) FROM koinon_owner WHERE user_id = ?2) < ?3
+         ON CONFLICT DO NOTHING`,
+      replica,
+      user,
+      most,
+    );
+    return this.database.get<{ user_id: string }>('SELECT user_id FROM koinon_owner WHERE replica = ?', replica)
+      ?.user_id;
   }
 
   async dropReplica(id: string, isDropped: boolean): Promise<boolean> {
@@ -59,9 +65,9 @@ export class Keeping {
     );
   }
 
-  async compact(most: number): Promise<number> {
-    const count = (sql: string) => {
-      this.database.run(sql, most);
+  async compact(most: number, partsBefore: number): Promise<number> {
+    const count = (sql: string, ...values: number[]) => {
+      this.database.run(sql, most, ...values);
       return this.database.get<{ n: number }>('SELECT changes() AS n')?.n ?? 0;
     };
     const stamps = count(
@@ -77,9 +83,19 @@ export class Keeping {
          WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
     );
     const parts = count(
-      `DELETE FROM koinon_part WHERE (id, number) IN (SELECT id, number FROM koinon_part
-         WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
+      `DELETE FROM koinon_part WHERE (replica, id, number) IN (SELECT replica, id, number FROM koinon_part
+         WHERE received_at < ?2 LIMIT ?1)`,
+      partsBefore,
     );
+    // Blocked replicas stay blocked, however long they are away.
+    const gone =
+      'SELECT id FROM koinon_replica WHERE dropped = 0 AND last_seen < (SELECT at FROM koinon_horizon) LIMIT ?1';
+    for (const [table, key] of [
+      ['koinon_owner', 'replica'],
+      ['koinon_upload', 'replica'],
+      ['koinon_replica', 'id'],
+    ] as const)
+      this.database.run(`DELETE FROM ${table} WHERE ${key} IN (${gone})`, most);
     // What a column held before is asked for from positions behind the horizon only.
     const past = count(
       `UPDATE koinon_stamp SET past = (SELECT json_group_object(key, value) FROM json_each(past) WHERE value > (SELECT position FROM koinon_horizon))

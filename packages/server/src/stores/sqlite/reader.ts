@@ -3,11 +3,14 @@ import {
   type AppliedOrigin,
   type Condition,
   columnsToWire,
+  conditionSql,
   everything,
   type JsonValue,
   type Position,
+  quoteText,
   type RowTimes,
   type Schema,
+  type SqlValue,
   type Table,
 } from '@koinon/core';
 import {
@@ -22,6 +25,7 @@ import {
   type StoreReader,
   type Stretch,
   type Tombstone,
+  type TombstoneKeys,
   type WantedTombstones,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
@@ -309,24 +313,46 @@ export class SqliteReader implements StoreReader {
     });
   }
 
-  async tombstones({ table, id, before, limit }: WantedTombstones): Promise<Tombstone[]> {
-    const stamps = this.database.all<StampRow>(
-      `SELECT * FROM koinon_stamp WHERE deleted = 1 AND image IS NOT NULL AND table_name = coalesce(?1, table_name)
-         AND row_id = coalesce(?2, row_id) AND (position < ?3 OR (position = ?3 AND (table_name, row_id) > (?4, ?5)))
-         ORDER BY position DESC, table_name, row_id LIMIT ?6`,
-      table ?? null,
-      id ?? null,
+  async tombstoneKeys({ before, scope, limit }: WantedTombstones): Promise<TombstoneKeys> {
+    const values: SqlValue[] = [];
+    const cases = [...scope].map(([name, where]) => {
+      const definition = this.schema.tables[name] as Table;
+      const fits = conditionSql(definition, where, values, (column) => imageSql(definition, column));
+      return `WHEN ${quoteText(name)} THEN ${fits}`;
+    });
+    const rows = this.database.all<Pick<StampRow, 'table_name' | 'row_id' | 'position'> & { fits: 0 | 1 | null }>(
+      `SELECT table_name, row_id, position, ${cases.length === 0 ? '0' : `CASE table_name ${cases.join(' ')} END`} AS fits
+       FROM (SELECT * FROM koinon_stamp WHERE deleted = 1 AND position <= ?
+         AND (position < ? OR (table_name, row_id) > (?, ?))
+         ORDER BY position DESC, table_name, row_id LIMIT ?)`,
+      ...values,
+      before?.position ?? Number.MAX_SAFE_INTEGER,
       before?.position ?? Number.MAX_SAFE_INTEGER,
       before?.table ?? '',
       before?.id ?? '',
       limit,
     );
-    return stamps.flatMap((stamp) => {
-      const { table_name, row_id, position, row_edited_at } = stamp;
-      const columns = Object.hasOwn(this.schema.tables, table_name) ? this.rows.imageOf(stamp) : undefined;
-      const deletedAt = new Date(row_edited_at).toISOString();
-      return columns ? [{ table: table_name, id: row_id, position, deletedAt, columns }] : [];
-    });
+    const keys = rows.map(({ table_name, row_id, position }) => ({ table: table_name, id: row_id, position }));
+    return {
+      found: keys.filter((_key, i) => rows[i]?.fits === 1),
+      last: keys.length < limit ? undefined : keys.at(-1),
+    };
+  }
+
+  async tombstones(keys: readonly RowKey[]): Promise<Tombstone[]> {
+    return keys.flatMap(({ table, id }) => this.tombstone(table, id) ?? []);
+  }
+
+  /** What a deleted row held last. */
+  tombstone(table: string, id: string): Tombstone | undefined {
+    const stamp = this.database.get<StampRow>(
+      'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ? AND deleted = 1',
+      table,
+      id,
+    );
+    const columns = stamp && Object.hasOwn(this.schema.tables, table) ? this.rows.imageOf(stamp) : undefined;
+    if (stamp === undefined || columns === undefined) return undefined;
+    return { table, id, position: stamp.position, deletedAt: new Date(stamp.row_edited_at).toISOString(), columns };
   }
 
   /** The edit times of rows whose table has columns that are merged by them. */
@@ -343,4 +369,14 @@ export class SqliteReader implements StoreReader {
       return rowTimes(table, table.names, this.timesOf(stamp, written));
     };
   }
+}
+
+/** A column in the image of a deleted row, as it was in its table: that is JSON, with real numbers as text. */
+function imageSql(table: Table, name: string): string {
+  if (name === 'id') return 'row_id';
+  const member = `json_extract(image, ${quoteText(`$."${name}"`)})`;
+  const type = table.columns[name]?.type;
+  if (type === 'real') return `CAST(${member} AS REAL)`;
+  if (type === 'boolean') return `(${member} <> 0)`;
+  return type === 'integer' ? member : `CAST(${member} AS TEXT)`;
 }

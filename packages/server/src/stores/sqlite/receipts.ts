@@ -1,6 +1,6 @@
 import type { AppliedOrigin, WireChange } from '@koinon/core';
 import { ReceiptsAhead, receiptOf, type StoredReceipt } from '../receipts-ahead.ts';
-import type { Receipt, ReplicaOrigins } from '../store.ts';
+import type { PartialTransaction, Receipt, ReplicaOrigins } from '../store.ts';
 import type { Prepared } from './driver.ts';
 import { Keeping } from './keeping.ts';
 import type { SqliteReader } from './reader.ts';
@@ -77,31 +77,34 @@ export class Receipts extends Keeping {
       );
   }
 
-  async savePart(id: string, index: number, changes: readonly WireChange[]): Promise<number> {
+  async savePart({ replica, id }: PartialTransaction, index: number, changes: readonly WireChange[]): Promise<number> {
+    this.database.run('DELETE FROM koinon_part WHERE replica = ? AND id <> ?', replica, id);
     this.database.run(
-      'INSERT INTO koinon_part VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING',
+      'INSERT INTO koinon_part VALUES (?, ?, ?, ?, ?) ON CONFLICT DO NOTHING',
+      replica,
       id,
       index,
       JSON.stringify(changes),
-      new Date().toISOString(),
+      Date.now(),
     );
     const kept = this.database.get<{ bytes: number }>(
-      'SELECT sum(octet_length(changes)) AS bytes FROM koinon_part WHERE id = ?',
-      id,
+      'SELECT sum(octet_length(changes)) AS bytes FROM koinon_part WHERE replica = ?',
+      replica,
     );
     return kept?.bytes ?? 0;
   }
 
-  async dropParts(id: string): Promise<void> {
-    this.database.run('DELETE FROM koinon_part WHERE id = ?', id);
+  async dropParts(replica: string): Promise<void> {
+    this.database.run('DELETE FROM koinon_part WHERE replica = ?', replica);
   }
 
-  async takeParts(id: string): Promise<readonly (readonly WireChange[])[]> {
+  async takeParts({ replica, id }: PartialTransaction): Promise<readonly (readonly WireChange[])[]> {
     const rows = this.database.all<{ changes: string }>(
-      'SELECT changes FROM koinon_part WHERE id = ? ORDER BY number',
+      'SELECT changes FROM koinon_part WHERE replica = ? AND id = ? ORDER BY number',
+      replica,
       id,
     );
-    await this.dropParts(id);
+    await this.dropParts(replica);
     return rows.map(({ changes }) => JSON.parse(changes) as WireChange[]);
   }
 }

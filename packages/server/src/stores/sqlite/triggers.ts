@@ -94,13 +94,14 @@ CREATE TABLE IF NOT EXISTS koinon_upload (
   replica TEXT PRIMARY KEY NOT NULL,
   count INTEGER NOT NULL
 ) WITHOUT ROWID;
--- Parts of transactions too large for one request, until the last one is there.
+-- Parts of transactions too large for one request, until the last one is there: of each replica, one transaction.
 CREATE TABLE IF NOT EXISTS koinon_part (
+  replica TEXT NOT NULL,
   id TEXT NOT NULL,
   number INTEGER NOT NULL,
   changes TEXT NOT NULL,
-  received_at TEXT NOT NULL,
-  PRIMARY KEY (id, number)
+  received_at INTEGER NOT NULL,
+  PRIMARY KEY (replica, id, number)
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS koinon_receipt_by_time ON koinon_receipt (received_at);
 CREATE INDEX IF NOT EXISTS koinon_receipt_by_position ON koinon_receipt (position) WHERE position IS NOT NULL;

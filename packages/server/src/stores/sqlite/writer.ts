@@ -23,7 +23,6 @@ import {
   type Stamp,
   type StoreWriter,
   type Tombstone,
-  type WantedTombstones,
   type Written,
 } from '../store.ts';
 import { applyInWorkableOrder } from '../swap.ts';
@@ -207,9 +206,9 @@ export class SqliteWriter extends Receipts implements StoreWriter {
     return this.reader.rowsWhere(table, where);
   }
 
-  tombstones(wanted: WantedTombstones): Promise<Tombstone[]> {
+  async tombstone(table: string, id: string): Promise<Tombstone | undefined> {
     this.inserts.write();
-    return this.reader.tombstones(wanted);
+    return this.reader.tombstone(table, id);
   }
 
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {

@@ -1,4 +1,3 @@
-import { validate, version } from 'uuid';
 import { expect, test } from 'vitest';
 import { timeId } from './time-id.ts';
 
@@ -6,7 +5,7 @@ test('ids are UUIDs of version 7 that carry their time, sort as they were made, 
   const start = Date.UTC(2026, 5, 1);
   const times = Array.from({ length: 5_000 }, (_, n) => start + Math.floor(n / 40) - (n % 7 === 0 ? 10_000 : 0));
   const ids = times.map((time) => timeId(time));
-  for (const id of ids) expect([validate(id), version(id)], id).toEqual([true, 7]);
+  for (const id of ids) expect(id).toMatch(/^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$/);
   expect(new Set(ids).size).toBe(ids.length);
   expect([...ids].sort()).toEqual(ids);
   const last = ids.at(-1)?.replaceAll('-', '').slice(0, 12);

@@ -1,6 +1,7 @@
 import type { WireChange } from '../change/change.ts';
 import { KoinonError, shown } from '../errors/errors.ts';
 import { isTimestamp } from '../values/check.ts';
+import { utf8Length } from '../values/utf8.ts';
 import type { JoinRequest, LivePush, Only, WaitRequest } from './live.ts';
 import {
   type AppliedRequest,
@@ -249,12 +250,10 @@ function namesOf(given: unknown, at: string): string[] {
   return list(given, at, 1_000).map((name, i) => nameOf(name, `${at}[${i}]`, 'a name'));
 }
 
-const encoder = new TextEncoder();
-
 /** A name as databases have them. */
 function nameOf(given: unknown, at: string, expected: string): string {
   const fits = typeof given === 'string' && given.length > 0 && given.length <= limits.nameBytes;
-  if (fits && encoder.encode(given).byteLength <= limits.nameBytes) return given;
+  if (fits && utf8Length(given) <= limits.nameBytes) return given;
   throw malformed(at, `${expected} of at most ${limits.nameBytes} bytes`, given);
 }
 

@@ -49,7 +49,7 @@ export type Condition =
 const signs = new Set<string>(['=', '!=', '<', '<=', '>', '>=']);
 const words = new Set<string>([...signs, 'in', 'between', 'prefix', 'contains']);
 /**
- * How large a condition may be, all its parts together: depth of `and`, `or` and `not`, comparisons, listed values. Real numbers
+ * How large a condition may be, all its parts together: depth of `and`, `or` and `not`, comparisons, listed values and conditions. Real numbers
  * and bytes in a list count as comparisons, since SQLite binds each of them by itself.
  */
 const sizeLimits = { depth: 64, comparisons: 1_000, listed: 30_000 };
@@ -78,7 +78,7 @@ function parsePart(tableName: string, table: Table, where: unknown, size: Size, 
     if (given === undefined) throw comparedWithUndefined(tableName, name);
     if (name === 'and' || name === 'or') {
       if (!Array.isArray(given)) throw invalid(tableName, `${name} takes a list of conditions, not ${shown(given)}`);
-      count(tableName, size, given.length);
+      count(tableName, size, 0, given.length);
       conditions.push({
         kind: name,
         conditions: given.map((part) => parsePart(tableName, table, part, size, depth + 1)),

@@ -1,6 +1,7 @@
 import { KoinonError, shown } from '../errors/errors.ts';
 import { limits } from '../protocol/messages.ts';
 import { checkValue } from '../values/check.ts';
+import { utf8Length } from '../values/utf8.ts';
 import type { Column, ColumnType, Presence } from './column.ts';
 import type { Columns, Table } from './table.ts';
 
@@ -145,7 +146,7 @@ function checkNames(kind: string, names: readonly string[]): void {
     };
     if (!nameForm.test(name))
       refuse('must start with a letter or underscore and hold letters, digits, spaces, - or _, at most 63');
-    if (new TextEncoder().encode(name).byteLength > limits.nameBytes)
+    if (utf8Length(name) > limits.nameBytes)
       refuse(`has more than ${limits.nameBytes} bytes, which PostgreSQL cannot keep`);
     if (name.toLowerCase().startsWith('koinon_')) refuse('starts with koinon_, which Koinon keeps for its own tables');
     if (name.toLowerCase().startsWith('sqlite_')) refuse('starts with sqlite_, which SQLite keeps for itself');

@@ -1,4 +1,4 @@
-import { randomBytes } from 'node:crypto';
+import { randomBytes, randomUUID } from 'node:crypto';
 import {
   columnDdl,
   createIndexes,
@@ -11,7 +11,6 @@ import {
   type Table,
   toSql,
 } from '@koinon/core';
-import { v4 } from 'uuid';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import type { Prepared } from './driver.ts';
 import {
@@ -42,10 +41,13 @@ export function prepareLayout(database: Prepared, schema: Schema, mapping: Mappi
   try {
     makeLayout(database, schema, mapping);
     const identity = {
-      feed: metaOr(database, 'feed', () => v4()),
+      feed: metaOr(database, 'feed', () => randomUUID()),
       secret: metaOr(database, 'secret', () => randomBytes(32).toString('base64url')),
     };
-    database.run('INSERT INTO koinon_epoch (id, position) SELECT ?, position FROM koinon_feed', v4().slice(0, 8));
+    database.run(
+      'INSERT INTO koinon_epoch (id, position) SELECT ?, position FROM koinon_feed',
+      randomUUID().slice(0, 8),
+    );
     connection.exec('COMMIT');
     return identity;
   } catch (error) {

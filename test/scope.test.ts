@@ -138,6 +138,58 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await (await world.shell()).all('SELECT id FROM note')).toEqual([{ id: 'new' }]);
   });
 
+  test('history 21: a cursor from before the scope shrank names nothing that was made or moved there since, nor does the feed', async () => {
+    const ask = async (path: string, body?: object) => {
+      const answer = await fetch(`${world.server.url}${path}`, {
+        headers: { authorization: 'Bearer mika', 'content-type': 'application/json' },
+        ...(body && { method: 'POST', body: JSON.stringify(body) }),
+      });
+      return (await answer.text())
+        .split('\n')
+        .filter((line) => line !== '')
+        .map(
+          (line) => JSON.parse(line) as { cursor: string; more?: boolean; kind: string; table?: string; id?: string },
+        );
+    };
+    /** All rows of a table that pulls from a cursor on name, and the last cursor. */
+    const replay = async (request: { readonly cursor?: string; readonly limit?: number; readonly where?: object }) => {
+      const told: string[] = [];
+      let { cursor } = request;
+      for (let more = true; more; ) {
+        const [header, ...rows] = await ask('/v1/pull', { ...request, ...(cursor && { cursor }) });
+        told.push(...rows.flatMap(({ kind, table, id }) => (table === 'crop' ? [`${kind} ${id}`] : [])));
+        more = header?.more === true;
+        cursor = header?.cursor;
+      }
+      return { told: told.sort(), cursor: cursor as string };
+    };
+    const whole = await replay({});
+    const high = await replay({ where: { crop: { plot: 'north' } } });
+    // One that is in the middle of a first download, after its first page.
+    const [begun] = await ask('/v1/pull', { limit: 4 });
+    await office.delete('tenancy', 'mn');
+    await office.insert('crop', { id: 'onion', plot: 'north', label: 'made since' });
+    await office.update('crop', 'bean', { plot: 'north' });
+    await office.update('crop', 'kale', { plot: 'south' });
+    await office.sync();
+    for (const request of [{ cursor: whole.cursor }, { cursor: whole.cursor, limit: 1 }, { cursor: high.cursor }])
+      expect((await replay(request)).told, JSON.stringify(request).slice(0, 30)).toEqual(['leave kale', 'leave leek']);
+    const middle = await replay({ cursor: begun?.cursor as string });
+    for (const id of ['onion', 'bean']) expect(middle.told.filter((line) => line.endsWith(id))).toEqual([]);
+    const feed = await ask(`/v1/feed?after=${encodeURIComponent(whole.cursor)}`);
+    expect(
+      feed
+        .filter(({ table }) => table === 'crop')
+        .map(({ id }) => id)
+        .sort(),
+    ).toEqual(['kale', 'leek']);
+    // A number says nothing of what its sender was given.
+    const numbered = await ask('/v1/feed?after=1');
+    expect(numbered.filter(({ table }) => table === 'crop')).toEqual([]);
+    await mika.sync();
+    expect(await idsOf(mika, 'crop')).toEqual([]);
+  });
+
   test('live: a change reaches those who may see it, and nobody else hears a thing; who joins or leaves is told at once', async () => {
     const heard: Record<string, string[]> = { mika: [], tove: [] };
     const lives: Record<string, Replica<Commons>> = {};

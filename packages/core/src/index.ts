@@ -18,7 +18,7 @@ export { HeldRows } from './change/dependency.ts';
 export { joinTransactions } from './change/join.ts';
 export { type RowKey, rowKey } from './change/row-key.ts';
 export { changeProblems, rowProblems, type Writer } from './change/validate.ts';
-export type { Cursor, Position, Resume, Scope, TableFilter } from './cursor/position.ts';
+export type { Cursor, PassedScope, Position, Resume, Scope, TableFilter } from './cursor/position.ts';
 export { callApp, isFromApp } from './errors/app.ts';
 export {
   type ErrorCode,

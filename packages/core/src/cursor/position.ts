@@ -45,5 +45,15 @@ export interface Cursor {
   /** While rows come by key: the scope whose rows were there before; without it none were. */
   readonly held?: Scope;
   /** Other scopes of which rows may be there, until the changes behind the rows by key have been sent. */
-  readonly also?: readonly Scope[];
+  readonly also?: readonly PassedScope[];
+}
+
+/** A scope of which rows may be there. */
+export interface PassedScope {
+  readonly scope: Scope;
+  /**
+   * How far the feed had come when its rows were last read by key; without it they were not. A row that was made, or moved into
+   * the scope, later than this and than the cursor cannot be there for it.
+   */
+  readonly readAt?: Position;
 }

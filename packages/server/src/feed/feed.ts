@@ -19,6 +19,8 @@ export class FeedReader {
   private readonly request: FeedRequest;
   private readonly access: Access;
   private cursor: Cursor;
+  /** Whether the reader has named a cursor, which says what he was given, and not a number. */
+  private readonly beganByCursor: boolean;
   private hasBegun = false;
   private token: string;
 
@@ -29,6 +31,7 @@ export class FeedReader {
     this.request = request;
     const { after = 0 } = request;
     const { user } = access;
+    this.beganByCursor = typeof after === 'string';
     const start = (known: string): Cursor => ({
       feed: store.feed,
       known,
@@ -74,19 +77,22 @@ export class FeedReader {
 
   /** The pages up to the present. */
   private async *pages(): AsyncGenerator<readonly PulledRow[]> {
-    const { store, access, request } = this;
+    const { store, access } = this;
+    const hasCaughtUp = this.hasBegun;
     for (let more = true; more; ) {
       const page = await store.read(async (reader) => {
         const { view } = await access.scopes.evaluate(access.user, reader);
         // Whoever names a position has had what he may have now.
-        const isCursor = typeof request.after === 'string' || this.hasBegun;
+        const isCursor = this.beganByCursor || this.hasBegun;
         const cursor = isCursor || view.isWhole ? this.cursor : { ...this.cursor, scope: view.scope };
         return nextPage(store, reader, cursor, view, { rows: limits.pageRows, bytes: pageBytes });
       });
       this.hasBegun = true;
       this.moveTo(page.next);
       more = page.more;
-      yield this.wanted(page.rows);
+      // A number says nothing of what its sender was given: rows that left his scope before may never have been his.
+      const isTold = this.beganByCursor || hasCaughtUp;
+      yield this.wanted(isTold ? page.rows : page.rows.filter(({ kind }) => kind !== 'leave'));
     }
   }
 

@@ -1,4 +1,4 @@
-import type { Cursor, Position, PulledRow, Scope, TableFilter } from '@koinon/core';
+import type { Cursor, PassedScope, Position, PulledRow, Scope, TableFilter } from '@koinon/core';
 import { intersection, minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
 import type { Changed, Room, Store, StoreReader } from '../stores/store.ts';
 import { rowTimes } from '../stores/times.ts';
@@ -25,7 +25,7 @@ const mostLooked = 50_000;
 export async function firstCursor(store: Store, reader: StoreReader, view: View): Promise<Cursor> {
   const known = await reader.position();
   const cursor = { feed: store.feed, known, schemaVersion: store.schema.version };
-  return { ...began(store, cursor, view), also: [view.scope] };
+  return { ...began(store, cursor, view), also: [{ scope: view.scope }] };
 }
 
 /**
@@ -49,15 +49,43 @@ export async function nextPage(
 /** From here on rows come by key. What was begun for another scope may have brought rows of that one. */
 function startOver(store: Store, cursor: Cursor, view: View): Cursor {
   const { resume, held = resume ? undefined : (cursor.scope ?? {}), also = [], scope = {}, ...rest } = cursor;
-  return { ...began(store, rest, view), ...(held && { held }), also: distinct([...also, scope, view.scope]) };
+  return {
+    ...began(store, rest, view),
+    ...(held && { held }),
+    also: distinct([...also, { scope }, { scope: view.scope }]),
+  };
 }
 
 function began(store: Store, cursor: Cursor, { scope }: View): Cursor {
   return { ...cursor, scope, resume: { table: Object.keys(store.schema.tables)[0] as string, after: null } };
 }
 
-function distinct(scopes: readonly Scope[]): Scope[] {
-  return [...new Map(scopes.map((scope) => [viewOf(scope).digest, scope])).values()];
+/** Each scope once, with what is known of how far it was read. */
+function distinct(passed: readonly PassedScope[]): PassedScope[] {
+  const found = new Map<string, PassedScope>();
+  for (const each of passed) {
+    const { digest } = viewOf(each.scope);
+    if (!found.has(digest)) found.set(digest, each);
+  }
+  return [...found.values()];
+}
+
+/** The scopes of which a replica may have rows, each with how far the feed had come when it got them. */
+export function passedViews({ also = [], known, since = known }: Cursor): PassedView[] {
+  return also.map(({ scope, readAt = since }) => ({ view: viewOf(scope), at: readAt }));
+}
+
+/** A scope of which a replica may have rows, as they were up to a position. */
+export interface PassedView {
+  readonly view: View;
+  readonly at: Position;
+}
+
+/** Notes how far the rows of the scope that is read by key have been read. */
+function readUpTo(cursor: Cursor, view: View, readAt: Position): Pick<Cursor, 'also'> {
+  const { also } = cursor;
+  if (also === undefined) return {};
+  return { also: also.map((each) => (viewOf(each.scope).digest === view.scopeDigest ? { ...each, readAt } : each)) };
 }
 
 async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view: View, room: Room): Promise<Page> {
@@ -67,28 +95,43 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
   const isFirst = cursor.held === undefined && (cursor.also ?? []).length <= 1;
   let { after } = start;
   let bytes = 0;
+  const readAt = await reader.position();
   const upTo = (table: string, id: string | null): Page => {
-    const next = { ...cursor, resume: { table, after: id } };
+    const next = { ...cursor, ...readUpTo(cursor, view, readAt), resume: { table, after: id } };
     return { by: 'key', isFirst, rows, next, more: true };
   };
   for (const table of tables.slice(Math.max(0, tables.indexOf(start.table)))) {
-    const left = { rows: room.rows - rows.length, bytes: room.bytes - bytes };
-    if (left.bytes <= 0) return upTo(table, after);
-    const found = await reader.rowsAfter(table, after, left, movedRows(cursor, view, table));
+    const fits = { rows: room.rows - rows.length, bytes: room.bytes - bytes };
+    if (fits.bytes <= 0) return upTo(table, after);
+    const found = await reader.rowsAfter(table, after, fits, movedRows(cursor, view, table));
     bytes += found.bytes;
-    for (const row of view.knows(table) ? found.rows : []) {
+    const known = view.knows(table) ? found.rows : [];
+    const outside = new Set(known.filter((row) => !view.has(table, row.id, row.columns)).map(({ id }) => id));
+    // Of a row that came into another scope later nothing is told: it is not there, and none of the user's any more.
+    const left = new Set<string>();
+    for (const passed of outside.size === 0 ? [] : passedViews(cursor)) {
+      const ids = known.filter(({ id, columns }) => outside.has(id) && passed.view.has(table, id, columns));
+      const there = await reader.unmoved(
+        table,
+        ids.map(({ id }) => id),
+        passed.at,
+      );
+      for (const id of there) left.add(id);
+    }
+    for (const row of known) {
       const columns = view.columns(table, row.columns);
-      if (!view.has(table, row.id, row.columns))
-        rows.push({ kind: 'leave', table, id: row.id, position: row.position });
-      else rows.push(columns === row.columns ? row : { ...row, columns });
+      if (outside.has(row.id)) {
+        if (left.has(row.id)) rows.push({ kind: 'leave', table, id: row.id, position: row.position });
+      } else rows.push(columns === row.columns ? row : { ...row, columns });
     }
     if (found.more) return upTo(table, found.rows.at(-1)?.id ?? after);
     after = null;
   }
   const { resume: _, held: __, also, ...rest } = cursor;
   // Where nothing at all has changed meanwhile, the rows are those of the cursor's own position.
-  const more = (await reader.position()) !== cursor.known;
-  return { by: 'key', isFirst, rows, next: settled({ ...rest, ...(more && also && { also }) }, view), more };
+  const more = readAt !== cursor.known;
+  const next = more && also ? { ...rest, ...readUpTo(cursor, view, readAt) } : rest;
+  return { by: 'key', isFirst, rows, next: settled(next, view), more };
 }
 
 /** A cursor without what says nothing. */
@@ -99,9 +142,9 @@ function settled({ scope: _, ...cursor }: Cursor, { isWhole, scope }: View): Cur
 /** The rows of a table that come by key: what is not surely there, and what may be there and is not of the scope any more. */
 export function movedRows({ held, also = [] }: Cursor, view: View, table: string) {
   const wanted = view.where(table);
-  const perhaps = union(also.map((scope) => viewOf(scope).where(table)));
+  const perhaps = union(also.map(({ scope }) => viewOf(scope).where(table)));
   // What was begun for another scope and broken off may have taken rows away, or columns of them.
-  const passed = held === undefined ? [] : [held, ...also];
+  const passed = held === undefined ? [] : [held, ...also.map(({ scope }) => scope)];
   const isSame = passed.length > 0 && passed.every((scope) => withoutOf(scope, table) === withoutOf(view.scope, table));
   const sure = isSame ? intersection(passed.map((scope) => viewOf(scope).where(table))) : nothing;
   return union([minus(wanted, sure), minus(perhaps, wanted)]);
@@ -112,7 +155,7 @@ const withoutOf = (scope: Scope, table: string) =>
 
 async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, view: View, room: Room): Promise<Page> {
   const since = cursor.since ?? cursor.known;
-  const also = (cursor.also ?? []).map(viewOf);
+  const also = passedViews(cursor);
   const rows: PulledRow[] = [];
   let known: Position = cursor.known;
   let more = true;
@@ -137,14 +180,13 @@ async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, vi
  *
  * @param also other scopes of which it may have rows.
  */
-export function pulledRow(store: Store, change: Changed, view: View, also: readonly View[] = []): PulledRow[] {
-  const { table, id, position, row, past, image, isNew } = change;
+export function pulledRow(store: Store, change: Changed, view: View, also: readonly PassedView[] = []): PulledRow[] {
+  const { table, id, position, row, past, image } = change;
   const definition = store.schema.tables[table];
   if (definition === undefined || !view.knows(table)) return [];
-  const isHeldBefore = (values: Changed['past'][number]) => view.has(table, id, values);
   if (row !== null && view.has(table, id, row)) {
     const columns = view.columns(table, row);
-    if (change.isInserted || also.length > 0 || !past.every(isHeldBefore))
+    if (change.isInserted || also.length > 0 || !past.every((values) => view.has(table, id, values)))
       return [
         { kind: 'insert', table, id, position, columns, ...rowTimes(definition, Object.keys(columns), change.times) },
       ];
@@ -153,13 +195,8 @@ export function pulledRow(store: Store, change: Changed, view: View, also: reado
     const changed = Object.fromEntries(names.map((name) => [name, columns[name] ?? null]));
     return [{ kind: 'update', table, id, position, columns: changed, ...rowTimes(definition, names, change.times) }];
   }
-  // Inserted and gone again since: whoever stands there cannot have it, unless it came to him by its key.
-  if (isNew && also.length === 0) return [];
-  const last = row ?? image;
-  const states = last === undefined ? past : [last, ...past];
-  const wasThere = view.isWhole || states.some((values) => [view, ...also].some((one) => one.has(table, id, values)));
-  if (!wasThere) return [];
-  if (row !== null || (last !== undefined && !view.has(table, id, last)))
+  if (!mayBeThere(change, view) && !also.some((passed) => mayHaveCome(change, passed))) return [];
+  if (row !== null || (image !== undefined && !view.has(table, id, image)))
     return [{ kind: 'leave', table, id, position }];
   const editedAt = new Date(change.times.row).toISOString();
   const editedBy = change.times.by(null);
@@ -174,6 +211,21 @@ export function pulledRow(store: Store, change: Changed, view: View, also: reado
       ...(image && { columns: view.columns(table, image) }),
     },
   ];
+}
+
+/** Whether a row that is not in a scope now was in it when its reader was told of it. */
+function mayBeThere({ table, id, past, image, isNew }: Changed, view: View): boolean {
+  // Made and gone again since: whoever stands there cannot have it.
+  if (isNew) return false;
+  return view.isWhole || (image ? [image, ...past] : past).some((values) => view.has(table, id, values));
+}
+
+/** Whether a row has come to a reader for a scope that was his. What it holds now it may hold only since: that is not his to know. */
+function mayHaveCome(change: Changed, { view, at }: PassedView): boolean {
+  const { table, id, row, past, image, wasMadeBy, isUnmovedSince } = change;
+  if (!wasMadeBy(at)) return false;
+  const last = row === null ? image : isUnmovedSince(at) ? row : undefined;
+  return view.isWhole || (last ? [last, ...past] : past).some((values) => view.has(table, id, values));
 }
 
 /** What became of rows behind a position, whoever may see them: about `limit` of them while there are that many, fewer of large ones. */

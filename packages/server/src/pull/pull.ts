@@ -11,9 +11,9 @@ import {
 } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
 import { openCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
-import { firstCursor, movedRows, nextPage, type Page, pageBytes, pulledRow } from '../feed/page.ts';
+import { firstCursor, movedRows, nextPage, type Page, pageBytes, passedViews, pulledRow } from '../feed/page.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
-import { type View, viewOf } from '../scope/view.ts';
+import type { View } from '../scope/view.ts';
 import type { Reach, Store, StoreReader } from '../stores/store.ts';
 import { withoutSame } from './same.ts';
 
@@ -62,7 +62,7 @@ function restored(token: string): KoinonError {
 export async function refuseUnknown(reader: StoreReader, cursor: Cursor, token: string): Promise<void> {
   const { known, since = known, scope = {}, also = [] } = cursor;
   refuseUnreached(await reader.reach(since), token);
-  const filtered = [scope, ...also].flatMap((one) =>
+  const filtered = [scope, ...also.map((passed) => passed.scope)].flatMap((one) =>
     Object.entries(one).flatMap(([table, { where }]) => (where === undefined ? [] : [table])),
   );
   if (filtered.length > 0 && !(await reader.remembersSince(since, filtered))) refuseUnreached('forgotten', token);
@@ -176,6 +176,6 @@ async function leftChanges(store: Store, reader: StoreReader, cursor: Cursor, vi
   };
   if (!more) return count(rows);
   const all = await reader.changesSince(cursor.known, mostCounted, cursor.since);
-  const also = (cursor.also ?? []).map(viewOf);
+  const also = passedViews(cursor);
   return all.more ? undefined : count(all.changes.flatMap((change) => pulledRow(store, change, view, also)));
 }

@@ -84,6 +84,10 @@ export interface Changed extends RowKey {
   readonly isInserted: boolean;
   /** Whether it was never there before: whoever stands there cannot have it. */
   readonly isNew: boolean;
+  /** Whether it was ever there at a position, or before. */
+  readonly wasMadeBy: (position: Position) => boolean;
+  /** Whether it was there at a position with the filterable values that it has now. */
+  readonly isUnmovedSince: (position: Position) => boolean;
   /** The columns that have changed since. */
   readonly changed: readonly string[];
   /** What its filterable columns held since then and hold no more. */
@@ -219,6 +223,8 @@ export interface StoreReader {
    * @param since an earlier position, where a reader began who reads in pages: what became of each row is told from there.
    */
   changesSince(position: Position, room: Room, since?: Position): Promise<FeedPage>;
+  /** Those of these rows that were there at a position with the filterable values that they have now. */
+  unmoved(table: string, ids: readonly string[], position: Position): Promise<ReadonlySet<string>>;
   /** How many rows of a table fulfil a condition. */
   countRows(table: string, where?: Condition): Promise<number>;
   /** How many rows have changed behind a position, by table. */

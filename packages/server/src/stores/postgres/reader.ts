@@ -141,6 +141,15 @@ export class PostgresReader implements StoreReader {
     return { rows: found, bytes, more: found.length === most };
   }
 
+  async unmoved(table: string, ids: readonly string[], position: Position): Promise<ReadonlySet<string>> {
+    const known = readPosition(position)?.known ?? Snapshot.none;
+    const { rows } = await this.client.query<StampRow>(
+      `SELECT ${stampFields} FROM koinon.stamp s WHERE table_name = $1 AND row_id = ANY($2)`,
+      [table, ids],
+    );
+    return new Set(rows.flatMap((stamp) => (isUnmoved(stamp, known) ? [stamp.row_id] : [])));
+  }
+
   async changesSince(position: Position, room: Room, from = position): Promise<FeedPage> {
     const { known, within } = readPosition(position) ?? { known: Snapshot.none };
     const since = readPosition(from)?.known ?? Snapshot.none;
@@ -368,6 +377,8 @@ export class PostgresReader implements StoreReader {
         image: deleted ? columns : undefined,
         isInserted: isSince(stamp.row_position),
         isNew: !known.sees(BigInt(stamp.born)),
+        wasMadeBy: (position) => knownAt(position).sees(BigInt(stamp.born)),
+        isUnmovedSince: (position) => isUnmoved(stamp, knownAt(position)),
         changed: definition.names.filter((name) => {
           const written = stamp.columns[name];
           return written !== undefined && isSince(written[0]);
@@ -383,6 +394,13 @@ export class PostgresReader implements StoreReader {
   private async one<Row extends object>(sql: string): Promise<Row> {
     return (await this.client.query<Row>(sql)).rows[0] as Row;
   }
+}
+
+const knownAt = (position: Position): Snapshot => readPosition(position)?.known ?? Snapshot.none;
+
+/** Whether a row was there with the filterable values that it has now. */
+function isUnmoved({ row_position, past }: StampRow, known: Snapshot): boolean {
+  return [row_position, ...Object.values(past)].every((position) => known.sees(BigInt(position)));
 }
 
 /** What filterable columns held, as JSON carries it: in the database they may be of other types. */

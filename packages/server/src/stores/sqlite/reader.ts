@@ -143,6 +143,16 @@ export class SqliteReader implements StoreReader {
     };
   }
 
+  async unmoved(table: string, ids: readonly string[], position: Position): Promise<ReadonlySet<string>> {
+    const { at } = readPosition(position);
+    const stamps = this.database.all<Pick<StampRow, 'row_id' | 'row_position' | 'past'>>(
+      `SELECT row_id, row_position, past FROM koinon_stamp WHERE table_name = ? AND row_id IN (SELECT value FROM json_each(?))`,
+      table,
+      JSON.stringify(ids),
+    );
+    return new Set(stamps.flatMap((stamp) => (isUnmoved(stamp, at) ? [stamp.row_id] : [])));
+  }
+
   async changesSince(position: Position, room: Room, from = position): Promise<FeedPage> {
     const known = readPosition(position).at;
     const since = readPosition(from).at;
@@ -276,6 +286,8 @@ export class SqliteReader implements StoreReader {
         image: stamp.deleted ? this.rows.imageOf(stamp) : undefined,
         isInserted: stamp.row_position > since,
         isNew: stamp.born > known,
+        wasMadeBy: (position) => stamp.born <= readPosition(position).at,
+        isUnmovedSince: (position) => isUnmoved(stamp, readPosition(position).at),
         changed: definition.names.filter((name) => (written[name]?.[0] ?? 0) > since),
         past: this.pastOf(definition, stamp, since),
         times: this.timesOf(stamp, written),
@@ -369,6 +381,12 @@ export class SqliteReader implements StoreReader {
       return rowTimes(table, table.names, this.timesOf(stamp, written));
     };
   }
+}
+
+/** Whether a row was there at a position with the filterable values that it has now. */
+function isUnmoved({ row_position, past }: Pick<StampRow, 'row_position' | 'past'>, at: number): boolean {
+  if (row_position > at) return false;
+  return past === '{}' || Object.values(JSON.parse(past) as Record<string, number>).every((left) => left <= at);
 }
 
 /** A column in the image of a deleted row, as it was in its table: that is JSON, with real numbers as text. */

@@ -1,7 +1,7 @@
 import { openReplica } from '@koinon/client';
 import { schema, table, text } from '@koinon/core';
-import { Keeper, sqliteStore } from '@koinon/server';
-import { expect, test } from 'vitest';
+import { Keeper, renewKeyPostgres, renewKeySqlite, sqliteStore } from '@koinon/server';
+import { expect, test, vi } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { BadNetwork, garden, rowsOf, World } from './support/world.ts';
 
@@ -203,3 +203,38 @@ test('the server knows its replicas; one that is shut out is refused, and keeps 
   expect(await shell.all('SELECT count(*) AS n FROM bed')).toEqual([{ n: 1 }]);
   await end();
 });
+
+test.each(storeKinds)(
+  '%s: the key of cursors is renewed under running servers; old cursors are read as long as deletions are kept, and nobody else can read any',
+  async (kind) => {
+    vi.useFakeTimers({ toFake: ['Date'] });
+    const world = await World.of(garden, kind);
+    const { address } = world.database;
+    const pull = async (cursor?: string) => {
+      const { lines } = await world.request('/v1/pull', cursor === undefined ? {} : { cursor });
+      return lines[0] as never as { readonly cursor?: string; readonly code?: string };
+    };
+    const readKeys = async () => world.store.keys.replace(await world.store.read((reader) => reader.cursorKeys()));
+    const first = (await pull()).cursor as string;
+    expect(first).toMatch(/^1\./);
+    expect(Buffer.from(first.split('.')[1] as string, 'base64url').toString()).not.toContain('known');
+    const putBack = await world.backup();
+    expect(await (kind === 'SQLite' ? renewKeySqlite(address) : renewKeyPostgres(address))).toBe(2);
+    await readKeys();
+    expect((await pull(first)).cursor, 'others have not read it yet').toMatch(/^1\./);
+    vi.setSystemTime(Date.now() + 61_000);
+    const second = (await pull(first)).cursor as string;
+    expect(second).toMatch(/^2\./);
+    expect((await pull(second)).cursor).toMatch(/^2\./);
+    expect((await pull(second.replace(/^2/, '1'))).code).toBe('unknown-cursor');
+    const keeper = new Keeper(world.store, { now: () => Date.now() + 91 * day });
+    await keeper.tidy();
+    await readKeys();
+    expect((await pull(first)).code).toBe('forgotten-cursor');
+    expect((await pull(second)).code, 'what it stands on is kept').not.toBe('unknown-cursor');
+    await putBack();
+    expect((await pull(second)).code, 'the database does not know the key any more').toBe('feed-restored');
+    await world.end();
+    vi.useRealTimers();
+  },
+);

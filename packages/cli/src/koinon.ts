@@ -7,6 +7,7 @@ import { ddlCommand } from './commands/ddl.ts';
 import { demoCommand } from './commands/demo.ts';
 import { lookCommand } from './commands/look.ts';
 import { releaseCommand } from './commands/release.ts';
+import { renewKeyCommand } from './commands/renew-key.ts';
 import { replicasCommand } from './commands/replicas.ts';
 import { rescueCommand } from './commands/rescue.ts';
 import { restampCommand } from './commands/restamp.ts';
@@ -27,6 +28,7 @@ const program = new Command('koinon')
   .addCommand(ddlCommand())
   .addCommand(restampCommand())
   .addCommand(releaseCommand())
+  .addCommand(renewKeyCommand())
   .addCommand(tokenCommand())
   .exitOverride();
 for (const command of program.commands) command.exitOverride();

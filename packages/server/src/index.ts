@@ -7,6 +7,7 @@ export {
   type User,
 } from './auth/authenticate.ts';
 export { UserConnections } from './auth/connections.ts';
+export type { CursorKey, CursorKeys } from './cursor/keys.ts';
 export { feedPage } from './feed/page.ts';
 export { type HandlerOptions, type RequestHandler, requestHandler } from './http/handler.ts';
 export {
@@ -29,9 +30,17 @@ export {
   postgresDdl,
   postgresStore,
   releasePostgres,
+  renewKeyPostgres,
   restampPostgres,
 } from './stores/postgres/store.ts';
-export { releaseSqlite, restampSqlite, type SqliteOptions, sqliteDdl, sqliteStore } from './stores/sqlite/store.ts';
+export {
+  releaseSqlite,
+  renewKeySqlite,
+  restampSqlite,
+  type SqliteOptions,
+  sqliteDdl,
+  sqliteStore,
+} from './stores/sqlite/store.ts';
 export type {
   Changed,
   Contact,

@@ -40,7 +40,7 @@ export class FeedReader {
     });
     if (request.table !== undefined) tableOf(store.schema, request.table);
     this.cursor = typeof after === 'number' ? start(store.positionAt(after)) : cursorOf(store, after, user);
-    this.token = sealCursor(this.cursor, store.secret);
+    this.token = sealCursor(this.cursor, store.keys);
   }
 
   /** Refuses a position that the feed no longer reaches back to. @throws KoinonError `forgotten-cursor`, `feed-restored`. */
@@ -136,6 +136,6 @@ export class FeedReader {
 
   private moveTo(cursor: Cursor): void {
     this.cursor = cursor;
-    this.token = sealCursor(cursor, this.store.secret);
+    this.token = sealCursor(cursor, this.store.keys);
   }
 }

@@ -1,16 +1,14 @@
 import {
   type Cursor,
   columnsDigest,
-  KoinonError,
   limits,
   type PulledPage,
   type PulledRow,
   type PullRequest,
   type Schema,
-  shown,
 } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
-import { openCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
+import { forgottenCursor, openCursor, restoredCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
 import { firstCursor, movedRows, nextPage, type Page, pageBytes, passedViews, pulledRow } from '../feed/page.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import type { View } from '../scope/view.ts';
@@ -28,29 +26,18 @@ export const openAccess = (store: Store): Access => ({ scopes: scopeSet(store.sc
 
 /** Opens a cursor and checks that it belongs to this feed and user. @throws KoinonError `unknown-cursor`, `feed-restored`. */
 export function cursorOf(store: Store, token: string, user?: User): Cursor {
-  const cursor = openCursor(token, store.secret);
+  const cursor = openCursor(token, store.keys);
   if (cursor.user !== undefined && cursor.user !== user?.id)
     throw unknownCursor(token, 'it was not given to this user');
   // The key goes with the database: under it, another identity is what the same database had before it was restored.
-  if (cursor.feed !== store.feed) throw restored(token);
+  if (cursor.feed !== store.feed) throw restoredCursor(token);
   return cursor;
 }
 
 /** Refuses a cursor that this feed cannot go on from. @throws KoinonError `feed-restored`, `forgotten-cursor`. */
 export function refuseUnreached(reach: Reach, token: string): void {
-  if (reach === 'lost') throw restored(token);
-  if (reach === 'forgotten')
-    throw new KoinonError(
-      'forgotten-cursor',
-      `The cursor ${shown(token)} is older than the deletions this server keeps. Pull without a cursor to start over; what is unsent is kept.`,
-    );
-}
-
-function restored(token: string): KoinonError {
-  return new KoinonError(
-    'feed-restored',
-    `The cursor ${shown(token)} is of a time that this server's database has lost: it was restored from a backup. Pull without a cursor to start over, and send again what was confirmed and is not in it.`,
-  );
+  if (reach === 'lost') throw restoredCursor(token);
+  if (reach === 'forgotten') throw forgottenCursor(token);
 }
 
 /**
@@ -94,10 +81,11 @@ export async function pull(
       kind: page.isFirst ? ('snapshot' as const) : ('changes' as const),
       from: isWhole ? store.ordinal(cursor.known) : null,
       to: store.ordinal(next.known),
-      newest: store.ordinal(await reader.position()),
+      // How much others write is none of a user's who gets a part.
+      newest: store.ordinal(view.isWhole ? await reader.position() : next.known),
       // Counted once for rows by key: the later pages need not go through the tables again.
       ...(page.by === 'change' || given === undefined ? await toCome(store, reader, cursor, view, page) : {}),
-      cursor: sealCursor(next, store.secret),
+      cursor: sealCursor(next, store.keys),
       rows: rows.length,
       more,
       last: isWhole || next.resume === undefined,

@@ -331,7 +331,7 @@ export class Hub {
   private cursorFor({ access: { user } }: Follower, { cursor, tokens }: Shared): string {
     const known = tokens.get(user?.id);
     if (known !== undefined) return known;
-    const token = sealCursor({ ...cursor, ...(user && { user: user.id }) }, this.store.secret);
+    const token = sealCursor({ ...cursor, ...(user && { user: user.id }) }, this.store.keys);
     tokens.set(user?.id, token);
     return token;
   }

@@ -1,4 +1,5 @@
 import { setImmediate } from 'node:timers/promises';
+import { outdated } from '../cursor/keys.ts';
 import type { Contact, Store } from './store.ts';
 
 /** How a store is kept in order while it serves. */
@@ -41,7 +42,10 @@ export class Keeper {
     const round = () => void this.tidy().catch(() => undefined);
     round();
     this.round = setInterval(round, roundEvery).unref();
-    this.noting = setInterval(() => void this.noteReplicas().catch(() => undefined), noteEvery).unref();
+    this.noting = setInterval(() => {
+      void this.noteReplicas().catch(() => undefined);
+      void this.readKeys().catch(() => undefined);
+    }, noteEvery).unref();
   }
 
   /** Takes in what a request told of its replica; it is written down a little later, many at once. */
@@ -64,6 +68,8 @@ export class Keeper {
       await writer.noteTime(now);
       await writer.moveHorizon(now - this.keep);
     });
+    for (const { number } of outdated(await this.store.read((reader) => reader.cursorKeys()), now - this.keep))
+      await this.store.write((writer) => writer.dropCursorKey(number));
     let deleted = 0;
     for (;;) {
       const some = await this.store.write((writer) => writer.compact(step, now - partsKept));
@@ -72,6 +78,11 @@ export class Keeper {
       // Promises alone would not let a request in.
       await setImmediate();
     }
+  }
+
+  /** Takes the keys for cursors that the operator has made or that are kept no longer. */
+  private async readKeys(): Promise<void> {
+    this.store.keys.replace(await this.store.read((reader) => reader.cursorKeys()));
   }
 
   /** Writes down what replicas told. */

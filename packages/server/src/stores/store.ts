@@ -11,6 +11,7 @@ import type {
   WireChange,
   WireColumns,
 } from '@koinon/core';
+import type { CursorKey, CursorKeys } from '../cursor/keys.ts';
 import type { StampedTimes } from './times.ts';
 
 /** A row by its table and id. */
@@ -211,6 +212,8 @@ export interface StoreReader {
   reach(position: Position): Promise<Reach>;
   /** The replicas the server has met, last seen first. */
   replicas(): Promise<KnownReplica[]>;
+  /** The keys that seal cursors, as they are kept by now. */
+  cursorKeys(): Promise<CursorKey[]>;
   /** The ids of those that are shut out. */
   droppedReplicas(): Promise<string[]>;
   /** The end of the feed. */
@@ -318,6 +321,8 @@ export interface StoreWriter {
   claimReplica(replica: string, user: string, most: number): Promise<string | undefined>;
   /** Shuts a replica out, or lets it in again; false if there is none of that id. */
   dropReplica(id: string, isDropped: boolean): Promise<boolean>;
+  /** Keeps a key for cursors no longer. */
+  dropCursorKey(number: number): Promise<void>;
   /** Notes where the feed ends now, so that it is known later how old a position is. */
   noteTime(now: number): Promise<void>;
   /**
@@ -340,8 +345,8 @@ export interface Store {
   readonly schema: Schema;
   /** The identity of this feed; cursors of another are refused. */
   readonly feed: string;
-  /** The key that seals cursors; the same for every process on this database. */
-  readonly secret: string;
+  /** The keys that seal cursors; the same for every process on this database. */
+  readonly keys: CursorKeys;
   /** A position as a number that grows as the feed does, for people to compare. */
   ordinal(position: Position): number;
   /** The position of whoever knows all that came before such a number. */

@@ -1,4 +1,5 @@
 import type { ClientBase } from 'pg';
+import { keyName } from '../../cursor/keys.ts';
 import type { Contact } from '../store.ts';
 
 /** What the server keeps of its replicas and of its own past, and what it forgets. Inside a transaction of the caller's. */
@@ -42,6 +43,10 @@ export class Keeping {
       isDropped,
     ]);
     return rowCount === 1;
+  }
+
+  async dropCursorKey(number: number): Promise<void> {
+    await this.client.query('DELETE FROM koinon.meta WHERE name = $1', [keyName(number)]);
   }
 
   async noteTime(now: number): Promise<void> {

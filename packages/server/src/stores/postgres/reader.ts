@@ -10,6 +10,7 @@ import {
   type Table,
 } from '@koinon/core';
 import type { ClientBase } from 'pg';
+import { type CursorKey, keysOf } from '../../cursor/keys.ts';
 import {
   byTable,
   type Changed,
@@ -104,6 +105,10 @@ export class PostgresReader implements StoreReader {
       rowsUp: Number(row.rows_up),
       isDropped: row.dropped,
     }));
+  }
+
+  async cursorKeys(): Promise<CursorKey[]> {
+    return storedKeys(this.client);
   }
 
   async droppedReplicas(): Promise<string[]> {
@@ -426,6 +431,14 @@ function stampedTimes(
     column: (name) => columns[name]?.[1],
     by: (name) => userOf(name === null ? row_receipt : columns[name]?.[2]),
   };
+}
+
+/** The keys for cursors that a database keeps. */
+export async function storedKeys(client: ClientBase): Promise<CursorKey[]> {
+  const { rows } = await client.query<{ name: string; value: string }>(
+    "SELECT name, value FROM koinon.meta WHERE name LIKE 'cursor key %'",
+  );
+  return keysOf(rows);
 }
 
 /** A number that grows as the feed does: the first transaction that a snapshot does not see. */

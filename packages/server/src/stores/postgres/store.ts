@@ -1,12 +1,13 @@
 import { createHash, randomBytes } from 'node:crypto';
 import { KoinonError, type Position, type Schema } from '@koinon/core';
 import pg from 'pg';
+import { CursorKeys, keyName, keyText, newCursorKey } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
 import type { Fault, Patience, Store, StoreReader, StoreWriter } from '../store.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
 import { faultOf, isRepeatable } from './constraints.ts';
 import { type AppTable, planLayout, releaseSql } from './layout.ts';
-import { ordinalOf, PostgresReader } from './reader.ts';
+import { ordinalOf, PostgresReader, storedKeys } from './reader.ts';
 import { InsertedMeanwhileError } from './row-writer.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
@@ -53,7 +54,7 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
   const pool = openPool(url, connections);
   const typed = new TypedValues(misfit);
   try {
-    const { tables, feed, secret } = await inTransaction(pool, 'BEGIN', async (client) => {
+    const { tables, feed, keys } = await inTransaction(pool, 'BEGIN', async (client) => {
       await client.query(layoutLock);
       const layout = await planLayout(client, schema, mapping);
       if (!prepare && layout.statements.length > 0)
@@ -66,7 +67,7 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
       return { tables: layout.tables, ...(await identityOf(client)) };
     });
     const kept = Object.fromEntries([...tables.keys()].map((name) => [name, schema.tables[name]]));
-    return new PostgresStore({ ...schema, tables: kept } as Schema, feed, secret, pool, tables, typed, trace);
+    return new PostgresStore({ ...schema, tables: kept } as Schema, feed, keys, pool, tables, typed, trace);
   } catch (error) {
     await pool.end();
     throw asRefused(error, url);
@@ -87,6 +88,20 @@ export async function releasePostgres(url: string): Promise<void> {
   await once(url, async (client) => {
     for (const statement of releaseSql) await client.query(statement);
   });
+}
+
+/** Makes another key for cursors; returns its number. Servers that are running use it a minute later. */
+export function renewKeyPostgres(url: string): Promise<number> {
+  return once(url, async (client) => {
+    await client.query(layoutLock);
+    return renewKey(client);
+  });
+}
+
+async function renewKey(client: pg.PoolClient): Promise<number> {
+  const key = newCursorKey(Math.max(0, ...(await storedKeys(client)).map(({ number }) => number)) + 1);
+  await client.query('INSERT INTO koinon.meta VALUES ($1, $2)', [keyName(key.number), keyText(key)]);
+  return key.number;
 }
 
 /**
@@ -118,7 +133,7 @@ async function refuseUnreadable(
 class PostgresStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
-  readonly secret: string;
+  readonly keys: CursorKeys;
   private isClosed = false;
   private readonly pool: pg.Pool;
   private readonly tables: ReadonlyMap<string, AppTable>;
@@ -130,7 +145,7 @@ class PostgresStore implements Store {
   constructor(
     schema: Schema,
     feed: string,
-    secret: string,
+    keys: CursorKeys,
     pool: pg.Pool,
     tables: ReadonlyMap<string, AppTable>,
     typed: TypedValues,
@@ -140,7 +155,7 @@ class PostgresStore implements Store {
     this.trace = trace;
     this.schema = schema;
     this.feed = feed;
-    this.secret = secret;
+    this.keys = keys;
     this.pool = pool;
     this.tables = tables;
   }
@@ -280,7 +295,7 @@ async function inTransaction<T>(pool: pg.Pool, begin: string, work: (client: pg.
  * The feed's identity. Another database system, a system after a restore (its timeline is another one), a copy of the
  * database, and one whose tables came from a dump all differ in it: their transaction ids mean something else.
  */
-async function identityOf(client: pg.PoolClient): Promise<{ feed: string; secret: string }> {
+async function identityOf(client: pg.PoolClient): Promise<{ feed: string; keys: CursorKeys }> {
   const source = await client.query<{ source: string }>(
     `SELECT concat_ws(' ', (SELECT system_identifier FROM pg_control_system()), (SELECT timeline_id FROM pg_control_checkpoint()),
        (SELECT oid FROM pg_database WHERE datname = current_database()), 'koinon.stamp'::regclass::oid) AS source`,
@@ -304,7 +319,8 @@ async function identityOf(client: pg.PoolClient): Promise<{ feed: string; secret
     // Stamps that were written under another identity carry transaction ids of that one.
     if (noted.has('feed')) for (const statement of renewStamps) await client.query(statement);
   }
-  return { feed, secret: noted.get('secret') as string };
+  if ((await storedKeys(client)).length === 0) await renewKey(client);
+  return { feed, keys: new CursorKeys(noted.get('secret') as string, await storedKeys(client)) };
 }
 
 const renewStamps = [

@@ -1,3 +1,4 @@
+import { keyName } from '../../cursor/keys.ts';
 import type { Contact } from '../store.ts';
 import type { Prepared } from './driver.ts';
 
@@ -41,6 +42,10 @@ export class Keeping {
     const known = this.database.get('SELECT 1 FROM koinon_replica WHERE id = ?', id) !== undefined;
     this.database.run('UPDATE koinon_replica SET dropped = ? WHERE id = ?', isDropped ? 1 : 0, id);
     return known;
+  }
+
+  async dropCursorKey(number: number): Promise<void> {
+    this.database.run('DELETE FROM koinon_meta WHERE name = ?', keyName(number));
   }
 
   async noteTime(now: number): Promise<void> {

@@ -11,6 +11,7 @@ import {
   type Table,
   toSql,
 } from '@koinon/core';
+import { type CursorKey, CursorKeys, keyName, keysOf, keyText, newCursorKey } from '../../cursor/keys.ts';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import type { Prepared } from './driver.ts';
 import {
@@ -26,7 +27,7 @@ import {
 /** What a store keeps about itself. */
 export interface Identity {
   readonly feed: string;
-  readonly secret: string;
+  readonly keys: CursorKeys;
 }
 
 /** The tables of a schema that the server keeps. */
@@ -40,10 +41,10 @@ export function prepareLayout(database: Prepared, schema: Schema, mapping: Mappi
   connection.exec('BEGIN IMMEDIATE');
   try {
     makeLayout(database, schema, mapping);
-    const identity = {
-      feed: metaOr(database, 'feed', () => randomUUID()),
-      secret: metaOr(database, 'secret', () => randomBytes(32).toString('base64url')),
-    };
+    const feed = metaOr(database, 'feed', () => randomUUID());
+    const root = metaOr(database, 'secret', () => randomBytes(32).toString('base64url'));
+    if (storedKeys(database).length === 0) renewKey(database);
+    const identity = { feed, keys: new CursorKeys(root, storedKeys(database)) };
     database.run(
       'INSERT INTO koinon_epoch (id, position) SELECT ?, position FROM koinon_feed',
       randomUUID().slice(0, 8),
@@ -361,6 +362,18 @@ function trackedTable(database: Prepared, mapped: MappedTable, isOthers: boolean
     filterable: table.filterable,
     mark: mark && { column: mark.name, isTime: !/BOOL|INT/i.test(mark.type) },
   };
+}
+
+/** The keys for cursors that a database keeps. */
+export function storedKeys(database: Prepared): CursorKey[] {
+  return keysOf(database.all("SELECT name, value FROM koinon_meta WHERE name LIKE 'cursor key %'"));
+}
+
+/** Makes another key for cursors; returns its number. */
+export function renewKey(database: Prepared): number {
+  const key = newCursorKey(Math.max(0, ...storedKeys(database).map(({ number }) => number)) + 1);
+  database.run('INSERT INTO koinon_meta VALUES (?, ?)', keyName(key.number), keyText(key));
+  return key.number;
 }
 
 function metaOr(database: Prepared, name: string, make: () => string): string {

@@ -13,6 +13,7 @@ import {
   type SqlValue,
   type Table,
 } from '@koinon/core';
+import type { CursorKey } from '../../cursor/keys.ts';
 import {
   type Changed,
   type FeedPage,
@@ -30,6 +31,7 @@ import {
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import type { Prepared } from './driver.ts';
+import { storedKeys } from './layout.ts';
 import { AppRows, type TableReading } from './rows.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
@@ -126,6 +128,10 @@ export class SqliteReader implements StoreReader {
       rowsUp: row.rows_up,
       isDropped: row.dropped === 1,
     }));
+  }
+
+  async cursorKeys(): Promise<CursorKey[]> {
+    return storedKeys(this.database);
   }
 
   async droppedReplicas(): Promise<string[]> {

@@ -1,6 +1,7 @@
 import { setTimeout } from 'node:timers/promises';
 import type { Position, Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
+import type { CursorKeys } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
 import type { Fault, Store, StoreReader, StoreWriter } from '../store.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
@@ -16,6 +17,7 @@ import {
   prepareLayout,
   relationOf,
   release,
+  renewKey,
   restamp,
   unenforcedColumns,
 } from './layout.ts';
@@ -144,6 +146,11 @@ export function releaseSqlite(file: string): Promise<void> {
   return inFile(file, release);
 }
 
+/** Makes another key for cursors; returns its number. Servers that are running use it a minute later. */
+export function renewKeySqlite(file: string): Promise<number> {
+  return inFile(file, renewKey);
+}
+
 /** Has every row sent anew, for what no trigger saw. Replicas get all rows as if they had just been written. */
 export function restampSqlite(schema: Schema, file: string, mapping: Mapping = {}): Promise<void> {
   return inFile(file, (database) => {
@@ -168,7 +175,7 @@ const lookEvery = 20;
 class SqliteStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
-  readonly secret: string;
+  readonly keys: CursorKeys;
   private isClosed = false;
   private readonly fileWatch: FileWatch;
   private readonly writing: Prepared;
@@ -193,7 +200,7 @@ class SqliteStore implements Store {
     this.watching = watching;
     this.schema = schema;
     this.feed = identity.feed;
-    this.secret = identity.secret;
+    this.keys = identity.keys;
     this.writing = writing;
     this.reading = reading;
     this.reader = new SqliteReader(reading, schema, tables);

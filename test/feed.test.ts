@@ -225,7 +225,7 @@ test('SQLite: a column that marks deletions stands for deletion, both ways, whic
   const server = await startServer({
     store: await sqliteStore(stock, file, { mapping }),
     port: 0,
-    scopes: { bed: { read: () => ({ owner: 'ida' }) } },
+    scopes: { bed: { read: () => ({ owner: 'ida' }) }, plant: 'all' },
   });
   const replica = await openReplica({ schema: stock, server: server.url });
   const fresh = await openReplica({ schema: stock, server: server.url });

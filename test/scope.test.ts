@@ -304,7 +304,7 @@ describe.each(storeKinds)('on %s', (kind) => {
       scopes: {
         ...commonsScopes,
         plot: { read: () => 'all' },
-        crop: { ...commonsScopes.crop, withhold: ['price', 'label'] },
+        crop: { read: commonsScopes.crop.read, withhold: ['price', 'label'] },
         note: { read: () => 'none' },
       },
     });

@@ -29,7 +29,7 @@ export const commons = schema({
 export type Commons = typeof commons;
 
 /** The office sees everything; others the plots they are tenants of, and open ones; crops there; their own notes; no prices. */
-export const commonsScopes: Scopes<Commons> = {
+export const commonsScopes = {
   plot: {
     read: async (user, context) => {
       if (user?.id === 'office') return 'all';
@@ -51,7 +51,7 @@ export const commonsScopes: Scopes<Commons> = {
     withhold: (user) => (user?.id === 'office' ? [] : ['price']),
   },
   note: { read: (user) => ({ person: user?.id ?? '' }) },
-};
+} satisfies Scopes<Commons>;
 
 /** A server that knows its users by what stands in the place of a token: their names. */
 export function commonsWorld(kind: StoreKind, options: Partial<ServerOptions<Commons>> = {}): Promise<World<Commons>> {

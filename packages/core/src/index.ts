@@ -175,6 +175,7 @@ export {
   type SchemaOptions,
   type SettingName,
   type SettingValue,
+  type SyncedTableName,
   schema,
   type TableName,
   type Tables,

@@ -22,7 +22,7 @@ export { koinonPlugin, type Moved, type PluginOptions } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';
 export type { RowWrite, RuleContext, RuleOptions, Rules, TableRules } from './rules/rules.ts';
 export { type ServiceChange, writeRows } from './rules/write.ts';
-export type { ScopeContext, Scopes, TableScope } from './scope/scopes.ts';
+export type { ParentScope, ReadScope, ScopeContext, Scopes, TableAccess, TableScope } from './scope/scopes.ts';
 export { Keeper, type KeeperOptions } from './stores/keeper.ts';
 export type { Mapping, TableMapping } from './stores/mapping.ts';
 export {

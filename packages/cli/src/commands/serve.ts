@@ -35,7 +35,7 @@ export function serveCommand(): Command {
     )
     .option('--proxy <addresses...>', 'proxies in front, whose X-Forwarded-For tells who asks: 127.0.0.1, 10.0.0.0/8')
     .option('--no-prepare', 'make nothing in the database, and end where it lacks something; see koinon ddl')
-    .option('--log <level>', 'what to log to standard error: silent, error, info, debug', 'error')
+    .option('--log <level>', 'what to log to standard error: silent, error, warn, info, debug', 'warn')
     .addHelpText(
       'after',
       '\nExamples:\n  koinon serve schema.ts cooperative.db --port 4280\n  koinon serve schema.ts postgres://office@localhost/cooperative',
@@ -49,7 +49,7 @@ export function serveCommand(): Command {
       const server = await startServer({
         store,
         rules: module.rules,
-        scopes: module.scopes,
+        ...(module.scopes && { scopes: module.scopes }),
         ...(authenticate && { authenticate }),
         host: options.host,
         port: options.port,

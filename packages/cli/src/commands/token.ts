@@ -44,7 +44,7 @@ export function tokenCommand(): Command {
       // Refuses a secret that no server would take.
       if (!secret || authenticateBySecret() === undefined)
         throw new KoinonError(
-          'schema-invalid',
+          'secret-missing',
           `Set ${secretName} to the secret that the server has, of 32 bytes at least.`,
         );
       console.log(await mintToken(user, secret, options.hours));

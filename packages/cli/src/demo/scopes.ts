@@ -6,8 +6,9 @@ import type { cooperative } from './scenario.ts';
  * looks after the site; a tool list is its owner's alone.
  */
 export const scopes: Scopes<typeof cooperative> = {
-  member: { write: () => [{ message: 'The office keeps the list of members.' }] },
+  member: { read: 'all', write: () => [{ message: 'The office keeps the list of members.' }] },
   site: {
+    read: 'all',
     write: ({ before, after }, { user }) =>
       [before, after].every((site) => site === null || site.keeper === user?.id)
         ? undefined
@@ -24,19 +25,7 @@ export const scopes: Scopes<typeof cooperative> = {
       return site?.keeper === user?.id ? undefined : [{ column: 'site', message: 'It would be at a site of another.' }];
     },
   },
-  visit: {
-    async read(user, { rows }) {
-      const sites = await rows('site', { keeper: user?.id ?? '' });
-      const hives = await rows('hive', { site: { in: sites.map(({ id }) => id) } });
-      return { hive: { in: hives.map(({ id }) => id) } };
-    },
-  },
-  harvest: {
-    async read(user, { rows }) {
-      const sites = await rows('site', { keeper: user?.id ?? '' });
-      const hives = await rows('hive', { site: { in: sites.map(({ id }) => id) } });
-      return { hive: { in: hives.map(({ id }) => id) } };
-    },
-  },
+  visit: { with: 'hive' },
+  harvest: { with: 'hive' },
   tool: { read: (user) => ({ member: user?.id ?? '' }) },
 };

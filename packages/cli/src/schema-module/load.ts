@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
-import { KoinonError, type Schema } from '@koinon/core';
+import { KoinonError, messageOf, type Schema } from '@koinon/core';
 import type { Mapping, Rules, Scopes } from '@koinon/server';
 import { tsImport } from 'tsx/esm/api';
 
@@ -12,8 +12,8 @@ export interface SchemaModule {
   readonly mapping: Mapping;
   /** What the server checks, fills in and derives. */
   readonly rules: Rules<Schema>;
-  /** Who gets what. */
-  readonly scopes: Scopes<Schema>;
+  /** Who gets what; undefined: everybody gets everything. */
+  readonly scopes: Scopes<Schema> | undefined;
 }
 
 /**
@@ -23,11 +23,7 @@ export interface SchemaModule {
 export async function loadModule(path: string): Promise<SchemaModule> {
   const file = resolve(path);
   if (!existsSync(file)) throw new KoinonError('schema-invalid', `There is no schema module ${path}.`, { value: path });
-  const address = pathToFileURL(file).href;
-  const loaded = (await (/\.[cm]?tsx?$/.test(file) ? tsImport(address, import.meta.url) : import(address))) as Record<
-    string,
-    unknown
-  >;
+  const loaded = await imported(path, file);
   // A TypeScript file outside an ES module package arrives as CommonJS: its exports are then one level further in.
   const inner =
     typeof loaded.default === 'object' && loaded.default !== null ? (loaded.default as Record<string, unknown>) : {};
@@ -37,13 +33,34 @@ export async function loadModule(path: string): Promise<SchemaModule> {
   ];
   const mapping = (loaded.mapping ?? inner.mapping ?? {}) as Mapping;
   const rules = (loaded.rules ?? inner.rules ?? {}) as Rules<Schema>;
-  const scopes = (loaded.scopes ?? inner.scopes ?? {}) as Scopes<Schema>;
+  const scopes = (loaded.scopes ?? inner.scopes) as Scopes<Schema> | undefined;
   if (found.length === 1) return { schema: found[0] as Schema, mapping, rules, scopes };
   throw new KoinonError(
     'schema-invalid',
     `${path} exports ${found.length === 0 ? 'no schema' : `${found.length} schemas`}; export one, made by schema({ … }), as its default.`,
     { value: path },
   );
+}
+
+/** What a module exports. @throws KoinonError `schema-invalid` where it has a mistake, with the line where that is known. */
+async function imported(path: string, file: string): Promise<Record<string, unknown>> {
+  const address = pathToFileURL(file).href;
+  try {
+    return (await (/\.[cm]?tsx?$/.test(file) ? tsImport(address, import.meta.url) : import(address))) as Record<
+      string,
+      unknown
+    >;
+  } catch (error) {
+    // The first line of the stack that is in the module itself; a mistake of syntax names it in its message.
+    const stack = error instanceof Error ? (error.stack ?? '') : '';
+    const line = stack.split('\n').find((frame) => frame.includes(file) || frame.includes(address));
+    const at =
+      line === undefined ? undefined : /:(\d+)(?::\d+)?/.exec(line.slice(line.indexOf(file) + file.length))?.[1];
+    throw new KoinonError('schema-invalid', `${path}${at ? `, line ${at}` : ''}: ${messageOf(error)}`, {
+      value: path,
+      cause: error,
+    });
+  }
 }
 
 /** Loads a schema from a module. */

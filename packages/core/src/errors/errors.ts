@@ -79,6 +79,7 @@ export const errorStatus = {
   'rule-failed': 422,
   'not-loopback': 403,
   'address-in-use': 409,
+  'secret-missing': 400,
   'server-failure': 500,
 } as const;
 

@@ -38,6 +38,11 @@ export interface BytesSource {
 /** The names of a schema's tables. */
 export type TableName<S extends Schema> = Extract<keyof S['tables'], string>;
 
+/** The names of the tables that a server keeps: those whose rows do not stay on one device. */
+export type SyncedTableName<S extends Schema> = {
+  [T in TableName<S>]: S['tables'][T]['home'] extends 'device' ? never : T;
+}[TableName<S>];
+
 type ColumnsOf<S extends Schema, T extends TableName<S>> = S['tables'][T]['columns'];
 type ValueOf<C> = C extends Column<infer Value, Presence> ? Value : never;
 /** What a column takes: its value, or for bytes also something that is read when it is stored, such as a File. */

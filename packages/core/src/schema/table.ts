@@ -11,8 +11,11 @@ export interface RowComplaint {
   readonly message: string;
 }
 
+/** Where the rows of a table are: on every device and the server, or on one device alone. */
+export type Home = 'everywhere' | 'device';
+
 /** Options of one table. */
-export interface TableOptions<Names extends string = string> {
+export interface TableOptions<Names extends string = string, H extends Home = Home> {
   /** Groups of columns whose values together no two rows share. */
   readonly unique?: readonly (readonly Names[])[];
   /** Groups of columns to keep an index over, in this order. */
@@ -23,7 +26,7 @@ export interface TableOptions<Names extends string = string> {
    */
   readonly naturalKey?: readonly Names[];
   /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
-  readonly home?: 'everywhere' | 'device';
+  readonly home?: H;
   /** What becomes of columns that the device and the server have both changed, where a column has no rule of its own. */
   readonly merge?: Extract<MergeRule<never>, string>;
   /** What becomes of a row that one side deleted while the other edited it. Default `edit survives`. */
@@ -35,12 +38,12 @@ export interface TableOptions<Names extends string = string> {
 }
 
 /** A table of a schema: its columns besides `id`, and its options. */
-export interface Table<C extends Columns = Columns> {
+export interface Table<C extends Columns = Columns, H extends Home = Home> {
   readonly columns: C;
   readonly unique: readonly (readonly string[])[];
   readonly index: readonly (readonly string[])[];
   readonly naturalKey: readonly string[];
-  readonly home: 'everywhere' | 'device';
+  readonly home: H;
   /** The rule for columns without one of their own; undefined: what their type brings. */
   readonly merge: AnyMergeRule | undefined;
   readonly deletion: DeletionRule;
@@ -63,10 +66,10 @@ export interface Table<C extends Columns = Columns> {
  * @example
  * const hive = table({ site: reference('site'), mark: text({ maximumLength: 12 }) }, { unique: [['site', 'mark']] })
  */
-export function table<const C extends Columns>(
+export function table<const C extends Columns, const H extends Home = 'everywhere'>(
   columns: C,
-  options: TableOptions<Extract<keyof C, string>> = {},
-): Table<C> {
+  options: TableOptions<Extract<keyof C, string>, H> = {},
+): Table<C, H> {
   const entries = Object.entries(columns);
   const unique = [...entries.filter(([, c]) => c.unique).map(([name]) => [name]), ...(options.unique ?? [])];
   const references = entries.filter(([, c]) => c.target !== undefined).map(([name]) => name);
@@ -75,7 +78,8 @@ export function table<const C extends Columns>(
     unique,
     index: [...entries.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
     naturalKey: options.naturalKey ?? [],
-    home: options.home ?? 'everywhere',
+    // Without the option its type is the default one.
+    home: options.home ?? ('everywhere' as H),
     merge: options.merge,
     deletion: options.deletion ?? 'edit survives',
     entries,

@@ -39,7 +39,7 @@ import { Hub } from '../realtime/hub.ts';
 import { acceptSockets } from '../realtime/upgrade.ts';
 import { waitForChange } from '../realtime/wait.ts';
 import { type RuleOptions, ruleSet } from '../rules/rules.ts';
-import { scopeSet } from '../scope/evaluate.ts';
+import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import type { Scopes } from '../scope/scopes.ts';
 import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
 import type { Store } from '../stores/store.ts';
@@ -83,7 +83,10 @@ export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions,
    * reaches the server may do everything.
    */
   readonly authenticate?: Authenticate;
-  /** Which rows and columns each user gets, and what he may write, by table. Without it everybody gets everything. */
+  /**
+   * Which rows and columns each user gets, and what he may write, by table: all tables that the server keeps are named. Without it
+   * everybody gets everything. They are tried at start with a user called `nobody`.
+   */
   readonly scopes?: Scopes<S>;
   /** Told of what each request and each live window has moved: for logs and measurements. */
   readonly observe?: (moved: Moved) => void;
@@ -160,7 +163,8 @@ export async function koinonPlugin<S extends Schema = Schema>(
   await shutOut.start();
   app.addHook('onClose', async () => shutOut.stop());
   const owners = new Owners(store, replicasPerUser);
-  const scopes = scopeSet(store.schema as S, given);
+  const scopes = scopeSet(store.schema as S, given, (message) => app.log.warn(message));
+  if (!scopes.isOpen) await tryScopes(store, scopes, (message) => app.log.error(message));
   const accessOf = (user: User | undefined): Access => ({ scopes, user });
   const users = new WeakMap<object, User>();
   const identify = identifyBy(authenticate, (reason) => app.log.info({ reason }, 'a token was refused'));
@@ -392,6 +396,15 @@ export async function koinonPlugin<S extends Schema = Schema>(
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) =>
     takePush(request.body, users.get(request)),
   );
+}
+
+/** Evaluates the scopes for a user who is not there: a mistake in them is told at start, and not by the first device. */
+async function tryScopes(store: Store, scopes: ScopeSet, report: (message: string) => void): Promise<void> {
+  const nobody: User = { id: 'nobody', claims: {} };
+  await store
+    .read((reader) => scopes.evaluate(nobody, reader))
+    // A scope may well need claims that this user has not got.
+    .catch((error: unknown) => error instanceof KoinonError && report(error.message));
 }
 
 const tokenOf = ({ headers }: FastifyRequest): string | undefined =>

@@ -25,6 +25,14 @@ export interface RuleContext<S extends Schema> {
   insert<T extends TableName<S>>(table: T, row: NewRow<S, T> & { readonly id: string }): Promise<void>;
   update<T extends TableName<S>>(table: T, id: string, patch: Partial<Omit<Row<S, T>, 'id'>>): Promise<void>;
   delete<T extends TableName<S>>(table: T, id: string): Promise<void>;
+  /**
+   * The next number of a sequence of this name, from 1 on: without gaps, and never twice, whatever the processes on the database.
+   * Whoever takes one lets the others wait until his transaction has ended.
+   *
+   * @example
+   * before: async ({ kind }, { sequence }) => (kind === 'insert' ? { number: await sequence('invoice') } : undefined)
+   */
+  sequence(name: string): Promise<number>;
   /** Aborted when the rule has taken too long. */
   readonly signal: AbortSignal;
 }
@@ -33,7 +41,10 @@ type Awaitable<T> = T | Promise<T>;
 
 /** What the server does about writes to one table. Each may be asynchronous, within a time limit. */
 export interface TableRules<S extends Schema, T extends TableName<S>> {
-  /** Before the row is written: fills in, corrects or derives columns. What it returns comes back to the device. */
+  /**
+   * Before the row is written: fills in, corrects or derives columns. What it returns comes back to the device. It is asked row by
+   * row, and sees what the transaction has written before.
+   */
   readonly before?: (
     write: RowWrite<Row<S, T>>,
     context: RuleContext<S>,

@@ -47,26 +47,23 @@ export async function writeByRules(
   keys: readonly RowKey[],
   by: Writer,
 ): Promise<RuledWrite> {
-  const apply = () => (by === 'server' ? writer.applyOwn(changes) : writer.apply(changes));
-  const scopes = guard?.scopes.scopes ?? {};
-  const ruled = keys.filter(({ table }) => rules.tables[table] !== undefined || scopes[table] !== undefined);
+  const apply = (some: readonly Change[]) => (by === 'server' ? writer.applyOwn(some) : writer.apply(some));
+  const isScoped = (table: string) => guard?.scopes.isGuarded(table) === true;
+  const ruled = keys.filter(({ table }) => rules.tables[table] !== undefined || isScoped(table));
   if (ruled.length === 0) {
-    await apply();
+    await apply(changes);
     guard?.wrote(keys);
     return { problems: await wholeProblems(schema, writer, keys, guard && { guard, changes }), values: [] };
   }
   const run = new Run(schema, writer, rules);
   const before = await rowsByKey(writer, ruled);
-  const intended = guard ? intendedRows(schema, changes, scopes, before) : new Map<string, AnyRow | null>();
+  const intended = guard ? intendedRows(schema, changes, isScoped, before) : new Map<string, AnyRow | null>();
   const scoped = ruled.filter((key) => intended.has(keyOf(key)));
   for (const [key, write] of netWrites(schema, scoped, before, intended))
-    await run.ask(scopes[key.table]?.write as AnyTableRules['validate'], 'not-permitted', key, write);
+    await run.ask(guard?.scopes.writeRule(key.table) as AnyTableRules['validate'], 'not-permitted', key, write);
   if (run.problems.length > 0) return { problems: run.problems, values: [] };
-  const filled = await run.fill(changes, before);
+  const fills = await run.write(changes, before, apply);
   if (run.problems.length > 0) return { problems: run.problems, values: [] };
-  await apply();
-  const fills = [...filled.values()].filter(({ columns }) => Object.keys(columns).length > 0);
-  await writer.applyOwn(fills.map((fill) => ({ kind: 'update', ...fill, operations: {} })));
   guard?.wrote(keys);
   run.problems.push(...((await guard?.misplaced(intended)) ?? []));
   run.problems.push(...(await wholeProblems(schema, writer, keys, guard && { guard, changes })));
@@ -154,37 +151,70 @@ class Run {
     this.rules = rules;
   }
 
-  /** What `before` gives to the rows of these changes. */
-  async fill(changes: readonly Change[], before: ReadonlyMap<string, AnyRow>): Promise<Map<string, Filled>> {
+  /**
+   * Writes changes one after the other with what `before` gives to their rows: each rule sees what was written before it. A
+   * change whose unique value another one of the transaction has yet to give up is written with the last ones.
+   *
+   * @returns what was given, by row.
+   */
+  async write(
+    changes: readonly Change[],
+    before: ReadonlyMap<string, AnyRow>,
+    apply: (changes: readonly Change[]) => Promise<void>,
+  ): Promise<Filled[]> {
     const filled = new Map<string, Filled>();
     const present = new Map<string, AnyRow | null>(before);
+    let unwritten: Change[] = [];
+    let unfilled: Filled[] = [];
+    const writeNow = async () => {
+      const [some, fills] = [unwritten, unfilled];
+      await apply(some);
+      unwritten = [];
+      unfilled = [];
+      if (fills.length > 0)
+        await this.writer.applyOwn(fills.map((fill) => ({ kind: 'update', ...fill, operations: {} })));
+    };
     for (const change of changes) {
+      const rule = this.rules.tables[change.table]?.before;
+      // Rules look at the database: what comes before them stands there.
+      if (rule !== undefined && unwritten.length > 0) await writeNow().catch(unlessTaken);
       const key = keyOf(change);
       const table = tableOf(this.schema, change.table);
       const was = present.get(key) ?? null;
       const becomes = applyChange(table, was, change);
       present.set(key, becomes);
+      unwritten.push(change);
       if (change.kind === 'delete') filled.delete(key);
-      const rule = this.rules.tables[change.table]?.before;
       if (rule === undefined || becomes === null) continue;
-      const write = writeOf(table, change, was, becomes);
-      const given = await this.call(rule, change, write);
-      if (given === undefined || given === null) continue;
-      if (typeof given !== 'object') this.failed(change, new Error(`before returned ${String(given)}`));
-      else {
-        const columns = given as Record<string, unknown>;
-        this.problems.push(
-          ...changeProblems(table, { ...change, kind: 'update', columns, operations: {} } as Change, 'server'),
-        );
-        const differing = Object.entries(columns).filter(([name, value]) => !sameValue(becomes[name], value));
-        filled.set(key, {
-          table: change.table,
-          id: change.id,
-          columns: { ...filled.get(key)?.columns, ...Object.fromEntries(differing) },
-        });
-      }
+      const columns = await this.fill(rule, change, writeOf(table, change, was, becomes));
+      if (columns === undefined || Object.keys(columns).length === 0) continue;
+      present.set(key, { ...becomes, ...columns });
+      const { table: name, id } = change;
+      filled.set(key, { table: name, id, columns: { ...filled.get(key)?.columns, ...columns } });
+      unfilled.push({ table: name, id, columns });
     }
-    return filled;
+    if (this.problems.length === 0) await writeNow();
+    return [...filled.values()];
+  }
+
+  /** The columns to which `before` gives another value than its row has. */
+  private async fill(
+    rule: NonNullable<AnyTableRules['before']>,
+    change: Change,
+    write: RowWrite<AnyRow>,
+  ): Promise<Record<string, unknown> | undefined> {
+    const given = await this.call(rule, change, write);
+    if (given === undefined || given === null) return undefined;
+    if (typeof given !== 'object') {
+      this.failed(change, new Error(`before returned ${String(given)}`));
+      return undefined;
+    }
+    const columns = given as Record<string, unknown>;
+    const asked = { ...change, kind: 'update', columns, operations: {} } as Change;
+    this.problems.push(...changeProblems(tableOf(this.schema, change.table), asked, 'server'));
+    return Object.fromEntries(
+      Object.entries(columns).filter(([name, value]) => !sameValue(write.after?.[name], value)),
+    );
   }
 
   /** Asks a rule about one row; what it complains of is refused under a code. Without a code it only does something. */
@@ -262,9 +292,15 @@ class Run {
       },
       update: (table, id, patch) => write({ kind: 'update', table, id, columns: { ...patch }, operations: {} }),
       delete: (table, id) => write({ kind: 'delete', table, id }),
+      sequence: (name) => open(() => writer.nextInSequence(name)),
       signal,
     };
   }
+}
+
+/** A unique value may yet be given up by a later change of the same transaction. */
+function unlessTaken(error: unknown): void {
+  if (!(error instanceof ConstraintError) || error.problem.code !== 'duplicate-value') throw error;
 }
 
 function isComplaint(given: unknown): boolean {
@@ -287,13 +323,13 @@ function writeOf(
 function intendedRows(
   schema: Schema,
   changes: readonly Change[],
-  scopes: Readonly<Record<string, unknown>>,
+  isScoped: (table: string) => boolean,
   before: ReadonlyMap<string, AnyRow>,
 ): Map<string, AnyRow | null> {
   const rows = new Map<string, AnyRow | null>();
   for (const change of changes) {
     const key = keyOf(change);
-    if (scopes[change.table] === undefined) continue;
+    if (!isScoped(change.table)) continue;
     const row = rows.has(key) ? (rows.get(key) ?? null) : (before.get(key) ?? null);
     rows.set(key, applyChange(tableOf(schema, change.table), row, change));
   }

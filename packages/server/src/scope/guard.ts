@@ -127,7 +127,7 @@ export class Guard {
     const problems: Problem[] = [];
     for (const [key, row] of intended) {
       const { table, id } = rowOf(key);
-      if (row === null || this.scopes.scopes[table]?.write !== undefined || view.has(table, id, row)) continue;
+      if (row === null || this.scopes.writeRule(table) !== undefined || view.has(table, id, row)) continue;
       problems.push(notPermitted({ table, id }, 'it would be where you may not see it'));
     }
     return problems;

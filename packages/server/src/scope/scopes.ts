@@ -1,4 +1,4 @@
-import type { Row, RowComplaint, Schema, TableName, Where } from '@koinon/core';
+import type { ColumnOfType, Row, RowComplaint, Schema, SyncedTableName, TableName, Where } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
 import type { RowWrite, RuleContext } from '../rules/rules.ts';
 
@@ -13,13 +13,8 @@ export interface ScopeContext<S extends Schema> {
   rows<T extends TableName<S>>(table: T, where: Where<Row<S, T>>): Promise<readonly Row<S, T>[]>;
 }
 
-/** Who gets what of one table, and who may write it. `user` is undefined where the server knows no users. */
-export interface TableScope<S extends Schema, T extends TableName<S>> {
-  /**
-   * The rows that a user's replicas may hold: a condition over `id` and columns that are filterable, or in a word `all` or
-   * `none`. Default `all`. It must come from nothing but the user and what `context` reads.
-   */
-  readonly read?: (user: User | undefined, context: ScopeContext<S>) => Awaitable<Where<Row<S, T>> | 'all' | 'none'>;
+/** Which columns nobody gets, or not this user, and who may write a table. `user` is undefined where the server knows no users. */
+export interface TableAccess<S extends Schema, T extends TableName<S>> {
   /** Columns that are never sent: to anybody, or to this user. On his devices they are null. */
   readonly withhold?:
     | readonly Extract<keyof Row<S, T>, string>[]
@@ -34,18 +29,45 @@ export interface TableScope<S extends Schema, T extends TableName<S>> {
   ) => Awaitable<readonly RowComplaint[] | undefined>;
 }
 
-/** Who gets what, by table; a table that is not named is everybody's. */
-export type Scopes<S extends Schema> = { readonly [T in TableName<S>]?: TableScope<S, T> };
+/** The rows that a user's replicas may hold, by a condition of their own. */
+export interface ReadScope<S extends Schema, T extends TableName<S>> extends TableAccess<S, T> {
+  /**
+   * A condition over `id` and columns that are filterable, or in a word `all` or `none`. It must come from nothing but the user
+   * and what `context` reads.
+   */
+  readonly read:
+    | 'all'
+    | 'none'
+    | ((user: User | undefined, context: ScopeContext<S>) => Awaitable<Where<Row<S, T>> | 'all' | 'none'>);
+  readonly with?: never;
+}
 
-/** Scopes whose tables' types are not known. */
-export type AnyScopes = Readonly<
-  Record<
-    string,
-    | {
-        readonly read?: (user: User | undefined, context: ScopeContext<Schema>) => unknown;
-        readonly withhold?: readonly string[] | ((user: User | undefined) => readonly string[]);
-        readonly write?: (write: never, context: never) => unknown;
-      }
-    | undefined
-  >
->;
+/** The rows that refer to a row which the user's replicas may hold. */
+export interface ParentScope<S extends Schema, T extends TableName<S>> extends TableAccess<S, T> {
+  /** The reference column, which is filterable: a row is in the scope while the row that it refers to is. */
+  readonly with: ColumnOfType<S, T, 'reference'>;
+  readonly read?: never;
+}
+
+/** Who gets what of one table, and who may write it. In a word: `all` is for everybody, to read and to write; `none` for nobody. */
+export type TableScope<S extends Schema, T extends TableName<S>> = ReadScope<S, T> | ParentScope<S, T> | 'all' | 'none';
+
+/**
+ * Who gets what, by table. Every table that the server keeps is named: one that was forgotten would be everybody's.
+ *
+ * @example
+ * const scopes: Scopes<typeof cooperative> = {
+ *   member: { read: 'all', write: () => [{ message: 'The office keeps the list of members.' }] },
+ *   site: { read: (user) => ({ keeper: user?.id ?? '' }) },
+ *   hive: { with: 'site' },
+ * }
+ */
+export type Scopes<S extends Schema> = { readonly [T in SyncedTableName<S>]: TableScope<S, T> };
+
+/** The scope of a table whose type is not known. */
+export interface AnyTableScope {
+  readonly read?: 'all' | 'none' | ((user: User | undefined, context: ScopeContext<Schema>) => unknown);
+  readonly with?: string;
+  readonly withhold?: readonly string[] | ((user: User | undefined) => readonly string[]);
+  readonly write?: (write: never, context: never) => unknown;
+}

@@ -294,6 +294,8 @@ export interface StoreWriter {
   venture(receipt: string, editedAt: number, work: () => Promise<readonly Problem[]>): Promise<readonly Problem[]>;
   /** Writes changes that no uploaded transaction made, such as what a hook fills in. @throws ConstraintError. */
   applyOwn(changes: readonly Change[]): Promise<void>;
+  /** The next number of a sequence, from 1 on; nobody else takes one of it before this transaction ends. */
+  nextInSequence(name: string): Promise<number>;
   /** Runs SQL of the store's own dialect in this transaction: rows of a query. */
   query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]>;
   /** Writes the changes of a transaction into the app's tables; rows may swap unique values. @throws ConstraintError when a table refuses one. */

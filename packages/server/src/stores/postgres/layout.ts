@@ -80,6 +80,10 @@ const koinonTables = [
   received_at bigint NOT NULL,
   PRIMARY KEY (replica, id, number)
 )`,
+  `CREATE TABLE IF NOT EXISTS koinon.sequence (
+  name text PRIMARY KEY,
+  last bigint NOT NULL
+)`,
   'CREATE INDEX IF NOT EXISTS receipt_by_time ON koinon.receipt (received_at)',
   `CREATE TABLE IF NOT EXISTS koinon.noted_time (
   at bigint PRIMARY KEY,

@@ -188,6 +188,14 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     await this.author(rows[0]?.receipt ?? '', rows[0]?.edited ?? '');
   }
 
+  async nextInSequence(name: string): Promise<number> {
+    const { rows } = await this.client.query<{ last: string }>(
+      `INSERT INTO koinon.sequence AS s VALUES ($1, 1) ON CONFLICT (name) DO UPDATE SET last = s.last + 1 RETURNING last`,
+      [name],
+    );
+    return Number(rows[0]?.last);
+  }
+
   async query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]> {
     return (await this.client.query<Record<string, unknown>>(sql, [...values])).rows;
   }

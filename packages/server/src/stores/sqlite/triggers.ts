@@ -103,6 +103,11 @@ CREATE TABLE IF NOT EXISTS koinon_part (
   received_at INTEGER NOT NULL,
   PRIMARY KEY (replica, id, number)
 ) WITHOUT ROWID;
+-- The last number that was taken of each sequence.
+CREATE TABLE IF NOT EXISTS koinon_sequence (
+  name TEXT PRIMARY KEY NOT NULL,
+  last INTEGER NOT NULL
+) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS koinon_receipt_by_time ON koinon_receipt (received_at);
 CREATE INDEX IF NOT EXISTS koinon_receipt_by_position ON koinon_receipt (position) WHERE position IS NOT NULL;
 CREATE INDEX IF NOT EXISTS koinon_stamp_deleted ON koinon_stamp (position) WHERE deleted = 1;

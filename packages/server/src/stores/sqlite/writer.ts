@@ -186,6 +186,11 @@ export class SqliteWriter extends Receipts implements StoreWriter {
     this.stamping.writeAs(receipt, editedAt);
   }
 
+  async nextInSequence(name: string): Promise<number> {
+    this.database.run('INSERT INTO koinon_sequence VALUES (?, 1) ON CONFLICT DO UPDATE SET last = last + 1', name);
+    return this.database.get<{ last: number }>('SELECT last FROM koinon_sequence WHERE name = ?', name)?.last ?? 1;
+  }
+
   async query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]> {
     // It may write as well.
     this.inserts.write();

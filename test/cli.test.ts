@@ -114,7 +114,7 @@ test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp o
   const ddl = await run('ddl', schemaFile, database.address);
   expect(ddl.output).toMatch(/^BEGIN;[\s\S]*CREATE TABLE "public"\."visit"[\s\S]*COMMIT;\s*$/);
   const unready = await run('changes', schemaFile, database.address);
-  expect(unready).toMatchObject({ code: 1, output: expect.stringMatching(/koinon ddl.*storage-refused/) });
+  expect(unready).toMatchObject({ code: 1, output: expect.stringMatching(/koinon ddl.*not-served/) });
   const shell = await database.shell();
   await shell.exec(ddl.output);
   expect((await run('ddl', schemaFile, database.address)).output).toMatch(/has all that Koinon needs/);

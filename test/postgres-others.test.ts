@@ -44,7 +44,7 @@ test('a server whose role owns nothing, and may do no more than what is document
   );
   address.username = role;
   address.password = 'as the server';
-  const server = await startServer({ store: await postgresStore(garden, address.href, { prepare: false }), port: 0 });
+  const server = await startServer({ store: await postgresStore(garden, address.href, { mode: 'serve' }), port: 0 });
   const replica = await openReplica({ schema: garden, file: world.path('served.db'), server: server.url });
   await replica.sync();
   await replica.update('plant', 'A', { label: 'through the role' });
@@ -105,11 +105,11 @@ test('tables that were there before keep their names, types and rows; a deletion
   };
   const ddl = await postgresDdl(garden, database.address, mapping);
   expect(await dump()).toEqual(before);
-  await expect(postgresStore(garden, database.address, { mapping, prepare: false })).rejects.toMatchObject({
-    code: 'storage-refused',
+  await expect(postgresStore(garden, database.address, { mapping, mode: 'serve' })).rejects.toMatchObject({
+    code: 'not-served',
   });
   for (const sql of ddl) await shell.exec(sql);
-  const store = await postgresStore(garden, database.address, { mapping, prepare: false });
+  const store = await postgresStore(garden, database.address, { mapping, mode: 'serve' });
   const server = await startServer({ store, port: 0 });
   const replica = await openReplica({ schema: garden, server: server.url });
   await replica.sync();

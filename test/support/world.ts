@@ -60,9 +60,13 @@ export class World<S extends Schema = Garden> {
     schema: S,
     kind: StoreKind = 'SQLite',
     options: Partial<ServerOptions<S>> = {},
+    before: (shell: Shell) => Promise<void> = async () => undefined,
   ): Promise<World<S>> {
     const folder = await mkdtemp(join(tmpdir(), 'koinon-test-'));
     const database = await newDatabase(kind, folder);
+    const shell = await database.shell();
+    await before(shell);
+    await shell.close();
     const store = await database.open(schema);
     return new World(folder, schema, database, store, await startServer({ store, port: 0, ...options }), options);
   }

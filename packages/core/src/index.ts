@@ -197,6 +197,7 @@ export {
   indexedGroups,
   quoteName,
   quoteText,
+  replicaApplicationId,
   type Strictness,
   storageType,
 } from './sqlite/ddl.ts';

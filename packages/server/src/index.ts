@@ -25,6 +25,7 @@ export { type ServiceChange, writeRows } from './rules/write.ts';
 export type { ParentScope, ReadScope, ScopeContext, Scopes, TableAccess, TableScope } from './scope/scopes.ts';
 export { Keeper, type KeeperOptions } from './stores/keeper.ts';
 export type { Mapping, TableMapping } from './stores/mapping.ts';
+export type { StoreMode } from './stores/mode.ts';
 export {
   type PostgresOptions,
   postgresDdl,

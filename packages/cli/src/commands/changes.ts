@@ -14,7 +14,7 @@ export function changesCommand(): Command {
     .option('--limit <rows>', 'rows at most', whole, 100)
     .option('--json', 'print JSON')
     .action(async (schema: string, database: string, options: { after: string; limit: number; json?: boolean }) => {
-      const store = await openStore(schema, database);
+      const store = await openStore(schema, database, 'read');
       try {
         const { after } = options;
         const position = /^\d+$/.test(after) ? store.positionAt(Number(after)) : after;

@@ -18,21 +18,20 @@ export function shownDatabase(database: string): string {
   return `${url.protocol}//${url.host}${url.pathname}`;
 }
 
-/** Opens a server's database, and makes in it what it lacks unless told not to. */
-export async function makeStore(
+/** Opens a server's database. */
+export async function openDatabase(
   { schema, mapping }: SchemaModule,
   database: string,
-  options: Pick<PostgresOptions, 'prepare' | 'misfit'> = {},
+  options: Pick<PostgresOptions, 'mode' | 'misfit'>,
 ): Promise<Store> {
-  const { prepare: _, ...told } = options;
   if (isPostgres(database)) return postgresStore(schema, database, { mapping, ...options });
-  return sqliteStore(schema, database, { mapping, ...told });
+  return sqliteStore(schema, database, { mapping, ...options });
 }
 
-/** Opens a server's database that has to be there already. */
-export async function openStore(schemaPath: string, database: string): Promise<Store> {
+/** Opens a server's database that has been served already. */
+export async function openStore(schemaPath: string, database: string, mode: 'serve' | 'read'): Promise<Store> {
   refuseMissing(database);
-  return makeStore(await loadModule(schemaPath), database, { prepare: false });
+  return openDatabase(await loadModule(schemaPath), database, { mode });
 }
 
 /** @throws KoinonError `storage-refused` where there is no such file. */

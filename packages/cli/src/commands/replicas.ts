@@ -15,9 +15,9 @@ export function replicasCommand(): Command {
     .option('--admit <id>', 'let a replica in again')
     .option('--json', 'print JSON')
     .action(async (schema: string, database: string, options: { drop?: string; admit?: string; json?: boolean }) => {
-      const store = await openStore(schema, database);
+      const id = options.drop ?? options.admit;
+      const store = await openStore(schema, database, id === undefined ? 'read' : 'serve');
       try {
-        const id = options.drop ?? options.admit;
         if (id !== undefined && !(await store.write((writer) => writer.dropReplica(id, options.drop !== undefined))))
           throw new KoinonError('not-found', `No replica ${id} has asked this server yet.`, { value: id });
         const replicas = await store.read((reader) => reader.replicas());

@@ -2,7 +2,7 @@ import { type Misfit, startServer } from '@koinon/server';
 import { Command, InvalidArgumentError } from 'commander';
 import { pino } from 'pino';
 import { loadModule } from '../schema-module/load.ts';
-import { databaseWords, makeStore, shownDatabase } from './database.ts';
+import { databaseWords, openDatabase, shownDatabase } from './database.ts';
 import { authenticateBySecret, secretName } from './token.ts';
 import { untilStopped } from './until-stopped.ts';
 
@@ -45,7 +45,7 @@ export function serveCommand(): Command {
       const module = await loadModule(schemaPath);
       const authenticate = authenticateBySecret();
       const misfit = (found: Misfit) => logger.error(found, 'is not of its column’s type: replicas get none for it');
-      const store = await makeStore(module, database, { prepare: options.prepare, misfit });
+      const store = await openDatabase(module, database, { mode: options.prepare ? 'prepare' : 'serve', misfit });
       const server = await startServer({
         store,
         rules: module.rules,

@@ -1,6 +1,6 @@
-import { createTable, KoinonError, type Schema } from '@koinon/core';
+import { createTable, KoinonError, replicaApplicationId, type Schema } from '@koinon/core';
 import type { Database } from './database.ts';
-import { applicationId, isReplicaFile } from './layout.ts';
+import { isReplicaFile } from './layout.ts';
 
 /** Koinon's own tables in a replica. What they hold stands in comments here. */
 const koinonTables = [
@@ -114,7 +114,7 @@ export function create(database: Database, schema: Schema): void {
       'storage-foreign',
       'The file is an SQLite database, but not a Koinon replica; choose another file.',
     );
-  database.driver.exec(`PRAGMA application_id = ${applicationId}; ${koinonTables}`);
+  database.driver.exec(`PRAGMA application_id = ${replicaApplicationId}; ${koinonTables}`);
   for (const [name, table] of Object.entries(schema.tables))
     for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
 }

@@ -1,10 +1,7 @@
-import { createIndexes, type Schema } from '@koinon/core';
+import { createIndexes, replicaApplicationId, type Schema } from '@koinon/core';
 import type { Database } from './database.ts';
 import type { Migrations } from './migration.ts';
 import { shapeOf } from './shape.ts';
-
-/** Marks a file as a replica: the letters KOIN in SQLite's header. */
-export const applicationId = 0x4b4f494e;
 
 /** Makes a file a replica of this schema: an empty one, or that of an earlier schema. */
 export type Prepare = (database: Database, schema: Schema, migrations: Migrations) => void;
@@ -17,7 +14,7 @@ export function isOlder(database: Database, schema: Schema): boolean {
 /** Whether a file is a replica already. */
 export function isReplicaFile(database: Database): boolean {
   const [row] = database.guarded(() => database.once('PRAGMA application_id')) as [{ application_id: number }];
-  return row.application_id === applicationId;
+  return row.application_id === replicaApplicationId;
 }
 
 /**

@@ -1,7 +1,7 @@
-import { KoinonError, quoteName, type Sql } from '@koinon/core';
+import { KoinonError, quoteName, replicaApplicationId, type Sql } from '@koinon/core';
 import { openNodeDriver } from '#node-driver';
 import { Database } from '../database/database.ts';
-import { applicationId, meta } from '../database/layout.ts';
+import { meta } from '../database/layout.ts';
 import { readOnly, runReading } from '../database/read-only.ts';
 import { type StoredTransaction, storedTransactions } from '../outbox/stored.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
@@ -44,7 +44,7 @@ export async function inspectReplica(file: string): Promise<Inspection> {
   const [{ application_id: found }] = database.guarded(() => database.once('PRAGMA application_id')) as [
     { application_id: number },
   ];
-  if (found !== applicationId) {
+  if (found !== replicaApplicationId) {
     database.close();
     throw new KoinonError('storage-foreign', `${file} is an SQLite database, but not a Koinon replica.`, {
       value: file,

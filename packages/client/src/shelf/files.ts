@@ -1,7 +1,7 @@
-import { KoinonError } from '@koinon/core';
+import { KoinonError, replicaApplicationId } from '@koinon/core';
 import { filesOf, openNodeDriver, removeFile, sizeOfFile } from '#node-driver';
 import { Database } from '../database/database.ts';
-import { applicationId, meta, setMeta } from '../database/layout.ts';
+import { meta, setMeta } from '../database/layout.ts';
 import { countUnsent } from '../outbox/stored.ts';
 
 /** One of several replicas on a device. */
@@ -73,7 +73,7 @@ async function openReplicaFile(file: string, readOnly: boolean): Promise<Databas
     throw new KoinonError('storage-refused', `There is no replica ${file}.`, { value: file });
   const database = new Database(await openNodeDriver({ file, readOnly }));
   const [{ application_id: found }] = database.once('PRAGMA application_id') as [{ application_id: number }];
-  if (found === applicationId) return database;
+  if (found === replicaApplicationId) return database;
   database.close();
   throw new KoinonError('storage-foreign', `${file} is an SQLite database, but not a Koinon replica.`, { value: file });
 }

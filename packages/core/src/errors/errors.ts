@@ -80,6 +80,7 @@ export const errorStatus = {
   'not-loopback': 403,
   'address-in-use': 409,
   'secret-missing': 400,
+  'not-served': 409,
   'server-failure': 500,
 } as const;
 

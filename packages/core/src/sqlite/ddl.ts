@@ -100,3 +100,6 @@ export function indexedGroups(table: Table, strictness: Strictness): readonly (r
 function indexName(table: string, columns: readonly string[]): string {
   return `${table}_by_${columns.join('_')}`;
 }
+
+/** Marks a file as a replica: the letters KOIN in SQLite's header. */
+export const replicaApplicationId = 0x4b4f494e;

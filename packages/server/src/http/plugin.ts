@@ -153,7 +153,9 @@ export async function koinonPlugin<S extends Schema = Schema>(
       throw error;
     }
   });
-  const keeper = new Keeper(store, keeping);
+  const keeper = new Keeper(store, keeping, ({ table, message, isRepaired }) =>
+    app.log.error({ table, isRepaired }, message),
+  );
   keeper.start();
   app.addHook('onClose', () => keeper.stop());
   const ruled = ruleSet({ ...(rules && { rules }), ...(ruleTimeLimit && { ruleTimeLimit }) }, (err, { table, id }) =>

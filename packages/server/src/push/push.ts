@@ -13,6 +13,7 @@ import {
   type ServerValues,
   type Table,
   type UploadedTransaction,
+  type WireChange,
 } from '@koinon/core';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
 import { type RuleSet, ruleSet } from '../rules/rules.ts';
@@ -71,7 +72,7 @@ export async function push(
       if (store.faultOf(taken.failure) === 'locked') patience = 'none';
       if (isHopeful) isHopeful = false;
       else if (group.length > 1) suspect = from + (taken.reached < group.length ? taken.reached : 0);
-      else outcomes.push(setAside(taking, group[0] as UploadedTransaction, taken.failure));
+      else outcomes.push(await setAside(taking, group[0] as UploadedTransaction, taken.failure));
     }
     if (outcomes.length > suspect) suspect = transactions.length;
     for (const [i, outcome] of outcomes.entries()) {
@@ -161,12 +162,28 @@ async function takeInSome(
 }
 
 /**
- * What becomes of a transaction that could not be written, alone, and of which nobody knows whether it ever can: it may come
- * again, and those that have nothing to do with it go on.
+ * What becomes of a transaction that could not be written, alone. Where a constraint refused it at its end, it is refused. Else
+ * nobody knows whether it ever can: it may come again, and those that have nothing to do with it go on.
  *
  * @throws what says that the database as a whole is at fault.
  */
-function setAside({ store, rules }: Taking, { id, changes }: UploadedTransaction, failure: unknown): Outcome {
+async function setAside(taking: Taking, transaction: UploadedTransaction, failure: unknown): Promise<Outcome> {
+  const { store, rules, replica } = taking;
+  const { id, changes, origins, part } = transaction;
+  const refusal = store.refusalOf(failure);
+  if (refusal !== undefined) {
+    const { table, id: row } = changes[0] as WireChange;
+    const problems = [{ ...refusal, table, id: row }];
+    await store.write(async (writer) => {
+      // Of one that came in parts only the last is here: it is sent anew, and refused anew.
+      if (part !== undefined) return writer.dropParts(replica);
+      const sender = { user: rules.user?.id ?? null, replica, ...(origins && { origins }) };
+      const outcome = { kind: 'rejected', problems } as const;
+      if ((await writer.receipt(id)) === undefined)
+        await writer.saveReceipt({ id, digest: digestOf(transaction), ...sender, outcome });
+    });
+    return rejected(id, problems);
+  }
   const fault = store.faultOf(failure);
   if (fault === undefined) throw failure;
   if (fault === 'failed' && changes[0]) rules.report(failure, changes[0]);

@@ -1,6 +1,7 @@
 import { setImmediate } from 'node:timers/promises';
 import { outdated } from '../cursor/keys.ts';
 import type { Contact, Store } from './store.ts';
+import type { TrackingFault } from './tracking.ts';
 
 /** How a store is kept in order while it serves. */
 export interface KeeperOptions {
@@ -13,8 +14,9 @@ export interface KeeperOptions {
 /** Deleted in one database transaction at most: requests get their turn in between. */
 const step = 500;
 
-/** Milliseconds between two rounds, and between two writings of what replicas told. */
+/** Milliseconds between two rounds, between two looks at the tables, and between two writings of what replicas told. */
 const roundEvery = 3_600_000;
+const lookEvery = 60_000;
 const noteEvery = 5_000;
 
 const day = 86_400_000;
@@ -31,7 +33,18 @@ export class Keeper {
   private round: NodeJS.Timeout | undefined;
   private noting: NodeJS.Timeout | undefined;
 
-  constructor(store: Store, { keepDays = 90, now = Date.now }: KeeperOptions = {}) {
+  private readonly report: (fault: TrackingFault) => void;
+  private looking: NodeJS.Timeout | undefined;
+  /** What has been reported, so that it is not said each minute. */
+  private reported = new Set<string>();
+
+  /** @param report told of tables that are, or were, followed no longer. */
+  constructor(
+    store: Store,
+    { keepDays = 90, now = Date.now }: KeeperOptions = {},
+    report: (fault: TrackingFault) => void = () => undefined,
+  ) {
+    this.report = report;
     this.store = store;
     this.keep = keepDays * day;
     this.now = now;
@@ -42,6 +55,10 @@ export class Keeper {
     const round = () => void this.tidy().catch(() => undefined);
     round();
     this.round = setInterval(round, roundEvery).unref();
+    const look = () => void this.lookAfterTables().catch(() => undefined);
+    look();
+    this.looking = setInterval(look, lookEvery).unref();
+    this.store.onUntracked = look;
     this.noting = setInterval(() => {
       void this.noteReplicas().catch(() => undefined);
       void this.readKeys().catch(() => undefined);
@@ -59,6 +76,13 @@ export class Keeper {
       rowsDown: contact.rowsDown + (before?.rowsDown ?? 0),
       rowsUp: contact.rowsUp + (before?.rowsUp ?? 0),
     });
+  }
+
+  /** Looks whether all tables are followed, and reports what is new. */
+  async lookAfterTables(): Promise<void> {
+    const faults = await this.store.lookAfterTables();
+    for (const fault of faults) if (fault.isRepaired || !this.reported.has(fault.message)) this.report(fault);
+    this.reported = new Set(faults.map(({ message }) => message));
   }
 
   /** One round: notes the time, moves the horizon, and only then deletes what is behind it. Returns how much that was. */
@@ -96,6 +120,8 @@ export class Keeper {
   async stop(): Promise<void> {
     clearInterval(this.round);
     clearInterval(this.noting);
+    clearInterval(this.looking);
+    this.store.onUntracked = undefined;
     await this.noteReplicas();
   }
 }

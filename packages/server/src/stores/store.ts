@@ -13,6 +13,7 @@ import type {
 } from '@koinon/core';
 import type { CursorKey, CursorKeys } from '../cursor/keys.ts';
 import type { StampedTimes } from './times.ts';
+import type { TrackingFault } from './tracking.ts';
 
 /** A row by its table and id. */
 export interface RowKey {
@@ -362,6 +363,15 @@ export interface Store {
   write<T>(work: (writer: StoreWriter) => Promise<T>, patience?: Patience): Promise<T>;
   /** What an error of {@link write} says of what was written; undefined for one that concerns the database as a whole. */
   faultOf(error: unknown): Fault | undefined;
+  /** What a constraint says that the database checks only when a transaction ends; undefined for any other error. */
+  refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined;
+  /**
+   * Looks whether every table is still followed, and mends it where that can be done; says what it found. With what was found when
+   * the store was opened, the first time.
+   */
+  lookAfterTables(): Promise<readonly TrackingFault[]>;
+  /** Called where something hints that a table is followed no longer. */
+  onUntracked: (() => void) | undefined;
   /** Calls whenever the feed may have gone on, by this process or any other program. Returns a function that ends that. */
   watch(wake: () => void): () => void;
   /** Tells other processes on the same database that the feed has gone on. */

@@ -92,3 +92,14 @@ export function faultOf(error: unknown): Fault | undefined {
   if (severity === 'ERROR') return ofTheWhole.test(code) ? undefined : 'failed';
   return isProgramError(error) ? 'failed' : undefined;
 }
+
+/** What a constraint says that is checked when a transaction ends, as {@link Store.refusalOf} has it. */
+export function refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
+  const { code = '', message = '' } = error as Refusal;
+  if (!code.startsWith('23')) return undefined;
+  return {
+    code: code === '23503' ? 'no-such-reference' : 'constraint',
+    message: `The database refused the transaction at its end (${message}).`,
+    rule: message,
+  };
+}

@@ -2,6 +2,7 @@ import { createHash } from 'node:crypto';
 import { type Column, indexedGroups, quoteName, quoteText, type Schema } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
+import { goneTable } from '../tracking.ts';
 import { columnRule, columnType, parameter, type StandingColumn } from './columns.ts';
 import { shortName } from './names.ts';
 import { misfit, type Standing, standingTable } from './standing.ts';
@@ -21,6 +22,8 @@ export interface AppTable extends TrackedTable, Pick<MappedTable, 'table'> {}
 export interface Layout {
   readonly statements: readonly string[];
   readonly tables: ReadonlyMap<string, AppTable>;
+  /** Whether Koinon has ever served it. */
+  readonly isServed: boolean;
 }
 
 const koinonTables = [
@@ -136,6 +139,9 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
   const tracking: string[] = [];
   for (const mapped of mappedTables(schema, mapping)) {
     const standing = await standingTable(client, mapped, mapping[mapped.name] !== undefined);
+    if (standing === undefined && mapping[mapped.name] !== undefined)
+      throw misfit(mapped, 'is not there; a mapping is for a table that the database has');
+    if (standing === undefined && noted?.has(`layout ${mapped.name}`)) throw misfit(mapped, goneTable);
     const made = standing === undefined ? undefined : mapped;
     if (made === undefined) {
       statements.push(createTable(mapped));
@@ -156,7 +162,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
     ...references,
     ...tracking,
   );
-  return { statements, tables };
+  return { statements, tables, isServed: noted !== undefined };
 }
 
 /** Takes every trace of Koinon out of a database: its schema, and with it the functions and the triggers on them. */

@@ -1,16 +1,19 @@
 import { createHash, randomBytes } from 'node:crypto';
-import { KoinonError, type Position, type Schema } from '@koinon/core';
+import { KoinonError, type Position, type Problem, type Schema } from '@koinon/core';
 import pg from 'pg';
-import { CursorKeys, keyName, keyText, newCursorKey } from '../../cursor/keys.ts';
+import { CursorKeys, keyName, keysOf, keyText, newCursorKey } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
+import { notPrepared, onlyRead, type StoreMode } from '../mode.ts';
 import type { Fault, Patience, Store, StoreReader, StoreWriter } from '../store.ts';
+import type { TrackingFault } from '../tracking.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
-import { faultOf, isRepeatable } from './constraints.ts';
+import { faultOf, isRepeatable, refusalOf } from './constraints.ts';
 import { type AppTable, planLayout, releaseSql } from './layout.ts';
 import { ordinalOf, PostgresReader, storedKeys } from './reader.ts';
 import { InsertedMeanwhileError } from './row-writer.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
+import { lookAfterTables } from './tracking.ts';
 import { restampAll } from './triggers.ts';
 import { announceAfter, channel, Watcher } from './watcher.ts';
 import { PostgresWriter } from './writer.ts';
@@ -19,8 +22,8 @@ import { PostgresWriter } from './writer.ts';
 export interface PostgresOptions {
   /** How tables that were there before stand in the database, by the schema's table names. */
   readonly mapping?: Mapping;
-  /** Whether what the database lacks is made when the store is opened. Without it, {@link postgresDdl} has to be run first. Default true. */
-  readonly prepare?: boolean;
+  /** Default `prepare`; `serve` wants what {@link postgresDdl} prints to be run first. */
+  readonly mode?: StoreMode;
   /** Told of each statement that a transaction runs on the app's tables, with its values. */
   readonly trace?: (sql: string, values: readonly unknown[]) => void;
   /** Told, once each, of values in tables of others that are not of their column's type; replicas get none for them. */
@@ -34,6 +37,9 @@ const lockWait = { some: 2_000, none: 20 } as const satisfies Record<Patience, n
 
 /** How long is waited for a connection, a new one or one that others use, in milliseconds. */
 const connectWait = 20_000;
+
+/** Milliseconds after which it is asked again whether a write has left its stamp. */
+const stampLook = 5_000;
 
 /** A transaction that others keep getting in the way of is tried this often. */
 const mostTries = 10;
@@ -50,24 +56,33 @@ const layoutLock = 'SELECT pg_advisory_xact_lock(5127301)';
  *   that is there does not fit the schema.
  */
 export async function postgresStore(schema: Schema, url: string, options: PostgresOptions = {}): Promise<Store> {
-  const { mapping = {}, prepare = true, connections = 10, trace, misfit } = options;
+  const { mapping = {}, mode = 'prepare', connections = 10, trace, misfit } = options;
   const pool = openPool(url, connections);
   const typed = new TypedValues(misfit);
   try {
-    const { tables, feed, keys } = await inTransaction(pool, 'BEGIN', async (client) => {
+    const begin = mode === 'read' ? 'BEGIN READ ONLY' : 'BEGIN';
+    const { tables, feed, keys, faults } = await inTransaction(pool, begin, async (client) => {
       await client.query(layoutLock);
-      const layout = await planLayout(client, schema, mapping);
-      if (!prepare && layout.statements.length > 0)
-        throw new KoinonError(
-          'storage-refused',
-          `The database lacks ${layout.statements.length} of the statements that Koinon needs; print them with "koinon ddl" and run them.`,
-        );
-      for (const statement of layout.statements) await client.query(statement);
-      for (const table of layout.tables.values()) await refuseUnreadable(client, layout.tables, table);
-      return { tables: layout.tables, ...(await identityOf(client)) };
+      const { statements, tables, isServed } = await planLayout(client, schema, mapping);
+      if (mode !== 'prepare' && statements.length > 0) throw notPrepared('The database', isServed, statements.length);
+      for (const statement of statements) await client.query(statement);
+      for (const table of tables.values()) await refuseUnreadable(client, tables, table);
+      if (mode === 'read') return { tables, faults: [], ...(await notedIdentity(client)) };
+      const identity = await identityOf(client);
+      return { tables, faults: await lookAfterTables(client, tables.values()), ...identity };
     });
     const kept = Object.fromEntries([...tables.keys()].map((name) => [name, schema.tables[name]]));
-    return new PostgresStore({ ...schema, tables: kept } as Schema, feed, keys, pool, tables, typed, trace);
+    return new PostgresStore(
+      { ...schema, tables: kept } as Schema,
+      feed,
+      keys,
+      pool,
+      tables,
+      typed,
+      trace,
+      mode,
+      faults,
+    );
   } catch (error) {
     await pool.end();
     throw asRefused(error, url);
@@ -96,6 +111,13 @@ export function renewKeyPostgres(url: string): Promise<number> {
     await client.query(layoutLock);
     return renewKey(client);
   });
+}
+
+/** The same as it was noted when the database was served last; of one that never was, nothing. */
+async function notedIdentity(client: pg.PoolClient): Promise<{ feed: string; keys: CursorKeys }> {
+  const { rows } = await client.query<{ name: string; value: string }>('SELECT name, value FROM koinon.meta');
+  const noted = new Map(rows.map(({ name, value }) => [name, value]));
+  return { feed: noted.get('feed') ?? '', keys: new CursorKeys(noted.get('secret') ?? '', keysOf(rows)) };
 }
 
 async function renewKey(client: pg.PoolClient): Promise<number> {
@@ -135,6 +157,11 @@ class PostgresStore implements Store {
   readonly feed: string;
   readonly keys: CursorKeys;
   private isClosed = false;
+  private readonly mode: StoreMode;
+  /** What was found when the store was opened. */
+  private faults: readonly TrackingFault[];
+  private lookedAt = 0;
+  onUntracked: (() => void) | undefined;
   private readonly pool: pg.Pool;
   private readonly tables: ReadonlyMap<string, AppTable>;
   private readonly typed: TypedValues;
@@ -150,7 +177,11 @@ class PostgresStore implements Store {
     tables: ReadonlyMap<string, AppTable>,
     typed: TypedValues,
     trace: PostgresOptions['trace'],
+    mode: StoreMode,
+    faults: readonly TrackingFault[],
   ) {
+    this.faults = faults;
+    this.mode = mode;
     this.typed = typed;
     this.trace = trace;
     this.schema = schema;
@@ -176,6 +207,7 @@ class PostgresStore implements Store {
   }
 
   async write<T>(work: (writer: StoreWriter) => Promise<T>, patience: Patience = 'some'): Promise<T> {
+    if (this.mode === 'read') throw onlyRead();
     for (let tries = 1; ; tries++) {
       try {
         return await inTransaction(
@@ -185,6 +217,8 @@ class PostgresStore implements Store {
             const writer = new PostgresWriter(client, this.tables, this.typed, this.trace);
             const result = await work(writer);
             await writer.end();
+            // Asked now and then: a write that left no stamp is not followed by anybody.
+            if (Date.now() - this.lookedAt > stampLook && (await writer.hasStamped()) === false) this.onUntracked?.();
             return result;
           },
         );
@@ -195,8 +229,24 @@ class PostgresStore implements Store {
     }
   }
 
+  async lookAfterTables(): Promise<readonly TrackingFault[]> {
+    const before = this.faults;
+    this.faults = [];
+    this.lookedAt = Date.now();
+    const found = await inTransaction(
+      this.pool,
+      `BEGIN; SET LOCAL lock_timeout = ${lockWait.some}; ${layoutLock}`,
+      (client) => lookAfterTables(client, this.tables.values()),
+    );
+    return [...before, ...found];
+  }
+
   faultOf(error: unknown): Fault | undefined {
     return faultOf(error);
+  }
+
+  refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
+    return refusalOf(error);
   }
 
   watch(wake: () => void): () => void {

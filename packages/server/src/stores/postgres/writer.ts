@@ -34,6 +34,8 @@ export class PostgresWriter extends Receipts implements StoreWriter {
   /** Whether a refusal gives up the whole database transaction. */
   private isVenturing = false;
   private reached: Position | undefined;
+  /** The row that was inserted last. */
+  private inserted: RowKey | undefined;
 
   constructor(
     client: ClientBase,
@@ -59,6 +61,17 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     );
     for (const key of rows) if (!stamped.has(keyOf(key))) this.unknownRows.add(keyOf(key));
     await this.lookUp(receipts, origins);
+  }
+
+  /** Whether the row that was inserted last has its stamp; undefined where none was. */
+  async hasStamped(): Promise<boolean | undefined> {
+    if (this.inserted === undefined) return undefined;
+    const { table, id } = this.inserted;
+    const { rowCount } = await this.client.query('SELECT 1 FROM koinon.stamp WHERE table_name = $1 AND row_id = $2', [
+      table,
+      id,
+    ]);
+    return rowCount === 1;
   }
 
   reach(position: Position): Promise<Reach> {
@@ -203,6 +216,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
   async apply(changes: readonly Change[]): Promise<void> {
     await (this.isVenturing ? this.writing.applyAtOnce(changes) : this.writing.apply(changes));
     for (const change of changes) {
+      if (change.kind === 'insert') this.inserted = change;
       this.unknownRows.delete(keyOf(change));
       if (change.kind === 'insert') this.heldRows.add(keyOf(change));
     }

@@ -54,3 +54,15 @@ export function constraintProblem(
     message: `${table} ${id}: ${named ?? 'the row'} ${kind?.says ?? 'was refused by the database'} (${message}).`,
   };
 }
+
+/** What a foreign key says that is checked when a transaction ends, as {@link Store.refusalOf} has it. */
+export function refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
+  const found = constraintProblem(error, { table: '', id: '' });
+  if (found?.code !== 'no-such-reference') return undefined;
+  return {
+    code: found.code,
+    message:
+      'The database found at the end of the transaction that one of its rows refers to a row that is not there, or is still referred to.',
+    rule: found.rule ?? '',
+  };
+}

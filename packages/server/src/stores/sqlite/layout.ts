@@ -13,6 +13,7 @@ import {
 } from '@koinon/core';
 import { type CursorKey, CursorKeys, keyName, keysOf, keyText, newCursorKey } from '../../cursor/keys.ts';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
+import { goneTable, type TrackingFault, tableChanged, triggersTouched } from '../tracking.ts';
 import type { Prepared } from './driver.ts';
 import {
   aliveSql,
@@ -28,6 +29,8 @@ import {
 export interface Identity {
   readonly feed: string;
   readonly keys: CursorKeys;
+  /** What was found of the tables when it was opened. */
+  readonly faults: readonly TrackingFault[];
 }
 
 /** The tables of a schema that the server keeps. */
@@ -40,11 +43,11 @@ export function prepareLayout(database: Prepared, schema: Schema, mapping: Mappi
   const { connection } = database;
   connection.exec('BEGIN IMMEDIATE');
   try {
-    makeLayout(database, schema, mapping);
+    const faults = makeLayout(database, schema, mapping);
     const feed = metaOr(database, 'feed', () => randomUUID());
     const root = metaOr(database, 'secret', () => randomBytes(32).toString('base64url'));
     if (storedKeys(database).length === 0) renewKey(database);
-    const identity = { feed, keys: new CursorKeys(root, storedKeys(database)) };
+    const identity = { feed, keys: new CursorKeys(root, storedKeys(database)), faults };
     database.run(
       'INSERT INTO koinon_epoch (id, position) SELECT ?, position FROM koinon_feed',
       randomUUID().slice(0, 8),
@@ -57,9 +60,17 @@ export function prepareLayout(database: Prepared, schema: Schema, mapping: Mappi
   }
 }
 
+/** What a store kept about itself when it was served last. */
+export function storedIdentity(database: Prepared): Identity {
+  const value = (name: string) =>
+    database.get<{ value: string }>('SELECT value FROM koinon_meta WHERE name = ?', name)?.value ?? '';
+  return { feed: value('feed'), keys: new CursorKeys(value('secret'), storedKeys(database)), faults: [] };
+}
+
 /** Makes what the database lacks, inside a transaction of the caller's. */
-export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping): void {
+export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping): TrackingFault[] {
   const { connection } = database;
+  const faults: TrackingFault[] = [];
   const has = (table: string, column: string) =>
     database.get('SELECT 1 FROM pragma_table_info(?) WHERE name = ?', table, column) !== undefined;
   if (!laterColumns.every(([table, column]) => has(table, column))) {
@@ -72,9 +83,21 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
   for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);
   for (const mapped of tables) {
     const tracked = trackedTable(database, mapped, isMapped(mapping, mapped.name));
+    const isLost = !hasInsertTrigger(database, tracked) && isServed(database, tracked.name);
     track(database, tracked);
+    if (isLost) {
+      restampTable(database, tracked);
+      faults.push(triggersTouched(tracked.name));
+    }
     if (isMapped(mapping, mapped.name)) makeView(database, tracked);
   }
+  return faults;
+}
+
+/** Whether a table is followed at all: other triggers may have changed with the schema. */
+function hasInsertTrigger(database: Prepared, { name, relation }: TrackedTable): boolean {
+  const trigger = "SELECT 1 FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? AND name = ?";
+  return database.get(trigger, relation, `koinon_${name}_after_insert`) !== undefined;
 }
 
 /** Whether a table goes by other names than in the schema. */
@@ -228,17 +251,50 @@ export function release(database: Prepared): void {
 
 /** Makes every row, and every one that is gone, look newly written. */
 export function restamp(database: Prepared, schema: Schema, mapping: Mapping): void {
-  for (const mapped of mappedTables(schema, mapping)) {
-    const { name } = mapped;
-    database.connection.exec('UPDATE koinon_feed SET position = position + 1');
-    for (const sql of restampAll(trackedTable(database, mapped, isMapped(mapping, name))))
-      database.connection.exec(sql);
-    // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
-    database.run(
-      'UPDATE koinon_filterable SET position = (SELECT position FROM koinon_feed) WHERE table_name = ?',
-      name,
-    );
-  }
+  for (const mapped of mappedTables(schema, mapping))
+    restampTable(database, trackedTable(database, mapped, isMapped(mapping, mapped.name)));
+}
+
+function restampTable(database: Prepared, table: TrackedTable): void {
+  database.connection.exec('UPDATE koinon_feed SET position = position + 1');
+  for (const sql of restampAll(table)) database.connection.exec(sql);
+  // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
+  database.run(
+    'UPDATE koinon_filterable SET position = (SELECT position FROM koinon_feed) WHERE table_name = ?',
+    table.name,
+  );
+}
+
+/** Whether a table was served before. */
+function isServed(database: Prepared, table: string): boolean {
+  return database.get('SELECT 1 FROM koinon_stamp WHERE table_name = ? LIMIT 1', table) !== undefined;
+}
+
+/** What has become of a table under a running server. */
+export type TableState =
+  | { readonly is: 'followed' }
+  | { readonly is: 'changed'; readonly fault: TrackingFault }
+  | { readonly is: 'untracked'; readonly table: TrackedTable };
+
+/** Looks whether tables are followed as they should be. Changes nothing. */
+export function statesOf(database: Prepared, schema: Schema, mapping: Mapping): TableState[] {
+  return mappedTables(schema, mapping).map((mapped): TableState => {
+    const { name, relation, idName, columnNames } = mapped;
+    const there = database.all<{ name: string }>('SELECT name FROM pragma_table_xinfo(?)', relation);
+    const columns = new Set(there.map((column) => column.name));
+    if (columns.size === 0) return { is: 'changed', fault: tableChanged(name, 'is gone') };
+    const lost = [idName, ...Object.values(columnNames)].find((column) => !columns.has(column));
+    if (lost !== undefined) return { is: 'changed', fault: tableChanged(name, `has lost its column ${lost}`) };
+    const table = trackedTable(database, mapped, isMapped(mapping, name));
+    return isFollowed(database, table) ? { is: 'followed' } : { is: 'untracked', table };
+  });
+}
+
+/** Puts the triggers of a table back, and has its rows sent anew. Inside a transaction of the caller's. */
+export function followAgain(database: Prepared, table: TrackedTable): TrackingFault {
+  track(database, table);
+  restampTable(database, table);
+  return triggersTouched(table.name);
 }
 
 /** Makes a table that is not there yet, and adds the columns that one which is there lacks. */
@@ -251,6 +307,8 @@ function makeTable(database: Prepared, name: string, table: Table): void {
     .all<{ name: string }>('SELECT name FROM pragma_table_xinfo(?)', name)
     .map((column) => column.name);
   if (present.length === 0) {
+    if (isServed(database, name))
+      throw new KoinonError('schema-invalid', `The table ${name} ${goneTable}.`, { table: name });
     for (const statement of createTable(name, table, 'constraints')) database.connection.exec(statement);
     return;
   }
@@ -284,15 +342,26 @@ function quoteValue(value: SqlValue): string {
   return typeof value === 'number' ? String(value) : quoteText(value);
 }
 
-/** Puts the triggers on a table, unless they stand there already as they should. */
-function track(database: Prepared, table: TrackedTable): void {
-  const wanted = feedTriggers(table);
-  const present = database.all<{ name: string; sql: string }>(
+/** The triggers of Koinon's that stand on a table. */
+function triggersOn(database: Prepared, table: TrackedTable): { readonly name: string; readonly sql: string }[] {
+  return database.all(
     "SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? AND name LIKE 'koinon\\_%' ESCAPE '\\'",
     table.relation,
   );
-  const stands = new Set(present.map(({ sql }) => sql));
-  if (present.length === wanted.length && wanted.every((sql) => stands.has(sql))) return;
+}
+
+/** Whether the triggers stand on a table as they should. */
+function isFollowed(database: Prepared, table: TrackedTable): boolean {
+  const wanted = feedTriggers(table);
+  const stands = new Set(triggersOn(database, table).map(({ sql }) => sql));
+  return stands.size === wanted.length && wanted.every((sql) => stands.has(sql));
+}
+
+/** Puts the triggers on a table, unless they stand there already as they should. */
+function track(database: Prepared, table: TrackedTable): void {
+  if (isFollowed(database, table)) return;
+  const wanted = feedTriggers(table);
+  const present = triggersOn(database, table);
   for (const { name } of present) database.connection.exec(`DROP TRIGGER ${quoteName(name)}`);
   for (const sql of wanted) database.connection.exec(sql);
   database.connection.exec('UPDATE koinon_feed SET position = position + 1');

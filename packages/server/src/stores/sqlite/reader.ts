@@ -110,7 +110,7 @@ export class SqliteReader implements StoreReader {
   /** A position of the epoch that the feed is in. */
   private positionAt(at: number): Position {
     const epoch = this.database.get<{ id: string }>('SELECT id FROM koinon_epoch ORDER BY place DESC LIMIT 1');
-    return `${at} ${epoch?.id}`;
+    return epoch === undefined ? String(at) : `${at} ${epoch.id}`;
   }
 
   async replicas(): Promise<KnownReplica[]> {

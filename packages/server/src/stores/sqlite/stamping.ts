@@ -37,6 +37,8 @@ export class Stamping {
   /** The end of the feed while the writer stamps; else it stands in the database. */
   private position: number | undefined;
   private schemaVersion: number | undefined;
+  /** Called where another program has changed tables or triggers. */
+  onSchemaChange: (() => void) | undefined;
   private unhindered: ReadonlySet<string> = new Set();
 
   /** @param plain tables that Koinon made itself, under the schema's names. */
@@ -53,6 +55,7 @@ export class Stamping {
     // Within the transaction nobody else can add a trigger.
     const version = this.database.get<{ schema_version: number }>('PRAGMA schema_version')?.schema_version;
     if (version === this.schemaVersion) return;
+    if (this.schemaVersion !== undefined) this.onSchemaChange?.();
     this.schemaVersion = version;
     const hindered = this.database.all<{ name: string }>(
       "SELECT DISTINCT tbl_name AS name FROM sqlite_schema WHERE type = 'trigger' AND name NOT LIKE 'koinon\\_%' ESCAPE '\\'",

@@ -1,15 +1,19 @@
+import { existsSync } from 'node:fs';
 import { setTimeout } from 'node:timers/promises';
-import type { Position, Schema } from '@koinon/core';
-import { KoinonError } from '@koinon/core';
+import type { Position, Problem, Schema } from '@koinon/core';
+import { KoinonError, messageOf, replicaApplicationId } from '@koinon/core';
 import type { CursorKeys } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
+import { notPrepared, onlyRead, type StoreMode } from '../mode.ts';
 import type { Fault, Store, StoreReader, StoreWriter } from '../store.ts';
+import type { TrackingFault } from '../tracking.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
-import { faultOf } from './constraints.ts';
+import { faultOf, refusalOf } from './constraints.ts';
 import { type Connection, loadSqlite, Prepared } from './driver.ts';
 import { FileWatch } from './file-watch.ts';
 import {
   columnsFilled,
+  followAgain,
   type Identity,
   keptTables,
   makeLayout,
@@ -19,6 +23,8 @@ import {
   release,
   renewKey,
   restamp,
+  statesOf,
+  storedIdentity,
   unenforcedColumns,
 } from './layout.ts';
 import { readPosition, SqliteReader } from './reader.ts';
@@ -32,6 +38,8 @@ export type Trace = (sql: string, values: readonly unknown[]) => void;
 
 /** Options of {@link sqliteStore}. */
 export interface SqliteOptions {
+  /** Default `prepare`; `serve` wants what {@link sqliteDdl} prints to be run first. */
+  readonly mode?: StoreMode;
   readonly trace?: Trace;
   /** How tables that were there before stand in the database, by the schema's table names. */
   readonly mapping?: Mapping;
@@ -49,7 +57,7 @@ export interface SqliteOptions {
 export async function sqliteStore(
   schema: Schema,
   file: string,
-  { trace, mapping = {}, misfit }: SqliteOptions = {},
+  { mode = 'prepare', trace, mapping = {}, misfit }: SqliteOptions = {},
 ): Promise<Store> {
   if (file === ':memory:' || file === '')
     throw new KoinonError(
@@ -59,17 +67,20 @@ export async function sqliteStore(
     );
   const { DatabaseSync } = await loadSqlite();
   const open = () => {
-    const connection = new DatabaseSync(file, { timeout: 5_000 });
+    const connection = new DatabaseSync(file, { timeout: 5_000, readOnly: mode === 'read' });
+    const lasting = 'PRAGMA journal_mode = wal; PRAGMA synchronous = full;';
     connection.exec(
-      `PRAGMA journal_mode = wal; PRAGMA synchronous = full; PRAGMA foreign_keys = on; PRAGMA recursive_triggers = off;
+      `${mode === 'read' ? '' : lasting} PRAGMA foreign_keys = on; PRAGMA recursive_triggers = off;
        PRAGMA journal_size_limit = ${logBytes}`,
     );
     return new Prepared(connection);
   };
   try {
+    if (mode !== 'prepare') await refuseUnprepared(schema, file, mapping);
     const writing = open();
-    widenTables(writing, schema, mapping);
-    const identity = prepareLayout(writing, schema, mapping);
+    refuseReplica(writing, file);
+    if (mode === 'prepare') widenTables(writing, schema, mapping);
+    const identity = mode === 'read' ? storedIdentity(writing) : prepareLayout(writing, schema, mapping);
     const kept = {
       ...schema,
       tables: Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]])),
@@ -84,7 +95,18 @@ export async function sqliteStore(
     const filled = columnsFilled(writing, schema, mapping);
     const stamping = new Stamping(writing, plainTables(writing, schema, mapping, filled));
     const writer = new SqliteWriter(writing, kept, { ...tables, filled }, mapping, stamping, trace);
-    return new SqliteStore(kept, identity, [writing, open(), open()], tables, writer, new FileWatch(file));
+    const store = new SqliteStore(
+      kept,
+      identity,
+      [writing, open(), open()],
+      tables,
+      writer,
+      new FileWatch(file),
+      mode,
+      mapping,
+    );
+    stamping.onSchemaChange = () => store.onUntracked?.();
+    return store;
   } catch (error) {
     if (error instanceof KoinonError) throw error;
     throw new KoinonError(
@@ -101,8 +123,10 @@ async function inFile<T>(file: string, work: (database: Prepared) => T): Promise
   let connection: Connection | undefined;
   try {
     connection = new DatabaseSync(file, { timeout: 5_000 });
+    const database = new Prepared(connection);
+    refuseReplica(database, file);
     connection.exec('PRAGMA foreign_keys = on; BEGIN IMMEDIATE');
-    const result = work(new Prepared(connection));
+    const result = work(database);
     connection.exec('COMMIT');
     return result;
   } catch (error) {
@@ -118,27 +142,87 @@ async function inFile<T>(file: string, work: (database: Prepared) => T): Promise
 }
 
 /**
- * The SQL that a file still lacks to be served, for somebody to look at before it is run. Changes nothing.
+ * The SQL that a file still lacks to be served, for somebody to look at before it is run. Changes nothing: it is tried on an empty
+ * copy in memory. A file that is not there lacks everything.
  *
- * @throws KoinonError `storage-refused`.
+ * @throws KoinonError `storage-refused`, `storage-foreign` for a replica of a device.
  */
-export function sqliteDdl(schema: Schema, file: string, mapping: Mapping = {}): Promise<readonly string[]> {
-  return inFile(file, (database) => {
-    const statements = widenings(database, schema, mapping);
-    const connection: Connection = {
+export async function sqliteDdl(schema: Schema, file: string, mapping: Mapping = {}): Promise<readonly string[]> {
+  return (await planSqlite(schema, file, mapping)).statements;
+}
+
+/** What a file lacks, and whether Koinon has ever served it. */
+interface Planned {
+  readonly statements: readonly string[];
+  readonly isServed: boolean;
+}
+
+async function planSqlite(schema: Schema, file: string, mapping: Mapping): Promise<Planned> {
+  const { DatabaseSync } = await loadSqlite();
+  const memory = new DatabaseSync(':memory:');
+  try {
+    const copy = new Prepared(memory);
+    if (existsSync(file))
+      copyShape(new Prepared(new DatabaseSync(file, { timeout: 5_000, readOnly: true })), copy, file);
+    const isServed = copy.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_feed'") !== undefined;
+    const statements = widenings(copy, schema, mapping);
+    const noting: Connection = {
       exec(sql) {
         statements.push(sql);
-        database.connection.exec(sql);
+        memory.exec(sql);
       },
-      prepare: (sql) => database.connection.prepare(sql),
+      prepare: (sql) => memory.prepare(sql),
       close: () => undefined,
     };
-    // Run to see what follows from what, and taken back.
-    database.connection.exec('SAVEPOINT looking');
-    makeLayout(new Prepared(connection), schema, mapping);
-    database.connection.exec('ROLLBACK TO looking; RELEASE looking');
-    return statements;
-  });
+    makeLayout(new Prepared(noting), schema, mapping);
+    return { statements, isServed };
+  } catch (error) {
+    if (error instanceof KoinonError) throw error;
+    throw new KoinonError('storage-refused', `${file} cannot be read as a server's database: ${messageOf(error)}.`, {
+      cause: error,
+    });
+  } finally {
+    memory.close();
+  }
+}
+
+/** Makes the tables of a file, its triggers and indexes, in an empty database; of the rows only what Koinon notes of tables. */
+function copyShape(from: Prepared, to: Prepared, file: string): void {
+  try {
+    refuseReplica(from, file);
+    const made = from.all<{ name: string; sql: string }>(
+      `SELECT name, sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
+         ORDER BY type <> 'table', type = 'trigger'`,
+    );
+    const has = (name: string) => to.get('SELECT 1 FROM sqlite_schema WHERE name = ?', name) !== undefined;
+    // A virtual table brings tables of its own.
+    for (const { name, sql } of made) if (!has(name)) to.connection.exec(sql);
+    if (!has('koinon_filterable')) return;
+    for (const row of from.all<{ table_name: string; columns: string; position: number }>(
+      'SELECT * FROM koinon_filterable',
+    ))
+      to.run('INSERT INTO koinon_filterable VALUES (?, ?, ?)', row.table_name, row.columns, row.position);
+  } finally {
+    from.connection.close();
+  }
+}
+
+/** Refuses a file that lacks something, or is not there. @throws KoinonError `not-served`, `storage-refused`. */
+async function refuseUnprepared(schema: Schema, file: string, mapping: Mapping): Promise<void> {
+  if (!existsSync(file)) throw new KoinonError('storage-refused', `There is no database ${file}.`, { value: file });
+  const { statements, isServed } = await planSqlite(schema, file, mapping);
+  if (statements.length > 0) throw notPrepared(file, isServed, statements.length);
+}
+
+/** @throws KoinonError `storage-foreign` for the file of a device. */
+function refuseReplica(database: Prepared, file: string): void {
+  const found = database.get<{ application_id: number }>('PRAGMA application_id');
+  if (found?.application_id === replicaApplicationId)
+    throw new KoinonError(
+      'storage-foreign',
+      `${file} is the replica of a device, not the database of a server. Name the server's database; "koinon look" looks into a replica.`,
+      { value: file },
+    );
 }
 
 /** Takes every trace of Koinon out of a file. The app's tables, and what is in them, stay as they are. */
@@ -178,6 +262,11 @@ class SqliteStore implements Store {
   readonly keys: CursorKeys;
   private isClosed = false;
   private readonly fileWatch: FileWatch;
+  private readonly mode: StoreMode;
+  private readonly mapping: Mapping;
+  private faults: readonly TrackingFault[];
+  private lookedAt: number | undefined;
+  onUntracked: (() => void) | undefined;
   private readonly writing: Prepared;
   private readonly reading: Prepared;
   private readonly reader: SqliteReader;
@@ -195,7 +284,12 @@ class SqliteStore implements Store {
     tables: TableReading,
     writer: SqliteWriter,
     fileWatch: FileWatch,
+    mode: StoreMode,
+    mapping: Mapping,
   ) {
+    this.mapping = mapping;
+    this.faults = identity.faults;
+    this.mode = mode;
     this.fileWatch = fileWatch;
     this.watching = watching;
     this.schema = schema;
@@ -227,6 +321,7 @@ class SqliteStore implements Store {
   }
 
   write<T>(work: (writer: StoreWriter) => Promise<T>): Promise<T> {
+    if (this.mode === 'read') return Promise.reject(onlyRead());
     // The mutex: while one request's work awaits (a validator, say) no other gets into its transaction.
     const run = async () => {
       this.fileWatch.refuseLost();
@@ -243,8 +338,31 @@ class SqliteStore implements Store {
     return turn;
   }
 
+  async lookAfterTables(): Promise<readonly TrackingFault[]> {
+    const before = this.faults;
+    this.faults = [];
+    const { schema, mapping } = this;
+    const version = this.watching.get<{ schema_version: number }>('PRAGMA schema_version')?.schema_version;
+    // Without a change of the schema nothing can have become of its tables and triggers.
+    if (version === this.lookedAt) return before;
+    // Others are kept from writing only where there is something to be mended.
+    const states = statesOf(this.watching, schema, mapping);
+    const found = states.flatMap((state) => (state.is === 'changed' ? [state.fault] : []));
+    if (states.some(({ is }) => is === 'untracked'))
+      await this.write(async () => {
+        for (const state of statesOf(this.writing, schema, mapping))
+          if (state.is === 'untracked') found.push(followAgain(this.writing, state.table));
+      });
+    this.lookedAt = found.length === 0 ? version : undefined;
+    return [...before, ...found];
+  }
+
   faultOf(error: unknown): Fault | undefined {
     return faultOf(error);
+  }
+
+  refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
+    return refusalOf(error);
   }
 
   watch(wake: () => void): () => void {
@@ -275,7 +393,7 @@ class SqliteStore implements Store {
     await Promise.all([this.turn, this.readTurn]);
     this.reading.connection.close();
     this.watching.connection.close();
-    this.writing.connection.exec('PRAGMA wal_checkpoint(truncate)');
+    if (this.mode !== 'read') this.writing.connection.exec('PRAGMA wal_checkpoint(truncate)');
     this.writing.connection.close();
   }
 }

@@ -1,0 +1,35 @@
+/** Something about a table that keeps its changes out of the feed, or did so for a time. */
+export interface TrackingFault {
+  readonly table: string;
+  readonly message: string;
+  /** Whether it is mended: then all rows of the table are sent anew, since nobody knows what was written meanwhile. */
+  readonly isRepaired: boolean;
+}
+
+/** The fault of a table whose triggers somebody has dropped, disabled or changed. */
+export function triggersTouched(table: string, failure?: string): TrackingFault {
+  return failure === undefined
+    ? {
+        table,
+        message: `The triggers that follow ${table} were dropped, disabled or changed for a time. They are as they should be again; all rows of ${table} are sent anew, since nobody knows what was written meanwhile.`,
+        isRepaired: true,
+      }
+    : {
+        table,
+        message: `The triggers that follow ${table} are dropped, disabled or changed, and cannot be put back (${failure}). Devices are not told of what other programs write. Put them back ("koinon ddl" prints them), then run "koinon restamp".`,
+        isRepaired: false,
+      };
+}
+
+/** The fault of a table that is not what it was when the server started. */
+export function tableChanged(table: string, what: string): TrackingFault {
+  return {
+    table,
+    message: `The table ${table} ${what} since the server started; its rows cannot be served so. Put it back as it was, or start the server with a schema that fits.`,
+    isRepaired: false,
+  };
+}
+
+/** A table that was served before is not there: made anew, it would be empty on every device. */
+export const goneTable =
+  'was served before and is gone; put it back from a backup. If its rows are to be deleted on all devices, make it anew and run "koinon restamp"';

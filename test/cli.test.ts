@@ -173,7 +173,7 @@ test('look, sync, changes and replicas show and move what is there, for people a
   const serving = koinon('serve', schemaFile, server, '--port', '0');
   const [, url] = await said(serving, /at (http:\S+)/);
   expect((await run('sync', schemaFile, phone, '--server', url as string)).output).toMatch(
-    /Went: 1 transaction applied/,
+    /Sent: 1 transaction applied/,
   );
   const [latest] = (await json('look', phone, 'journal')) as unknown[];
   expect(latest).toMatchObject({ reason: 'by hand', up: { hive: { update: 1 } } });
@@ -245,11 +245,11 @@ test('serve with a secret takes the tokens that token makes, by the rules and sc
     office.exec("UPDATE note SET whose = 'teodor'; INSERT INTO note VALUES ('c', 'other', 'teodor')");
     office.close();
     expect((await run('sync', module, file, ...server, '--token', runa)).output).toMatch(
-      /Came: 0 added, 0 changed, 0 deleted, 1 left/,
+      /Received: 0 added, 0 changed, 0 deleted, 1 left/,
     );
     const others = join(folder, 'teodor-phone.db');
     await (await openReplica({ schema: notes, file: others })).close();
-    expect((await run('sync', module, others, ...server, '--token', teodor)).output).toMatch(/Came: 2 added/);
+    expect((await run('sync', module, others, ...server, '--token', teodor)).output).toMatch(/Received: 2 added/);
     child.kill('SIGTERM');
     expect(await ending).toBe(0);
     expect((await run('replicas', module, join(folder, 'ruled.db'))).output).toContain('runa');

@@ -1,4 +1,5 @@
 import { koinonPlugin, openApi, sqliteStore } from '@koinon/server';
+import { createConfig, lintFromString } from '@redocly/openapi-core';
 import { Ajv2020 } from 'ajv/dist/2020.js';
 import addFormats from 'ajv-formats';
 import fastify from 'fastify';
@@ -36,6 +37,13 @@ test('it names every route of the server and no other', async () => {
   await world.end();
 });
 
+test('a linter for OpenAPI documents finds nothing to complain of', async () => {
+  // The route that becomes a WebSocket answers with 101 alone.
+  const config = await createConfig({ extends: ['recommended'], rules: { 'operation-2xx-response': 'off' } });
+  const found = await lintFromString({ source: JSON.stringify(openApi), config });
+  expect(found.map(({ ruleId, message }) => `${ruleId}: ${message}`)).toEqual([]);
+});
+
 test('what replicas send and servers answer fits it, and what the server refuses does not', async () => {
   const world = await World.of(garden);
   const network = new BadNetwork(world.server.url);
@@ -63,6 +71,16 @@ test('what replicas send and servers answer fits it, and what the server refuses
   expect(fits('PushResponse', again.lines[0])).toBeNull();
 
   expect(fits('TrashResponse', await (await fetch(`${world.server.url}/v1/trash`)).json())).toBeNull();
+
+  const fed = (await (await fetch(`${world.server.url}/v1/feed`)).text()).trim().split('\n');
+  for (const line of fed.slice(0, -1)) expect(fits('PulledRow', JSON.parse(line))).toBeNull();
+  const { cursor } = header as never as { cursor: string };
+  await (await world.shell()).exec("INSERT INTO bed VALUES ('later', 'later', 1)");
+  const waited = await world.request('/v1/wait', { cursor });
+  expect(fits('WaitResponse', waited.lines[0])).toBeNull();
+  const replicaId = (JSON.parse(first as string) as { replica: string }).replica;
+  const applied = await world.request('/v1/applied', { replica: replicaId, origins: [replicaId] });
+  expect(fits('AppliedResponse', applied.lines[0])).toBeNull();
 
   const good = JSON.parse(first as string) as { transactions: { changes: object[] }[] };
   const [transaction] = good.transactions;

@@ -185,6 +185,7 @@ export {
 export {
   type Columns,
   complaintProblem,
+  type Home,
   type RowComplaint,
   type Table,
   type TableOptions,

@@ -97,14 +97,17 @@ function showConflicts(look: Inspection, json: boolean | undefined): void {
     printJson(conflicts);
     return;
   }
-  const rows = conflicts.map(({ table, id, column, base, local, remote }) => [
-    `${table} ${id}`,
-    column ?? 'the row',
-    short(base),
-    short(local),
-    short(remote),
+  const side = (value: unknown, at: string | null, by: string | null = null) =>
+    [short(value), at ?? '', by === null ? '' : `by ${by}`].filter((line) => line !== '').join('\n');
+  const rows = conflicts.map((conflict) => [
+    `${conflict.table} ${conflict.id}`,
+    conflict.column ?? 'the row',
+    short(conflict.base),
+    side(conflict.local, conflict.localEditedAt),
+    side(conflict.remote, conflict.remoteEditedAt, conflict.remoteEditedBy),
+    conflict.reason ?? 'both sides changed it',
   ]);
-  printTable(['row', 'column', 'before', 'here', 'server'], rows, 'There are no conflicts.');
+  printTable(['row', 'column', 'before', 'here', 'server', 'why'], rows, 'There are no conflicts.');
 }
 
 function showJournal(runs: readonly SyncRun[], json: boolean | undefined): void {
@@ -119,9 +122,9 @@ function showJournal(runs: readonly SyncRun[], json: boolean | undefined): void 
     `${((bytes.down + bytes.up) / 1000).toFixed(1)} kB`,
     moved(down),
     moved(up),
-    error === null ? 'well' : `${error.code}`,
+    error === null ? 'ok' : error.code,
   ]);
-  printTable(['at', 'why', 'took', 'moved', 'came', 'went', 'ended'], rows, 'There was no sync yet.');
+  printTable(['at', 'why', 'took', 'bytes', 'received', 'sent', 'result'], rows, 'There was no sync yet.');
 }
 
 /** What went one way, table by table: new, changed, deleted rows, and those that are another one's now. */

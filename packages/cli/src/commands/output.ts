@@ -16,13 +16,17 @@ export function printTable(
   console.log(table.toString());
 }
 
-/** Prints a value as JSON, for programs. */
+/** Prints a value as JSON, for programs. Bytes are base64 in it. */
 export function printJson(value: unknown): void {
-  console.log(JSON.stringify(value, null, 2));
+  console.log(JSON.stringify(value, readable, 2));
 }
+
+const readable = (_name: string, value: unknown) =>
+  value instanceof Uint8Array ? Buffer.from(value).toString('base64') : value;
 
 /** A value on one line, not too long. */
 export function short(value: unknown): string {
-  const text = typeof value === 'string' ? value : JSON.stringify(value);
+  if (value instanceof Uint8Array) return `${value.byteLength} bytes`;
+  const text = typeof value === 'string' ? value : JSON.stringify(value, readable);
   return text.length > 60 ? `${text.slice(0, 59)}…` : text;
 }

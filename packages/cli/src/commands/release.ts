@@ -1,6 +1,7 @@
 import { releasePostgres, releaseSqlite } from '@koinon/server';
 import { Command } from 'commander';
 import { databaseWords, isPostgres, refuseMissing, shownDatabase } from './database.ts';
+import { printJson } from './output.ts';
 
 /** `koinon release`: a database as it was before Koinon, with the app's rows. */
 export function releaseCommand(): Command {
@@ -10,9 +11,11 @@ export function releaseCommand(): Command {
     )
     .argument('<database>', databaseWords)
     .requiredOption('--yes', 'do it; stop the server first')
-    .action(async (database: string) => {
+    .option('--json', 'print JSON')
+    .action(async (database: string, { json = false }: { readonly json?: boolean }) => {
       refuseMissing(database);
       await (isPostgres(database) ? releasePostgres(database) : releaseSqlite(database));
+      if (json) return printJson({ database: shownDatabase(database) });
       console.log(`${shownDatabase(database)} is an ordinary database again; nothing of Koinon is left in it.`);
     });
 }

@@ -1,6 +1,7 @@
 import { renewKeyPostgres, renewKeySqlite } from '@koinon/server';
 import { Command } from 'commander';
 import { databaseWords, isPostgres, refuseMissing, shownDatabase } from './database.ts';
+import { printJson } from './output.ts';
 
 /** `koinon renew-key`: another key for cursors. */
 export function renewKeyCommand(): Command {
@@ -13,6 +14,7 @@ export function renewKeyCommand(): Command {
     .action(async (database: string, { json = false }: { readonly json?: boolean }) => {
       refuseMissing(database);
       const key = await (isPostgres(database) ? renewKeyPostgres(database) : renewKeySqlite(database));
-      console.log(json ? JSON.stringify({ key }) : `${shownDatabase(database)} has key ${key} for cursors now.`);
+      if (json) return printJson({ database: shownDatabase(database), key });
+      console.log(`${shownDatabase(database)} has key ${key} for cursors now.`);
     });
 }

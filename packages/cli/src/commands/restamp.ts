@@ -2,6 +2,7 @@ import { restampPostgres, restampSqlite } from '@koinon/server';
 import { Command } from 'commander';
 import { loadModule } from '../schema-module/load.ts';
 import { databaseWords, isPostgres, refuseMissing, shownDatabase } from './database.ts';
+import { printJson } from './output.ts';
 
 /** `koinon restamp`: everything is sent anew. */
 export function restampCommand(): Command {
@@ -11,12 +12,14 @@ export function restampCommand(): Command {
     )
     .argument('<schema>', 'the module that exports the schema, and perhaps a mapping')
     .argument('<database>', databaseWords)
-    .action(async (schemaPath: string, database: string) => {
+    .option('--json', 'print JSON')
+    .action(async (schemaPath: string, database: string, { json = false }: { readonly json?: boolean }) => {
       refuseMissing(database);
       const { schema, mapping } = await loadModule(schemaPath);
       await (isPostgres(database)
         ? restampPostgres(schema, database, mapping)
         : restampSqlite(schema, database, mapping));
+      if (json) return printJson({ database: shownDatabase(database) });
       console.log(`Every row of ${shownDatabase(database)} is stamped anew; devices get them all at their next sync.`);
     });
 }

@@ -3,6 +3,7 @@ import { Command, InvalidArgumentError } from 'commander';
 import { pino } from 'pino';
 import { loadModule } from '../schema-module/load.ts';
 import { databaseWords, openDatabase, shownDatabase } from './database.ts';
+import { printJson } from './output.ts';
 import { authenticateBySecret, secretName } from './token.ts';
 import { untilStopped } from './until-stopped.ts';
 
@@ -10,6 +11,7 @@ interface ServeOptions {
   readonly host: string;
   readonly port: number;
   readonly log: string;
+  readonly json?: boolean;
   readonly prepare: boolean;
   readonly origin?: readonly string[];
   readonly proxy?: readonly string[];
@@ -35,6 +37,7 @@ export function serveCommand(): Command {
     )
     .option('--proxy <addresses...>', 'proxies in front, whose X-Forwarded-For tells who asks: 127.0.0.1, 10.0.0.0/8')
     .option('--no-prepare', 'make nothing in the database, and end where it lacks something; see koinon ddl')
+    .option('--json', 'print where it answers as JSON')
     .option('--log <level>', 'what to log to standard error: silent, error, warn, info, debug', 'warn')
     .addHelpText(
       'after',
@@ -60,10 +63,11 @@ export function serveCommand(): Command {
         await store.close();
         throw error;
       });
-      console.log(`Serving ${shownDatabase(database)} at ${server.url}  (Ctrl-C stops)`);
+      if (options.json) printJson({ database: shownDatabase(database), url: server.url });
+      else console.log(`Serving ${shownDatabase(database)} at ${server.url}  (Ctrl-C stops)`);
       await untilStopped();
       await server.close();
-      console.log('Stopped.');
+      if (!options.json) console.log('Stopped.');
     });
 }
 

@@ -37,7 +37,7 @@ export function syncCommand(): Command {
         const interrupted = () => cancel.abort();
         process.once('SIGINT', interrupted);
         const bar = new SingleBar({
-          format: '{bar} {came} rows came, {sent} transactions went',
+          format: '{bar} {came} rows received, {sent} transactions sent',
           stream: process.stderr,
           noTTYOutput: false,
           clearOnComplete: true,
@@ -61,15 +61,15 @@ export function syncCommand(): Command {
           const { insert, update, delete: deleted, leave } = report.down;
           const { applied, rejected, stale, waiting } = report.up;
           console.log(
-            `Came: ${insert} added, ${update} changed, ${deleted} deleted${leave > 0 ? `, ${leave} left: they are no longer this user’s` : ''}.`,
+            `Received: ${insert} added, ${update} changed, ${deleted} deleted${leave > 0 ? `, ${leave} left: they are no longer this user’s` : ''}.`,
           );
           console.log(
-            `Went: ${applied} ${applied === 1 ? 'transaction' : 'transactions'} applied${rejected > 0 ? `, ${rejected} refused` : ''}.`,
+            `Sent: ${applied} ${applied === 1 ? 'transaction' : 'transactions'} applied${rejected > 0 ? `, ${rejected} refused` : ''}.`,
           );
           if (stale + waiting > 0)
             console.log('Others had changed the same rows; what could be merged was sent again.');
           const { pending, conflicted } = await replica.status();
-          if (pending + conflicted > 0) console.log(`Left: ${pending} unsent, ${conflicted} rows in conflict.`);
+          if (pending + conflicted > 0) console.log(`Remaining: ${pending} unsent, ${conflicted} rows in conflict.`);
         } finally {
           bar.stop();
           stop();

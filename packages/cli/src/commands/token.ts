@@ -2,6 +2,7 @@ import { KoinonError } from '@koinon/core';
 import { type Authenticate, jwtAuthentication } from '@koinon/server';
 import { Command, InvalidArgumentError } from 'commander';
 import { SignJWT } from 'jose';
+import { printJson } from './output.ts';
 
 /** The environment's variable that holds the secret under which `serve` takes tokens, and `token` makes them. */
 export const secretName = 'KOINON_TOKEN_SECRET';
@@ -39,7 +40,8 @@ export function tokenCommand(): Command {
     .description(`Make a token for a user, signed with the secret in ${secretName}. For development only.`)
     .argument('<user>', 'the user’s id')
     .option('--hours <number>', 'how long it is good for', hours, 12)
-    .action(async (user: string, options: { hours: number }) => {
+    .option('--json', 'print JSON')
+    .action(async (user: string, options: { hours: number; json?: boolean }) => {
       const secret = process.env[secretName];
       // Refuses a secret that no server would take.
       if (!secret || authenticateBySecret() === undefined)
@@ -47,7 +49,9 @@ export function tokenCommand(): Command {
           'secret-missing',
           `Set ${secretName} to the secret that the server has, of 32 bytes at least.`,
         );
-      console.log(await mintToken(user, secret, options.hours));
+      const token = await mintToken(user, secret, options.hours);
+      if (options.json) return printJson({ user, token, hours: options.hours });
+      console.log(token);
     });
 }
 

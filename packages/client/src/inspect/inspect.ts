@@ -15,6 +15,12 @@ export interface InspectedConflict {
   readonly base: unknown;
   readonly local: unknown;
   readonly remote: unknown;
+  /** When each side was edited, RFC 3339, and by whom on the server; null where that is not known. */
+  readonly localEditedAt: string | null;
+  readonly remoteEditedAt: string | null;
+  readonly remoteEditedBy: string | null;
+  /** Why a merge function gave no answer, where one was asked. */
+  readonly reason: string | null;
 }
 
 /** A look into a replica file, without its schema and without changing anything. */
@@ -82,13 +88,17 @@ export async function inspectReplica(file: string): Promise<Inspection> {
         const rows = database.once(
           'SELECT * FROM koinon_conflict ORDER BY table_name, row_id, column_name',
         ) as Stored[];
-        return rows.map(({ table_name: table, row_id: id, column_name: column, base, local, remote }) => ({
-          table,
-          id,
-          column: column || null,
-          base: JSON.parse(base),
-          local: JSON.parse(local),
-          remote: JSON.parse(remote),
+        return rows.map((row) => ({
+          table: row.table_name,
+          id: row.row_id,
+          column: row.column_name || null,
+          base: JSON.parse(row.base),
+          local: JSON.parse(row.local),
+          remote: JSON.parse(row.remote),
+          localEditedAt: timeOf(row.local_at),
+          remoteEditedAt: timeOf(row.remote_at),
+          remoteEditedBy: row.remote_by,
+          reason: row.reason,
         }));
       }),
     journal: (limit) => database.guarded(() => lastRuns(database, limit)),
@@ -97,4 +107,11 @@ export async function inspectReplica(file: string): Promise<Inspection> {
   };
 }
 
-type Stored = Record<'table_name' | 'row_id' | 'column_name' | 'base' | 'local' | 'remote', string>;
+interface Stored extends Record<'table_name' | 'row_id' | 'column_name' | 'base' | 'local' | 'remote', string> {
+  readonly local_at: number | null;
+  readonly remote_at: number | null;
+  readonly remote_by: string | null;
+  readonly reason: string | null;
+}
+
+const timeOf = (at: number | null) => (at === null ? null : new Date(at).toISOString());

@@ -1,4 +1,4 @@
-import { mkdtempSync, readFileSync, rmSync, statSync } from 'node:fs';
+import { existsSync, mkdtempSync, readFileSync, rmSync, statSync } from 'node:fs';
 import { access, copyFile, readdir, rename, rm, stat } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
@@ -52,6 +52,8 @@ export async function openNodeDriver({
   busyTimeout = 5_000,
 }: NodeDriverOptions): Promise<SqlDriver> {
   const { DatabaseSync } = await loadSqlite();
+  if (readOnly && file !== ':memory:' && !existsSync(file))
+    throw new KoinonError('storage-refused', `There is no file ${file}.`, { value: file });
   try {
     const database = new DatabaseSync(file, { timeout: busyTimeout, readOnly });
     try {

@@ -256,17 +256,20 @@ export const openApi = {
   info: {
     title: 'Koinon',
     version: `${protocolVersion}`,
+    license: { name: 'MIT', identifier: 'MIT' },
     description: 'The protocol between a replica and its server: HTTP with JSON, and a WebSocket.',
   },
   paths: {
     [`/v${protocolVersion}/about`]: {
       get: {
+        operationId: 'about',
         summary: 'Who answers',
         responses: answer('The server, its feed and tables.', 'application/json', 'About'),
       },
     },
     [`/v${protocolVersion}/pull`]: {
       post: {
+        operationId: 'pull',
         summary: 'What changed since a cursor, or everything',
         requestBody: body('PullRequest'),
         responses: answer('A header line, then a line per row.', jsonLines, 'PullHeader'),
@@ -274,6 +277,7 @@ export const openApi = {
     },
     [`/v${protocolVersion}/push`]: {
       post: {
+        operationId: 'push',
         summary: 'Upload transactions; each is applied once, however often it arrives',
         requestBody: body('PushRequest'),
         responses: answer('One outcome per transaction, in order.', 'application/json', 'PushResponse'),
@@ -281,6 +285,7 @@ export const openApi = {
     },
     [`/v${protocolVersion}/applied`]: {
       post: {
+        operationId: 'appliedOrigins',
         summary:
           'Which origins of a replica were applied: asked by one that was put back to an earlier state, or copied',
         requestBody: body('AppliedRequest'),
@@ -289,6 +294,7 @@ export const openApi = {
     },
     [`/v${protocolVersion}/wait`]: {
       post: {
+        operationId: 'waitForChange',
         summary: 'Answers when there is something behind a cursor, or after a while',
         requestBody: body('WaitRequest'),
         responses: answer('Whether there is something.', 'application/json', 'WaitResponse'),
@@ -296,6 +302,7 @@ export const openApi = {
     },
     [`/v${protocolVersion}/feed`]: {
       get: {
+        operationId: 'readFeed',
         summary: 'What changed, for programs without a replica',
         parameters: [
           parameter('after', { type: 'string' }, 'A position, or the cursor of the last line; without it, everything.'),
@@ -317,6 +324,7 @@ export const openApi = {
     },
     [`/v${protocolVersion}/trash`]: {
       get: {
+        operationId: 'listDeletedRows',
         summary: 'Deleted rows that can be brought back, last deleted first',
         parameters: [
           parameter('table', { type: 'string' }, 'Only rows of this table.'),
@@ -331,6 +339,7 @@ export const openApi = {
     },
     [`/v${protocolVersion}/restore`]: {
       post: {
+        operationId: 'restoreRow',
         summary: 'Brings a deleted row back as it was',
         requestBody: body('RestoreRequest'),
         responses: { '204': { description: 'It is there again.' }, '4XX': refused, '5XX': refused },
@@ -338,17 +347,20 @@ export const openApi = {
     },
     [`/v${protocolVersion}/live`]: {
       get: {
+        operationId: 'openLiveConnection',
         summary: 'Opens a WebSocket (RFC 6455) over which changes are pushed both ways',
         responses: { '101': { description: 'The connection is a WebSocket from now on.' }, '4XX': refused },
       },
     },
     [`/v${protocolVersion}/openapi.json`]: {
       get: {
+        operationId: 'describe',
         summary: 'This document',
-        responses: { '200': { description: 'OpenAPI 3.1.', content: { 'application/json': {} } } },
+        responses: { '200': { description: 'OpenAPI 3.1.', content: { 'application/json': {} } }, '4XX': refused },
       },
     },
   },
+  servers: [{ url: '/', description: 'The server that gives this document.' }],
   security: [{}, { token: [] }],
   components: { schemas, securitySchemes: { token: { type: 'http', scheme: 'bearer' } } },
 } as const;

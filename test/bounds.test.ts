@@ -4,6 +4,8 @@ import { deflate, gzip } from 'node:zlib';
 import type { KoinonError } from '@koinon/core';
 import { afterAll, beforeAll, describe, expect, test } from 'vitest';
 import WebSocket from 'ws';
+import { answerRequests, asked } from './simulator/requests.ts';
+import { runs } from './support/runs.ts';
 import { storeKinds } from './support/stores.ts';
 import { garden, World } from './support/world.ts';
 
@@ -326,3 +328,18 @@ test('a user who is removed, or sent away, hears nothing more', async () => {
   expect(await vera).toBe('vera ended');
   await world.end();
 });
+
+test.each(storeKinds)(
+  '%s: requests by the grammar of the OpenAPI document, with mistakes in them, are all answered',
+  async (kind) => {
+    const world = await World.of(asked, kind);
+    const { failures, statuses } = await answerRequests(
+      await world.database.open(asked),
+      20_261_130,
+      runs(1_500).numRuns,
+    );
+    expect(failures).toEqual([]);
+    expect([200, 400, 401, 409].filter((status) => !statuses.has(status))).toEqual([]);
+    await world.end();
+  },
+);

@@ -1,9 +1,13 @@
+import { join } from 'node:path';
 import { parseArgs } from 'node:util';
+import { postgresStore, sqliteStore } from '@koinon/server';
+import { folder } from './disk.ts';
 import { type Ground, SqliteGround } from './ground.ts';
 import { type History, makeHistory } from './history.ts';
 import { inProcess } from './parts.ts';
 import { PostgresGround } from './postgres-ground.ts';
 import { realParts } from './real-parts.ts';
+import { answerRequests, asked } from './requests.ts';
 import { Simulation } from './simulation.ts';
 
 const { values } = parseArgs({
@@ -16,8 +20,32 @@ const { values } = parseArgs({
     first: { type: 'boolean', default: false },
     processes: { type: 'boolean', default: false },
     postgres: { type: 'string' },
+    requests: { type: 'string' },
   },
 });
+
+if (values.requests !== undefined) {
+  const seed = Number(values.seed ?? values.from ?? Date.now() % 1_000_000_000);
+  const store = values.postgres
+    ? await postgresStore(asked, values.postgres)
+    : await sqliteStore(asked, join(folder, 'requests.db'));
+  const { failures, statuses, slowest, memory, requests } = await answerRequests(
+    store,
+    seed,
+    Number(values.requests),
+    (done, wrong) => done % 10_000 === 0 && console.error(`${done} requests, ${wrong} failed`),
+  );
+  for (const failure of failures) console.log(failure);
+  console.log(`seed ${seed}: ${requests} requests, ${failures.length} failed`);
+  console.log(
+    `answers by status: ${[...statuses]
+      .sort(([a], [b]) => a - b)
+      .map(([status, n]) => `${status}: ${n}`)
+      .join(', ')}`,
+  );
+  console.log(`slowest answer ${Math.round(slowest)} ms; ${Math.round(memory / 1e6)} MB in use at the end`);
+  process.exit(failures.length > 0 ? 1 : 0);
+}
 
 let ground: Ground | undefined;
 

@@ -45,7 +45,7 @@ export interface ReadScope<S extends Schema, T extends TableName<S>> extends Tab
 /** The rows that refer to a row which the user's replicas may hold. */
 export interface ParentScope<S extends Schema, T extends TableName<S>> extends TableAccess<S, T> {
   /** The reference column, which is filterable: a row is in the scope while the row that it refers to is. */
-  readonly with: ColumnOfType<S, T, 'reference'>;
+  readonly with: string extends T ? string : ColumnOfType<S, T, 'reference'>;
   readonly read?: never;
 }
 

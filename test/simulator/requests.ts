@@ -1,0 +1,270 @@
+import { promisify } from 'node:util';
+import { deflate, gzip } from 'node:zlib';
+import { boolean, counter, integer, oneOf, reference, schema, setOfText, table, text } from '@koinon/core';
+import { openApi, type Store, startServer } from '@koinon/server';
+import { Random } from './random.ts';
+
+// Requests by the grammar of the OpenAPI document, with mistakes of every kind in them: conditions, parts and compressed bodies
+// among them. Whatever comes, the server answers, with a problem document where it does not do as asked, and within a time.
+
+/** The tables that are asked about: every type of column by which rows can be told apart. */
+export const asked = schema({
+  site: table({
+    name: text({ filterable: true }),
+    keeper: text({ filterable: true }),
+    open: boolean({ default: true, filterable: true }),
+  }),
+  hive: table({
+    site: reference('site', { filterable: true }),
+    queen: oneOf(['marked', 'unmarked'], { filterable: true }),
+    strength: integer({ default: 0, filterable: true }),
+    frames: counter(),
+    traits: setOfText(),
+  }),
+});
+
+type Shape = Readonly<Record<string, unknown>>;
+const schemas = openApi.components.schemas as Readonly<Record<string, Shape>>;
+const compress = { gzip: promisify(gzip), deflate: promisify(deflate) };
+
+const words = [
+  'site',
+  'hive',
+  'name',
+  'keeper',
+  'queen',
+  'strength',
+  'a',
+  '',
+  '\0',
+  '__proto__',
+  'constructor',
+  '\ud800',
+  'é',
+  'id',
+];
+const signs = ['=', '!=', '<', '<=', '>', '>=', 'in', 'between', 'prefix', 'contains', 'like'];
+const wrong: readonly unknown[] = [
+  null,
+  0,
+  -1,
+  2 ** 60,
+  1.5,
+  true,
+  '',
+  '\0',
+  [],
+  {},
+  [[]],
+  { '': null },
+  'x'.repeat(5_000),
+];
+
+/** Makes requests of one seed. */
+class Requests {
+  readonly random: Random;
+  /** Cursors that the server gave, to be used again. */
+  readonly cursors: string[] = [];
+
+  constructor(seed: number) {
+    this.random = new Random(seed);
+  }
+
+  private one<Item>(items: readonly Item[]): Item {
+    return this.random.pick(items);
+  }
+
+  uuid(): string {
+    const digits = this.random.below(40).toString(16).padStart(12, '0');
+    return `00000000-0000-4000-8000-${digits}`;
+  }
+
+  /** A condition over the tables, mostly one that can be read. */
+  where(depth: number): unknown {
+    const { random } = this;
+    if (random.below(12) === 0) return this.one(wrong);
+    if (depth > 0 && random.below(3) === 0) {
+      const many = this.one([0, 1, 2, 3, 20, random.below(40) === 0 ? 1_500 : 4]);
+      const parts = Array.from({ length: many }, () => this.where(depth - 1));
+      return this.one<unknown>([{ and: parts }, { or: parts }, { not: this.where(depth - 1) }]);
+    }
+    const column = this.one(words);
+    const value = () => this.one<unknown>([this.one(words), random.below(100), true, null, this.one(wrong)]);
+    const list = Array.from({ length: this.one([0, 1, 3, random.below(60) === 0 ? 31_000 : 5]) }, value);
+    const sign = this.one(signs);
+    const operand = sign === 'in' || random.below(8) === 0 ? list : sign === 'between' ? [value(), value()] : value();
+    return { [column]: random.below(2) === 0 ? value() : { [sign]: operand } };
+  }
+
+  /** A value of a schema of the document, now and then with a mistake in it. */
+  value(given: Shape, name: string): unknown {
+    const { random } = this;
+    if (random.below(40) === 0) return this.one(wrong);
+    if (name === 'cursor' || name === 'base')
+      return this.cursors.length > 0 && random.below(6) > 0 ? this.one(this.cursors) : 'none';
+    if (name === 'where')
+      return { [this.one(['site', 'hive'])]: this.where(this.one([0, 1, 3, random.below(30) === 0 ? 80 : 2])) };
+    if (name === 'table') return this.one(['site', 'hive', 'hive', this.one(words), 't'.repeat(70)]);
+    if (name === 'id') return this.one(['a', 'b', 'c', this.one(words), 'i'.repeat(250)]);
+    const type = typeof given.$ref === 'string' ? undefined : given.type;
+    if (typeof given.$ref === 'string')
+      return this.value(schemas[given.$ref.split('/').at(-1) as string] as Shape, name);
+    if ('const' in given) return given.const;
+    if (Array.isArray(given.enum)) return this.one(given.enum as unknown[]);
+    const choices = given.oneOf ?? given.anyOf;
+    if (Array.isArray(choices)) return this.value(this.one(choices as Shape[]), name);
+    switch (Array.isArray(type) ? this.one(type as string[]) : type) {
+      case 'null':
+        return null;
+      case 'integer':
+      case 'number':
+        return random.below(6);
+      case 'boolean':
+        return random.below(2) === 0;
+      case 'array': {
+        const least = typeof given.minItems === 'number' ? given.minItems : 0;
+        return Array.from({ length: least + random.below(3) }, () =>
+          this.value((given.items ?? {}) as Shape, `${name} entry`),
+        );
+      }
+      case 'object':
+        return this.object(given);
+      case 'string':
+        if (given.format === 'uuid') return this.uuid();
+        return given.format === 'date-time' ? '2026-06-01T10:00:00.000Z' : this.one(words);
+      default:
+        return this.one<unknown>([this.one(words), random.below(9), null, this.one(wrong)]);
+    }
+  }
+
+  private object({ properties = {}, required = [], additionalProperties }: Shape): Record<string, unknown> {
+    const made: Record<string, unknown> = {};
+    for (const [name, shape] of Object.entries(properties as Record<string, Shape>))
+      if ((required as string[]).includes(name) ? this.random.below(50) > 0 : this.random.below(2) === 0)
+        made[name] = this.value(shape, name);
+    if (typeof additionalProperties === 'object' || additionalProperties === true)
+      for (let n = this.random.below(4); n > 0; n--)
+        Object.defineProperty(made, this.one(words), {
+          value: this.value(typeof additionalProperties === 'object' ? (additionalProperties as Shape) : {}, 'member'),
+          enumerable: true,
+          configurable: true,
+          writable: true,
+        });
+    if (this.random.below(60) === 0) made[this.one(words)] = this.one(wrong);
+    return made;
+  }
+
+  /** The next request. */
+  async next(): Promise<{ readonly path: string; readonly init: RequestInit; readonly about: string }> {
+    const { random } = this;
+    const [path, methods] = this.one(
+      Object.entries(openApi.paths as Readonly<Record<string, Shape>>).filter(([at]) => !at.endsWith('/live')),
+    );
+    const [method, operation] = this.one(Object.entries(methods)) as [string, Shape];
+    const headers: Record<string, string> = { authorization: `Bearer ${this.one(['mika', 'tove', 'office', ''])}` };
+    if (method === 'get') {
+      const query = new URLSearchParams();
+      // What is followed does not end by itself.
+      for (const { name, schema: shape } of (operation.parameters ?? []) as { name: string; schema: Shape }[])
+        if (random.below(2) === 0 && name !== 'follow') query.append(name, String(this.value(shape, name)));
+      const at = random.below(60) === 0 ? `${path}%zz` : `${path}?${query}`;
+      return { path: at, init: { method: this.one(['GET', 'GET', 'HEAD', 'DELETE']), headers }, about: at };
+    }
+    const content = (operation.requestBody as { content: Record<string, { schema: Shape }> }).content[
+      'application/json'
+    ];
+    const json = JSON.stringify(this.value(content?.schema ?? {}, 'body')) ?? '';
+    const spoilt = random.below(50) === 0 ? json.slice(0, random.below(json.length + 1)) : json;
+    const encoding = this.one(['identity', 'identity', 'gzip', 'deflate', 'br', 'x']);
+    let body: Uint8Array = Buffer.from(random.below(200) === 0 ? `${'['.repeat(random.below(100_000))}` : spoilt);
+    if (random.below(400) === 0) body = Buffer.alloc(3_000_000 + random.below(30_000_000), this.one([0x20, 0x5b]));
+    if (encoding === 'gzip' || encoding === 'deflate') body = await compress[encoding](body);
+    if (random.below(60) === 0) body = body.subarray(0, random.below(body.length + 1));
+    headers['content-type'] = random.below(60) === 0 ? 'text/plain' : 'application/json';
+    if (encoding !== 'identity') headers['content-encoding'] = encoding;
+    return {
+      path,
+      init: { method: 'POST', headers, body: new Uint8Array(body) },
+      about: `${path} ${encoding} ${json.slice(0, 2_000)}`,
+    };
+  }
+}
+
+/** What a run of requests came to. */
+export interface Answered {
+  readonly requests: number;
+  readonly failures: readonly string[];
+  /** How many answers had which status. */
+  readonly statuses: ReadonlyMap<number, number>;
+  /** Milliseconds of the slowest answer, and the bytes that the process takes in the end. */
+  readonly slowest: number;
+  readonly memory: number;
+}
+
+/** Milliseconds an answer may take: a wait is held back for 25 seconds, and is not among them. */
+const patience = 10_000;
+
+/**
+ * Sends requests to a server on a store, several at a time.
+ *
+ * @param told called now and then with how many have been answered.
+ */
+export async function answerRequests(
+  store: Store,
+  seed: number,
+  count: number,
+  told: (done: number, failures: number) => void = () => undefined,
+): Promise<Answered> {
+  const server = await startServer({
+    store,
+    port: 0,
+    requestsPerMinute: 1e9,
+    replicasPerUser: 30,
+    authenticate: (token) => ({ id: token, claims: {} }),
+    scopes: {
+      site: { read: (user) => (user?.id === 'office' ? 'all' : { keeper: user?.id ?? '' }) },
+      hive: { with: 'site' },
+    },
+  });
+  const requests = new Requests(seed);
+  const failures: string[] = [];
+  const statuses = new Map<number, number>();
+  let slowest = 0;
+  let done = 0;
+  const one = async () => {
+    const { path, init, about } = await requests.next();
+    const began = performance.now();
+    // A wait that is held back is given up: there is nothing to see in it.
+    const isHeld = path.startsWith('/v1/wait');
+    const answer = await fetch(`${server.url}${path}`, {
+      ...init,
+      signal: AbortSignal.timeout(isHeld ? 50 : patience),
+    }).catch((error: Error) => error);
+    if (answer instanceof Error) {
+      if (!isHeld) failures.push(`${about}: ${answer.message}`);
+      return;
+    }
+    const body = await answer.text();
+    if (!isHeld) slowest = Math.max(slowest, performance.now() - began);
+    statuses.set(answer.status, (statuses.get(answer.status) ?? 0) + 1);
+    const isProblem = answer.headers.get('content-type')?.startsWith('application/problem+json') === true;
+    if (answer.status >= 500 || (answer.status >= 400 && init.method !== 'HEAD' && !isProblem))
+      failures.push(`${answer.status} to ${about}: ${body.slice(0, 500)}`);
+    const cursor = /"cursor":"([^"]*)"/.exec(body)?.[1];
+    if (cursor !== undefined && requests.random.below(20) === 0) {
+      if (requests.cursors.length > 50) requests.cursors.shift();
+      requests.cursors.push(cursor);
+    }
+  };
+  const lane = async () => {
+    while (done < count && failures.length < 20) {
+      done++;
+      await one();
+      if (done % 1_000 === 0) told(done, failures.length);
+    }
+  };
+  await Promise.all(Array.from({ length: 6 }, lane));
+  const memory = process.memoryUsage().rss;
+  await server.close();
+  return { requests: done, failures, statuses, slowest, memory };
+}

@@ -60,6 +60,28 @@ const wrong: readonly unknown[] = [
   'x'.repeat(5_000),
 ];
 
+/** Names of tables and columns that there are. */
+const names = ['site', 'hive', 'name', 'keeper', 'open', 'queen', 'strength', 'frames', 'traits'];
+
+const texts = ['north', 'a', '', 'é', 'n\0', '\ud800', '%', '\u{10ffff}'];
+
+/** The columns by which rows can be asked for, with values to compare them with. */
+const filterable = {
+  site: [
+    ['id', texts],
+    ['name', texts],
+    ['keeper', texts],
+    ['open', [true, false, null]],
+  ],
+  hive: [
+    ['site', texts],
+    ['queen', ['marked', 'unmarked', null, 'm', '\0']],
+    ['strength', [0, 1, -1, 2 ** 53 - 1, null, 2 ** 53, 0.5]],
+  ],
+} as const;
+
+const users = ['mika', 'tove', 'office'] as const;
+
 /** Makes requests of one seed. */
 class Requests {
   readonly random: Random;
@@ -74,38 +96,60 @@ class Requests {
     return this.random.pick(items);
   }
 
+  /** The user of the request that is being made. */
+  private user = 0;
+
+  /** A UUID, mostly one that no other user has named. */
   uuid(): string {
-    const digits = this.random.below(40).toString(16).padStart(12, '0');
+    const { random } = this;
+    const of = this.chance(5) ? random.below(users.length) : this.user;
+    const digits = (of * 16 + random.below(8)).toString(16).padStart(12, '0');
     return `00000000-0000-4000-8000-${digits}`;
   }
 
-  /** A condition over the tables, mostly one that can be read. */
-  where(depth: number): unknown {
+  /** A condition over a table, mostly one that can be read. */
+  where(table: 'site' | 'hive', depth: number): unknown {
     const { random } = this;
-    if (random.below(12) === 0) return this.one(wrong);
-    if (depth > 0 && random.below(3) === 0) {
-      const many = this.one([0, 1, 2, 3, 20, random.below(40) === 0 ? 1_500 : 4]);
-      const parts = Array.from({ length: many }, () => this.where(depth - 1));
-      return this.one<unknown>([{ and: parts }, { or: parts }, { not: this.where(depth - 1) }]);
+    if (random.below(40) === 0) return this.one(wrong);
+    if (depth > 0 && random.below(3) > 0) {
+      const kind = this.one(['and', 'or', 'not'] as const);
+      if (kind === 'not') return { not: this.where(table, depth - 1) };
+      if (random.below(80) === 0) return { [kind]: Array.from({ length: 1_500 }, () => ({ id: 'a' })) };
+      return { [kind]: Array.from({ length: random.below(4) }, () => this.where(table, depth - 1)) };
     }
-    const column = this.one(words);
-    const value = () => this.one<unknown>([this.one(words), random.below(100), true, null, this.one(wrong)]);
-    const list = Array.from({ length: this.one([0, 1, 3, random.below(60) === 0 ? 31_000 : 5]) }, value);
+    const isKnown = random.below(30) > 0;
+    const [column, values] = this.one<readonly [string, readonly unknown[]]>(filterable[table]);
+    const value = () => this.one<unknown>(random.below(30) === 0 ? wrong : values);
+    const list = () => Array.from({ length: this.one([0, 1, 3, random.below(60) === 0 ? 31_000 : 5]) }, value);
     const sign = this.one(signs);
-    const operand = sign === 'in' || random.below(8) === 0 ? list : sign === 'between' ? [value(), value()] : value();
-    return { [column]: random.below(2) === 0 ? value() : { [sign]: operand } };
+    const operand = sign === 'in' ? list() : sign === 'between' ? [value(), value()] : value();
+    return { [isKnown ? column : this.one(words)]: random.below(3) === 0 ? value() : { [sign]: operand } };
+  }
+
+  /** Whether the request that is being made has mistakes outside of its conditions: the others get further. */
+  private isSpoilt = false;
+
+  private chance(of: number): boolean {
+    return this.isSpoilt && this.random.below(of) === 0;
   }
 
   /** A value of a schema of the document, now and then with a mistake in it. */
   value(given: Shape, name: string): unknown {
     const { random } = this;
-    if (random.below(40) === 0) return this.one(wrong);
+    if (this.chance(20)) return this.one(wrong);
     if (name === 'cursor' || name === 'base')
-      return this.cursors.length > 0 && random.below(6) > 0 ? this.one(this.cursors) : 'none';
-    if (name === 'where')
-      return { [this.one(['site', 'hive'])]: this.where(this.one([0, 1, 3, random.below(30) === 0 ? 80 : 2])) };
-    if (name === 'table') return this.one(['site', 'hive', 'hive', this.one(words), 't'.repeat(70)]);
-    if (name === 'id') return this.one(['a', 'b', 'c', this.one(words), 'i'.repeat(250)]);
+      return this.cursors.length > 0 && !this.chance(4) ? this.one(this.cursors) : 'none';
+    if (name === 'where') {
+      const table = this.one(['site', 'hive'] as const);
+      let where = this.where(table, random.below(4));
+      if (random.below(30) === 0) for (let levels = random.below(90); levels > 0; levels--) where = { not: where };
+      return { [table]: where };
+    }
+    if (name === 'tables entry')
+      return this.one(['site', 'hive', 'site', 'hive', this.chance(4) ? this.one(words) : 'site']);
+    if (name === 'table')
+      return this.one(this.isSpoilt ? ['site', this.one(words), 't'.repeat(70)] : ['site', 'hive', 'hive']);
+    if (name === 'id') return this.one(this.isSpoilt ? ['a', this.one(words), 'i'.repeat(250)] : ['a', 'b', 'c']);
     const type = typeof given.$ref === 'string' ? undefined : given.type;
     if (typeof given.$ref === 'string')
       return this.value(schemas[given.$ref.split('/').at(-1) as string] as Shape, name);
@@ -118,7 +162,7 @@ class Requests {
         return null;
       case 'integer':
       case 'number':
-        return random.below(6);
+        return random.below(6) + (this.chance(3) ? -1 : 1);
       case 'boolean':
         return random.below(2) === 0;
       case 'array': {
@@ -140,28 +184,35 @@ class Requests {
   private object({ properties = {}, required = [], additionalProperties }: Shape): Record<string, unknown> {
     const made: Record<string, unknown> = {};
     for (const [name, shape] of Object.entries(properties as Record<string, Shape>))
-      if ((required as string[]).includes(name) ? this.random.below(50) > 0 : this.random.below(2) === 0)
+      if ((required as string[]).includes(name) ? !this.chance(25) : this.random.below(2) === 0)
         made[name] = this.value(shape, name);
     if (typeof additionalProperties === 'object' || additionalProperties === true)
       for (let n = this.random.below(4); n > 0; n--)
-        Object.defineProperty(made, this.one(words), {
+        Object.defineProperty(made, this.one(this.isSpoilt ? words : names), {
           value: this.value(typeof additionalProperties === 'object' ? (additionalProperties as Shape) : {}, 'member'),
           enumerable: true,
           configurable: true,
           writable: true,
         });
-    if (this.random.below(60) === 0) made[this.one(words)] = this.one(wrong);
+    if (this.chance(20)) made[this.one(words)] = this.one(wrong);
     return made;
   }
 
   /** The next request. */
   async next(): Promise<{ readonly path: string; readonly init: RequestInit; readonly about: string }> {
     const { random } = this;
+    const paths = Object.entries(openApi.paths as Readonly<Record<string, Shape>>);
     const [path, methods] = this.one(
-      Object.entries(openApi.paths as Readonly<Record<string, Shape>>).filter(([at]) => !at.endsWith('/live')),
+      random.below(3) === 0
+        ? paths.filter(([at]) => /push|pull/.test(at))
+        : paths.filter(([at]) => !at.endsWith('/live')),
     );
+    this.isSpoilt = random.below(2) === 0;
     const [method, operation] = this.one(Object.entries(methods)) as [string, Shape];
-    const headers: Record<string, string> = { authorization: `Bearer ${this.one(['mika', 'tove', 'office', ''])}` };
+    this.user = random.below(users.length);
+    const headers: Record<string, string> = {
+      authorization: `Bearer ${random.below(20) === 0 ? '' : users[this.user]}`,
+    };
     if (method === 'get') {
       const query = new URLSearchParams();
       // What is followed does not end by itself.
@@ -174,13 +225,13 @@ class Requests {
       'application/json'
     ];
     const json = JSON.stringify(this.value(content?.schema ?? {}, 'body')) ?? '';
-    const spoilt = random.below(50) === 0 ? json.slice(0, random.below(json.length + 1)) : json;
-    const encoding = this.one(['identity', 'identity', 'gzip', 'deflate', 'br', 'x']);
+    const spoilt = this.chance(20) ? json.slice(0, random.below(json.length + 1)) : json;
+    const encoding = this.one(['identity', 'identity', 'gzip', 'deflate', ...(this.isSpoilt ? ['br', 'x'] : [])]);
     let body: Uint8Array = Buffer.from(random.below(200) === 0 ? `${'['.repeat(random.below(100_000))}` : spoilt);
     if (random.below(400) === 0) body = Buffer.alloc(3_000_000 + random.below(30_000_000), this.one([0x20, 0x5b]));
     if (encoding === 'gzip' || encoding === 'deflate') body = await compress[encoding](body);
-    if (random.below(60) === 0) body = body.subarray(0, random.below(body.length + 1));
-    headers['content-type'] = random.below(60) === 0 ? 'text/plain' : 'application/json';
+    if (this.chance(20)) body = body.subarray(0, random.below(body.length + 1));
+    headers['content-type'] = this.chance(20) ? 'text/plain' : 'application/json';
     if (encoding !== 'identity') headers['content-encoding'] = encoding;
     return {
       path,

@@ -2,6 +2,7 @@ import Table from 'cli-table3';
 import { Command } from 'commander';
 import { browserRows } from './browser.ts';
 import { conflictRows } from './conflicts.ts';
+import { hostileRows } from './hostile.ts';
 import { localRows } from './local.ts';
 import { type Measured, measure } from './measure.ts';
 import { realtimeRows } from './realtime.ts';
@@ -25,6 +26,7 @@ const rows = [
   ...conflictRows,
   ...realtimeRows,
   ...scopeRows,
+  ...hostileRows,
   ...browserRows,
 ];
 const chosen = rows.filter(

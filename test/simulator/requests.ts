@@ -83,7 +83,7 @@ const filterable = {
 const users = ['mika', 'tove', 'office'] as const;
 
 /** Makes requests of one seed. */
-class Requests {
+export class Requests {
   readonly random: Random;
   /** Cursors that the server gave, to be used again. */
   readonly cursors: string[] = [];

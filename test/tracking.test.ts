@@ -1,6 +1,6 @@
 import { existsSync } from 'node:fs';
 import { openNodeDriver, openReplica } from '@koinon/client';
-import { integer, reference, schema, table, text } from '@koinon/core';
+import { boolean, bytes, integer, json, real, reference, schema, setOfText, table, text } from '@koinon/core';
 import { postgresStore, sqliteDdl, sqliteStore } from '@koinon/server';
 import { pino } from 'pino';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
@@ -104,6 +104,55 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect((await replica.sync()).up).toMatchObject({ applied: 2, rejected: 1 });
     expect(await replica.rejections()).toMatchObject([{ problems: [{ code: 'no-such-reference', table: 'hive' }] }]);
     expect((await replica.sync()).up, 'it is refused for good').toMatchObject({ applied: 0 });
+  });
+
+  test('plain SQL gets the schema’s defaults, and is held to its ranges, which a newer schema may widen', async () => {
+    const shaped = (most: number, letters: number) =>
+      schema({
+        frame: table({
+          mites: integer({ default: 3, minimum: 0, maximum: most }),
+          mark: text({ default: 'it’s', minimumLength: 1, maximumLength: letters }),
+          sunny: boolean({ default: true }),
+          share: real({ default: -0.5, minimum: -1, optional: true }),
+          tags: setOfText(),
+          box: json<string[]>({ default: ['a'] }),
+          seal: bytes({ optional: true, maximumLength: 2 }),
+        }),
+      });
+    const other = await World.of(shaped(40, 5), kind);
+    const shell = await other.shell();
+    await shell.exec("INSERT INTO frame (id) VALUES ('plain')");
+    const replica = await other.replica();
+    await replica.sync();
+    expect(await replica.get('frame', 'plain')).toEqual({
+      id: 'plain',
+      mites: 3,
+      mark: 'it’s',
+      sunny: true,
+      share: -0.5,
+      tags: [],
+      box: ['a'],
+      seal: null,
+    });
+    const refused = (columns: string, values: string) =>
+      expect(shell.exec(`INSERT INTO frame (id, ${columns}) VALUES ('x', ${values})`), values).rejects.toThrow();
+    const [three, two] = kind === 'SQLite' ? ["x'010203'", "x'0102'"] : ["'\\x010203'", "'\\x0102'"];
+    for (const [column, value] of [
+      ['mites', '41'],
+      ['mites', '-1'],
+      ['mark', "''"],
+      ['mark', "'äöüßéè'"],
+      ['share', '-1.5'],
+      ['seal', three],
+    ] as const)
+      await refused(column, value);
+    await shell.exec(`INSERT INTO frame (id, mark, seal, mites) VALUES ('fits', 'äöüßé', ${two}, 40)`);
+    await other.restart(shaped(60, 8));
+    await (await other.shell()).exec("INSERT INTO frame (id, mites, mark) VALUES ('wider', 60, 'eightett')");
+    await refused('mites', '61');
+    await other.restart(shaped(10, 4));
+    await (await other.shell()).exec("UPDATE frame SET mites = 59 WHERE id = 'wider'");
+    await other.end();
   });
 
   test('a store that is opened to be read, or without making anything, changes nothing', async () => {

@@ -192,6 +192,11 @@ export {
   table,
 } from './schema/table.ts';
 export {
+  type Bounds,
+  boundsDdl,
+  boundsIn,
+  boundsOf,
+  boundsRule,
   columnDdl,
   createIndexes,
   createTable,
@@ -200,7 +205,9 @@ export {
   quoteText,
   replicaApplicationId,
   type Strictness,
+  serverColumnDdl,
   storageType,
+  widerBounds,
 } from './sqlite/ddl.ts';
 export { conditionSql, countSql, type Sql, selectSql } from './sqlite/select.ts';
 export { checkId, checkValue, isDate, isTimestamp, kept, type Refusal } from './values/check.ts';

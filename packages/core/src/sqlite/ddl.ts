@@ -1,5 +1,6 @@
 import type { Column } from '../schema/column.ts';
 import type { Table } from '../schema/table.ts';
+import { type SqlValue, toSql } from '../values/sql.ts';
 
 /** A name as SQL takes it, whatever characters it holds. */
 export function quoteName(name: string): string {
@@ -65,10 +66,79 @@ function columnRule(name: string, column: Column): string | undefined {
   }
 }
 
+/** The bounds of a range or a length; the one that is left out is not there. */
+export interface Bounds {
+  readonly least?: number | undefined;
+  readonly most?: number | undefined;
+}
+
+/**
+ * The bounds that a server's table can hold a column to. Counters and unique columns have none there: on the way to what a
+ * transaction makes of them they may hold other values.
+ */
+export function boundsOf(table: Table, name: string): Bounds {
+  const column = table.columns[name] as Column;
+  if (column.type === 'counter' || table.unique.flat().includes(name)) return {};
+  const { minimum, maximum, minimumLength, maximumLength } = column;
+  return { least: minimum ?? minimumLength, most: maximum ?? maximumLength };
+}
+
+/** Bounds as an SQL expression over a column, or over its length; undefined where there are none. */
+export function boundsRule(name: string, { type }: Column, { least, most }: Bounds): string | undefined {
+  const measured = type === 'text' ? `length(${name})` : type === 'bytes' ? `octet_length(${name})` : name;
+  const rules = [
+    ...(least === undefined ? [] : [`${measured} >= ${least}`]),
+    ...(most === undefined ? [] : [`${measured} <= ${most}`]),
+  ];
+  return rules.length === 0 ? undefined : rules.join(' AND ');
+}
+
+/** The widest of two bounds: what stands in rows already stays allowed. */
+export function widerBounds(one: Bounds, other: Bounds): Bounds {
+  const of = (pick: (a: number, b: number) => number, a: number | undefined, b: number | undefined) =>
+    a === undefined || b === undefined ? undefined : pick(a, b);
+  return { least: of(Math.min, one.least, other.least), most: of(Math.max, one.most, other.most) };
+}
+
+/** The bounds in an SQL expression that {@link boundsRule} made, as it is or as a database has written it down. */
+export function boundsIn(rule: string): Bounds {
+  const found = (sign: string) => {
+    const text = new RegExp(`${sign} \\(?'?(-?\\d[\\d.eE+-]*)`).exec(rule)?.[1];
+    return text === undefined ? undefined : Number(text);
+  };
+  return { least: found('>='), most: found('<=') };
+}
+
+/** The constraint of a server's column that holds it to bounds; empty where there are none. */
+export function boundsDdl(name: string, column: Column, bounds: Bounds): string {
+  const rule = boundsRule(quoteName(name), column, bounds);
+  return rule === undefined ? '' : ` CONSTRAINT ${quoteName(`range of ${name}`)} CHECK (${rule})`;
+}
+
+/** A value as SQL takes it. */
+function literal(value: SqlValue): string {
+  if (value === null) return 'NULL';
+  if (value instanceof Uint8Array) return `X'${[...value].map((byte) => byte.toString(16).padStart(2, '0')).join('')}'`;
+  return typeof value === 'number' ? String(value) : quoteText(value);
+}
+
+/** What a server's table gives a new row for which another program gives no value; empty where there is no fixed value. */
+export function defaultDdl(column: Column): string {
+  const { default: initial } = column;
+  if (initial === undefined || initial === null || typeof initial === 'function') return '';
+  return ` DEFAULT ${literal(toSql(column, initial))}`;
+}
+
+/** The whole definition of a column of a server's table. */
+export function serverColumnDdl(table: Table, name: string): string {
+  const column = table.columns[name] as Column;
+  return `${columnDdl(name, column, 'constraints')}${defaultDdl(column)}${boundsDdl(name, column, boundsOf(table, name))}`;
+}
+
 /** The statements that create a table and its indexes. */
 export function createTable(name: string, table: Table, strictness: Strictness): string[] {
   const columns = Object.entries(table.columns).map(([column, definition]) =>
-    columnDdl(column, definition, strictness),
+    strictness === 'constraints' ? serverColumnDdl(table, column) : columnDdl(column, definition, strictness),
   );
   const strict = strictness === 'constraints' ? ' STRICT' : '';
   return [

@@ -1,5 +1,15 @@
 import { createHash } from 'node:crypto';
-import { type Column, indexedGroups, quoteName, quoteText, type Schema } from '@koinon/core';
+import {
+  boundsIn,
+  boundsOf,
+  boundsRule,
+  type Column,
+  indexedGroups,
+  quoteName,
+  quoteText,
+  type Schema,
+  widerBounds,
+} from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable } from '../tracking.ts';
@@ -211,14 +221,35 @@ function appTable(mapped: MappedTable, standing: Standing | undefined): AppTable
   };
 }
 
-function createTable({ sql, table, idName, columnNames }: MappedTable): string {
-  const columns = table.entries.map(([name, column]) => columnDdl(columnNames[name] as string, column));
+function createTable(mapped: MappedTable): string {
+  const { sql, table, idName } = mapped;
+  const columns = table.names.map((name) => columnDdl(mapped, name));
   return `CREATE TABLE ${sql} (\n  ${quoteName(idName)} text COLLATE "C" PRIMARY KEY,\n  ${columns.join(',\n  ')}\n)`;
 }
 
-function columnDdl(name: string, column: Column): string {
-  const rule = columnRule(quoteName(name), column);
-  return `${quoteName(name)} ${columnType(column)}${column.optional ? '' : ' NOT NULL'}${rule ? ` CHECK (${rule})` : ''}`;
+function columnDdl({ relation, table, columnNames }: MappedTable, name: string): string {
+  const column = table.columns[name] as Column;
+  const quoted = quoteName(columnNames[name] as string);
+  const rule = columnRule(quoted, column);
+  const bounds = boundsRule(quoted, column, boundsOf(table, name));
+  return [
+    `${quoted} ${columnType(column)}`,
+    ...(column.optional ? [] : ['NOT NULL']),
+    ...(rule ? [`CHECK (${rule})`] : []),
+    ...defaultSql(column),
+    ...(bounds ? [`CONSTRAINT ${quoteName(rangeName(relation, name))} CHECK (${bounds})`] : []),
+  ].join(' ');
+}
+
+/** The name of the constraint that holds a column to its bounds. */
+const rangeName = (relation: string, name: string) => shortName(`${relation}_${name}_range`);
+
+/** What the table gives a new row for which another program gives no value. */
+function defaultSql(column: Column): string[] {
+  const { default: initial } = column;
+  if (initial === undefined || initial === null || typeof initial === 'function') return [];
+  const given = parameter(column, initial);
+  return [`DEFAULT ${given instanceof Buffer ? `'\\x${given.toString('hex')}'` : quoteText(String(given))}`];
 }
 
 /** References are checked at the end of a transaction, whose rows may refer to each other in any order. */
@@ -267,12 +298,7 @@ function missingColumns(mapped: MappedTable, standing: Standing): string[] {
         mapped,
         `lacks ${name}, which is new and required; give it a default value for the rows that are there, or add it by your own SQL`,
       );
-    const given = initial === undefined || typeof initial === 'function' ? null : parameter(column, initial);
-    const literal =
-      given === null
-        ? ''
-        : ` DEFAULT ${given instanceof Buffer ? `'\\x${given.toString('hex')}'` : quoteText(String(given))}`;
-    return [`ALTER TABLE ${sql} ADD COLUMN ${columnDdl(name, column)}${literal}`];
+    return [`ALTER TABLE ${sql} ADD COLUMN ${columnDdl(mapped, name)}`];
   });
 }
 
@@ -293,6 +319,17 @@ async function widenings(client: ClientBase, { sql, relation, table, idName }: M
     const own = rows.filter((row) => row.name === name);
     const relaxed =
       column.optional && own[0]?.required ? [`ALTER TABLE ${sql} ALTER COLUMN ${quoteName(name)} DROP NOT NULL`] : [];
+    const range = own.find(({ rule }) => rule === rangeName(relation, name));
+    if (range !== undefined) {
+      const [now, wanted] = [boundsIn(range.definition), boundsOf(table, name)];
+      const wider = widerBounds(now, wanted);
+      const constraint = quoteName(rangeName(relation, name));
+      const check = boundsRule(quoteName(name), column, wider);
+      if (wider.least !== now.least || wider.most !== now.most)
+        relaxed.push(
+          `ALTER TABLE ${sql} DROP CONSTRAINT ${constraint}${check ? `, ADD CONSTRAINT ${constraint} CHECK (${check})` : ''}`,
+        );
+    }
     const standing = own.find(
       ({ rule, definition }) => rule === `${relation}_${name}_check` && isList.test(definition),
     );

@@ -11,6 +11,7 @@ const kinds = [
     code: 'no-such-reference',
     says: 'refers to a row that is not there, or is referred to',
   },
+  { begins: 'CHECK constraint failed: range of ', code: 'value-range', says: 'is out of its range' },
   { begins: 'CHECK constraint failed: ', code: 'constraint', says: 'breaks a rule of the table' },
   { begins: 'cannot store ', code: 'value-type', says: 'has a value of another type' },
   { begins: 'datatype mismatch', code: 'value-type', says: 'has a value of another type' },
@@ -42,9 +43,11 @@ export function constraintProblem(
   const kind = kinds.find(({ begins }) => message.startsWith(begins));
   if (kind === undefined && (Number(errcode) & 0xff) !== constraintCode) return undefined;
   const { table, id } = change;
-  const there = kind?.begins.endsWith(': ') ? /^[^:]*: (?:[^.,]*\.)?([^.,]+)/.exec(message)?.[1] : undefined;
+  const isRange = kind?.code === 'value-range' && kind.begins.endsWith('range of ');
+  const first = /^[^:]*: (?:[^.,]*\.)?([^.,]+)/.exec(message)?.[1];
+  const there = isRange ? message.slice(kind.begins.length) : kind?.begins.endsWith(': ') ? first : undefined;
   const column = Object.entries(columnNames).find(([, name]) => name === there)?.[0] ?? there;
-  const named = kind?.code === 'duplicate-value' || kind?.code === 'value-missing' ? column : undefined;
+  const named = isRange || kind?.code === 'duplicate-value' || kind?.code === 'value-missing' ? column : undefined;
   return {
     code: kind?.code ?? 'constraint',
     table,

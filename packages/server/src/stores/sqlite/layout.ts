@@ -5,11 +5,9 @@ import {
   createTable,
   KoinonError,
   quoteName,
-  quoteText,
   type Schema,
-  type SqlValue,
+  serverColumnDdl,
   type Table,
-  toSql,
 } from '@koinon/core';
 import { type CursorKey, CursorKeys, keyName, keysOf, keyText, newCursorKey } from '../../cursor/keys.ts';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
@@ -321,25 +319,13 @@ function makeTable(database: Prepared, name: string, table: Table): void {
         `${name}.${column} is new and required; give it a default value for the rows that are there, or add it by your own SQL.`,
         { table: name, column },
       );
-    const literal =
-      initial === undefined || typeof initial === 'function'
-        ? ''
-        : ` DEFAULT ${quoteValue(toSql(definition, initial))}`;
-    database.connection.exec(
-      `ALTER TABLE ${quoteName(name)} ADD COLUMN ${columnDdl(column, definition, 'constraints')}${literal}`,
-    );
+    database.connection.exec(`ALTER TABLE ${quoteName(name)} ADD COLUMN ${serverColumnDdl(table, column)}`);
   }
   const indexes = new Set(
     database.all<{ name: string }>('SELECT name FROM pragma_index_list(?)', name).map((index) => quoteName(index.name)),
   );
   for (const statement of createIndexes(name, table, 'constraints'))
     if (![...indexes].some((index) => statement.includes(`EXISTS ${index} ON`))) database.connection.exec(statement);
-}
-
-function quoteValue(value: SqlValue): string {
-  if (value === null) return 'NULL';
-  if (value instanceof Uint8Array) return `X'${Buffer.from(value).toString('hex')}'`;
-  return typeof value === 'number' ? String(value) : quoteText(value);
 }
 
 /** The triggers of Koinon's that stand on a table. */

@@ -1,4 +1,13 @@
-import { type Column, columnDdl, quoteName, type Schema } from '@koinon/core';
+import {
+  boundsDdl,
+  boundsIn,
+  boundsOf,
+  columnDdl,
+  quoteName,
+  type Schema,
+  type Table,
+  widerBounds,
+} from '@koinon/core';
 import type { Mapping } from '../mapping.ts';
 import type { Prepared } from './driver.ts';
 import { isMapped, keptTables } from './layout.ts';
@@ -12,11 +21,21 @@ const made = 'koinon_remade';
 /** A text in SQL. */
 const text = "'(?:[^']|'')*'";
 
+/** A text as a regular expression that finds it. */
+const escaped = (text: string) => text.replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
+
 /** A table that Koinon made, with rules that take what the schema takes by now; undefined where they do so already. */
-function widened(sql: string, columns: readonly (readonly [string, Column])[]): string | undefined {
+function widened(sql: string, table: Table): string | undefined {
   let wider = sql;
-  for (const [name, column] of columns) {
-    const quoted = quoteName(name).replace(/[.*+?^${}()|[\]\\]/g, '\\$&');
+  for (const [name, column] of table.entries) {
+    const quoted = escaped(quoteName(name));
+    const ranged = new RegExp(
+      ` CONSTRAINT ${escaped(quoteName(`range of ${name}`))} CHECK \\((?<rule>(?:[^()]|\\([^()]*\\))*)\\)`,
+    );
+    wider = wider.replace(ranged, (...match) => {
+      const { rule } = match.at(-1) as { readonly rule: string };
+      return boundsDdl(name, column, widerBounds(boundsIn(rule), boundsOf(table, name)));
+    });
     const required = columnDdl(name, { ...column, optional: false }, 'constraints');
     if (column.type !== 'one-of') {
       if (column.optional) wider = wider.replace(required, () => columnDdl(name, column, 'constraints'));
@@ -48,8 +67,7 @@ export function widenings(database: Prepared, schema: Schema, mapping: Mapping):
       "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ? AND sql LIKE '%\"id\" TEXT PRIMARY KEY NOT NULL%STRICT'",
       name,
     );
-    const columns = schema.tables[name]?.entries ?? [];
-    const sql = standing && !isMapped(mapping, name) ? widened(standing.sql, columns) : undefined;
+    const sql = standing && !isMapped(mapping, name) ? widened(standing.sql, schema.tables[name] as Table) : undefined;
     if (sql === undefined) return [];
     const besides = database.all<{ sql: string }>(
       "SELECT sql FROM sqlite_schema WHERE type IN ('index', 'trigger') AND tbl_name = ? AND sql IS NOT NULL",

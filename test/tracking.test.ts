@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs';
 import { openNodeDriver, openReplica } from '@koinon/client';
 import { boolean, bytes, integer, json, real, reference, schema, setOfText, table, text } from '@koinon/core';
-import { postgresStore, sqliteDdl, sqliteStore } from '@koinon/server';
+import { alterPostgres, alterSqlite, postgresStore, sqliteDdl, sqliteStore } from '@koinon/server';
 import { pino } from 'pino';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { storeKinds } from './support/stores.ts';
@@ -153,6 +153,32 @@ describe.each(storeKinds)('on %s', (kind) => {
     await other.restart(shaped(10, 4));
     await (await other.shell()).exec("UPDATE frame SET mites = 59 WHERE id = 'wider'");
     await other.end();
+  });
+
+  test('the office drops and renames columns under a running server, and nothing is missed', async () => {
+    const shell = await world.shell();
+    const replica = await world.replica();
+    await shell.exec(`ALTER TABLE hive ADD COLUMN paint text`);
+    await shell.exec("INSERT INTO hive (id, mark, paint) VALUES ('a', 'first', 'blue')");
+    await world.store.lookAfterTables();
+    expect(await marksOf(replica)).toEqual(['a first']);
+    const alter = (sql: string) =>
+      kind === 'SQLite'
+        ? alterSqlite(register, world.database.address, sql)
+        : alterPostgres(register, world.database.address, sql);
+    if (kind === 'SQLite') await expect(shell.exec('ALTER TABLE hive DROP COLUMN paint')).rejects.toThrow('trigger');
+    await alter('ALTER TABLE hive DROP COLUMN paint; ALTER TABLE hive ADD COLUMN colour text');
+    await shell.exec(
+      "UPDATE hive SET mark = 'second', colour = 'red' WHERE id = 'a'; INSERT INTO hive (id, mark) VALUES ('b', 'new')",
+    );
+    expect(await marksOf(replica)).toEqual(['a second', 'b new']);
+    expect(
+      (await world.store.lookAfterTables()).filter(({ isRepaired }) => isRepaired),
+      'all was followed',
+    ).toEqual([]);
+    await expect(alter('ALTER TABLE hive DROP COLUMN nothing')).rejects.toThrow();
+    await shell.exec("UPDATE hive SET mark = 'third' WHERE id = 'a'");
+    expect(await marksOf(replica), 'what fails changes nothing').toEqual(['a third', 'b new']);
   });
 
   test('a store that is opened to be read, or without making anything, changes nothing', async () => {

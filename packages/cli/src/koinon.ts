@@ -2,6 +2,7 @@
 import { KoinonError } from '@koinon/core';
 import { Command, CommanderError } from 'commander';
 import pc from 'picocolors';
+import { alterCommand } from './commands/alter.ts';
 import { changesCommand } from './commands/changes.ts';
 import { ddlCommand } from './commands/ddl.ts';
 import { demoCommand } from './commands/demo.ts';
@@ -27,6 +28,7 @@ const program = new Command('koinon')
   .addCommand(replicasCommand())
   .addCommand(ddlCommand())
   .addCommand(restampCommand())
+  .addCommand(alterCommand())
   .addCommand(releaseCommand())
   .addCommand(renewKeyCommand())
   .addCommand(tokenCommand())

@@ -27,6 +27,7 @@ export { Keeper, type KeeperOptions } from './stores/keeper.ts';
 export type { Mapping, TableMapping } from './stores/mapping.ts';
 export type { StoreMode } from './stores/mode.ts';
 export {
+  alterPostgres,
   type PostgresOptions,
   postgresDdl,
   postgresStore,
@@ -35,6 +36,7 @@ export {
   restampPostgres,
 } from './stores/postgres/store.ts';
 export {
+  alterSqlite,
   releaseSqlite,
   renewKeySqlite,
   restampSqlite,

@@ -105,6 +105,19 @@ export async function releasePostgres(url: string): Promise<void> {
   });
 }
 
+/**
+ * Runs SQL that changes tables of a database that is served, and brings what follows them up to it, in one transaction.
+ *
+ * @param schema as it is afterwards.
+ */
+export async function alterPostgres(schema: Schema, url: string, sql: string, mapping: Mapping = {}): Promise<void> {
+  await once(url, async (client) => {
+    await client.query(sql);
+    const { statements } = await planLayout(client, schema, mapping);
+    for (const statement of statements) await client.query(statement);
+  });
+}
+
 /** Makes another key for cursors; returns its number. Servers that are running use it a minute later. */
 export function renewKeyPostgres(url: string): Promise<number> {
   return once(url, async (client) => {

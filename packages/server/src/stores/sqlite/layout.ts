@@ -268,6 +268,25 @@ function isServed(database: Prepared, table: string): boolean {
   return database.get('SELECT 1 FROM koinon_stamp WHERE table_name = ? LIMIT 1', table) !== undefined;
 }
 
+/**
+ * Runs SQL that changes tables while nothing of Koinon's stands in its way: SQLite lets no column go that a trigger names. Inside a
+ * transaction of the caller's, in which nobody else can write.
+ */
+export function alterTables(database: Prepared, schema: Schema, mapping: Mapping, sql: string): void {
+  const standing = database.all<{ type: string; name: string; tbl_name: string }>(
+    "SELECT type, name, tbl_name FROM sqlite_schema WHERE type IN ('trigger', 'view') AND name LIKE 'koinon\\_%' ESCAPE '\\'",
+  );
+  // With a view go its triggers.
+  for (const { type, name, tbl_name } of standing)
+    if (type === 'view' || !tbl_name.startsWith('koinon_')) database.connection.exec(`DROP ${type} ${quoteName(name)}`);
+  database.connection.exec(sql);
+  for (const mapped of mappedTables(schema, mapping)) {
+    const table = trackedTable(database, mapped, isMapped(mapping, mapped.name));
+    track(database, table);
+    if (isMapped(mapping, mapped.name)) makeView(database, table);
+  }
+}
+
 /** What has become of a table under a running server. */
 export type TableState =
   | { readonly is: 'followed' }

@@ -12,6 +12,7 @@ import { faultOf, refusalOf } from './constraints.ts';
 import { type Connection, loadSqlite, Prepared } from './driver.ts';
 import { FileWatch } from './file-watch.ts';
 import {
+  alterTables,
   columnsFilled,
   followAgain,
   type Identity,
@@ -228,6 +229,16 @@ function refuseReplica(database: Prepared, file: string): void {
 /** Takes every trace of Koinon out of a file. The app's tables, and what is in them, stay as they are. */
 export function releaseSqlite(file: string): Promise<void> {
   return inFile(file, release);
+}
+
+/**
+ * Runs SQL that changes tables of a file that is served: with Koinon's triggers off, and on again, in one transaction. No change of
+ * a row is lost to the feed; what the SQL itself does to rows is not in it.
+ *
+ * @param schema as it is afterwards.
+ */
+export function alterSqlite(schema: Schema, file: string, sql: string, mapping: Mapping = {}): Promise<void> {
+  return inFile(file, (database) => alterTables(database, schema, mapping, sql));
 }
 
 /** Makes another key for cursors; returns its number. Servers that are running use it a minute later. */

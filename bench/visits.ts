@@ -1,5 +1,6 @@
 import type { SqlDriver } from '@koinon/client';
-import { createTable, integer, oneOf, real, schema, table, text, timestamp } from '@koinon/core';
+import { integer, oneOf, real, schema, table, text, timestamp } from '@koinon/core';
+import { createTable } from '@koinon/core/internal';
 
 /** A visit to a hive, without references, so that the floor need not check them either. */
 export const visits = schema({

@@ -33,6 +33,13 @@ test.each(Object.entries(arrows))('packages/%s imports no other package of ours 
   }
 });
 
+test('what promises nothing is imported by the replica and the server alone', () => {
+  const found = ['react', 'cli'].flatMap((name) => importsOf(join(packages, name, 'src')));
+  const internal = found.filter(({ imported }) => imported === '@koinon/core/internal').map(({ file }) => file);
+  // The demo writes its office's rows as another program would.
+  expect(internal.filter((file) => !file.includes('/demo/'))).toEqual([]);
+});
+
 test('the folders are parts of the job, and every file is named after its idea', () => {
   const names = readdirSync(packages, { recursive: true })
     .map(String)

@@ -1,19 +1,5 @@
-import {
-  type AnyRow,
-  applyChange,
-  type Change,
-  counter,
-  integer,
-  joinChanges,
-  json,
-  rebase,
-  setOfText,
-  type Table,
-  table,
-  text,
-  unmoved,
-  wholeRow,
-} from '@koinon/core';
+import { type AnyRow, type Change, counter, integer, json, setOfText, type Table, table, text } from '@koinon/core';
+import { applyChange, joinChanges, rebase, unmoved, wholeRow } from '@koinon/core/internal';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { runs } from './support/runs.ts';

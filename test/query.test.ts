@@ -1,10 +1,8 @@
 import { openNodeDriver, type SqlDriver } from '@koinon/client';
+import { type AnyRow, type Column, KoinonError } from '@koinon/core';
 import {
-  type AnyRow,
-  type Column,
   comparatorOf,
   createTable,
-  KoinonError,
   kept,
   planQuery,
   predicateOf,
@@ -12,7 +10,7 @@ import {
   selectSql,
   toSql,
   wholeRow,
-} from '@koinon/core';
+} from '@koinon/core/internal';
 import fc from 'fast-check';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { runs } from './support/runs.ts';

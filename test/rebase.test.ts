@@ -1,18 +1,5 @@
-import {
-  type AnyRow,
-  applyChange,
-  type Change,
-  counter,
-  integer,
-  type OwnChange,
-  rebase,
-  sameValue,
-  setOfText,
-  table,
-  text,
-  unmoved,
-  wholeRow,
-} from '@koinon/core';
+import { type AnyRow, type Change, counter, integer, sameValue, setOfText, table, text } from '@koinon/core';
+import { applyChange, type OwnChange, rebase, unmoved, wholeRow } from '@koinon/core/internal';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { runs } from './support/runs.ts';

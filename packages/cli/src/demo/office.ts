@@ -1,5 +1,6 @@
 import { openNodeDriver, type SqlDriver } from '@koinon/client';
-import { type AnyRow, type Column, columnsToWire, quoteName, type SqlValue, type Table, toSql } from '@koinon/core';
+import type { AnyRow, Column, SqlValue, Table } from '@koinon/core';
+import { columnsToWire, quoteName, toSql } from '@koinon/core/internal';
 import type { Store } from '@koinon/server';
 import pg from 'pg';
 import { isPostgres } from '../commands/database.ts';

@@ -1,7 +1,7 @@
 import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
-import { KoinonError, messageOf, type Schema } from '@koinon/core';
+import { KoinonError, type Schema } from '@koinon/core';
 import type { Mapping, Rules, Scopes } from '@koinon/server';
 import { tsImport } from 'tsx/esm/api';
 
@@ -56,10 +56,14 @@ async function imported(path: string, file: string): Promise<Record<string, unkn
     const line = stack.split('\n').find((frame) => frame.includes(file) || frame.includes(address));
     const at =
       line === undefined ? undefined : /:(\d+)(?::\d+)?/.exec(line.slice(line.indexOf(file) + file.length))?.[1];
-    throw new KoinonError('schema-invalid', `${path}${at ? `, line ${at}` : ''}: ${messageOf(error)}`, {
-      value: path,
-      cause: error,
-    });
+    throw new KoinonError(
+      'schema-invalid',
+      `${path}${at ? `, line ${at}` : ''}: ${error instanceof Error ? error.message : String(error)}`,
+      {
+        value: path,
+        cause: error,
+      },
+    );
   }
 }
 

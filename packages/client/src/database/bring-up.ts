@@ -1,13 +1,5 @@
-import {
-  columnDdl,
-  createIndexes,
-  createTable,
-  KoinonError,
-  quoteName,
-  type Schema,
-  type Table,
-  toSql,
-} from '@koinon/core';
+import { KoinonError, type Schema, type Table } from '@koinon/core';
+import { columnDdl, createIndexes, createTable, quoteName, toSql } from '@koinon/core/internal';
 import type { Database } from './database.ts';
 import { meta, setMeta } from './layout.ts';
 import { Migration, type Migrations } from './migration.ts';

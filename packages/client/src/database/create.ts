@@ -1,4 +1,5 @@
-import { createTable, KoinonError, replicaApplicationId, type Schema } from '@koinon/core';
+import { KoinonError, type Schema } from '@koinon/core';
+import { createTable, replicaApplicationId } from '@koinon/core/internal';
 import type { Database } from './database.ts';
 import { isReplicaFile } from './layout.ts';
 

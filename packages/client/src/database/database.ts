@@ -1,4 +1,5 @@
-import { isFromApp, KoinonError, messageOf, type SqlValue } from '@koinon/core';
+import { KoinonError, type SqlValue } from '@koinon/core';
+import { isFromApp, messageOf } from '@koinon/core/internal';
 import type { SqlDriver, SqlStatement } from '../storage/driver.ts';
 import { storageDamaged, storageError } from '../storage/errors.ts';
 

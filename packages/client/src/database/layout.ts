@@ -1,4 +1,5 @@
-import { createIndexes, replicaApplicationId, type Schema } from '@koinon/core';
+import type { Schema } from '@koinon/core';
+import { createIndexes, replicaApplicationId } from '@koinon/core/internal';
 import type { Database } from './database.ts';
 import type { Migrations } from './migration.ts';
 import { shapeOf } from './shape.ts';

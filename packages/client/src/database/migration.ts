@@ -1,14 +1,5 @@
-import {
-  type Column,
-  columnDdl,
-  columnsFromWire,
-  columnsToWire,
-  type JsonValue,
-  quoteName,
-  rowDecoder,
-  table as tableOfColumns,
-  toSql,
-} from '@koinon/core';
+import { type Column, type JsonValue, table as tableOfColumns } from '@koinon/core';
+import { columnDdl, columnsFromWire, columnsToWire, quoteName, rowDecoder, toSql } from '@koinon/core/internal';
 import type { Database } from './database.ts';
 import { describeColumn, type StoredColumn } from './shape.ts';
 

@@ -1,5 +1,5 @@
-import type { Column } from '@koinon/core';
-import { fromSql, type JsonValue, quoteName, toWire, type WireColumns } from '@koinon/core';
+import type { Column, JsonValue, WireColumns } from '@koinon/core';
+import { fromSql, quoteName, toWire } from '@koinon/core/internal';
 import type { Database } from './database.ts';
 import { meta } from './layout.ts';
 import type { StoredColumn } from './shape.ts';

@@ -1,28 +1,30 @@
 import {
   type AnyRow,
-  applyChange,
   type Change,
   type Column,
-  changeProblems,
-  errorFromProblems,
-  joinChanges,
   KoinonError,
-  kept,
   type NewRow,
   type Patch,
   type Problem,
   type Query,
   type Row,
-  rowProblems,
   type Schema,
   sameValue,
-  shown,
   type Table,
   type TableName,
   tableOf,
-  wholeRow,
   withDefaults,
 } from '@koinon/core';
+import {
+  applyChange,
+  changeProblems,
+  errorFromProblems,
+  joinChanges,
+  kept,
+  rowProblems,
+  shown,
+  wholeRow,
+} from '@koinon/core/internal';
 import { withBytes } from '../engine/bytes.ts';
 import type { Write } from '../engine/steps.ts';
 import { performStep } from '../replica/face.ts';

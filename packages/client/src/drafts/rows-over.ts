@@ -1,14 +1,5 @@
-import {
-  type AnyRow,
-  comparatorOf,
-  frozenRow,
-  planQuery,
-  predicateOf,
-  type Query,
-  type Row,
-  type Schema,
-  type TableName,
-} from '@koinon/core';
+import type { AnyRow, Query, Row, Schema, TableName } from '@koinon/core';
+import { comparatorOf, frozenRow, planQuery, predicateOf } from '@koinon/core/internal';
 import type { Replica } from '../replica/replica.ts';
 
 /** A row as a draft has it; null if the draft deletes it. */

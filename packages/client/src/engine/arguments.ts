@@ -1,4 +1,5 @@
-import { KoinonError, messageOf, shown } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
+import { messageOf, shown } from '@koinon/core/internal';
 import type { Decision } from '../replica/replica.ts';
 import type { Direction } from '../sync/state.ts';
 import type { StepName } from './steps.ts';

@@ -1,4 +1,5 @@
-import { type AnyRow, columnsFromWire, columnsToWire, type Schema, tableOf, wholeRow } from '@koinon/core';
+import { type AnyRow, type Schema, tableOf } from '@koinon/core';
+import { columnsFromWire, columnsToWire, wholeRow } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Rows } from '../tables/rows.ts';
 

@@ -1,21 +1,14 @@
 import {
   type AnyRow,
-  checkValue,
-  columnOf,
-  defaultOf,
-  fromWire,
   type JsonValue,
   KoinonError,
-  kept,
   type Operation,
   type Problem,
-  parseWhere,
   type Sql,
-  shown,
   table,
   tableOf,
-  toWire,
 } from '@koinon/core';
+import { checkValue, columnOf, defaultOf, fromWire, kept, parseWhere, shown, toWire } from '@koinon/core/internal';
 import { readOnly, runReading } from '../database/read-only.ts';
 import type { RowDecision } from '../overlay/resolve.ts';
 import { type RowState, rowState } from '../overlay/row-state.ts';

@@ -1,4 +1,5 @@
-import { type AnyRow, frozenRow, KoinonError, type Schema, type TrashRequest } from '@koinon/core';
+import { type AnyRow, KoinonError, type Schema, type TrashRequest } from '@koinon/core';
+import { frozenRow } from '@koinon/core/internal';
 import { callContext } from '#call-context';
 import { Draft } from '../drafts/draft.ts';
 import { callback, syncOptions } from '../engine/arguments.ts';

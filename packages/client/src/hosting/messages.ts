@@ -1,4 +1,5 @@
-import { type ErrorCode, KoinonError, type Problem, shown } from '@koinon/core';
+import { type ErrorCode, KoinonError, type Problem } from '@koinon/core';
+import { shown } from '@koinon/core/internal';
 import type { StepName } from '../engine/steps.ts';
 import type { Followed } from '../replica/replica.ts';
 import type { CarriedResult } from './carried.ts';

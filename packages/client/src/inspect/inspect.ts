@@ -1,4 +1,5 @@
-import { KoinonError, quoteName, replicaApplicationId, type Sql } from '@koinon/core';
+import { KoinonError, type Sql } from '@koinon/core';
+import { quoteName, replicaApplicationId } from '@koinon/core/internal';
 import { openNodeDriver } from '#node-driver';
 import { Database } from '../database/database.ts';
 import { meta } from '../database/layout.ts';

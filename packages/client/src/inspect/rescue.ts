@@ -1,4 +1,5 @@
-import { KoinonError, quoteName, type WireColumns } from '@koinon/core';
+import { KoinonError, type WireColumns } from '@koinon/core';
+import { quoteName } from '@koinon/core/internal';
 import { openNodeDriver } from '#node-driver';
 import { Database } from '../database/database.ts';
 import { type StoredTables, storedTables, wireOf } from '../database/stored-rows.ts';

@@ -1,17 +1,5 @@
-import {
-  type AnyRow,
-  applyChange,
-  changedColumns,
-  KoinonError,
-  type RowKey,
-  rebase,
-  rowKey,
-  type Schema,
-  sameValue,
-  type TypedOver,
-  tableOf,
-  unmoved,
-} from '@koinon/core';
+import { type AnyRow, KoinonError, type RowKey, type Schema, sameValue, tableOf } from '@koinon/core';
+import { applyChange, changedColumns, rebase, rowKey, type TypedOver, unmoved } from '@koinon/core/internal';
 import { Database } from '../database/database.ts';
 import { meta } from '../database/layout.ts';
 import { changedRows, orderProblems } from '../outbox/consistency.ts';

@@ -1,4 +1,5 @@
-import { type AnyRow, type PulledRow, quoteName, type Table } from '@koinon/core';
+import type { AnyRow, PulledRow, Table } from '@koinon/core';
+import { quoteName } from '@koinon/core/internal';
 import { renameReferences, renameRow } from '../outbox/rename-row.ts';
 import { renew } from '../outbox/rewriting.ts';
 import type { Applying } from '../overlay/show.ts';

@@ -1,15 +1,13 @@
 import {
   type Change,
   type Column,
-  columnOf,
-  columnsToWire,
   type PulledRow,
-  quoteName,
   type Schema,
   sameValue,
   tableOf,
   type WireChange,
 } from '@koinon/core';
+import { columnOf, columnsToWire, quoteName } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 

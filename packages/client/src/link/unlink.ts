@@ -1,4 +1,5 @@
-import { checkPushResponse, KoinonError, type Outcome, type Problem, quoteName, type Schema } from '@koinon/core';
+import { KoinonError, type Outcome, type Problem, type Schema } from '@koinon/core';
+import { checkPushResponse, quoteName } from '@koinon/core/internal';
 import { noteErased } from '../database/erasure.ts';
 import { dropMeta, type MetaName, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';

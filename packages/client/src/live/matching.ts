@@ -1,5 +1,6 @@
-import type { AnyRow, Condition, Predicate } from '@koinon/core';
-import { predicateOf } from '@koinon/core';
+import type { AnyRow, Condition } from '@koinon/core';
+import type { Predicate } from '@koinon/core/internal';
+import { predicateOf } from '@koinon/core/internal';
 import type { Origin, RowChange } from './commit.ts';
 import type { Watcher } from './watchers.ts';
 

@@ -1,4 +1,5 @@
-import { type AnyRow, comparatorOf, frozenRow, type Plan, sameValue } from '@koinon/core';
+import { type AnyRow, sameValue } from '@koinon/core';
+import { comparatorOf, frozenRow, type Plan } from '@koinon/core/internal';
 import type { Origin, RowChange } from './commit.ts';
 import { Matching } from './matching.ts';
 import type { Result } from './result.ts';

@@ -1,4 +1,5 @@
-import { type Change, changeToWire, limits, type PushRequest, rowKey, type UploadedTransaction } from '@koinon/core';
+import { type Change, limits, type PushRequest, type UploadedTransaction } from '@koinon/core';
+import { changeToWire, rowKey } from '@koinon/core/internal';
 import { type ColumnNames, withoutLacking, withoutUnasked } from '../link/columns.ts';
 import type { Outbox, QueuedChange } from './outbox.ts';
 import { changesFrom, placesOfSent } from './sending.ts';

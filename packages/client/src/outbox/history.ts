@@ -1,15 +1,5 @@
-import {
-  type AnyRow,
-  applyChange,
-  type Change,
-  columnsFromWire,
-  columnsToWire,
-  quoteName,
-  type RowKey,
-  type Schema,
-  tableOf,
-  wholeRow,
-} from '@koinon/core';
+import { type AnyRow, type Change, type RowKey, type Schema, tableOf } from '@koinon/core';
+import { applyChange, columnsFromWire, columnsToWire, quoteName, wholeRow } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Outbox, QueuedChange } from './outbox.ts';
 

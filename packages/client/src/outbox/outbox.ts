@@ -1,19 +1,21 @@
 import {
   type Change,
-  changeFromWire,
-  columnsFromWire,
-  columnsToWire,
   type JsonValue,
   type Operations,
   type Problem,
-  quoteText,
   type Schema,
   type SqlValue,
-  type TypedOver,
   tableOf,
   type WireColumns,
-  wholeRow,
 } from '@koinon/core';
+import {
+  changeFromWire,
+  columnsFromWire,
+  columnsToWire,
+  quoteText,
+  type TypedOver,
+  wholeRow,
+} from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Rows } from '../tables/rows.ts';
 import { Places } from './places.ts';

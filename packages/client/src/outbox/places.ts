@@ -1,4 +1,4 @@
-import { rowKey } from '@koinon/core';
+import { rowKey } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';
 

@@ -1,4 +1,5 @@
-import { HeldRows, joinTransactions, limits, type RowKey, rowKey } from '@koinon/core';
+import { limits, type RowKey } from '@koinon/core';
+import { HeldRows, joinTransactions, rowKey } from '@koinon/core/internal';
 import { showAnew } from '../overlay/show.ts';
 import type { OutboxTransaction } from './outbox.ts';
 import { drop, rowsOf, transactionsOf } from './transactions.ts';

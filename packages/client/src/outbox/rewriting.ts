@@ -1,4 +1,5 @@
-import { type Change, changeToWire, type RebasedChange, sameValue } from '@koinon/core';
+import { type Change, sameValue } from '@koinon/core';
+import { changeToWire, type RebasedChange } from '@koinon/core/internal';
 import type { Host } from '../host/host.ts';
 import type { Outbox, QueuedChange, TransactionState } from './outbox.ts';
 import { dropMarks, dropSettled, endOf, type Leaving } from './transactions.ts';

@@ -1,16 +1,5 @@
-import {
-  type AnyRow,
-  type Column,
-  columnsFromWire,
-  columnsToWire,
-  fromWire,
-  type JsonValue,
-  type Schema,
-  type TypedOver,
-  tableOf,
-  toWire,
-  wholeRow,
-} from '@koinon/core';
+import { type AnyRow, type Column, type JsonValue, type Schema, tableOf } from '@koinon/core';
+import { columnsFromWire, columnsToWire, fromWire, type TypedOver, toWire, wholeRow } from '@koinon/core/internal';
 
 /** The values that a change in conflict was typed over, as the file has them. */
 interface Stored {

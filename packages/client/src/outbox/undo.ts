@@ -1,4 +1,5 @@
-import { errorFromProblems, HeldRows, KoinonError, type RowKey, rowKey, tableOf } from '@koinon/core';
+import { KoinonError, type RowKey, tableOf } from '@koinon/core';
+import { errorFromProblems, HeldRows, rowKey } from '@koinon/core/internal';
 import type { Host } from '../host/host.ts';
 import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';

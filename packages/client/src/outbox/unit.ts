@@ -1,4 +1,5 @@
-import { type Change, HeldRows, joinTransactions, type Schema } from '@koinon/core';
+import type { Change, Schema } from '@koinon/core';
+import { HeldRows, joinTransactions } from '@koinon/core/internal';
 import { type ColumnNames, isLacking } from '../link/columns.ts';
 import type { Outbox, OutboxTransaction } from './outbox.ts';
 import { endOf, transactionsOf } from './transactions.ts';

@@ -1,15 +1,13 @@
 import {
   type AnyRow,
-  applyChange,
-  columnsFromWire,
   KoinonError,
   type PulledPage,
   type PulledRow,
   sameValue,
   type Table,
   tableOf,
-  wholeRow,
 } from '@koinon/core';
+import { applyChange, columnsFromWire, wholeRow } from '@koinon/core/internal';
 import { adoptIds } from '../link/adopt.ts';
 import { beforeOf, keep } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';

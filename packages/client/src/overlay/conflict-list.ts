@@ -1,4 +1,5 @@
-import type { Conflict, Disagreement } from '@koinon/core';
+import type { Conflict } from '@koinon/core';
+import type { Disagreement } from '@koinon/core/internal';
 
 /** A disagreement with what is known of it besides its values. */
 export interface Noted extends Disagreement {

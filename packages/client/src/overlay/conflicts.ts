@@ -1,18 +1,5 @@
-import {
-  type AnyRow,
-  type Conflict,
-  columnOf,
-  columnsFromWire,
-  columnsToWire,
-  fromWire,
-  type JsonValue,
-  rowKey,
-  type Schema,
-  tableOf,
-  toWire,
-  type WireColumns,
-  wholeRow,
-} from '@koinon/core';
+import { type AnyRow, type Conflict, type JsonValue, type Schema, tableOf, type WireColumns } from '@koinon/core';
+import { columnOf, columnsFromWire, columnsToWire, fromWire, rowKey, toWire, wholeRow } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { ConflictList, Noted } from './conflict-list.ts';
 

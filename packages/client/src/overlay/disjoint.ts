@@ -1,13 +1,5 @@
-import {
-  type Column,
-  columnsFromWire,
-  type PulledRow,
-  quoteName,
-  type Table,
-  toSql,
-  type WireColumns,
-  wholeRow,
-} from '@koinon/core';
+import type { Column, PulledRow, Table, WireColumns } from '@koinon/core';
+import { columnsFromWire, quoteName, toSql, wholeRow } from '@koinon/core/internal';
 import type { Applying, RowCounts } from './show.ts';
 
 interface WaitingChange {

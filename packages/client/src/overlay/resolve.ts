@@ -1,23 +1,25 @@
 import {
   type AnyRow,
-  applyChange,
   type Change,
+  KoinonError,
+  type RowKey,
+  type Table,
+  type TrashedRow,
+  tableOf,
+  type WireChange,
+} from '@koinon/core';
+import {
+  applyChange,
   changeFromWire,
   changeProblems,
   changeToWire,
   checkValue,
   columnsFromWire,
   errorFromProblems,
-  KoinonError,
   kept,
   type RebasedChange,
-  type RowKey,
   shown,
-  type Table,
-  type TrashedRow,
-  tableOf,
-  type WireChange,
-} from '@koinon/core';
+} from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Outbox, QueuedChange, TransactionState } from '../outbox/outbox.ts';
 import { lastPlace, resend, restoreChanges, rewrite } from '../outbox/rewriting.ts';

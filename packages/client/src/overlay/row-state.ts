@@ -1,4 +1,5 @@
-import { type AnyRow, changedColumns, tableOf } from '@koinon/core';
+import { type AnyRow, tableOf } from '@koinon/core';
+import { changedColumns } from '@koinon/core/internal';
 import type { Overlay } from './show.ts';
 
 /** A row beside what the server last gave. */

@@ -1,14 +1,5 @@
-import {
-  type AnyRow,
-  type OwnChange,
-  type RemoteRow,
-  type RowKey,
-  rebase,
-  type Schema,
-  sameValue,
-  tableOf,
-  unmoved,
-} from '@koinon/core';
+import { type AnyRow, type RowKey, type Schema, sameValue, tableOf } from '@koinon/core';
+import { type OwnChange, type RemoteRow, rebase, unmoved } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';

@@ -1,4 +1,5 @@
-import { HeldRows, type Problem, type RowKey, type RowStatus, rowKey } from '@koinon/core';
+import type { Problem, RowKey, RowStatus } from '@koinon/core';
+import { HeldRows, rowKey } from '@koinon/core/internal';
 import { meta } from '../database/layout.ts';
 import { isLacking, lackingColumns } from '../link/columns.ts';
 import { conflictedIn, transactionsOf } from '../outbox/transactions.ts';

@@ -1,4 +1,5 @@
-import { type PulledPage, type PulledRow, quoteName } from '@koinon/core';
+import type { PulledPage, PulledRow } from '@koinon/core';
+import { quoteName } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { offerAgain } from '../outbox/history.ts';

@@ -1,13 +1,5 @@
-import {
-  type AnyRow,
-  columnsFromWire,
-  KoinonError,
-  parseWhere,
-  type Schema,
-  type ToCome,
-  type TrashRequest,
-  tableOf,
-} from '@koinon/core';
+import { type AnyRow, KoinonError, type Schema, type ToCome, type TrashRequest, tableOf } from '@koinon/core';
+import { columnsFromWire, parseWhere } from '@koinon/core/internal';
 import { callContext } from '#call-context';
 import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';

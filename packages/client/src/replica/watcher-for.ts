@@ -1,4 +1,5 @@
-import { planQuery, planSummary, type Sql } from '@koinon/core';
+import type { Sql } from '@koinon/core';
+import { planQuery, planSummary } from '@koinon/core/internal';
 import { readOnly, runReading } from '../database/read-only.ts';
 import { type Engine, ReadSteps, settingsTable } from '../engine/steps.ts';
 import { Commit } from '../live/commit.ts';

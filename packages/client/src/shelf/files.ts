@@ -1,4 +1,5 @@
-import { KoinonError, replicaApplicationId } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
+import { replicaApplicationId } from '@koinon/core/internal';
 import { filesOf, openNodeDriver, removeFile, sizeOfFile } from '#node-driver';
 import { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';

@@ -1,4 +1,5 @@
-import { type ErrorCode, KoinonError, messageOf } from '@koinon/core';
+import { type ErrorCode, KoinonError } from '@koinon/core';
+import { messageOf } from '@koinon/core/internal';
 
 /** SQLite's result codes that mean something to an app; its own words for them, since some failures come without; and ours. */
 const meanings: readonly (readonly [result: number, said: string, code: ErrorCode, message: string])[] = [

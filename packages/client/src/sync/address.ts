@@ -1,4 +1,5 @@
-import { KoinonError, shown } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
+import { shown } from '@koinon/core/internal';
 
 /**
  * Where a server answers, as an app gives it: `http` or `https`, a host, and perhaps a path below which the server is.

@@ -1,6 +1,5 @@
 import {
   type AppliedOrigin,
-  checkPushResponse,
   KoinonError,
   limits,
   type Only,
@@ -8,6 +7,7 @@ import {
   type Problem,
   type PushRequest,
 } from '@koinon/core';
+import { checkPushResponse } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { dataVersion } from '../database/read-only.ts';

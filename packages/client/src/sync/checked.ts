@@ -1,18 +1,20 @@
+import type {
+  AppliedRequest,
+  AppliedResponse,
+  LiveMessage,
+  PulledPage,
+  PullRequest,
+  TrashRequest,
+  TrashResponse,
+  WaitRequest,
+} from '@koinon/core';
 import {
-  type AppliedRequest,
-  type AppliedResponse,
   checkAppliedResponse,
   checkLiveMessage,
   checkPulledPage,
   checkTrashResponse,
   checkWaitResponse,
-  type LiveMessage,
-  type PulledPage,
-  type PullRequest,
-  type TrashRequest,
-  type TrashResponse,
-  type WaitRequest,
-} from '@koinon/core';
+} from '@koinon/core/internal';
 import type { LiveChannel, LiveListener, Transport } from './transport.ts';
 
 /** A way to a server on which everything that comes was looked at. The answer to a push is looked at beside what was sent. */

@@ -1,4 +1,5 @@
-import { type Column, type JsonValue, noneOf, type PulledRow, type Schema, type Table, wireGuard } from '@koinon/core';
+import type { Column, JsonValue, PulledRow, Schema, Table } from '@koinon/core';
+import { noneOf, wireGuard } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 

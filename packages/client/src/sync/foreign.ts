@@ -1,4 +1,5 @@
-import { columnsDigest, KoinonError, type Only, type PullHeader, type Schema } from '@koinon/core';
+import { KoinonError, type Only, type PullHeader, type Schema } from '@koinon/core';
+import { columnsDigest } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 

@@ -1,4 +1,5 @@
-import { type JoinRequest, type LiveMessage, type LiveWindow, silence } from '@koinon/core';
+import type { JoinRequest, LiveMessage, LiveWindow } from '@koinon/core';
+import { silence } from '@koinon/core/internal';
 import type { Host } from '../host/host.ts';
 import type { CheckedTransport } from './checked.ts';
 import type { LiveChannel } from './transport.ts';

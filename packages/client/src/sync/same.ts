@@ -1,4 +1,5 @@
-import { type Column, type PulledPage, type PulledRow, tableOf, toWire } from '@koinon/core';
+import { type Column, type PulledPage, type PulledRow, tableOf } from '@koinon/core';
+import { toWire } from '@koinon/core/internal';
 import type { Local } from './attempt.ts';
 
 // Large bytes that this replica has sent are not sent back to it: the server tells their digest, and they are taken from here.

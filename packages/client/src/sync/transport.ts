@@ -7,18 +7,15 @@ import {
   KoinonError,
   type LiveMessage,
   limits,
-  livePath,
-  messageOf,
   type ProblemDocument,
   type PulledPage,
   type PullRequest,
-  readPulledPage,
-  shown,
   type TrashRequest,
   type TrashResponse,
   type WaitRequest,
   type WaitResponse,
 } from '@koinon/core';
+import { livePath, messageOf, readPulledPage, shown } from '@koinon/core/internal';
 import WebSocket from '#web-socket';
 import { serverRoot, withinOrigin } from './address.ts';
 import { Packing, sizeOf } from './packing.ts';

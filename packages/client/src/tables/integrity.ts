@@ -1,4 +1,5 @@
-import { type AnyRow, type Column, type Problem, quoteName, type Schema, shown, tableOf, toSql } from '@koinon/core';
+import { type AnyRow, type Column, type Problem, type Schema, tableOf } from '@koinon/core';
+import { quoteName, shown, toSql } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Rows } from './rows.ts';
 

@@ -1,6 +1,15 @@
 import {
   type AnyRow,
   type Column,
+  type JsonValue,
+  KoinonError,
+  type RowStatus,
+  type Schema,
+  type SqlValue,
+  type Table,
+  tableOf,
+} from '@koinon/core';
+import {
   columnsFromWire,
   columnsToWire,
   conditionSql,
@@ -8,24 +17,17 @@ import {
   decodeSummary,
   fromSql,
   frozenRow,
-  type JsonValue,
-  KoinonError,
   type Plan,
   planQuery,
   planSummary,
   quoteName,
-  type RowStatus,
   rowDecoder,
-  type Schema,
-  type SqlValue,
   selectSql,
   shown,
   summarySql,
-  type Table,
-  tableOf,
   toSql,
   wholeRow,
-} from '@koinon/core';
+} from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 
 /** Tells the status of a row. */

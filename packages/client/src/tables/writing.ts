@@ -1,25 +1,27 @@
 import {
   type AnyRow,
-  applyChange,
   type Change,
   type Column,
-  changeProblems,
-  errorFromProblems,
   KoinonError,
-  kept,
   type Operation,
   type Problem,
   type RowKey,
-  rowKey,
-  rowProblems,
   type Schema,
   sameValue,
-  shown,
   type Table,
   tableOf,
-  wholeRow,
   withDefaults,
 } from '@koinon/core';
+import {
+  applyChange,
+  changeProblems,
+  errorFromProblems,
+  kept,
+  rowKey,
+  rowProblems,
+  shown,
+  wholeRow,
+} from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { clockOffset } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';

@@ -1,12 +1,5 @@
-import {
-  type AnyRow,
-  columnsToWire,
-  KoinonError,
-  type Schema,
-  type Table,
-  type TableName,
-  tableOf,
-} from '@koinon/core';
+import { type AnyRow, KoinonError, type Schema, type Table, type TableName, tableOf } from '@koinon/core';
+import { columnsToWire } from '@koinon/core/internal';
 import { stringify } from '#csv-stringify';
 import type { Replica } from '../replica/replica.ts';
 import { checkTransfer, type TransferFormat, type TransferProgress } from './options.ts';

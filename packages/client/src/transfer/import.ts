@@ -1,14 +1,13 @@
 import {
   type Column,
-  columnsFromWire,
   type JsonValue,
   KoinonError,
   type Schema,
-  shown,
   type Table,
   type TableName,
   tableOf,
 } from '@koinon/core';
+import { columnsFromWire, shown } from '@koinon/core/internal';
 import { type CastingContext, parse } from '#csv-parse';
 import { argumentInvalid, word } from '../engine/arguments.ts';
 import type { Write } from '../engine/steps.ts';

@@ -1,4 +1,5 @@
-import { KoinonError, silence } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
+import { silence } from '@koinon/core/internal';
 import { createLocalJWKSet, createRemoteJWKSet, errors, type JSONWebKeySet, type JWTPayload, jwtVerify } from 'jose';
 
 /** Who asks. */

@@ -1,4 +1,5 @@
-import { checkId, KoinonError, messageOf } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
+import { checkId, messageOf } from '@koinon/core/internal';
 import { type Authenticate, notAuthenticated, type RefusedToken, type User } from './authenticate.ts';
 
 /** Tells who asks by a token; undefined where the server knows no users. @throws KoinonError `not-authenticated`. */

@@ -1,5 +1,6 @@
 import { createCipheriv, createDecipheriv, createHmac, timingSafeEqual } from 'node:crypto';
-import { type Cursor, KoinonError, shown } from '@koinon/core';
+import { type Cursor, KoinonError } from '@koinon/core';
+import { shown } from '@koinon/core/internal';
 import type { CursorKeys, ReadyKey } from './keys.ts';
 
 const algorithm = 'aes-256-gcm';

@@ -1,6 +1,7 @@
 import { promisify } from 'node:util';
 import { gunzip, inflate } from 'node:zlib';
-import { KoinonError, limits, shown } from '@koinon/core';
+import { KoinonError, limits } from '@koinon/core';
+import { shown } from '@koinon/core/internal';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
 
 /** How much of a body is decompressed whatever its ratio, and how many times its own size beyond that. */

@@ -7,12 +7,9 @@ import {
   type PulledPage,
   type PullRequest,
   type PushResponse,
-  readAppliedRequest,
-  readPulledPage,
-  readPullRequest,
-  readPushRequest,
   type Schema,
 } from '@koinon/core';
+import { readAppliedRequest, readPulledPage, readPullRequest, readPushRequest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import { cursorOf, pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';

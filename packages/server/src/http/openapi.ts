@@ -1,4 +1,5 @@
-import { errorStatus, eventStream, jsonLines, limits, problemJson, protocolVersion } from '@koinon/core';
+import { errorStatus, limits, protocolVersion } from '@koinon/core';
+import { eventStream, jsonLines, problemJson } from '@koinon/core/internal';
 
 const uuid = { type: 'string', format: 'uuid' } as const;
 const cursor = { type: 'string', description: 'Sealed by the server; kept, and never looked into.' } as const;

@@ -7,14 +7,18 @@ import cors, { type FastifyCorsOptions } from '@fastify/cors';
 import {
   type About,
   type AppliedResponse,
-  eventStream,
-  jsonLines,
   KoinonError,
   limits,
-  livePath,
   type Outcome,
   type PushResponse,
   protocolVersion,
+  type Schema,
+  type WaitResponse,
+} from '@koinon/core';
+import {
+  eventStream,
+  jsonLines,
+  livePath,
   readAppliedRequest,
   readFeedRequest,
   readPullRequest,
@@ -22,10 +26,8 @@ import {
   readRestoreRequest,
   readTrashRequest,
   readWaitRequest,
-  type Schema,
   shown,
-  type WaitResponse,
-} from '@koinon/core';
+} from '@koinon/core/internal';
 import type { FastifyError, FastifyInstance, FastifyRequest } from 'fastify';
 import { type Authenticate, askAgainAfter, endUnknown, type User, untilExpiry } from '../auth/authenticate.ts';
 import { UserConnections } from '../auth/connections.ts';

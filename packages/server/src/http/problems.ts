@@ -1,5 +1,6 @@
 import type { Duplex } from 'node:stream';
-import { errorStatus, KoinonError, type ProblemDocument, problemJson } from '@koinon/core';
+import { errorStatus, KoinonError, type ProblemDocument } from '@koinon/core';
+import { problemJson } from '@koinon/core/internal';
 import type { FastifyError, FastifyReply, FastifyRequest } from 'fastify';
 import { bodyLimitOf } from './body.ts';
 

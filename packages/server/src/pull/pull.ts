@@ -1,12 +1,5 @@
-import {
-  type Cursor,
-  columnsDigest,
-  limits,
-  type PulledPage,
-  type PulledRow,
-  type PullRequest,
-  type Schema,
-} from '@koinon/core';
+import { type Cursor, limits, type PulledPage, type PulledRow, type PullRequest, type Schema } from '@koinon/core';
+import { columnsDigest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import { forgottenCursor, openCursor, restoredCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
 import { firstCursor, movedRows, nextPage, type Page, pageBytes, passedViews, pulledRow } from '../feed/page.ts';

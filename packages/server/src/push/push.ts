@@ -1,9 +1,6 @@
 import { setImmediate } from 'node:timers/promises';
 import {
   type Cursor,
-  changeFromWire,
-  changeProblems,
-  HeldRows,
   limits,
   type Outcome,
   type Position,
@@ -15,6 +12,7 @@ import {
   type UploadedTransaction,
   type WireChange,
 } from '@koinon/core';
+import { changeFromWire, changeProblems, HeldRows } from '@koinon/core/internal';
 import { cursorOf, refuseUnreached } from '../pull/pull.ts';
 import { type RuleSet, ruleSet } from '../rules/rules.ts';
 import { writeByRules } from '../rules/write.ts';

@@ -1,4 +1,5 @@
-import { checkId, type Problem, type Schema, shown, type UploadedTransaction, type WireChange } from '@koinon/core';
+import type { Problem, Schema, UploadedTransaction, WireChange } from '@koinon/core';
+import { checkId, shown } from '@koinon/core/internal';
 
 // What an uploaded transaction is refused for before its rows are looked at.
 

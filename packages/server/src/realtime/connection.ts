@@ -5,9 +5,8 @@ import {
   type LivePush,
   type ProblemDocument,
   type PushResponse,
-  readLiveRequest,
-  silence,
 } from '@koinon/core';
+import { readLiveRequest, silence } from '@koinon/core/internal';
 import type { WebSocket } from 'ws';
 import { endUnknown, notAuthenticated, untilExpiry } from '../auth/authenticate.ts';
 import type { UserConnections } from '../auth/connections.ts';

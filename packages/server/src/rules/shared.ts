@@ -1,4 +1,5 @@
-import { type AnyRow, type Change, type Problem, rowProblems, type Schema, type Table } from '@koinon/core';
+import type { AnyRow, Change, Problem, Schema, Table } from '@koinon/core';
+import { rowProblems } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
 import { byTable, type RowKey, type StoreWriter } from '../stores/store.ts';
 

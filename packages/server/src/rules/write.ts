@@ -1,11 +1,6 @@
 import {
   type AnyRow,
-  applyChange,
   type Change,
-  changedColumns,
-  changeProblems,
-  columnsToWire,
-  errorFromProblems,
   type Problem,
   type RowComplaint,
   type Schema,
@@ -16,6 +11,7 @@ import {
   type Writer,
   withDefaults,
 } from '@koinon/core';
+import { applyChange, changedColumns, changeProblems, columnsToWire, errorFromProblems } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
 import { ConstraintError, keyOf, type RowKey, rowsByKey, type Store, type StoreWriter } from '../stores/store.ts';
 import {

@@ -1,16 +1,13 @@
 import {
   type AnyRow,
   type Condition,
-  columnOf,
-  everything,
   KoinonError,
   type Only,
-  parseWhere,
   type Schema,
-  shown,
   type TableFilter,
   tableOf,
 } from '@koinon/core';
+import { columnOf, everything, parseWhere, shown } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import type { AnyTableScope, ScopeContext, Scopes } from './scopes.ts';
 import { intersection, keptViewOf, nothing, type View, viewOf } from './view.ts';

@@ -1,13 +1,6 @@
 import { createHash } from 'node:crypto';
-import {
-  type AnyRow,
-  type Condition,
-  everything,
-  type Predicate,
-  predicateOf,
-  type Scope,
-  type WireColumns,
-} from '@koinon/core';
+import type { AnyRow, Condition, Scope, WireColumns } from '@koinon/core';
+import { everything, type Predicate, predicateOf } from '@koinon/core/internal';
 import { LRUCache } from 'lru-cache';
 import stringify from 'safe-stable-stringify';
 

@@ -1,4 +1,5 @@
-import { KoinonError, quoteName, type Schema, type Table } from '@koinon/core';
+import { KoinonError, type Schema, type Table } from '@koinon/core';
+import { quoteName } from '@koinon/core/internal';
 
 /** How a table of the schema stands in a database where it goes by other names. */
 export interface TableMapping {

@@ -1,4 +1,5 @@
-import { type RowTimes, ruleOf, type Table } from '@koinon/core';
+import type { RowTimes, Table } from '@koinon/core';
+import { ruleOf } from '@koinon/core/internal';
 
 /** When a row and its columns were edited, as its stamp has it: milliseconds since 1970; and by whom. */
 export interface StampedTimes {

@@ -1,4 +1,5 @@
-import { type Column, readerOfType } from '@koinon/core';
+import type { Column } from '@koinon/core';
+import { readerOfType } from '@koinon/core/internal';
 
 /** A value that another program wrote and that is not of its column's type. */
 export interface Misfit {

@@ -1,12 +1,5 @@
-import {
-  columnsFromWire,
-  KoinonError,
-  type RestoreRequest,
-  shown,
-  type TrashRequest,
-  type TrashResponse,
-  tableOf,
-} from '@koinon/core';
+import { KoinonError, type RestoreRequest, type TrashRequest, type TrashResponse, tableOf } from '@koinon/core';
+import { columnsFromWire, shown } from '@koinon/core/internal';
 import { pageBytes } from '../feed/page.ts';
 import type { Access } from '../pull/pull.ts';
 import type { RuleSet } from '../rules/rules.ts';

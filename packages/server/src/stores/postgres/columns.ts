@@ -1,4 +1,5 @@
-import { type Column, quoteText } from '@koinon/core';
+import type { Column } from '@koinon/core';
+import { quoteText } from '@koinon/core/internal';
 
 /** The type PostgreSQL gives a column of a table that Koinon makes. */
 export function columnType(column: Column): string {

@@ -1,15 +1,14 @@
 import { createHash } from 'node:crypto';
+import type { Column, Schema } from '@koinon/core';
 import {
   boundsIn,
   boundsOf,
   boundsRule,
-  type Column,
   indexedGroups,
   quoteName,
   quoteText,
-  type Schema,
   widerBounds,
-} from '@koinon/core';
+} from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable } from '../tracking.ts';

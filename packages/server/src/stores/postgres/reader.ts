@@ -1,14 +1,5 @@
-import {
-  type AnyRow,
-  type AppliedOrigin,
-  type Condition,
-  everything,
-  type JsonValue,
-  type Position,
-  quoteText,
-  type RowTimes,
-  type Table,
-} from '@koinon/core';
+import type { AnyRow, AppliedOrigin, Condition, JsonValue, Position, RowTimes, Table } from '@koinon/core';
+import { everything, quoteText } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { type CursorKey, keysOf } from '../../cursor/keys.ts';
 import {

@@ -1,4 +1,5 @@
-import { applyOperation, type Change, type Column, type Table } from '@koinon/core';
+import type { Change, Column, Table } from '@koinon/core';
+import { applyOperation } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { ConstraintError } from '../store.ts';
 import { applyInWorkableOrder } from '../swap.ts';

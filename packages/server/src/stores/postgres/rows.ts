@@ -1,12 +1,5 @@
-import {
-  type AnyRow,
-  type Column,
-  type Condition,
-  columnsToWire,
-  frozenRow,
-  type JsonValue,
-  quoteText,
-} from '@koinon/core';
+import type { AnyRow, Column, Condition, JsonValue } from '@koinon/core';
+import { columnsToWire, frozenRow, quoteText } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { byTable, keyOf, mayBeLarge, type Room } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';

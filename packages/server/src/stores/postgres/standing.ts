@@ -1,4 +1,5 @@
-import { KoinonError, quoteName } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
+import { quoteName } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { MappedTable } from '../mapping.ts';
 import type { StandingColumn } from './columns.ts';

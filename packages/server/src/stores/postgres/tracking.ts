@@ -1,4 +1,4 @@
-import { quoteName } from '@koinon/core';
+import { quoteName } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { type TrackingFault, tableChanged, triggersTouched } from '../tracking.ts';
 import type { AppTable } from './layout.ts';

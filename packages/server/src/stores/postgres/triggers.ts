@@ -1,4 +1,4 @@
-import { quoteName, quoteText } from '@koinon/core';
+import { quoteName, quoteText } from '@koinon/core/internal';
 import { aliveSql, differsSql, type StandingColumn } from './columns.ts';
 import { shortName } from './names.ts';
 

@@ -1,4 +1,5 @@
-import { type AnyRow, type Column, quoteName, type Schema, type SqlValue, type Table, toSql } from '@koinon/core';
+import type { AnyRow, Column, Schema, SqlValue, Table } from '@koinon/core';
+import { quoteName, toSql } from '@koinon/core/internal';
 import type { Stamped, Stamping } from './stamping.ts';
 
 /** A row to be inserted that has no stamp, and what its stamp will say. */

@@ -1,14 +1,6 @@
 import { randomBytes, randomUUID } from 'node:crypto';
-import {
-  columnDdl,
-  createIndexes,
-  createTable,
-  KoinonError,
-  quoteName,
-  type Schema,
-  serverColumnDdl,
-  type Table,
-} from '@koinon/core';
+import { KoinonError, type Schema, type Table } from '@koinon/core';
+import { columnDdl, createIndexes, createTable, quoteName, serverColumnDdl } from '@koinon/core/internal';
 import { type CursorKey, CursorKeys, keyName, keysOf, keyText, newCursorKey } from '../../cursor/keys.ts';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable, type TrackingFault, tableChanged, triggersTouched } from '../tracking.ts';

@@ -1,18 +1,15 @@
-import {
-  type AnyRow,
-  type AppliedOrigin,
-  type Condition,
-  columnsToWire,
-  conditionSql,
-  everything,
-  type JsonValue,
-  type Position,
-  quoteText,
-  type RowTimes,
-  type Schema,
-  type SqlValue,
-  type Table,
+import type {
+  AnyRow,
+  AppliedOrigin,
+  Condition,
+  JsonValue,
+  Position,
+  RowTimes,
+  Schema,
+  SqlValue,
+  Table,
 } from '@koinon/core';
+import { columnsToWire, conditionSql, everything, quoteText } from '@koinon/core/internal';
 import type { CursorKey } from '../../cursor/keys.ts';
 import {
   type Changed,

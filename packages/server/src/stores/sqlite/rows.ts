@@ -1,21 +1,15 @@
+import type { AnyRow, Column, Condition, JsonValue, Schema, SqlValue, Table } from '@koinon/core';
 import {
-  type AnyRow,
-  type Column,
-  type Condition,
   columnsFromWire,
   conditionSql,
   everything,
-  type JsonValue,
   quoteName,
   rowDecoder,
-  type Schema,
-  type SqlValue,
-  type Table,
   toSql,
   wholeRow,
   wireFromSql,
   withOwnTimes,
-} from '@koinon/core';
+} from '@koinon/core/internal';
 import { mayBeLarge, type Room } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import type { Prepared } from './driver.ts';

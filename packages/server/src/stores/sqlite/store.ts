@@ -1,7 +1,8 @@
 import { existsSync } from 'node:fs';
 import { setTimeout } from 'node:timers/promises';
 import type { Position, Problem, Schema } from '@koinon/core';
-import { KoinonError, messageOf, replicaApplicationId } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
+import { messageOf, replicaApplicationId } from '@koinon/core/internal';
 import type { CursorKeys } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
 import { notPrepared, onlyRead, type StoreMode } from '../mode.ts';

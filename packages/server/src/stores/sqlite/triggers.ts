@@ -1,4 +1,4 @@
-import { quoteName, quoteText } from '@koinon/core';
+import { quoteName, quoteText } from '@koinon/core/internal';
 
 /** A table as it stands in the database. */
 export interface TrackedTable {

@@ -1,13 +1,5 @@
-import {
-  boundsDdl,
-  boundsIn,
-  boundsOf,
-  columnDdl,
-  quoteName,
-  type Schema,
-  type Table,
-  widerBounds,
-} from '@koinon/core';
+import type { Schema, Table } from '@koinon/core';
+import { boundsDdl, boundsIn, boundsOf, columnDdl, quoteName, widerBounds } from '@koinon/core/internal';
 import type { Mapping } from '../mapping.ts';
 import type { Prepared } from './driver.ts';
 import { isMapped, keptTables } from './layout.ts';

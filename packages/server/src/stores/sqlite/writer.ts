@@ -1,17 +1,5 @@
-import {
-  type AnyRow,
-  applyOperation,
-  type Change,
-  type Column,
-  type Condition,
-  type Position,
-  type Problem,
-  quoteName,
-  type Schema,
-  type SqlValue,
-  type Table,
-  toSql,
-} from '@koinon/core';
+import type { AnyRow, Change, Column, Condition, Position, Problem, Schema, SqlValue, Table } from '@koinon/core';
+import { applyOperation, quoteName, toSql } from '@koinon/core/internal';
 import type { Mapping } from '../mapping.ts';
 import {
   byTable,

@@ -43,20 +43,33 @@ export {
   type SqliteOptions,
   sqliteDdl,
   sqliteStore,
+  type Trace,
 } from './stores/sqlite/store.ts';
 export type {
   Changed,
   Contact,
+  Fault,
   FeedPage,
   KnownReplica,
   PartialTransaction,
+  Patience,
   Reach,
   Receipt,
+  ReplicaOrigins,
+  Room,
   RowKey,
   Stamp,
   Store,
   StoreReader,
   StoreWriter,
+  Stretch,
+  Tombstone,
+  TombstoneKey,
+  TombstoneKeys,
+  WantedTombstones,
+  WholeRow,
   Written,
 } from './stores/store.ts';
+export type { StampedTimes } from './stores/times.ts';
+export type { TrackingFault } from './stores/tracking.ts';
 export type { Misfit } from './stores/typed-values.ts';

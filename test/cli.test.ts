@@ -185,8 +185,8 @@ test('look, sync, changes and replicas show and move what is there, for people a
   const page = await json('changes', schemaFile, server, '--after', String(position - 1));
   expect(page).toMatchObject({ entries: [{ table: 'hive', id: 'hive-001', kind: 'update' }], more: false });
   const [met] = (await json('replicas', schemaFile, server)) as [{ id: string }];
-  expect(await json('replicas', schemaFile, server, '--drop', met.id)).toMatchObject([
-    { id: met.id, isDropped: true },
+  expect(await json('replicas', schemaFile, server, '--block', met.id)).toMatchObject([
+    { id: met.id, isBlocked: true },
     {},
     { user: 'member-03' },
   ]);
@@ -199,7 +199,7 @@ test('look, sync, changes and replicas show and move what is there, for people a
     [['sync', schemaFile, join(folder, 'none.db'), '--server', 'http://127.0.0.1:1'], 1, /There is no file/],
     [['sync', schemaFile, phone, '--server', 'http://127.0.0.1:1'], 1, /server-unreachable/],
     [['changes', schemaFile, server, '--after', 'x'], 1, /no position x/],
-    [['replicas', schemaFile, server, '--drop', 'nobody'], 1, /No replica nobody/],
+    [['replicas', schemaFile, server, '--block', 'nobody'], 1, /No replica nobody/],
   ] as const)
     expect(await run(...words)).toMatchObject({ code, output: expect.stringMatching(says) });
 }, 120_000);

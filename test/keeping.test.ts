@@ -170,7 +170,7 @@ test('ten thousand deletions are forgotten in small steps, between which the ser
   await end();
 });
 
-test('the server knows its replicas; one that is shut out is refused, and keeps its data', async () => {
+test('the server knows its replicas; one that is blocked is refused, and keeps its data', async () => {
   const { world, shell, end } = await years();
   const live = () =>
     world.closed(openReplica({ schema: garden, server: world.server.url, sync: { least: 50, greatest: 200 } }));
@@ -191,13 +191,13 @@ test('the server knows its replicas; one that is shut out is refused, and keeps 
     schemaVersion: 1,
     rowsUp: 1,
     position: expect.any(Number),
-    isDropped: false,
+    isBlocked: false,
   });
-  expect(await store.write((writer) => writer.dropReplica(replicaId, true))).toBe(true);
+  expect(await store.write((writer) => writer.blockReplica(replicaId, true))).toBe(true);
   // The server that is running hears of it, and so does who is connected; somebody else stays.
-  await expect.poll(states, { timeout: 15_000 }).toEqual(['replica-dropped', 'live']);
+  await expect.poll(states, { timeout: 15_000 }).toEqual(['replica-blocked', 'live']);
   await replica.insert('bed', { name: 'south' });
-  await expect(replica.sync()).rejects.toMatchObject({ code: 'replica-dropped' });
+  await expect(replica.sync()).rejects.toMatchObject({ code: 'replica-blocked' });
   await store.close();
   expect(await replica.status()).toMatchObject({ pending: 1 });
   expect(await shell.all('SELECT count(*) AS n FROM bed')).toEqual([{ n: 1 }]);

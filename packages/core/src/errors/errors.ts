@@ -67,7 +67,7 @@ export const errorStatus = {
   'feed-restored': 409,
   'outcome-unknown': 409,
   'outbox-inconsistent': 500,
-  'replica-dropped': 403,
+  'replica-blocked': 403,
   'not-authenticated': 401,
   'other-user': 403,
   'too-many-replicas': 403,

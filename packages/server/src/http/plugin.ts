@@ -30,10 +30,10 @@ import {
 } from '@koinon/core/internal';
 import type { FastifyError, FastifyInstance, FastifyRequest } from 'fastify';
 import { type Authenticate, askAgainAfter, endUnknown, type User, untilExpiry } from '../auth/authenticate.ts';
+import { Blocklist } from '../auth/blocklist.ts';
 import { UserConnections } from '../auth/connections.ts';
 import { identifyBy } from '../auth/identity.ts';
 import { Owners } from '../auth/owners.ts';
-import { ShutOut } from '../auth/shut-out.ts';
 import { FeedReader } from '../feed/feed.ts';
 import { type Access, cursorOf, pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
@@ -163,9 +163,9 @@ export async function koinonPlugin<S extends Schema = Schema>(
   const ruled = ruleSet({ ...(rules && { rules }), ...(ruleTimeLimit && { ruleTimeLimit }) }, (err, { table, id }) =>
     app.log.error({ err, table, id }, 'an upload could not be written'),
   );
-  const shutOut = new ShutOut(store);
-  await shutOut.start();
-  app.addHook('onClose', async () => shutOut.stop());
+  const blocklist = new Blocklist(store);
+  await blocklist.start();
+  app.addHook('onClose', async () => blocklist.stop());
   const owners = new Owners(store, replicasPerUser);
   const scopes = scopeSet(store.schema as S, given, (message) => app.log.warn(message));
   if (!scopes.isOpen) await tryScopes(store, scopes, (message) => app.log.error(message));
@@ -174,7 +174,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   const identify = identifyBy(authenticate, (reason) => app.log.info({ reason }, 'a token was refused'));
   const meet = async (replica: string | undefined, user: User | undefined): Promise<void> => {
     if (replica !== undefined && user !== undefined) await owners.check(replica, user);
-    if (replica !== undefined) shutOut.refuse(replica);
+    if (replica !== undefined) blocklist.refuse(replica);
   };
   const admitted = <R extends { readonly schemaVersion?: number }>(request: R): R => {
     const { schemaVersion = 1 } = request;
@@ -213,7 +213,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
       },
       identify,
       userConnections,
-      shutOut,
+      blocklist,
       push: async (body, token) => takePush(body, await identify(token)),
     },
     connections,

@@ -9,9 +9,9 @@ import {
 import { readLiveRequest, silence } from '@koinon/core/internal';
 import type { WebSocket } from 'ws';
 import { endUnknown, notAuthenticated, untilExpiry } from '../auth/authenticate.ts';
+import type { Blocklist } from '../auth/blocklist.ts';
 import type { UserConnections } from '../auth/connections.ts';
 import type { Identify } from '../auth/identity.ts';
-import type { ShutOut } from '../auth/shut-out.ts';
 import { type Access, cursorOf, lacking } from '../pull/pull.ts';
 import type { Store } from '../stores/store.ts';
 import type { Follower, Hub, Window } from './hub.ts';
@@ -40,7 +40,7 @@ export interface Admission {
   readonly hub: Hub;
   /** Refuses a replica that may not be served; says whose it is. @throws KoinonError. */
   admit(request: JoinRequest): Promise<Access>;
-  readonly shutOut: Pick<ShutOut, 'refuse' | 'onChange'>;
+  readonly blocklist: Pick<Blocklist, 'refuse' | 'onChange'>;
   /** Takes up a push of whoever has this token. @throws KoinonError. */
   push(body: unknown, token: string | undefined): Promise<PushResponse>;
   /** Asked again while a connection is open. */
@@ -63,7 +63,7 @@ export interface Sender {
  * @param settled called once, when the connection has joined or ended.
  */
 export function serveConnection(socket: WebSocket, admission: Admission, sender: Sender, settled: () => void): void {
-  const { store, hub, admit, problem, shutOut } = admission;
+  const { store, hub, admit, problem, blocklist } = admission;
   let forgetUser: (() => void) | undefined;
   let isSettled = false;
   const settle = () => {
@@ -165,9 +165,9 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
       socket.ping();
     }
   }, beatEvery);
-  const stopHearing = shutOut.onChange(() => {
+  const stopHearing = blocklist.onChange(() => {
     try {
-      if (joined !== undefined) shutOut.refuse(joined.replica);
+      if (joined !== undefined) blocklist.refuse(joined.replica);
     } catch (error) {
       refuse(error);
     }

@@ -171,8 +171,8 @@ export interface KnownReplica {
   /** Rows sent down to it, and changes it sent up. */
   readonly rowsDown: number;
   readonly rowsUp: number;
-  /** Whether an operator has shut it out. */
-  readonly isDropped: boolean;
+  /** Whether an operator has blocked it. */
+  readonly isBlocked: boolean;
 }
 
 /** What one request tells of its replica. */
@@ -215,8 +215,8 @@ export interface StoreReader {
   replicas(): Promise<KnownReplica[]>;
   /** The keys that seal cursors, as they are kept by now. */
   cursorKeys(): Promise<CursorKey[]>;
-  /** The ids of those that are shut out. */
-  droppedReplicas(): Promise<string[]>;
+  /** The ids of those that are blocked. */
+  blockedReplicas(): Promise<string[]>;
   /** The end of the feed. */
   position(): Promise<Position>;
   /** Rows by id, from behind `after`: those that fulfil a condition. */
@@ -322,8 +322,8 @@ export interface StoreWriter {
    * @param most replicas that a user may have; undefined is returned where it would be one more.
    */
   claimReplica(replica: string, user: string, most: number): Promise<string | undefined>;
-  /** Shuts a replica out, or lets it in again; false if there is none of that id. */
-  dropReplica(id: string, isDropped: boolean): Promise<boolean>;
+  /** Blocks a replica, or unblocks it; false if there is none of that id. */
+  blockReplica(id: string, isBlocked: boolean): Promise<boolean>;
   /** Keeps a key for cursors no longer. */
   dropCursorKey(number: number): Promise<void>;
   /** Notes where the feed ends now, so that it is known later how old a position is. */

@@ -37,10 +37,10 @@ export class Keeping {
     return rows[0]?.user_id;
   }
 
-  async dropReplica(id: string, isDropped: boolean): Promise<boolean> {
-    const { rowCount } = await this.client.query('UPDATE koinon.replica SET dropped = $2 WHERE id = $1', [
+  async blockReplica(id: string, isBlocked: boolean): Promise<boolean> {
+    const { rowCount } = await this.client.query('UPDATE koinon.replica SET blocked = $2 WHERE id = $1', [
       id,
-      isDropped,
+      isBlocked,
     ]);
     return rowCount === 1;
   }
@@ -94,7 +94,7 @@ export class Keeping {
     // Blocked replicas stay blocked, however long they are away.
     const { rows: gone } = await this.client.query<{ id: string }>(
       `DELETE FROM koinon.replica WHERE id IN (SELECT id FROM koinon.replica
-         WHERE NOT dropped AND last_seen < (SELECT at FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED) RETURNING id`,
+         WHERE NOT blocked AND last_seen < (SELECT at FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED) RETURNING id`,
       [most],
     );
     for (const table of ['owner', 'upload'])

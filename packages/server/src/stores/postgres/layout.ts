@@ -125,7 +125,7 @@ const koinonTables = [
   schema_version integer,
   rows_down bigint NOT NULL,
   rows_up bigint NOT NULL,
-  dropped boolean NOT NULL DEFAULT false
+  blocked boolean NOT NULL DEFAULT false
 )`,
 ];
 

@@ -54,7 +54,7 @@ interface StoredReplica {
   schema_version: number | null;
   rows_down: string;
   rows_up: string;
-  dropped: boolean;
+  blocked: boolean;
 }
 
 /** Reads of one connection; the caller holds a transaction open around them, so that they see one snapshot. */
@@ -94,7 +94,7 @@ export class PostgresReader implements StoreReader {
       schemaVersion: row.schema_version,
       rowsDown: Number(row.rows_down),
       rowsUp: Number(row.rows_up),
-      isDropped: row.dropped,
+      isBlocked: row.blocked,
     }));
   }
 
@@ -102,8 +102,8 @@ export class PostgresReader implements StoreReader {
     return storedKeys(this.client);
   }
 
-  async droppedReplicas(): Promise<string[]> {
-    const { rows } = await this.client.query<{ id: string }>('SELECT id FROM koinon.replica WHERE dropped');
+  async blockedReplicas(): Promise<string[]> {
+    const { rows } = await this.client.query<{ id: string }>('SELECT id FROM koinon.replica WHERE blocked');
     return rows.map(({ id }) => id);
   }
 

@@ -38,9 +38,9 @@ export class Keeping {
       ?.user_id;
   }
 
-  async dropReplica(id: string, isDropped: boolean): Promise<boolean> {
+  async blockReplica(id: string, isBlocked: boolean): Promise<boolean> {
     const known = this.database.get('SELECT 1 FROM koinon_replica WHERE id = ?', id) !== undefined;
-    this.database.run('UPDATE koinon_replica SET dropped = ? WHERE id = ?', isDropped ? 1 : 0, id);
+    this.database.run('UPDATE koinon_replica SET blocked = ? WHERE id = ?', isBlocked ? 1 : 0, id);
     return known;
   }
 
@@ -94,7 +94,7 @@ export class Keeping {
     );
     // Blocked replicas stay blocked, however long they are away.
     const gone =
-      'SELECT id FROM koinon_replica WHERE dropped = 0 AND last_seen < (SELECT at FROM koinon_horizon) LIMIT ?1';
+      'SELECT id FROM koinon_replica WHERE blocked = 0 AND last_seen < (SELECT at FROM koinon_horizon) LIMIT ?1';
     for (const [table, key] of [
       ['koinon_owner', 'replica'],
       ['koinon_upload', 'replica'],

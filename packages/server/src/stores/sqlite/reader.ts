@@ -62,7 +62,7 @@ interface StoredReplica {
   schema_version: number | null;
   rows_down: number;
   rows_up: number;
-  dropped: 0 | 1;
+  blocked: 0 | 1;
 }
 
 /** A position in the feed: how far it had come, in which epoch; one that a person names has no epoch. */
@@ -123,7 +123,7 @@ export class SqliteReader implements StoreReader {
       schemaVersion: row.schema_version,
       rowsDown: row.rows_down,
       rowsUp: row.rows_up,
-      isDropped: row.dropped === 1,
+      isBlocked: row.blocked === 1,
     }));
   }
 
@@ -131,8 +131,8 @@ export class SqliteReader implements StoreReader {
     return storedKeys(this.database);
   }
 
-  async droppedReplicas(): Promise<string[]> {
-    return this.database.all<{ id: string }>('SELECT id FROM koinon_replica WHERE dropped = 1').map(({ id }) => id);
+  async blockedReplicas(): Promise<string[]> {
+    return this.database.all<{ id: string }>('SELECT id FROM koinon_replica WHERE blocked = 1').map(({ id }) => id);
   }
 
   async rowsAfter(table: string, after: string | null, room: Room, where = everything): Promise<Stretch> {

@@ -148,7 +148,7 @@ CREATE TABLE IF NOT EXISTS koinon_replica (
   schema_version INTEGER,
   rows_down INTEGER NOT NULL,
   rows_up INTEGER NOT NULL,
-  dropped INTEGER NOT NULL DEFAULT 0
+  blocked INTEGER NOT NULL DEFAULT 0
 ) WITHOUT ROWID;
 `;
 

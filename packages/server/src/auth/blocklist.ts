@@ -1,11 +1,11 @@
 import { KoinonError } from '@koinon/core';
 import type { Store } from '../stores/store.ts';
 
-/** Milliseconds between two looks at whom the operator has shut out: he does it from a process of his own. */
+/** Milliseconds between two looks at which replicas are blocked: the operator does it from a process of his own. */
 const lookEvery = 5_000;
 
-/** The replicas that the operator has shut out. */
-export class ShutOut {
+/** The replicas that the operator has blocked. */
+export class Blocklist {
   private readonly store: Store;
   private ids: ReadonlySet<string> = new Set();
   private readonly listeners = new Set<() => void>();
@@ -25,22 +25,22 @@ export class ShutOut {
     clearInterval(this.timer);
   }
 
-  /** Calls when somebody else is shut out, until the returned function is called. */
+  /** Calls when another replica is blocked, until the returned function is called. */
   onChange(listener: () => void): () => void {
     this.listeners.add(listener);
     return () => this.listeners.delete(listener);
   }
 
-  /** @throws KoinonError `replica-dropped`. */
+  /** @throws KoinonError `replica-blocked`. */
   refuse(replica: string): void {
     if (this.ids.has(replica))
-      throw new KoinonError('replica-dropped', `The replica ${replica} was shut out by the server's operator.`, {
+      throw new KoinonError('replica-blocked', `The replica ${replica} was blocked by the server's operator.`, {
         value: replica,
       });
   }
 
   private async look(): Promise<void> {
-    const ids = new Set(await this.store.read((reader) => reader.droppedReplicas()));
+    const ids = new Set(await this.store.read((reader) => reader.blockedReplicas()));
     const isMore = [...ids].some((id) => !this.ids.has(id));
     this.ids = ids;
     if (isMore) for (const listener of [...this.listeners]) listener();

@@ -120,9 +120,9 @@ test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp o
   expect((await run('ddl', schemaFile, database.address)).output).toMatch(/has all that Koinon needs/);
   await shell.exec("INSERT INTO member VALUES ('m', 'Runa', 'Hask')");
   expect((await run('changes', schemaFile, database.address)).output).toMatch(/insert +│ member m/);
-  expect(await run('restamp', schemaFile, database.address)).toMatchObject({ code: 0 });
-  expect(await run('release', database.address)).toMatchObject({ code: 2 });
-  expect(await run('release', database.address, '--yes')).toMatchObject({ code: 0 });
+  expect(await run('resend-all', schemaFile, database.address)).toMatchObject({ code: 0 });
+  expect(await run('uninstall', database.address)).toMatchObject({ code: 2 });
+  expect(await run('uninstall', database.address, '--yes')).toMatchObject({ code: 0 });
   expect(await shell.all("SELECT FROM pg_namespace WHERE nspname = 'koinon'")).toEqual([]);
   const demo = await run('demo', '--exit', '--folder', join(folder, 'demo-postgres'), '--database', database.address);
   expect(demo.output).toMatch(/All three hold the same 2371 rows, compared row by row\.\s*$/);
@@ -144,7 +144,7 @@ test('an SQLite file is prepared by what ddl prints, and is as it was after rele
   const changes = koinon('changes', schemaFile, file, '--json');
   await ended(changes);
   expect(JSON.parse(changes.output())).toMatchObject({ entries: [{ kind: 'insert', table: 'member', id: 'm' }] });
-  await ended(koinon('release', file, '--yes'));
+  await ended(koinon('uninstall', file, '--yes'));
   const left = tables() as { name: string }[];
   expect(left.some(({ name }) => name.startsWith('koinon'))).toBe(false);
   expect(left.map(({ name }) => name)).toContain('visit');

@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openNodeDriver, openReplica, type Replica } from '@koinon/client';
 import { real, reference, schema, table, text } from '@koinon/core';
-import { type Mapping, releaseSqlite, sqliteDdl, sqliteStore, startServer } from '@koinon/server';
+import { type Mapping, sqliteDdl, sqliteStore, startServer, uninstallSqlite } from '@koinon/server';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
@@ -200,7 +200,7 @@ test('SQLite: tables that were there before keep their names, keys and rows; eve
   await server.close();
   // Nothing more is made at the next start, and nothing is left after release.
   expect((await sqliteDdl(stock, file, mapping)).filter((sql) => /CREATE (VIEW|TRIGGER|INDEX)/.test(sql))).toEqual([]);
-  await releaseSqlite(file);
+  await uninstallSqlite(file);
   expect(objects()).toEqual(before);
   office.close();
   await rm(folder, { recursive: true, force: true });
@@ -294,7 +294,7 @@ test('SQLite: a column that marks deletions stands for deletion, both ways, whic
   expect(await held(fresh)).toEqual(['4 Reed,7 Rush', 2, 0, 0]);
   for (const each of [replica, fresh]) await each.close();
   await server.close();
-  await releaseSqlite(file);
+  await uninstallSqlite(file);
   expect(office.prepare("SELECT count(*) AS n FROM sqlite_schema WHERE name LIKE 'koinon%'").get()).toEqual({ n: 0 });
   office.close();
   await rm(folder, { recursive: true, force: true });

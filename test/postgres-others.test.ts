@@ -1,6 +1,6 @@
 import { openReplica } from '@koinon/client';
 import { schema, table, text } from '@koinon/core';
-import { postgresDdl, postgresStore, releasePostgres, restampPostgres, startServer } from '@koinon/server';
+import { postgresDdl, postgresStore, resendAllPostgres, startServer, uninstallPostgres } from '@koinon/server';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { newDatabase, type Shell } from './support/stores.ts';
 import { garden, plantedBy, rowsOf, World } from './support/world.ts';
@@ -29,7 +29,7 @@ test('a role that may do nothing but write the table is followed, and so is what
     "ALTER TABLE plant DISABLE TRIGGER ALL; DELETE FROM plant WHERE id = 'A'; UPDATE plant SET height = 77; INSERT INTO plant VALUES ('new', 'b', 'herb', NULL, 1, 0, '[]'); ALTER TABLE plant ENABLE TRIGGER USER",
   );
   expect((await replica.sync()).received).toBe(0);
-  await restampPostgres(garden, world.database.address);
+  await resendAllPostgres(garden, world.database.address);
   await replica.sync();
   expect(await rowsOf(replica)).toEqual(await rowsOf(office));
   await office.exec(`DROP OWNED BY ${role}; DROP ROLE ${role}`);
@@ -151,7 +151,7 @@ test('tables that were there before keep their names, types and rows; a deletion
   expect((await replica.rows({ from: 'plant', order: 'id' })).map(({ id }) => id)).toEqual(['8', '9']);
   await replica.close();
   await server.close();
-  await releasePostgres(database.address);
+  await uninstallPostgres(database.address);
   expect(await dump()).toEqual(before);
   await shell.close();
   await database.drop();

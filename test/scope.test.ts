@@ -1,6 +1,6 @@
 import type { Replica } from '@koinon/client';
 import type { LiveMessage } from '@koinon/core';
-import { restampPostgres, restampSqlite } from '@koinon/server';
+import { resendAllPostgres, resendAllSqlite } from '@koinon/server';
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
 import { type Commons, commons, commonsScopes, idsOf, Plots, replicaOf, wayOf } from './support/commons.ts';
 import { storeKinds } from './support/stores.ts';
@@ -126,7 +126,7 @@ describe.each(storeKinds)('on %s', (kind) => {
       await shell.close();
       // Whoever gets only some of the rows cannot go on from before this.
       const { address } = world.database;
-      await (kind === 'SQLite' ? restampSqlite(commons, address) : restampPostgres(commons, address));
+      await (kind === 'SQLite' ? resendAllSqlite(commons, address) : resendAllPostgres(commons, address));
     });
     expect(await mika.sync()).toMatchObject({ startedOver: true, down: { delete: 0, leave: 1 } });
     expect(await idsOf(mika, 'crop')).toEqual(['kale']);

@@ -7,14 +7,14 @@ import { changesCommand } from './commands/changes.ts';
 import { ddlCommand } from './commands/ddl.ts';
 import { demoCommand } from './commands/demo.ts';
 import { lookCommand } from './commands/look.ts';
-import { releaseCommand } from './commands/release.ts';
 import { renewKeyCommand } from './commands/renew-key.ts';
 import { replicasCommand } from './commands/replicas.ts';
 import { rescueCommand } from './commands/rescue.ts';
-import { restampCommand } from './commands/restamp.ts';
+import { resendAllCommand } from './commands/resend-all.ts';
 import { serveCommand } from './commands/serve.ts';
 import { syncCommand } from './commands/sync.ts';
 import { tokenCommand } from './commands/token.ts';
+import { uninstallCommand } from './commands/uninstall.ts';
 
 const program = new Command('koinon')
   .description('Koinon: app data in a local database, synchronized with an ordinary SQL backend.')
@@ -27,9 +27,9 @@ const program = new Command('koinon')
   .addCommand(changesCommand())
   .addCommand(replicasCommand())
   .addCommand(ddlCommand())
-  .addCommand(restampCommand())
+  .addCommand(resendAllCommand())
   .addCommand(alterCommand())
-  .addCommand(releaseCommand())
+  .addCommand(uninstallCommand())
   .addCommand(renewKeyCommand())
   .addCommand(tokenCommand())
   .exitOverride();

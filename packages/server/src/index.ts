@@ -23,7 +23,6 @@ export { type RunningServer, type ServerOptions, startServer } from './http/serv
 export type { RowWrite, RuleContext, RuleOptions, Rules, TableRules } from './rules/rules.ts';
 export { type ServiceChange, writeRows } from './rules/write.ts';
 export type { ParentScope, ReadScope, ScopeContext, Scopes, TableAccess, TableScope } from './scope/scopes.ts';
-export { Keeper, type KeeperOptions } from './stores/keeper.ts';
 export type { Mapping, TableMapping } from './stores/mapping.ts';
 export type { StoreMode } from './stores/mode.ts';
 export {
@@ -31,19 +30,20 @@ export {
   type PostgresOptions,
   postgresDdl,
   postgresStore,
-  releasePostgres,
   renewKeyPostgres,
-  restampPostgres,
+  resendAllPostgres,
+  uninstallPostgres,
 } from './stores/postgres/store.ts';
+export { RetentionJob, type RetentionOptions } from './stores/retention-job.ts';
 export {
   alterSqlite,
-  releaseSqlite,
   renewKeySqlite,
-  restampSqlite,
+  resendAllSqlite,
   type SqliteOptions,
   sqliteDdl,
   sqliteStore,
   type Trace,
+  uninstallSqlite,
 } from './stores/sqlite/store.ts';
 export type {
   Changed,
@@ -51,18 +51,18 @@ export type {
   Fault,
   FeedPage,
   KnownReplica,
+  LockWait,
   PartialTransaction,
-  Patience,
   Reach,
   Receipt,
   ReplicaOrigins,
   Room,
   RowKey,
+  RowPage,
   Stamp,
   Store,
   StoreReader,
   StoreWriter,
-  Stretch,
   Tombstone,
   TombstoneKey,
   TombstoneKeys,

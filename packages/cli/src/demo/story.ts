@@ -5,7 +5,7 @@ import { setTimeout } from 'node:timers/promises';
 import { openReplica, type Replica, type SyncReport } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
 import { quoteName } from '@koinon/core/internal';
-import { postgresStore, releasePostgres, sqliteStore, startServer } from '@koinon/server';
+import { postgresStore, sqliteStore, startServer, uninstallPostgres } from '@koinon/server';
 import { shownDatabase } from '../commands/database.ts';
 import { tellMembership } from './membership.ts';
 import { Narrator } from './narrator.ts';
@@ -63,7 +63,7 @@ export async function tellStory(
   narrator.title('Koinon: two bee-keepers without signal, one office, the same rows in the end.');
   narrator.chapter('The office starts its server and fills the register in plain SQL');
   if (database) {
-    await releasePostgres(database);
+    await uninstallPostgres(database);
     const old = await openOffice(database);
     await old.run(`DROP TABLE IF EXISTS ${Object.keys(cooperative.tables).map(quoteName).join(', ')} CASCADE`);
     await old.close();

@@ -43,7 +43,7 @@ import { waitForChange } from '../realtime/wait.ts';
 import { type RuleOptions, ruleSet } from '../rules/rules.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import type { Scopes } from '../scope/scopes.ts';
-import { Keeper, type KeeperOptions } from '../stores/keeper.ts';
+import { RetentionJob, type RetentionOptions } from '../stores/retention-job.ts';
 import type { Store } from '../stores/store.ts';
 import { restore, trash } from '../trash/trash.ts';
 import { readBodies } from './body.ts';
@@ -64,7 +64,7 @@ export type Moved =
   | { readonly what: 'window'; readonly rows: number; readonly replicas: number };
 
 /** Options of {@link koinonPlugin}. */
-export interface PluginOptions<S extends Schema = Schema> extends KeeperOptions, RuleOptions<S> {
+export interface PluginOptions<S extends Schema = Schema> extends RetentionOptions, RuleOptions<S> {
   readonly store: Store;
   /** Apps whose schema is older are told to upgrade; they keep working by themselves, and keep what is unsent. */
   readonly minimumSchemaVersion?: number;
@@ -123,7 +123,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     scopes: given,
     rules,
     ruleTimeLimit,
-    ...keeping
+    ...retentionOptions
   }: PluginOptions<S>,
 ): Promise<void> {
   const root = `/v${protocolVersion}`;
@@ -155,11 +155,11 @@ export async function koinonPlugin<S extends Schema = Schema>(
       throw error;
     }
   });
-  const keeper = new Keeper(store, keeping, ({ table, message, isRepaired }) =>
+  const retention = new RetentionJob(store, retentionOptions, ({ table, message, isRepaired }) =>
     app.log.error({ table, isRepaired }, message),
   );
-  keeper.start();
-  app.addHook('onClose', () => keeper.stop());
+  retention.start();
+  app.addHook('onClose', () => retention.stop());
   const ruled = ruleSet({ ...(rules && { rules }), ...(ruleTimeLimit && { ruleTimeLimit }) }, (err, { table, id }) =>
     app.log.error({ err, table, id }, 'an upload could not be written'),
   );
@@ -302,7 +302,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     const { header, rows } = await pull(store, asked, accessOf(users.get(request)));
     const { replica, schemaVersion = null } = asked;
     if (replica !== undefined)
-      keeper.met({ replica, schemaVersion, position: header.to, rowsDown: rows.length, rowsUp: 0 });
+      retention.met({ replica, schemaVersion, position: header.to, rowsDown: rows.length, rowsUp: 0 });
     const lines = [header, ...rows].map((line) => `${JSON.stringify(line)}\n`).join('');
     observe({ what: 'pull', rows: rows.length, bytes: lines.length, took: performance.now() - began });
     return reply.type(jsonLines).send(lines);
@@ -385,7 +385,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     });
     const { replica, schemaVersion = null, transactions } = asked;
     const rowsUp = transactions.reduce((sum, { changes }) => sum + changes.length, 0);
-    keeper.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp });
+    retention.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp });
     // Those who follow are told first: whoever sent something has it on the screen already.
     await setImmediate();
     return answer;

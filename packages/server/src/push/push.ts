@@ -20,7 +20,7 @@ import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { Guard } from '../scope/guard.ts';
 import {
   keyOf,
-  type Patience,
+  type LockWait,
   type Reach,
   type Receipt,
   type RowKey,
@@ -56,19 +56,19 @@ export async function push(
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new HeldRows(store.schema);
   // Rules of the app's own may do what cannot be done twice.
-  let isHopeful = Object.keys(rules.tables).length === 0;
-  let patience: Patience = 'some';
+  let isOptimistic = Object.keys(rules.tables).length === 0;
+  let lockWait: LockWait = 'some';
   /** The first transaction that may not be written together with those before it. */
   let suspect = transactions.length;
   while (outcomes.length < transactions.length) {
     const from = outcomes.length;
     const group = transactions.slice(from, Math.max(suspect, from + 1));
-    const taken = await takeInSome({ ...taking, isHopeful, patience }, group, base, blocked);
+    const taken = await takeInSome({ ...taking, isOptimistic, lockWait }, group, base, blocked);
     outcomes.push(...taken.outcomes);
     if (taken.failure !== undefined) {
       // Whoever else's rows are locked as well, one wait is enough for a request.
-      if (store.faultOf(taken.failure) === 'locked') patience = 'none';
-      if (isHopeful) isHopeful = false;
+      if (store.faultOf(taken.failure) === 'locked') lockWait = 'none';
+      if (isOptimistic) isOptimistic = false;
       else if (group.length > 1) suspect = from + (taken.reached < group.length ? taken.reached : 0);
       else outcomes.push(await setAside(taking, group[0] as UploadedTransaction, taken.failure));
     }
@@ -95,9 +95,9 @@ interface Taking {
    * Whether all are expected to be fine: then none has a savepoint of its own, and if one cannot be kept after all, the
    * whole group is given up and taken in anew without hope.
    */
-  readonly isHopeful?: boolean;
+  readonly isOptimistic?: boolean;
   /** Whether rows that somebody has locked are waited for. */
-  readonly patience?: Patience;
+  readonly lockWait?: LockWait;
 }
 
 /** The same in one database transaction. */
@@ -106,7 +106,7 @@ interface Guarded extends Taking {
 }
 
 /** A transaction could not be kept in a group that was expected to be fine. */
-class HopeLostError extends Error {}
+class OptimisticBatchError extends Error {}
 
 /** What is looked up for one group at once at most. */
 const transactionsAhead = 500;
@@ -152,7 +152,7 @@ async function takeInSome(
         if (performance.now() > end) break;
       }
       return outcomes;
-    }, taking.patience);
+    }, taking.lockWait);
     return { outcomes, reached };
   } catch (failure) {
     return { outcomes: [], failure, reached };
@@ -194,7 +194,7 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
  */
 async function lookAhead(
   writer: StoreWriter,
-  { replica, isHopeful }: Taking,
+  { replica, isOptimistic }: Taking,
   transactions: readonly UploadedTransaction[],
 ): Promise<void> {
   const ids: string[] = [];
@@ -204,7 +204,7 @@ async function lookAhead(
     if (rows.length + changes.length > rowsAhead) break;
     ids.push(id);
     origins.push(...given);
-    if (isHopeful && part === undefined)
+    if (isOptimistic && part === undefined)
       for (const change of changes) rows.push({ table: change.table, id: change.id });
   }
   // Ids and origins are locked in one order: one after the other, two processes could wait for each other.
@@ -324,7 +324,7 @@ async function takeUp(
   for (const change of changes) comparison.add(schema.tables[change.table] as Table, change);
   if (comparison.problems.length > 0) {
     // What was looked up beforehand may have changed since.
-    if (taking.isHopeful) throw new HopeLostError();
+    if (taking.isOptimistic) throw new OptimisticBatchError();
     return refuse(comparison.problems);
   }
   if (comparison.stale.length > 0) return { id, outcome: 'stale', rows: comparison.stale };
@@ -335,11 +335,11 @@ async function takeUp(
     values = written.values.map((each) => ({ ...each, columns: view.columns(each.table, each.columns) }));
     return written.problems;
   };
-  const problems = taking.isHopeful
-    ? await writer.venture(id, editTime(transaction), write)
+  const problems = taking.isOptimistic
+    ? await writer.writeWithoutSavepoint(id, editTime(transaction), write)
     : await writer.attempt(id, editTime(transaction), write);
   if (problems.length > 0) {
-    if (taking.isHopeful) throw new HopeLostError();
+    if (taking.isOptimistic) throw new OptimisticBatchError();
     guard.wrote(keys);
     return refuse(problems);
   }

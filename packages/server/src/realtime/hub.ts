@@ -47,7 +47,7 @@ const askedRoom = 16_000_000;
 const renewEvery = 3_600_000;
 
 /** Where a follower stands that is yet to be brought to where the others are. */
-interface Apart {
+interface JoiningFollower {
   readonly cursor: Cursor;
   /** The cursor as it was given. */
   readonly token: string;
@@ -63,7 +63,7 @@ export class Hub {
   private readonly told: (rows: number, followers: number) => void;
   private readonly members: Members;
   /** Those who are yet to be brought to where the others are. */
-  private readonly joining = new Map<Follower, Apart>();
+  private readonly joining = new Map<Follower, JoiningFollower>();
   /** What each follower's own conditions take of {@link askedRoom}. */
   private readonly asked = new Map<Follower, number>();
   private askedSize = 0;
@@ -188,25 +188,25 @@ export class Hub {
       this.since = page.more ? (this.since ?? from) : undefined;
       this.known = page.to;
       this.movedAt = Date.now();
-      this.spread(page.changes, applied, isOld, tell);
+      this.broadcast(page.changes, applied, isOld, tell);
     }
     if (page.more) return true;
-    for (const [follower, apart] of [...this.joining]) await this.bringUp(reader, follower, apart, tell);
+    for (const [follower, joiningAt] of [...this.joining]) await this.bringUp(reader, follower, joiningAt, tell);
     return false;
   }
 
   /** Has everybody told whom these changes concern. */
-  private spread(
+  private broadcast(
     changes: readonly Changed[],
     applied: ReadonlyMap<string, readonly string[]>,
     isOld: boolean,
     tell: (() => void)[],
   ): void {
     const rows = new Map<Group, PulledRow[]>();
-    const unsettled = new Set<Follower>();
+    const toReevaluate = new Set<Follower>();
     for (const change of changes) {
-      for (const follower of this.members.unsettledBy(change)) unsettled.add(follower);
-      for (const group of this.members.seeing(change)) {
+      for (const follower of this.members.followersToReevaluate(change)) toReevaluate.add(follower);
+      for (const group of this.members.groupsFor(change)) {
         const pulled = pulledRow(this.store, change, group.view);
         const known = rows.get(group);
         if (known) known.push(...pulled);
@@ -214,7 +214,7 @@ export class Hub {
       }
     }
     // What they may have is another thing now, perhaps: before they are told anything else, they pull.
-    for (const follower of unsettled) {
+    for (const follower of toReevaluate) {
       this.forget(follower);
       tell.push(() => this.dismiss(follower));
     }
@@ -278,11 +278,16 @@ export class Hub {
   }
 
   /** Brings one who joins to where the others are; in the snapshot in which they got there. */
-  private async bringUp(reader: StoreReader, follower: Follower, apart: Apart, tell: (() => void)[]): Promise<void> {
+  private async bringUp(
+    reader: StoreReader,
+    follower: Follower,
+    joiningAt: JoiningFollower,
+    tell: (() => void)[],
+  ): Promise<void> {
     const { access, asked } = follower;
-    const found = await this.lacking(reader, access, asked, apart).catch(() => undefined);
+    const found = await this.lacking(reader, access, asked, joiningAt).catch(() => undefined);
     // It may have gone, or joined anew, while this was read.
-    if (this.joining.get(follower) !== apart) return;
+    if (this.joining.get(follower) !== joiningAt) return;
     this.joining.delete(follower);
     if (found === undefined) {
       tell.push(() => this.dismiss(follower));
@@ -291,18 +296,23 @@ export class Hub {
     const { rows, view, consulted } = found;
     const shared = this.shared(view, rows);
     const { replica } = follower;
-    const between = await reader.receiptsBetween(apart.cursor.known, await reader.position());
+    const between = await reader.receiptsBetween(joiningAt.cursor.known, await reader.position());
     const applied = between.filter((receipt) => receipt.replica === replica).map(({ id }) => id);
     const cursor = this.cursorFor(follower, shared);
     const uploads = replica === undefined ? 0 : await reader.uploads(replica);
     this.members.enter(follower, view, consulted, cursor);
     tell.push(() =>
-      follower.joined(windowOf(apart.token, cursor, shared, replica === undefined ? [] : applied), uploads),
+      follower.joined(windowOf(joiningAt.token, cursor, shared, replica === undefined ? [] : applied), uploads),
     );
   }
 
   /** What one who joins lacks; undefined where that is more than a window, or not for the scope that it had. */
-  private async lacking(reader: StoreReader, access: Access, asked: Only | undefined, { cursor, token }: Apart) {
+  private async lacking(
+    reader: StoreReader,
+    access: Access,
+    asked: Only | undefined,
+    { cursor, token }: JoiningFollower,
+  ) {
     await refuseUnknown(reader, cursor, token);
     const { view, consulted } = await access.scopes.evaluate(access.user, reader, asked);
     if (viewOf(cursor.scope).scopeDigest !== view.scopeDigest || cursor.resume !== undefined) return undefined;

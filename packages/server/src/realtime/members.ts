@@ -59,12 +59,12 @@ export class Members {
   }
 
   /** The groups that may see a changed row, or may have seen it. */
-  seeing({ table, id, ...change }: Changed): ReadonlySet<Group> {
+  groupsFor({ table, id, ...change }: Changed): ReadonlySet<Group> {
     return this.concerned.find(table, id, statesOf(change));
   }
 
   /** Those whose scope may be another one after a change. */
-  unsettledBy({ table, id, ...change }: Changed): ReadonlySet<Follower> {
+  followersToReevaluate({ table, id, ...change }: Changed): ReadonlySet<Follower> {
     return this.consulting.find(table, id, statesOf(change));
   }
 

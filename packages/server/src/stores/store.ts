@@ -108,7 +108,7 @@ export interface Room {
 }
 
 /** Rows by id, as many as there was room for. */
-export interface Stretch {
+export interface RowPage {
   readonly rows: readonly WholeRow[];
   /** What they hold, about; of columns that are never large nothing is counted. */
   readonly bytes: number;
@@ -220,7 +220,7 @@ export interface StoreReader {
   /** The end of the feed. */
   position(): Promise<Position>;
   /** Rows by id, from behind `after`: those that fulfil a condition. */
-  rowsAfter(table: string, after: string | null, room: Room, where?: Condition): Promise<Stretch>;
+  rowsAfter(table: string, after: string | null, room: Room, where?: Condition): Promise<RowPage>;
   /**
    * Net changes behind a position, in feed order, at least as many as there is room for while there are that many.
    *
@@ -292,7 +292,11 @@ export interface StoreWriter {
    * The same without a way back, which costs less: after problems, or a throw, the whole database transaction has to be
    * given up.
    */
-  venture(receipt: string, editedAt: number, work: () => Promise<readonly Problem[]>): Promise<readonly Problem[]>;
+  writeWithoutSavepoint(
+    receipt: string,
+    editedAt: number,
+    work: () => Promise<readonly Problem[]>,
+  ): Promise<readonly Problem[]>;
   /** Writes changes that no uploaded transaction made, such as what a hook fills in. @throws ConstraintError. */
   applyOwn(changes: readonly Change[]): Promise<void>;
   /** The next number of a sequence, from 1 on; nobody else takes one of it before this transaction ends. */
@@ -341,7 +345,7 @@ export interface StoreWriter {
 }
 
 /** Whether locked rows are waited for. */
-export type Patience = 'some' | 'none';
+export type LockWait = 'some' | 'none';
 
 /** An SQL database that keeps the app's tables, the feed and the receipts. */
 export interface Store {
@@ -358,9 +362,9 @@ export interface Store {
   /**
    * One writer at a time; a throw rolls everything back.
    *
-   * @param patience how long rows are waited for that another program has locked; `none` for whoever has waited already.
+   * @param lockWait how long rows are waited for that another program has locked; `none` for whoever has waited already.
    */
-  write<T>(work: (writer: StoreWriter) => Promise<T>, patience?: Patience): Promise<T>;
+  write<T>(work: (writer: StoreWriter) => Promise<T>, lockWait?: LockWait): Promise<T>;
   /** What an error of {@link write} says of what was written; undefined for one that concerns the database as a whole. */
   faultOf(error: unknown): Fault | undefined;
   /** What a constraint says that the database checks only when a transaction ends; undefined for any other error. */

@@ -16,7 +16,7 @@ export function triggersTouched(table: string, failure?: string): TrackingFault 
       }
     : {
         table,
-        message: `The triggers that follow ${table} are dropped, disabled or changed, and cannot be put back (${failure}). Devices are not told of what other programs write. Put them back ("koinon ddl" prints them), then run "koinon restamp".`,
+        message: `The triggers that follow ${table} are dropped, disabled or changed, and cannot be put back (${failure}). Devices are not told of what other programs write. Put them back ("koinon ddl" prints them), then run "koinon resend-all".`,
         isRepaired: false,
       };
 }
@@ -32,4 +32,4 @@ export function tableChanged(table: string, what: string): TrackingFault {
 
 /** A table that was served before is not there: made anew, it would be empty on every device. */
 export const goneTable =
-  'was served before and is gone; put it back from a backup. If its rows are to be deleted on all devices, make it anew and run "koinon restamp"';
+  'was served before and is gone; put it back from a backup. If its rows are to be deleted on all devices, make it anew and run "koinon resend-all"';

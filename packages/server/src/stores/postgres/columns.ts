@@ -47,7 +47,7 @@ export function columnRule(name: string, column: Column): string | undefined {
 }
 
 /** A column as it stands in the database. */
-export interface StandingColumn {
+export interface ExistingColumn {
   /** Its quoted name. */
   readonly sql: string;
   /**
@@ -60,7 +60,7 @@ export interface StandingColumn {
 }
 
 /** An expression for reading a column, in the form {@link readValue} takes. */
-export function readSql(column: Column, { sql, type }: StandingColumn): string {
+export function readSql(column: Column, { sql, type }: ExistingColumn): string {
   switch (column.type) {
     case 'boolean':
       return type === 'boolean' ? sql : `(${sql} <> 0)`;
@@ -80,7 +80,7 @@ export function readSql(column: Column, { sql, type }: StandingColumn): string {
 }
 
 /** The value of a column of this type that was read; undefined where it cannot be one of the schema's. */
-export function readValue(column: Column, raw: unknown, { type }: StandingColumn): unknown {
+export function readValue(column: Column, raw: unknown, { type }: ExistingColumn): unknown {
   if (raw === null || raw === undefined) return null;
   switch (column.type) {
     case 'integer':
@@ -117,7 +117,7 @@ function parsed(text: string): unknown {
 }
 
 /** An expression for writing a column from a numbered parameter. */
-export function writeSql(column: Column, { type }: StandingColumn, number: number): string {
+export function writeSql(column: Column, { type }: ExistingColumn, number: number): string {
   if (column.type === 'set' && type.endsWith('[]'))
     return `ARRAY(SELECT jsonb_array_elements_text($${number}::jsonb))::${type}`;
   if (column.type === 'boolean' && type !== 'boolean') return `$${number}::boolean::integer::${type}`;
@@ -152,7 +152,7 @@ export function differsSql(type: string, one: string, other: string): string {
 }
 
 /** Whether a row counts as there, by the column that marks it as deleted. */
-export function aliveSql(mark: StandingColumn, row: string): string {
+export function aliveSql(mark: ExistingColumn, row: string): string {
   const column = `${row}.${mark.sql}`;
   return mark.type === 'boolean' ? `${column} IS NOT TRUE` : `${column} IS NULL`;
 }

@@ -1,10 +1,10 @@
 import { type Column, type Condition, KoinonError } from '@koinon/core';
-import type { StandingColumn } from './columns.ts';
+import type { ExistingColumn } from './columns.ts';
 
 /** How the columns of a row are read, `id` among them. */
 export interface ConditionTable {
-  readonly id: StandingColumn;
-  readonly columns: ReadonlyMap<string, StandingColumn>;
+  readonly id: ExistingColumn;
+  readonly columns: ReadonlyMap<string, ExistingColumn>;
   readonly table: { readonly columns: Readonly<Record<string, Column>> };
 }
 
@@ -69,8 +69,8 @@ function isText({ table }: ConditionTable, name: string): boolean {
   return name === 'id' || ['text', 'reference', 'one-of'].includes(table.columns[name]?.type ?? '');
 }
 
-function standing({ id, columns }: ConditionTable, name: string): StandingColumn {
-  return name === 'id' ? id : (columns.get(name) as StandingColumn);
+function standing({ id, columns }: ConditionTable, name: string): ExistingColumn {
+  return name === 'id' ? id : (columns.get(name) as ExistingColumn);
 }
 
 const uuidForm = /^[0-9a-f]{8}(-?[0-9a-f]{4}){3}-?[0-9a-f]{12}$/i;

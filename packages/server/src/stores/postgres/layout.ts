@@ -12,9 +12,9 @@ import {
 import type { ClientBase } from 'pg';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable } from '../tracking.ts';
-import { columnRule, columnType, parameter, type StandingColumn } from './columns.ts';
+import { columnRule, columnType, type ExistingColumn, parameter } from './columns.ts';
+import { type ExistingTable, existingTable, misfit } from './existing.ts';
 import { shortName } from './names.ts';
-import { misfit, type Standing, standingTable } from './standing.ts';
 import {
   feedFunctions,
   feedTriggers,
@@ -147,7 +147,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
   const references: string[] = [];
   const tracking: string[] = [];
   for (const mapped of mappedTables(schema, mapping)) {
-    const standing = await standingTable(client, mapped, mapping[mapped.name] !== undefined);
+    const standing = await existingTable(client, mapped, mapping[mapped.name] !== undefined);
     if (standing === undefined && mapping[mapped.name] !== undefined)
       throw misfit(mapped, 'is not there; a mapping is for a table that the database has');
     if (standing === undefined && noted?.has(`layout ${mapped.name}`)) throw misfit(mapped, goneTable);
@@ -156,7 +156,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
       statements.push(createTable(mapped));
       references.push(...mapped.table.names.flatMap((name) => foreignKey(mapped, name, schema, mapping)));
     } else {
-      statements.push(...missingColumns(mapped, standing as Standing));
+      statements.push(...missingColumns(mapped, standing as ExistingTable));
       if (mapping[mapped.name] === undefined) statements.push(...(await widenings(client, mapped)));
     }
     // Another program's table has the indexes that its owner gave it.
@@ -175,7 +175,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
 }
 
 /** Takes every trace of Koinon out of a database: its schema, and with it the functions and the triggers on them. */
-export const releaseSql = ['DROP SCHEMA IF EXISTS koinon CASCADE'];
+export const uninstallSql = ['DROP SCHEMA IF EXISTS koinon CASCADE'];
 
 async function notedDigests(client: ClientBase): Promise<Map<string, string> | undefined> {
   const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.filterable') AS there");
@@ -192,9 +192,9 @@ async function indexNames(client: ClientBase): Promise<string[]> {
   return rows.map(({ name }) => name);
 }
 
-function appTable(mapped: MappedTable, standing: Standing | undefined): AppTable {
+function appTable(mapped: MappedTable, standing: ExistingTable | undefined): AppTable {
   const { name, sql, table, idName, columnNames, softDelete } = mapped;
-  const standingColumn = (column: string, made: string): StandingColumn => {
+  const existingColumn = (column: string, made: string): ExistingColumn => {
     const there = standing?.columns.get(column);
     return {
       sql: quoteName(column),
@@ -208,15 +208,15 @@ function appTable(mapped: MappedTable, standing: Standing | undefined): AppTable
     name,
     sql,
     table,
-    id: standingColumn(idName, 'text'),
+    id: existingColumn(idName, 'text'),
     columns: new Map(
       table.entries.map(([column, definition]) => [
         column,
-        standingColumn(columnNames[column] as string, columnType(definition)),
+        existingColumn(columnNames[column] as string, columnType(definition)),
       ]),
     ),
     filterable: table.filterable,
-    softDelete: softDelete === undefined ? undefined : standingColumn(softDelete, 'boolean'),
+    softDelete: softDelete === undefined ? undefined : existingColumn(softDelete, 'boolean'),
   };
 }
 
@@ -285,7 +285,7 @@ function createIndexes({ sql, relation, namespace, table, columnNames }: MappedT
 }
 
 /** The columns that a table lacks; those of another program's table are its owner's to add. */
-function missingColumns(mapped: MappedTable, standing: Standing): string[] {
+function missingColumns(mapped: MappedTable, standing: ExistingTable): string[] {
   const { sql, table, columnNames } = mapped;
   return table.entries.flatMap(([name, column]) => {
     const there = columnNames[name] as string;
@@ -355,7 +355,7 @@ function textsIn(definition: string): string[] {
 /** The functions and triggers of one table, unless they stand there already as they should. */
 function track(
   table: AppTable,
-  standing: Standing | undefined,
+  standing: ExistingTable | undefined,
   noted: ReadonlyMap<string, string> | undefined,
   isSuperuser: boolean,
 ): string[] {

@@ -11,8 +11,8 @@ import {
   type Reach,
   type Room,
   type RowKey,
+  type RowPage,
   type StoreReader,
-  type Stretch,
   type Tombstone,
   type TombstoneKeys,
   type WantedTombstones,
@@ -107,7 +107,7 @@ export class PostgresReader implements StoreReader {
     return rows.map(({ id }) => id);
   }
 
-  async rowsAfter(table: string, after: string | null, room: Room, where = everything): Promise<Stretch> {
+  async rowsAfter(table: string, after: string | null, room: Room, where = everything): Promise<RowPage> {
     const { id, sql } = this.rows.table(table);
     const values: unknown[] = after === null ? [room.rows] : [room.rows, after];
     const behind = after === null ? 'true' : `r.${id.sql} > $2::${id.type}`;

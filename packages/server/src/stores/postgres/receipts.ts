@@ -2,14 +2,14 @@ import type { AppliedOrigin, WireChange } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { ReceiptsAhead, receiptOf, type StoredReceipt } from '../receipts-ahead.ts';
 import type { PartialTransaction, Receipt, ReplicaOrigins } from '../store.ts';
-import { Keeping } from './keeping.ts';
 import type { PostgresReader } from './reader.ts';
+import { Retention } from './retention.ts';
 
 /**
  * What became of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
  * caller's.
  */
-export class Receipts extends Keeping {
+export class Receipts extends Retention {
   protected readonly reader: PostgresReader;
   private readonly ahead = new ReceiptsAhead();
 

@@ -3,7 +3,7 @@ import { applyOperation } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { ConstraintError } from '../store.ts';
 import { applyInWorkableOrder } from '../swap.ts';
-import { parameter, type StandingColumn, writeSql } from './columns.ts';
+import { type ExistingColumn, parameter, writeSql } from './columns.ts';
 import { constraintProblem } from './constraints.ts';
 import type { AppTable } from './layout.ts';
 import type { AppRows } from './rows.ts';
@@ -146,7 +146,7 @@ export class RowWriter {
     const names = Object.keys(columns).filter((name) => standing.get(name)?.filled !== 'always');
     if (names.length === 0) return;
     const set = names.map((name, i) => {
-      const column = standing.get(name) as StandingColumn;
+      const column = standing.get(name) as ExistingColumn;
       return `${column.sql} = ${writeSql(columnOf(table, name), column, i + 2)}`;
     });
     const values = names.map((name) => parameter(columnOf(table, name), columns[name]));

@@ -3,7 +3,7 @@ import { columnsToWire, frozenRow, quoteText } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { byTable, keyOf, mayBeLarge, type Room } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
-import { aliveSql, readSql, readValue, type StandingColumn } from './columns.ts';
+import { aliveSql, type ExistingColumn, readSql, readValue } from './columns.ts';
 import { type ConditionTable, conditionSql } from './condition.ts';
 import type { AppTable } from './layout.ts';
 
@@ -99,7 +99,7 @@ export class AppRows {
   private sizeSql(name: string): string | undefined {
     const { columns, table } = this.table(name);
     const sizes = table.entries.flatMap(([column, definition]) => {
-      const { sql, type } = columns.get(column) as StandingColumn;
+      const { sql, type } = columns.get(column) as ExistingColumn;
       const size = /^(text|character varying|bytea)$/.test(type) ? 'octet_length' : 'pg_column_size';
       return mayBeLarge(definition) ? [`coalesce(${size}(r.${sql}), 0)::bigint`] : [];
     });
@@ -137,7 +137,7 @@ export class AppRows {
   /** For each of these rows that a row of the table refers to, one that does. */
   async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
     const { id, sql, softDelete, columns } = this.table(table);
-    const { sql: name, type } = columns.get(column) as StandingColumn;
+    const { sql: name, type } = columns.get(column) as ExistingColumn;
     const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
     const { rows } = await this.client.query<{ to: string; from: string }>(
       `SELECT DISTINCT ON (r.${name}) r.${name}::text AS to, r.${id.sql}::text AS from FROM ${sql} r
@@ -196,10 +196,10 @@ export class AppRows {
     return this.fieldsFrom(table, 'r.row_id', (name, { type }) => imageSql(name, type));
   }
 
-  private fieldsFrom(table: string, id: string, from: (name: string, column: StandingColumn) => string): string {
+  private fieldsFrom(table: string, id: string, from: (name: string, column: ExistingColumn) => string): string {
     const { columns, table: definition } = this.table(table);
     const fields = definition.entries.map(([name, column]) => {
-      const standing = columns.get(name) as StandingColumn;
+      const standing = columns.get(name) as ExistingColumn;
       return readSql(column, { sql: from(name, standing), type: standing.type });
     });
     return [id, ...fields].join(', ');
@@ -211,7 +211,7 @@ export class AppRows {
     const id = raw[0] as string;
     const values: Record<string, unknown> = {};
     definition.entries.forEach(([name, column]: readonly [string, Column], i) => {
-      const value = readValue(column, raw[i + 1], columns.get(name) as StandingColumn);
+      const value = readValue(column, raw[i + 1], columns.get(name) as ExistingColumn);
       // Others may have given a table types that hold more than the schema's do; these three hold nothing else.
       const isHeld = column.type === 'text' || column.type === 'bytes' || column.type === 'boolean';
       values[name] = isHeld ? value : this.typed.read({ table, id, column: name }, column, value);
@@ -228,7 +228,7 @@ export class AppRows {
 /** How the rows of a table are read for a condition. */
 function readBy(
   { id, columns, table }: AppTable,
-  sqlOf: (name: string, column: StandingColumn) => string,
+  sqlOf: (name: string, column: ExistingColumn) => string,
   idSql: string,
 ): ConditionTable {
   return {

@@ -4,17 +4,17 @@ import pg from 'pg';
 import { CursorKeys, keyName, keysOf, keyText, newCursorKey } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
 import { notPrepared, onlyRead, type StoreMode } from '../mode.ts';
-import type { Fault, Patience, Store, StoreReader, StoreWriter } from '../store.ts';
+import type { Fault, LockWait, Store, StoreReader, StoreWriter } from '../store.ts';
 import type { TrackingFault } from '../tracking.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
 import { faultOf, isRepeatable, refusalOf } from './constraints.ts';
-import { type AppTable, planLayout, releaseSql } from './layout.ts';
+import { type AppTable, planLayout, uninstallSql } from './layout.ts';
 import { ordinalOf, PostgresReader, storedKeys } from './reader.ts';
 import { InsertedMeanwhileError } from './row-writer.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 import { lookAfterTables } from './tracking.ts';
-import { restampAll } from './triggers.ts';
+import { resendAllSql } from './triggers.ts';
 import { announceAfter, channel, Watcher } from './watcher.ts';
 import { PostgresWriter } from './writer.ts';
 
@@ -33,7 +33,7 @@ export interface PostgresOptions {
 }
 
 /** How long a push waits for rows that another program has locked, in milliseconds. */
-const lockWait = { some: 2_000, none: 20 } as const satisfies Record<Patience, number>;
+const lockTimeouts = { some: 2_000, none: 20 } as const satisfies Record<LockWait, number>;
 
 /** How long is waited for a connection, a new one or one that others use, in milliseconds. */
 const connectWait = 20_000;
@@ -99,9 +99,9 @@ export function postgresDdl(schema: Schema, url: string, mapping: Mapping = {}):
 }
 
 /** Takes every trace of Koinon out of a database. The app's tables, and what is in them, stay as they are. */
-export async function releasePostgres(url: string): Promise<void> {
+export async function uninstallPostgres(url: string): Promise<void> {
   await once(url, async (client) => {
-    for (const statement of releaseSql) await client.query(statement);
+    for (const statement of uninstallSql) await client.query(statement);
   });
 }
 
@@ -143,10 +143,10 @@ async function renewKey(client: pg.PoolClient): Promise<number> {
  * Has every row sent anew, for what no trigger saw: rows that were loaded with triggers switched off, say. Replicas get
  * all rows as if they had just been written.
  */
-export async function restampPostgres(schema: Schema, url: string, mapping: Mapping = {}): Promise<void> {
+export async function resendAllPostgres(schema: Schema, url: string, mapping: Mapping = {}): Promise<void> {
   await once(url, async (client) => {
     const { tables } = await planLayout(client, schema, mapping);
-    for (const table of tables.values()) for (const statement of restampAll(table)) await client.query(statement);
+    for (const table of tables.values()) for (const statement of resendAllSql(table)) await client.query(statement);
     // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
     await client.query('UPDATE koinon.filterable SET position = pg_current_xact_id()');
   });
@@ -219,13 +219,13 @@ class PostgresStore implements Store {
     );
   }
 
-  async write<T>(work: (writer: StoreWriter) => Promise<T>, patience: Patience = 'some'): Promise<T> {
+  async write<T>(work: (writer: StoreWriter) => Promise<T>, lockWait: LockWait = 'some'): Promise<T> {
     if (this.mode === 'read') throw onlyRead();
     for (let tries = 1; ; tries++) {
       try {
         return await inTransaction(
           this.pool,
-          `BEGIN; SET LOCAL lock_timeout = ${lockWait[patience]}`,
+          `BEGIN; SET LOCAL lock_timeout = ${lockTimeouts[lockWait]}`,
           async (client) => {
             const writer = new PostgresWriter(client, this.tables, this.typed, this.trace);
             const result = await work(writer);
@@ -248,7 +248,7 @@ class PostgresStore implements Store {
     this.lookedAt = Date.now();
     const found = await inTransaction(
       this.pool,
-      `BEGIN; SET LOCAL lock_timeout = ${lockWait.some}; ${layoutLock}`,
+      `BEGIN; SET LOCAL lock_timeout = ${lockTimeouts.some}; ${layoutLock}`,
       (client) => lookAfterTables(client, this.tables.values()),
     );
     return [...before, ...found];

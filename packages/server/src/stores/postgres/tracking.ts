@@ -2,7 +2,7 @@ import { quoteName } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { type TrackingFault, tableChanged, triggersTouched } from '../tracking.ts';
 import type { AppTable } from './layout.ts';
-import { feedTriggers, restampAll, triggerNames } from './triggers.ts';
+import { feedTriggers, resendAllSql, triggerNames } from './triggers.ts';
 
 // Other programs may switch triggers off for a bulk load, drop them, or change a table under a running server.
 
@@ -79,7 +79,7 @@ export async function lookAfterTables(client: ClientBase, tables: Iterable<AppTa
         await client.query(`ALTER TABLE ${table.sql} ENABLE ${firesFor(name).sql}TRIGGER ${quoteName(name)}`);
       // A table that is followed from now on has nothing to catch up with.
       if (noted !== undefined) {
-        for (const statement of restampAll(table)) await client.query(statement);
+        for (const statement of resendAllSql(table)) await client.query(statement);
         await client.query('UPDATE koinon.filterable SET position = pg_current_xact_id() WHERE table_name = $1', [
           table.name,
         ]);

@@ -1,5 +1,5 @@
 import { quoteName, quoteText } from '@koinon/core/internal';
-import { aliveSql, differsSql, type StandingColumn } from './columns.ts';
+import { aliveSql, differsSql, type ExistingColumn } from './columns.ts';
 import { shortName } from './names.ts';
 
 /** A table as it stands in the database: what the triggers have to know of it. */
@@ -8,13 +8,13 @@ export interface TrackedTable {
   readonly name: string;
   /** Its quoted name in the database. */
   readonly sql: string;
-  readonly id: StandingColumn;
+  readonly id: ExistingColumn;
   /** Its columns besides the id, by their names in the schema. */
-  readonly columns: ReadonlyMap<string, StandingColumn>;
+  readonly columns: ReadonlyMap<string, ExistingColumn>;
   /** The columns whose earlier values are remembered, by their names in the schema. */
   readonly filterable: readonly string[];
   /** The column that marks a row as deleted. */
-  readonly softDelete: StandingColumn | undefined;
+  readonly softDelete: ExistingColumn | undefined;
 }
 
 /** A statement of the feed's functions, with the rows it looks at: transition tables, or one row. */
@@ -148,7 +148,7 @@ ON CONFLICT DO NOTHING`;
 }
 
 /** Makes every row of a table, and every one that is gone, look newly written: for what no trigger saw. */
-export function restampAll(table: TrackedTable): string[] {
+export function resendAllSql(table: TrackedTable): string[] {
   const name = quoteText(table.name);
   return [
     `UPDATE koinon.stamp SET position = pg_current_xact_id(), row_position = pg_current_xact_id(), row_receipt = NULL, columns = '{}',
@@ -299,7 +299,7 @@ function imageOf({ columns }: TrackedTable, row: string): string {
 
 /** What the filterable columns of a row hold, as the name under which the position is noted at which they left it. */
 function heldSql({ filterable, columns }: TrackedTable, row: string): string {
-  const fields = filterable.map((name) => `${quoteText(name)}, ${row}.${(columns.get(name) as StandingColumn).sql}`);
+  const fields = filterable.map((name) => `${quoteText(name)}, ${row}.${(columns.get(name) as ExistingColumn).sql}`);
   return `jsonb_build_object(${fields.join(', ')})::text`;
 }
 

@@ -32,7 +32,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
   /** Rows that had no stamp. Should one be there by now, inserting it says so. */
   private readonly unknownRows = new Set<string>();
   /** Whether a refusal gives up the whole database transaction. */
-  private isVenturing = false;
+  private isWithoutSavepoint = false;
   private reached: Position | undefined;
   /** The row that was inserted last. */
   private inserted: RowKey | undefined;
@@ -155,16 +155,16 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     return problems;
   }
 
-  async venture(
+  async writeWithoutSavepoint(
     receipt: string,
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
   ): Promise<readonly Problem[]> {
-    this.isVenturing = true;
+    this.isWithoutSavepoint = true;
     try {
       return await this.writeAs(receipt, editedAt, work);
     } finally {
-      this.isVenturing = false;
+      this.isWithoutSavepoint = false;
     }
   }
 
@@ -214,7 +214,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
   }
 
   async apply(changes: readonly Change[]): Promise<void> {
-    await (this.isVenturing ? this.writing.applyAtOnce(changes) : this.writing.apply(changes));
+    await (this.isWithoutSavepoint ? this.writing.applyAtOnce(changes) : this.writing.apply(changes));
     for (const change of changes) {
       if (change.kind === 'insert') this.inserted = change;
       this.unknownRows.delete(keyOf(change));

@@ -10,7 +10,7 @@ import {
   feedTriggers,
   keySql,
   koinonTables,
-  restampAll,
+  resendAllSql,
   stampUnstamped,
   type TrackedTable,
 } from './triggers.ts';
@@ -76,7 +76,7 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
     const isLost = !hasInsertTrigger(database, tracked) && isServed(database, tracked.name);
     track(database, tracked);
     if (isLost) {
-      restampTable(database, tracked);
+      resendTable(database, tracked);
       faults.push(triggersTouched(tracked.name));
     }
     if (isMapped(mapping, mapped.name)) makeView(database, tracked);
@@ -240,14 +240,14 @@ export function release(database: Prepared): void {
 }
 
 /** Makes every row, and every one that is gone, look newly written. */
-export function restamp(database: Prepared, schema: Schema, mapping: Mapping): void {
+export function resendAll(database: Prepared, schema: Schema, mapping: Mapping): void {
   for (const mapped of mappedTables(schema, mapping))
-    restampTable(database, trackedTable(database, mapped, isMapped(mapping, mapped.name)));
+    resendTable(database, trackedTable(database, mapped, isMapped(mapping, mapped.name)));
 }
 
-function restampTable(database: Prepared, table: TrackedTable): void {
+function resendTable(database: Prepared, table: TrackedTable): void {
   database.connection.exec('UPDATE koinon_feed SET position = position + 1');
-  for (const sql of restampAll(table)) database.connection.exec(sql);
+  for (const sql of resendAllSql(table)) database.connection.exec(sql);
   // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
   database.run(
     'UPDATE koinon_filterable SET position = (SELECT position FROM koinon_feed) WHERE table_name = ?',
@@ -302,7 +302,7 @@ export function statesOf(database: Prepared, schema: Schema, mapping: Mapping): 
 /** Puts the triggers of a table back, and has its rows sent anew. Inside a transaction of the caller's. */
 export function followAgain(database: Prepared, table: TrackedTable): TrackingFault {
   track(database, table);
-  restampTable(database, table);
+  resendTable(database, table);
   return triggersTouched(table.name);
 }
 

@@ -20,8 +20,8 @@ import {
   type Reach,
   type Room,
   type RowKey,
+  type RowPage,
   type StoreReader,
-  type Stretch,
   type Tombstone,
   type TombstoneKeys,
   type WantedTombstones,
@@ -135,7 +135,7 @@ export class SqliteReader implements StoreReader {
     return this.database.all<{ id: string }>('SELECT id FROM koinon_replica WHERE blocked = 1').map(({ id }) => id);
   }
 
-  async rowsAfter(table: string, after: string | null, room: Room, where = everything): Promise<Stretch> {
+  async rowsAfter(table: string, after: string | null, room: Room, where = everything): Promise<RowPage> {
     const position = this.end();
     const hasTimes = newestColumns(this.schema.tables[table] as Table).length > 0;
     const times = hasTimes ? this.newestTimes(table) : undefined;

@@ -2,14 +2,14 @@ import type { AppliedOrigin, WireChange } from '@koinon/core';
 import { ReceiptsAhead, receiptOf, type StoredReceipt } from '../receipts-ahead.ts';
 import type { PartialTransaction, Receipt, ReplicaOrigins } from '../store.ts';
 import type { Prepared } from './driver.ts';
-import { Keeping } from './keeping.ts';
 import type { SqliteReader } from './reader.ts';
+import { Retention } from './retention.ts';
 
 /**
  * What became of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
  * caller's.
  */
-export class Receipts extends Keeping {
+export class Receipts extends Retention {
   protected readonly reader: SqliteReader;
   protected readonly ahead = new ReceiptsAhead();
 

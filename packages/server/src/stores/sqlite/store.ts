@@ -24,7 +24,7 @@ import {
   relationOf,
   release,
   renewKey,
-  restamp,
+  resendAll,
   statesOf,
   storedIdentity,
   unenforcedColumns,
@@ -228,7 +228,7 @@ function refuseReplica(database: Prepared, file: string): void {
 }
 
 /** Takes every trace of Koinon out of a file. The app's tables, and what is in them, stay as they are. */
-export function releaseSqlite(file: string): Promise<void> {
+export function uninstallSqlite(file: string): Promise<void> {
   return inFile(file, release);
 }
 
@@ -248,10 +248,10 @@ export function renewKeySqlite(file: string): Promise<number> {
 }
 
 /** Has every row sent anew, for what no trigger saw. Replicas get all rows as if they had just been written. */
-export function restampSqlite(schema: Schema, file: string, mapping: Mapping = {}): Promise<void> {
+export function resendAllSqlite(schema: Schema, file: string, mapping: Mapping = {}): Promise<void> {
   return inFile(file, (database) => {
     makeLayout(database, schema, mapping);
-    restamp(database, schema, mapping);
+    resendAll(database, schema, mapping);
   });
 }
 
@@ -259,7 +259,7 @@ export function restampSqlite(schema: Schema, file: string, mapping: Mapping = {
 const logBytes = 64 * 1024 * 1024;
 
 /** How long a write waits for another program to end its own, and from one try to the next, in milliseconds. */
-const lockWait = 5_000;
+const lockTimeouts = 5_000;
 const tryEvery = 5;
 
 /** SQLite's code for a database that another program is writing. */
@@ -415,7 +415,7 @@ class SqliteStore implements Store {
  * process, and every request in it.
  */
 async function beginWriting({ connection }: Prepared): Promise<void> {
-  const end = performance.now() + lockWait;
+  const end = performance.now() + lockTimeouts;
   for (;;) {
     try {
       connection.exec('BEGIN IMMEDIATE');

@@ -306,7 +306,7 @@ export function stampUnstamped(table: TrackedTable): string {
 }
 
 /** Makes every row of a table, and every one that is gone, look newly written: for what no trigger saw. */
-export function restampAll(table: TrackedTable): string[] {
+export function resendAllSql(table: TrackedTable): string[] {
   const t = quoteText(table.name);
   return [
     `UPDATE koinon_stamp SET position = ${position}, row_position = ${position}, row_receipt = NULL, columns = '{}',

@@ -38,7 +38,7 @@ export class SqliteWriter extends Receipts implements StoreWriter {
   private readonly trace: (sql: string, values: readonly unknown[]) => void;
   private readonly inserts: PlainInserts;
   /** Whether a refusal gives up the whole database transaction, so that it may come later. */
-  private isVenturing = false;
+  private isWithoutSavepoint = false;
   private readonly stamping: Stamping;
   /** The epoch that the feed is in, once it has been asked for in this transaction. */
   private epoch: string | undefined;
@@ -141,16 +141,16 @@ export class SqliteWriter extends Receipts implements StoreWriter {
     return problems;
   }
 
-  async venture(
+  async writeWithoutSavepoint(
     receipt: string,
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
   ): Promise<readonly Problem[]> {
-    this.isVenturing = true;
+    this.isWithoutSavepoint = true;
     try {
       return await this.writeAs(receipt, editedAt, work);
     } finally {
-      this.isVenturing = false;
+      this.isWithoutSavepoint = false;
     }
   }
 
@@ -256,7 +256,7 @@ export class SqliteWriter extends Receipts implements StoreWriter {
 
   /** Puts an insert off, where it needs no trigger, the row is new, and a refusal may come later. */
   private isPutOff({ table, id, columns }: Extract<Change, { kind: 'insert' }>): boolean {
-    if (!this.isVenturing || !this.stamping.canStamp(table)) return false;
+    if (!this.isWithoutSavepoint || !this.stamping.canStamp(table)) return false;
     const row = keyOf({ table, id });
     if (this.stampsAhead.get(row) !== null) return false;
     this.stamping.byItself();

@@ -1,12 +1,12 @@
-import { restampPostgres, restampSqlite } from '@koinon/server';
+import { resendAllPostgres, resendAllSqlite } from '@koinon/server';
 import { Command } from 'commander';
 import { loadModule } from '../schema-module/load.ts';
 import { databaseWords, isPostgres, refuseMissing, shownDatabase } from './database.ts';
 import { printJson } from './output.ts';
 
-/** `koinon restamp`: everything is sent anew. */
-export function restampCommand(): Command {
-  return new Command('restamp')
+/** `koinon resend-all`: everything is sent anew. */
+export function resendAllCommand(): Command {
+  return new Command('resend-all')
     .description(
       'Have every row sent to the devices anew, after something wrote the tables that no trigger saw: rows loaded with triggers switched off, say.',
     )
@@ -17,8 +17,8 @@ export function restampCommand(): Command {
       refuseMissing(database);
       const { schema, mapping } = await loadModule(schemaPath);
       await (isPostgres(database)
-        ? restampPostgres(schema, database, mapping)
-        : restampSqlite(schema, database, mapping));
+        ? resendAllPostgres(schema, database, mapping)
+        : resendAllSqlite(schema, database, mapping));
       if (json) return printJson({ database: shownDatabase(database) });
       console.log(`Every row of ${shownDatabase(database)} is stamped anew; devices get them all at their next sync.`);
     });

@@ -1,6 +1,6 @@
 import { openReplica } from '@koinon/client';
 import { schema, table, text } from '@koinon/core';
-import { Keeper, renewKeyPostgres, renewKeySqlite, sqliteStore } from '@koinon/server';
+import { RetentionJob, renewKeyPostgres, renewKeySqlite, sqliteStore } from '@koinon/server';
 import { expect, test, vi } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { BadNetwork, garden, rowsOf, World } from './support/world.ts';
@@ -14,19 +14,19 @@ async function years() {
   const world = await World.of(garden);
   const store = await sqliteStore(garden, world.path('server.db'));
   let now = Date.now();
-  const keeper = new Keeper(store, { now: () => now });
+  const retention = new RetentionJob(store, { now: () => now });
   const shell = await world.shell();
   const later = async (days: number) => {
     // Time is noted as it would be by a server that runs all along.
     for (let passed = 0; passed < days; passed++) {
-      await keeper.tidy();
+      await retention.tidy();
       now += day;
     }
     // Receipts carry the server's own clock: it has moved on as well.
     await shell.exec(
       `UPDATE koinon_receipt SET received_at = strftime('%Y-%m-%dT%H:%M:%fZ', julianday(received_at) - ${days})`,
     );
-    await keeper.tidy();
+    await retention.tidy();
   };
   const left = async (table: 'koinon_stamp WHERE deleted' | 'koinon_receipt') =>
     (await shell.all<{ n: number }>(`SELECT count(*) AS n FROM ${table}`))[0]?.n;
@@ -86,13 +86,13 @@ test.each(storeKinds)(
     const world = await World.of(things, kind);
     const store = await world.database.open(things);
     let now = Date.now();
-    const keeper = new Keeper(store, { now: () => now });
+    const retention = new RetentionJob(store, { now: () => now });
     const later = async (days: number) => {
       for (let passed = 0; passed < days; passed += 10) {
-        await keeper.tidy();
+        await retention.tidy();
         now += 10 * day;
       }
-      await keeper.tidy();
+      await retention.tidy();
     };
     const shell = await world.shell();
     const stamps = kind === 'SQLite' ? 'koinon_stamp' : 'koinon.stamp';
@@ -227,8 +227,8 @@ test.each(storeKinds)(
     expect(second).toMatch(/^2\./);
     expect((await pull(second)).cursor).toMatch(/^2\./);
     expect((await pull(second.replace(/^2/, '1'))).code).toBe('unknown-cursor');
-    const keeper = new Keeper(world.store, { now: () => Date.now() + 91 * day });
-    await keeper.tidy();
+    const retention = new RetentionJob(world.store, { now: () => Date.now() + 91 * day });
+    await retention.tidy();
     await readKeys();
     expect((await pull(first)).code).toBe('forgotten-cursor');
     expect((await pull(second)).code, 'what it stands on is kept').not.toBe('unknown-cursor');

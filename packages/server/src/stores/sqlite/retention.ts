@@ -3,7 +3,7 @@ import type { Contact } from '../store.ts';
 import type { Prepared } from './driver.ts';
 
 /** What the server keeps of its replicas and of its own past, and what it forgets. Inside a transaction of the caller's. */
-export class Keeping {
+export class Retention {
   protected readonly database: Prepared;
 
   constructor(database: Prepared) {

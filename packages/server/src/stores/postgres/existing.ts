@@ -2,19 +2,19 @@ import { KoinonError } from '@koinon/core';
 import { quoteName } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { MappedTable } from '../mapping.ts';
-import type { StandingColumn } from './columns.ts';
+import type { ExistingColumn } from './columns.ts';
 
 // What another program, or Koinon itself, has made in the database already.
 
 /** A column as the catalog describes it. */
-interface CatalogColumn extends Pick<StandingColumn, 'type'> {
+interface CatalogColumn extends Pick<ExistingColumn, 'type'> {
   readonly name: string;
   readonly filled: 'always' | 'for none' | null;
   readonly required: boolean;
 }
 
 /** A relation as the catalog describes it. */
-export interface Standing {
+export interface ExistingTable {
   readonly columns: ReadonlyMap<string, CatalogColumn>;
   /** Itself and, of a partitioned table, its leaves. */
   readonly relations: readonly { readonly sql: string; readonly triggers: readonly string[] }[];
@@ -27,11 +27,11 @@ export interface Standing {
  * @param isMapped whether its name was given in the mapping, so that no other can be meant.
  * @throws KoinonError `schema-invalid` where what stands there cannot be served.
  */
-export async function standingTable(
+export async function existingTable(
   client: ClientBase,
   mapped: MappedTable,
   isMapped: boolean,
-): Promise<Standing | undefined> {
+): Promise<ExistingTable | undefined> {
   const { namespace, relation } = mapped;
   const { rows: found } = await client.query<{ oid: number; name: string; kind: string }>(
     `SELECT c.oid, c.relname AS name, c.relkind AS kind FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace

@@ -4,7 +4,7 @@ import type { Contact, Store } from './store.ts';
 import type { TrackingFault } from './tracking.ts';
 
 /** How a store is kept in order while it serves. */
-export interface KeeperOptions {
+export interface RetentionOptions {
   /** Days that deletions and receipts are kept. A device away for longer starts over, without loss. Default 90. */
   readonly keepDays?: number;
   /** Where time comes from, in milliseconds since 1970. */
@@ -25,7 +25,7 @@ const day = 86_400_000;
 const partsKept = day;
 
 /** Forgets deletions and receipts that are old enough, in small steps, and writes down what is known of the replicas. */
-export class Keeper {
+export class RetentionJob {
   private readonly store: Store;
   private readonly keep: number;
   private readonly now: () => number;
@@ -41,7 +41,7 @@ export class Keeper {
   /** @param report told of tables that are, or were, followed no longer. */
   constructor(
     store: Store,
-    { keepDays = 90, now = Date.now }: KeeperOptions = {},
+    { keepDays = 90, now = Date.now }: RetentionOptions = {},
     report: (fault: TrackingFault) => void = () => undefined,
   ) {
     this.report = report;

@@ -4,7 +4,8 @@ import type { AddressInfo } from 'node:net';
 import { openReplica, type Replica, type SyncOptions } from '@koinon/client';
 import { jwtAuthentication } from '@koinon/server';
 import { exportJWK, generateKeyPair, SignJWT, UnsecuredJWT } from 'jose';
-import { afterEach, beforeEach, describe, expect, test } from 'vitest';
+import { pino } from 'pino';
+import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
 import WebSocket from 'ws';
 import { storeKinds } from './support/stores.ts';
 import { type Garden, garden, World } from './support/world.ts';
@@ -349,4 +350,79 @@ test('a push over a live connection is of him whose connection it is, and of nob
   expect(await shell.all('SELECT id FROM bed ORDER BY id')).toEqual([{ id: '1' }, { id: '4' }]);
   for (const each of [runa, edda]) each.close();
   await world.end();
+});
+
+test('tokens that say too little or too much are refused, and the log says why and never which; nobody can be known by an empty name', async () => {
+  for (const empty of [
+    { issuer: '', audience },
+    { issuer, audience: '' },
+  ])
+    expect(() => jwtAuthentication({ key: { secret }, ...empty })).toThrow(/is a text that is not empty/);
+  const said: { msg: string; reason?: string }[] = [];
+  const lines: string[] = [];
+  const logger = pino({ level: 'info' }, { write: (line: string) => lines.push(line) && said.push(JSON.parse(line)) });
+  const logged = await World.of(garden, 'SQLite', {
+    authenticate: jwtAuthentication({ key: { secret }, issuer, audience }),
+    logger,
+    requestsPerMinute: 8,
+  });
+  const now = Math.floor(Date.now() / 1000);
+  const signed = (payload: Record<string, unknown>) =>
+    new SignJWT({ iss: issuer, aud: audience, exp: now + 600, ...payload })
+      .setProtectedHeader({ alg: 'HS256' })
+      .sign(bytes(secret));
+  const ask = async (given: string) =>
+    (await fetch(`${logged.server.url}/v1/trash`, { headers: { authorization: `Bearer ${given}` } })).status;
+  const reasons = [];
+  for (const payload of [
+    { sub: 'a\0b' },
+    { sub: 7 },
+    { sub: '' },
+    { sub: 'x'.repeat(300) },
+    { sub: 'runa', iat: now + 3_600 },
+  ]) {
+    const given = await signed(payload);
+    expect(await ask(given), JSON.stringify(payload)).toBe(401);
+    reasons.push(said.findLast(({ msg }) => msg === 'a token was refused')?.reason);
+    expect(lines.join(''), 'the token is not in the log').not.toContain(given.split('.')[2]);
+  }
+  expect(reasons).toEqual([
+    expect.stringContaining('1 to 200 characters'),
+    'its sub is no text',
+    expect.stringContaining('1 to 200 characters'),
+    expect.stringContaining('1 to 200 characters'),
+    'its iat is in the future',
+  ]);
+  const good = await signed({ sub: 'runa', iat: now });
+  for (const status of [200, 200, 200, 429]) expect(await ask(good)).toBe(status);
+  expect(said.filter(({ msg }) => msg === 'an address sends too many requests')).toHaveLength(1);
+  await logged.end();
+});
+
+test('a user who is removed hears nothing more within a heartbeat, over sockets and the feed', async () => {
+  vi.useFakeTimers({ toFake: ['setInterval'] });
+  const known = new Set(['mika']);
+  const left = await World.of(garden, 'SQLite', {
+    authenticate: (given) => (known.has(given) ? { id: given, claims: {} } : undefined),
+  });
+  const headers = { authorization: 'Bearer mika', 'content-type': 'application/json' };
+  const pulled = await (await fetch(`${left.server.url}/v1/pull`, { method: 'POST', headers, body: '{}' })).text();
+  const { cursor } = JSON.parse(pulled.split('\n')[0] as string) as { cursor: string };
+  const feed = fetch(`${left.server.url}/v1/feed?follow=true`, { headers }).then((answer) => answer.text());
+  const socket = new WebSocket(`${left.server.url.replace('http', 'ws')}/v1/live`);
+  const said: { tell: string; problem?: { code: string } }[] = [];
+  socket.on('message', (data) => said.push(JSON.parse(String(data))));
+  socket.on('open', () =>
+    socket.send(JSON.stringify({ join: 1, cursor, replica: '01920000-0000-7000-8000-000000000001', token: 'mika' })),
+  );
+  await expect.poll(() => said[0]?.tell).toBe('joined');
+  vi.advanceTimersByTime(20_000);
+  await new Promise((done) => setTimeout(done, 100));
+  expect(said.every(({ tell }) => tell !== 'refused')).toBe(true);
+  known.clear();
+  vi.advanceTimersByTime(20_000);
+  await expect.poll(() => said.at(-1)?.problem?.code).toBe('not-authenticated');
+  await feed;
+  vi.useRealTimers();
+  await left.end();
 });

@@ -192,7 +192,7 @@ test('look, sync, changes and replicas show and move what is there, for people a
   ]);
 
   for (const [words, code, says] of [
-    [['look', join(folder, 'none.db')], 1, /cannot be opened.*storage-refused/],
+    [['look', join(folder, 'none.db')], 1, /There is no file.*storage-refused/],
     [['look', server], 1, /not a Koinon replica.*storage-foreign/],
     [['look', phone, '--sql', 'DELETE FROM hive'], 1, /query-writes/],
     [['look', phone, 'inbox'], 2, /Allowed choices/],

@@ -196,7 +196,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     }
     deaf.resume();
     expect(await isCut).toBe(1006);
-    // Nor more than the server takes: 12 a minute are 4 between two beats.
+    // Nor more than the server takes: the upgrade and the join count as well.
     await world.restart(undefined, undefined, { requestsPerMinute: 6 });
     const many = Array.from({ length: 6 }, (_, n) => ({ push: n, request: pushed(other, change) }));
     expect(await said(...many)).toEqual([

@@ -37,8 +37,8 @@ export async function followers(url: string, count: number) {
             let at = cursor;
             socket.on('message', (data) => {
               const message = JSON.parse(String(data)) as LiveMessage;
-              if (message.tell === 'joined') joined();
-              if (message.tell !== 'joined' && message.tell !== 'window') return;
+              if (message.type === 'joined') joined();
+              if (message.type !== 'joined' && message.type !== 'window') return;
               if (message.from !== at) broken++;
               at = message.cursor;
               rows += message.rows.length;

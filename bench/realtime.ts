@@ -150,7 +150,7 @@ const fanOut: BenchRow = {
     }
     // As large as a window with one row.
     const send = () => {
-      const text = JSON.stringify({ tell: 'window', from: 'x'.repeat(130), cursor: 'x'.repeat(130), rows: [visit(0)] });
+      const text = JSON.stringify({ type: 'window', from: 'x'.repeat(130), cursor: 'x'.repeat(130), rows: [visit(0)] });
       for (const client of bare.clients) client.send(text);
     };
     return {

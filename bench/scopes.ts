@@ -168,8 +168,8 @@ async function following({ url }: Served, keepers: number) {
         await new Promise<void>((joined) => {
           socket.on('message', (data) => {
             const message = JSON.parse(String(data)) as LiveMessage;
-            if (message.tell === 'joined') joined();
-            if (message.tell === 'window') rows += message.rows.length;
+            if (message.type === 'joined') joined();
+            if (message.type === 'window') rows += message.rows.length;
           });
           const replica = `00000000-0000-4000-8000-${String(owner * 10 + n).padStart(12, '0')}`;
           socket.send(JSON.stringify({ join: 1, cursor: header.cursor, replica, token: keeper(owner) }));

@@ -140,7 +140,7 @@ describe.each(storeKinds)('on %s', (kind) => {
         );
         socket.on('message', (data) => told(JSON.parse(String(data))));
       });
-      expect(said, name).toMatchObject({ tell: 'refused', problem: { code: 'not-authenticated' } });
+      expect(said, name).toMatchObject({ type: 'refused', problem: { code: 'not-authenticated' } });
       socket.terminate();
     }
     expect(answers.size).toBe(1);
@@ -311,13 +311,13 @@ test('a push over a live connection is of him whose connection it is, and of nob
       const answer = new Promise<string>((done) => {
         const hear = (data: unknown) => {
           const message = JSON.parse(String(data)) as {
-            tell: string;
+            type: string;
             problem?: { code: string };
             outcomes?: { outcome: string; id: string }[];
           };
-          if (message.tell === 'window') return;
+          if (message.type === 'window') return;
           socket.off('message', hear);
-          done(message.problem?.code ?? message.outcomes?.[0]?.outcome ?? message.tell);
+          done(message.problem?.code ?? message.outcomes?.[0]?.outcome ?? message.type);
         };
         socket.on('message', hear);
       });
@@ -410,15 +410,15 @@ test('a user who is removed hears nothing more within a heartbeat, over sockets 
   const { cursor } = JSON.parse(pulled.split('\n')[0] as string) as { cursor: string };
   const feed = fetch(`${left.server.url}/v1/feed?follow=true`, { headers }).then((answer) => answer.text());
   const socket = new WebSocket(`${left.server.url.replace('http', 'ws')}/v1/live`);
-  const said: { tell: string; problem?: { code: string } }[] = [];
+  const said: { type: string; problem?: { code: string } }[] = [];
   socket.on('message', (data) => said.push(JSON.parse(String(data))));
   socket.on('open', () =>
     socket.send(JSON.stringify({ join: 1, cursor, replica: '01920000-0000-7000-8000-000000000001', token: 'mika' })),
   );
-  await expect.poll(() => said[0]?.tell).toBe('joined');
+  await expect.poll(() => said[0]?.type).toBe('joined');
   vi.advanceTimersByTime(20_000);
   await new Promise((done) => setTimeout(done, 100));
-  expect(said.every(({ tell }) => tell !== 'refused')).toBe(true);
+  expect(said.every(({ type }) => type !== 'refused')).toBe(true);
   known.clear();
   vi.advanceTimersByTime(20_000);
   await expect.poll(() => said.at(-1)?.problem?.code).toBe('not-authenticated');

@@ -148,15 +148,15 @@ describe.each(storeKinds)('on %s', (kind) => {
         ({ id }) => id,
       );
     };
-    expect(await push(1, [part(100, 0)])).toEqual(['received']);
+    expect(await push(1, [part(100, 0)])).toEqual(['part-stored']);
     // Another user knows its id: what he sends is of a transaction of his own.
-    expect(await push(2, [part(100, 1)], 'tove')).toEqual(['received']);
-    expect(await push(1, [part(100, 1)])).toEqual(['received']);
-    expect(await push(2, [part(100, 2)], 'tove')).toEqual(['incomplete']);
+    expect(await push(2, [part(100, 1)], 'tove')).toEqual(['part-stored']);
+    expect(await push(1, [part(100, 1)])).toEqual(['part-stored']);
+    expect(await push(2, [part(100, 2)], 'tove')).toEqual(['parts-missing']);
     expect(await push(1, [part(100, 2)])).toEqual(['applied']);
     expect(await stored()).toEqual([]);
-    expect(await push(1, [part(101, 0)])).toEqual(['received']);
-    expect(await push(1, [part(102, 0)])).toEqual(['received']);
+    expect(await push(1, [part(101, 0)])).toEqual(['part-stored']);
+    expect(await push(1, [part(102, 0)])).toEqual(['part-stored']);
     expect(await stored(), 'the one before is given up').toEqual([uuid(102)]);
     await world.store.write((writer) => writer.compact(500, Date.now() + 1));
     expect(await stored()).toEqual([]);

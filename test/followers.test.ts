@@ -91,8 +91,8 @@ describe.each(storeKinds)('on %s', (kind) => {
         const socket = new WebSocket(url, origin ? { origin } : {});
         socket.on('open', () => socket.send(said));
         socket.on('message', (data) => {
-          const message = JSON.parse(String(data)) as { tell: string; problem?: { code: string } };
-          resolve(message.problem?.code ?? message.tell);
+          const message = JSON.parse(String(data)) as { type: string; problem?: { code: string } };
+          resolve(message.problem?.code ?? message.type);
           socket.close();
         });
         socket.on('unexpected-response', (_request, response) => resolve(response.statusCode));
@@ -106,14 +106,14 @@ describe.each(storeKinds)('on %s', (kind) => {
         socket.on('open', () => socket.send(JSON.stringify({ join: 1, cursor, replica })));
         socket.on('message', (data) => {
           const message = JSON.parse(String(data)) as {
-            tell: string;
+            type: string;
             problem?: { code: string };
             outcomes?: { outcome: string }[];
           };
           // Its own transaction comes by the feed as well.
-          if (message.tell === 'window') return;
+          if (message.type === 'window') return;
           const next = messages.slice(answers.length, isAtOnce ? undefined : answers.length + 1);
-          answers.push(message.problem?.code ?? message.outcomes?.[0]?.outcome ?? message.tell);
+          answers.push(message.problem?.code ?? message.outcomes?.[0]?.outcome ?? message.type);
           if (answers.length > messages.length) socket.close();
           else if (!isAtOnce || answers.length === 1) for (const each of next) socket.send(JSON.stringify(each));
         });

@@ -234,7 +234,7 @@ test('a transaction that grows beyond all bounds, part by part, is refused befor
     return world.request('/v1/push', { replica: uuid, base: null, transactions: [transaction] });
   };
   for (let index = 0; index < 4; index++)
-    expect((await send(index)).lines).toMatchObject([{ outcomes: [{ outcome: 'received' }] }]);
+    expect((await send(index)).lines).toMatchObject([{ outcomes: [{ outcome: 'part-stored' }] }]);
   expect((await send(4)).lines).toMatchObject([
     { outcomes: [{ outcome: 'rejected', problems: [{ code: 'too-large' }] }] },
   ]);

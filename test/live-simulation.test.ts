@@ -117,7 +117,7 @@ class Device {
       push: (body, signal) => through(() => good.push(body, signal)),
       live: (listener) => {
         const message = (said: LiveMessage) => {
-          if (said.tell !== 'pushed' || this.loses-- <= 0) listener.message(said);
+          if (said.type !== 'pushed' || this.loses-- <= 0) listener.message(said);
           else this.cut();
         };
         const channel = (good.live as NonNullable<Transport['live']>)({ ...listener, message });

@@ -166,7 +166,7 @@ describe.each(storeKinds)('on %s', (kind) => {
           },
           live: (listener) => {
             const hear = (message: LiveMessage) => {
-              if (message.tell !== 'pushed') listener.message(message);
+              if (message.type !== 'pushed') listener.message(message);
               else if (way === 'over the connection') listener.message({ ...message, problem: {} as ProblemDocument });
               else listener.closed();
             };
@@ -289,7 +289,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     const heard: LiveMessage[] = [];
     slow.on('message', (data) => heard.push(JSON.parse(String(data)) as LiveMessage));
     slow.resume();
-    await expect.poll(() => heard.at(-1)?.tell, soon).toBe('behind');
+    await expect.poll(() => heard.at(-1)?.type, soon).toBe('pull-required');
     slow.terminate();
   });
 
@@ -345,7 +345,7 @@ describe.each(storeKinds)('on %s', (kind) => {
       return { socket, answer };
     };
     const first = await join();
-    expect((await first.answer).tell).toBe('joined');
+    expect((await first.answer).type).toBe('joined');
     const reading = new Promise<void>((done) => {
       isReading = done;
     });
@@ -360,7 +360,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     await new Promise((done) => setTimeout(done, 50));
     goOn();
     const answer = await second.answer;
-    expect(answer.tell).toBe('joined');
+    expect(answer.type).toBe('joined');
     await good.pull({ cursor: 'cursor' in answer ? answer.cursor : '' });
     second.socket.terminate();
     await app.close();

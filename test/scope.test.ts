@@ -204,7 +204,7 @@ describe.each(storeKinds)('on %s', (kind) => {
             good.live?.({
               ...listener,
               message: (message) => {
-                if (message.tell !== 'beat') heard[person]?.push(JSON.stringify(message));
+                if (message.type !== 'heartbeat') heard[person]?.push(JSON.stringify(message));
                 listener.message(message);
               },
             }) as never,
@@ -287,7 +287,7 @@ describe.each(storeKinds)('on %s', (kind) => {
       const join = { join: 1, cursor: before.header.cursor, replica: '00000000-0000-4000-8000-000000000002' };
       const channel = way.live?.(listener);
     });
-    expect(joined).toMatchObject({ tell: 'joined', rows: [{ id: 'leek' }], applied: [] });
+    expect(joined).toMatchObject({ type: 'joined', rows: [{ id: 'leek' }], applied: [] });
     // Another's transactions: neither whether they were applied, nor what became of them.
     await tove.update('crop', 'bean', { height: 2 });
     const [unsent] = await tove.outbox();

@@ -178,7 +178,7 @@ export async function sendAttempt(
       const problems = [{ code: error.code, message: error.message }];
       const isAtFault = ids.length === 1 && isPoisoned(error);
       const ended = ids.map(
-        (id): Outcome => (isAtFault ? { id, outcome: 'rejected', problems } : { id, outcome: 'incomplete' }),
+        (id): Outcome => (isAtFault ? { id, outcome: 'rejected', problems } : { id, outcome: 'parts-missing' }),
       );
       const settled = await parts.change((local) => settleAttempt(local, body, ended));
       if (isAtFault) return settled;
@@ -232,15 +232,15 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
       part(outbox, id, () => host.newId());
       return each;
     }
-    if (each.outcome === 'received' || each.outcome === 'incomplete') {
-      isOver = each.outcome === 'incomplete';
+    if (each.outcome === 'part-stored' || each.outcome === 'parts-missing') {
+      isOver = each.outcome === 'parts-missing';
       notePending(outbox, id);
       return each;
     }
     if (id === joined) {
       // What was joined is sent one by one: what one edit met with is not to hold up the others.
       part(outbox, id, () => host.newId());
-      return each.outcome === 'stale' ? each : { id, outcome: 'incomplete' };
+      return each.outcome === 'stale' ? each : { id, outcome: 'parts-missing' };
     }
     if (each.outcome === 'rejected' && each.problems.length > 0 && each.problems.every(isOfAnotherSchema)) {
       // Not the person's mistake: it goes up when the app and its server have come together again.

@@ -191,7 +191,7 @@ export class Live {
   private hear(message: LiveMessage): void {
     this.unheard = 0;
     this.heard();
-    if (message.tell === 'joined' && message.join === this.join) {
+    if (message.type === 'joined' && message.join === this.join) {
       this.failures = 0;
       const wasJoined = this.isJoined;
       this.joined = message.join;
@@ -199,12 +199,12 @@ export class Live {
       if (!wasJoined) this.parts.onChange();
       // Another process than the one that was pulled from may know less.
       this.arrived({ ...message, lacks: message.lacks ?? {} });
-    } else if (message.tell === 'window' && this.isJoined) this.arrived(message);
-    else if (message.tell === 'behind' && this.isJoined) this.fallBehind();
-    else if (message.tell === 'behind') this.parts.pull();
-    else if (message.tell === 'pushed' && message.push === this.pushes)
+    } else if (message.type === 'window' && this.isJoined) this.arrived(message);
+    else if (message.type === 'pull-required' && this.isJoined) this.fallBehind();
+    else if (message.type === 'pull-required') this.parts.pull();
+    else if (message.type === 'pushed' && message.push === this.pushes)
       this.answered?.('problem' in message ? undefined : message);
-    else if (message.tell === 'refused') this.fallBehind();
+    else if (message.type === 'refused') this.fallBehind();
   }
 
   private arrived(window: LiveWindow): void {

@@ -165,10 +165,10 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       else if (outcome === 'applied' || outcome === 'stale' || outcome === 'rejected') up[outcome]++;
     for (const outcome of outcomes) if (waitsForItself(outcome)) waiting.add(outcome.id);
     const isCutUp = attempted.request.transactions.some(({ part }) => part !== undefined);
-    if (isCutUp && outcomes.some(({ outcome }) => outcome === 'incomplete') && ++timesIncomplete > mostRounds)
+    if (isCutUp && outcomes.some(({ outcome }) => outcome === 'parts-missing') && ++timesIncomplete > mostRounds)
       throw keepsForgetting();
     const applied = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'applied' ? [id] : [])));
-    const received = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'received' ? [id] : [])));
+    const received = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'part-stored' ? [id] : [])));
     for (const { id, changes } of attempted.request.transactions)
       if (applied.has(id) || received.has(id)) for (const change of changes) parts.traffic.note('up', change);
     parts.traffic.sent += applied.size;

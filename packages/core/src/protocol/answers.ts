@@ -168,8 +168,8 @@ const outcomes: Readonly<Record<Outcome['outcome'], Guard>> = {
   stale: shape({ rows: listOf(isRowPlace) }),
   waits: shape({ for: isText }),
   rejected: shape({ problems: listOf(shape({ code: isText, message: isText })) }),
-  received: () => true,
-  incomplete: () => true,
+  'part-stored': () => true,
+  'parts-missing': () => true,
 };
 
 function isOutcomeOf(
@@ -180,8 +180,8 @@ function isOutcomeOf(
   const { outcome } = given as { readonly outcome: Outcome['outcome'] };
   if (!Object.hasOwn(outcomes, outcome) || !outcomes[outcome](given)) return false;
   // Only a transaction that goes up in parts is received, or incomplete: a whole one would be sent again without end.
-  if (outcome === 'received') return part !== undefined && part.index < part.count - 1;
-  if (outcome === 'incomplete') return part !== undefined;
+  if (outcome === 'part-stored') return part !== undefined && part.index < part.count - 1;
+  if (outcome === 'parts-missing') return part !== undefined;
   if (outcome !== 'applied-before') return true;
   // Without one of its origins nothing would be taken from the transaction, and it would be sent again without end.
   return (given.receipts as { readonly origin: string }[]).some(({ origin }) => origins.includes(origin));
@@ -205,11 +205,11 @@ export function checkTrashResponse(body: unknown): TrashResponse {
   return body;
 }
 
-const messages: Readonly<Record<LiveMessage['tell'], Guard>> = {
+const messages: Readonly<Record<LiveMessage['type'], Guard>> = {
   joined: (message) => isWindow(message) && shape({ join: isCount, pushBytes: optional(isCount) })(message),
   window: isWindow,
-  behind: () => true,
-  beat: () => true,
+  'pull-required': () => true,
+  heartbeat: () => true,
   pushed: (message) =>
     shape({ push: isCount })(message) &&
     (shape({ problem: isProblemDocument })(message) || shape({ outcomes: Array.isArray })(message)),
@@ -218,8 +218,8 @@ const messages: Readonly<Record<LiveMessage['tell'], Guard>> = {
 
 /** Looks at what a server said on a live connection. @throws KoinonError `server-answer`. */
 export function checkLiveMessage(message: unknown): LiveMessage {
-  const { tell } = (isObject(message) ? message : {}) as { readonly tell?: LiveMessage['tell'] };
-  if (tell === undefined || !Object.hasOwn(messages, tell) || !messages[tell](message))
+  const { type } = (isObject(message) ? message : {}) as { readonly type?: LiveMessage['type'] };
+  if (type === undefined || !Object.hasOwn(messages, type) || !messages[type](message))
     throw new KoinonError('server-answer', `This is no message of a Koinon server: ${shown(message)}.`);
   return message as LiveMessage;
 }

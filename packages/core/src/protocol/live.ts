@@ -55,19 +55,19 @@ export interface LiveWindow {
 export type LiveMessage =
   /** The answer to a join: what came since its cursor; windows follow from there on. */
   | (LiveWindow & {
-      readonly tell: 'joined';
+      readonly type: 'joined';
       readonly join: number;
       /** Bytes that a push over this connection may have; none may go over it without this. */
       readonly pushBytes?: number;
     })
-  | (LiveWindow & { readonly tell: 'window' })
+  | (LiveWindow & { readonly type: 'window' })
   /** Too much has come, or too fast: the replica pulls, and joins again. */
-  | { readonly tell: 'behind' }
+  | { readonly type: 'pull-required' }
   /** Nothing has happened for a while. */
-  | { readonly tell: 'beat' }
+  | { readonly type: 'heartbeat' }
   /** The answer to a push: as over HTTP, or why there is none. */
-  | ({ readonly tell: 'pushed'; readonly push: number } & (PushResponse | { readonly problem: ProblemDocument }))
-  | { readonly tell: 'refused'; readonly problem: ProblemDocument };
+  | ({ readonly type: 'pushed'; readonly push: number } & (PushResponse | { readonly problem: ProblemDocument }))
+  | { readonly type: 'refused'; readonly problem: ProblemDocument };
 
 /** `POST /v1/wait`, for those whose network lets no WebSocket through: answers when there is something behind the cursor. */
 export interface WaitRequest {

@@ -246,9 +246,9 @@ export type Outcome =
   | { readonly id: string; readonly outcome: 'waits'; readonly for: string }
   | { readonly id: string; readonly outcome: 'rejected'; readonly problems: readonly Problem[] }
   /** A part was taken in, and others are to follow. */
-  | { readonly id: string; readonly outcome: 'received' }
+  | { readonly id: string; readonly outcome: 'part-stored' }
   /** The last part came, but not all before it are there: it begins anew. */
-  | { readonly id: string; readonly outcome: 'incomplete' };
+  | { readonly id: string; readonly outcome: 'parts-missing' };
 
 /** What a person did that was applied, and the id of the transaction that did it. */
 export interface AppliedOrigin {

@@ -95,13 +95,13 @@ export function serveInProcess<S extends Schema = Schema>({
             leave?.();
             try {
               const cursor = cursorOf(store, request.cursor, user);
-              const joined = { tell: 'joined', join: request.join, lacks: {} } as const;
+              const joined = { type: 'joined', join: request.join, lacks: {} } as const;
               leave = hub.follow(
                 {
                   joined: (window, uploads) =>
                     hear(`${JSON.stringify({ ...joined, uploads }).slice(0, -1)},${window.json}}`),
-                  window: ({ json }) => hear(`{"tell":"window",${json}}`),
-                  behind: () => hear('{"tell":"behind"}'),
+                  window: ({ json }) => hear(`{"type":"window",${json}}`),
+                  behind: () => hear('{"type":"pull-required"}'),
                   access: { scopes, user },
                   asked: request.only,
                   replica: request.replica,

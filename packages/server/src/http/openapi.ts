@@ -172,7 +172,9 @@ const schemas = {
           required: ['id', 'outcome'],
           properties: {
             id: uuid,
-            outcome: { enum: ['applied', 'applied-before', 'stale', 'waits', 'rejected', 'received', 'incomplete'] },
+            outcome: {
+              enum: ['applied', 'applied-before', 'stale', 'waits', 'rejected', 'part-stored', 'parts-missing'],
+            },
             receipts,
             position,
             values: {

@@ -188,7 +188,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   app.addHook('onRequest', async (request) => {
     // As it was sent: a proxy's word for it can be anybody's.
     const hostname = hostnameOf(request.headers.host);
-    if (hostname === undefined || !isOwnHost(hostname))
+    if (!isOwnHost(hostname ?? ''))
       throw new KoinonError(
         'not-loopback',
         `This server answers requests to this machine only, not to ${shown(request.headers.host)}.`,

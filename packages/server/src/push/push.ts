@@ -246,9 +246,9 @@ async function takeIn(
     await writer.dropParts(taking.replica);
     return rejected(id, [tooLarge(`${limits.transactionBytes} bytes`)]);
   }
-  if (part.index < part.count - 1) return { id, outcome: 'received' };
+  if (part.index < part.count - 1) return { id, outcome: 'part-stored' };
   const parts = await writer.takeParts(of);
-  if (parts.length !== part.count) return { id, outcome: 'incomplete' };
+  if (parts.length !== part.count) return { id, outcome: 'parts-missing' };
   const { part: _, ...whole } = { ...transaction, changes: parts.flat() };
   if (whole.changes.length > limits.transactionChanges)
     return rejected(id, [tooLarge(`${limits.transactionChanges} changes`)]);
@@ -356,7 +356,7 @@ const editTime = ({ editedAt }: UploadedTransaction) => Math.min(Date.parse(edit
 function isDone({ id, origins = [id] }: UploadedTransaction, outcome: Outcome): boolean {
   // Of one that joins several, some may have been applied and the others not.
   if (outcome.outcome === 'applied-before') return outcome.receipts.length >= new Set(origins).size;
-  return outcome.outcome === 'applied' || outcome.outcome === 'received';
+  return outcome.outcome === 'applied' || outcome.outcome === 'part-stored';
 }
 
 function rejected(id: string, problems: readonly Problem[]): Outcome {

@@ -84,7 +84,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
       // What waited has gone out: now it may catch up by itself.
       if (isSlow && socket.bufferedAmount === 0 && socket.readyState === socket.OPEN) {
         isSlow = false;
-        say({ tell: 'behind' });
+        say({ type: 'pull-required' });
       }
     });
     if (socket.bufferedAmount <= mostWaiting) return;
@@ -93,7 +93,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
   };
   const refuse = (error: unknown) => {
     leave?.();
-    say({ tell: 'refused', problem: problem(error) });
+    say({ type: 'refused', problem: problem(error) });
     socket.close(refusedCode);
   };
   const takePush = async (request: unknown, token: string | undefined): Promise<PushResponse> => {
@@ -115,7 +115,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
     const answer = await takePush(request, joined.token).catch((error: unknown) => ({ problem: problem(error) }));
     // Whoever sends on without reading what is answered would have it piled up here.
     if (socket.bufferedAmount > mostWaiting) socket.terminate();
-    else if (socket.readyState === socket.OPEN) say({ tell: 'pushed', push, ...answer });
+    else if (socket.readyState === socket.OPEN) say({ type: 'pushed', push, ...answer });
   };
   const join = async (request: JoinRequest) => {
     sender.take();
@@ -134,11 +134,11 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
       );
     joined = request;
     const { lacks = {} } = lacking(store.schema, { ...request, ...request.only });
-    const greeting = JSON.stringify({ tell: 'joined', join: request.join, pushBytes, lacks }).slice(0, -1);
+    const greeting = JSON.stringify({ type: 'joined', join: request.join, pushBytes, lacks }).slice(0, -1);
     const follower: Follower = {
       joined: ({ json }: Window, uploads: number) => send(`${greeting},"uploads":${uploads},${json}}`),
-      window: ({ json }: Window) => send(`{"tell":"window",${json}}`),
-      behind: () => say({ tell: 'behind' }),
+      window: ({ json }: Window) => send(`{"type":"window",${json}}`),
+      behind: () => say({ type: 'pull-required' }),
       access,
       asked: request.only,
       replica: request.replica,
@@ -161,7 +161,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
     if (joined !== undefined) void admission.identify(joined.token).catch(endUnknown(refuse));
     if (Date.now() - heardAt > silence) socket.terminate();
     else {
-      say({ tell: 'beat' });
+      say({ type: 'heartbeat' });
       socket.ping();
     }
   }, beatEvery);

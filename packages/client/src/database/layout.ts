@@ -65,7 +65,7 @@ export type MetaName =
   | 'synced at'
   | 'synced tables'
   | 'asked columns'
-  | 'lacking'
+  | 'unsupported'
   | 'server schema'
   | 'misfits'
   | 'erased';

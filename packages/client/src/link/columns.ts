@@ -50,8 +50,8 @@ export function noteColumns(database: Database, schema: Schema, asked: ColumnNam
 }
 
 /** What is asked for that the server did not know when it last answered. */
-export function lackingColumns(database: Database): ColumnNames {
-  const noted = meta(database, 'lacking');
+export function unsupportedColumns(database: Database): ColumnNames {
+  const noted = meta(database, 'unsupported');
   return noted === undefined ? {} : (JSON.parse(noted) as ColumnNames);
 }
 
@@ -59,20 +59,20 @@ export function lackingColumns(database: Database): ColumnNames {
  * Notes what the server does not know of what is asked for; says whether it has come to know some of it since. That is
  * fetched beside the cursor then.
  */
-export function noteLacking(database: Database, lacks: ColumnNames = {}): boolean {
-  const before = lackingColumns(database);
-  if (JSON.stringify(before) === JSON.stringify(lacks)) return false;
-  setMeta(database, 'lacking', JSON.stringify(lacks));
+export function noteUnsupported(database: Database, unsupported: ColumnNames = {}): boolean {
+  const before = unsupportedColumns(database);
+  if (JSON.stringify(before) === JSON.stringify(unsupported)) return false;
+  setMeta(database, 'unsupported', JSON.stringify(unsupported));
   const hasGained = Object.entries(before).some(([table, names]) =>
-    names.some((name) => lacks[table]?.includes(name) !== true),
+    names.some((name) => unsupported[table]?.includes(name) !== true),
   );
   if (hasGained) setMeta(database, 'backfill', '');
   return hasGained;
 }
 
 /** Whether a change waits for the server to know its columns. A new row goes without those that hold what they begin with. */
-export function isLacking(schema: Schema, lacking: ColumnNames, change: Change): boolean {
-  const unknown = lacking[change.table];
+export function isUnsupported(schema: Schema, unsupported: ColumnNames, change: Change): boolean {
+  const unknown = unsupported[change.table];
   if (unknown === undefined || change.kind === 'delete') return false;
   if (change.kind === 'update')
     return unknown.some((name) => Object.hasOwn(change.columns, name) || Object.hasOwn(change.operations, name));
@@ -87,17 +87,21 @@ function beginning(column: Column | undefined): unknown {
 }
 
 /** A new row without the columns that the server does not know. */
-export function withoutLacking(change: WireChange, unknown: readonly string[] | undefined): WireChange {
+export function withoutUnsupported(change: WireChange, unknown: readonly string[] | undefined): WireChange {
   if (unknown === undefined || change.kind !== 'insert' || change.columns === undefined) return change;
   const known = Object.entries(change.columns).filter(([name]) => !unknown.includes(name));
   return { ...change, columns: Object.fromEntries(known) };
 }
 
 /** Rows of a server that does not know all their columns, with these as they begin. */
-export function completed(schema: Schema, lacking: ColumnNames, pulled: readonly PulledRow[]): readonly PulledRow[] {
-  if (Object.keys(lacking).length === 0) return pulled;
+export function completed(
+  schema: Schema,
+  unsupported: ColumnNames,
+  pulled: readonly PulledRow[],
+): readonly PulledRow[] {
+  if (Object.keys(unsupported).length === 0) return pulled;
   return pulled.map((row) => {
-    const unknown = lacking[row.table];
+    const unknown = unsupported[row.table];
     const table = schema.tables[row.table];
     if (row.kind !== 'insert' || unknown === undefined || table === undefined) return row;
     const begun = Object.fromEntries(unknown.map((name) => [name, beginning(table.columns[name])]));

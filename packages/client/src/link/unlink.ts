@@ -85,7 +85,7 @@ const ofTheServer: readonly MetaName[] = [
   'to come',
   'synced at',
   'synced tables',
-  'lacking',
+  'unsupported',
 ];
 
 /** Forgets all that the file holds besides the rows themselves. */

@@ -1,6 +1,6 @@
 import { type Change, limits, type PushRequest, type UploadedTransaction } from '@koinon/core';
 import { changeToWire, rowKey } from '@koinon/core/internal';
-import { type ColumnNames, withoutLacking, withoutUnasked } from '../link/columns.ts';
+import { type ColumnNames, withoutUnasked, withoutUnsupported } from '../link/columns.ts';
 import type { Outbox, QueuedChange } from './outbox.ts';
 import { changesFrom, placesOfSent } from './sending.ts';
 import { ready, type Unit, type Waiting } from './unit.ts';
@@ -93,12 +93,12 @@ function batchOf(
 
 /** A unit as it goes up: without the columns of new rows that nobody has filled in because they are not asked for. */
 function uploaded(
-  { schema, asked, lacking }: Choosing,
+  { schema, asked, unsupported }: Choosing,
   { id, editedAt, transactions, changes }: Unit,
   own: readonly string[],
 ): UploadedTransaction {
   const sent = (change: Change) =>
-    withoutLacking(withoutUnasked(changeToWire(schema, change), asked[change.table]), lacking[change.table]);
+    withoutUnsupported(withoutUnasked(changeToWire(schema, change), asked[change.table]), unsupported[change.table]);
   const origins = transactions.map(({ origin }) => origin);
   return {
     id,

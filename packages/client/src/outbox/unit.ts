@@ -1,6 +1,6 @@
 import type { Change, Schema } from '@koinon/core';
 import { HeldRows, joinTransactions } from '@koinon/core/internal';
-import { type ColumnNames, isLacking } from '../link/columns.ts';
+import { type ColumnNames, isUnsupported } from '../link/columns.ts';
 import type { Outbox, OutboxTransaction } from './outbox.ts';
 import { endOf, transactionsOf } from './transactions.ts';
 
@@ -17,7 +17,7 @@ export interface Waiting {
   readonly schema: Schema;
   readonly outbox: Outbox;
   /** Columns that the server does not know. */
-  readonly lacking: ColumnNames;
+  readonly unsupported: ColumnNames;
   /** What the server could not write just now, by id: it comes again with the next sync. */
   readonly waiting: ReadonlySet<string>;
 }
@@ -27,7 +27,7 @@ export interface Waiting {
  * columns or can write it, is left out, and so is every later one that touches or references a row of one left out; the
  * others go on.
  */
-export function* ready({ schema, outbox, lacking, waiting }: Waiting): Generator<Unit> {
+export function* ready({ schema, outbox, unsupported, waiting }: Waiting): Generator<Unit> {
   const held = new HeldRows<true>(schema);
   const open = new Map<string, OutboxTransaction[]>();
   const sizes = unitSizes(outbox);
@@ -45,7 +45,7 @@ export function* ready({ schema, outbox, lacking, waiting }: Waiting): Generator
         isConflicted ||
         waiting.has(id) ||
         held.causeOf(changes) !== undefined ||
-        changes.some((change) => isLacking(schema, lacking, change)),
+        changes.some((change) => isUnsupported(schema, unsupported, change)),
     );
     if (waits) for (const { changes } of members) held.add(changes, true);
     else yield unitOf(schema, id, members as [OutboxTransaction, ...OutboxTransaction[]]);

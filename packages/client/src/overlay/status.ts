@@ -1,7 +1,7 @@
 import type { Problem, RowKey, RowStatus } from '@koinon/core';
 import { HeldRows, rowKey } from '@koinon/core/internal';
 import { meta } from '../database/layout.ts';
-import { isLacking, lackingColumns } from '../link/columns.ts';
+import { isUnsupported, unsupportedColumns } from '../link/columns.ts';
 import { conflictedIn, transactionsOf } from '../outbox/transactions.ts';
 import { rowState } from './row-state.ts';
 import type { Overlay } from './show.ts';
@@ -22,7 +22,7 @@ export function statusReader(overlay: Overlay): (table: string, id: string) => R
   const { database } = outbox;
   const conflicted = new Set(conflicts.list().map(rowKey));
   const isHeldUp = conflicted.size > 0 || outbox.hasRejected();
-  const lacking = lackingColumns(database);
+  const unsupported = unsupportedColumns(database);
   const older = Number(meta(database, 'server schema') ?? 0) > schema.version ? 'app' : 'server';
   let waiting: Waiting | undefined;
   return (table, id) => {
@@ -46,7 +46,7 @@ export function statusReader(overlay: Overlay): (table: string, id: string) => R
       problems,
       waitsFor:
         unconfirmed.map(({ sequence }) => waiting?.waiting.get(sequence)).find((row) => row !== undefined) ?? null,
-      waitsForSchema: unconfirmed.some(({ change }) => isLacking(schema, lacking, change)) ? older : null,
+      waitsForSchema: unconfirmed.some(({ change }) => isUnsupported(schema, unsupported, change)) ? older : null,
     };
   };
 }

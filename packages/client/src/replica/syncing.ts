@@ -265,9 +265,9 @@ export class Syncing implements SyncPart {
   async toCome(): Promise<ToCome> {
     const cursor = await this.doing.turn(() => meta(this.engine.database, 'cursor'));
     const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1, ...this.only });
-    const { left = {}, leftBytes = {} } = header;
+    const { remaining = {}, remainingBytes = {} } = header;
     return Object.fromEntries(
-      Object.entries(left).map(([table, rows]) => [table, { rows, bytes: leftBytes[table] ?? 0 }]),
+      Object.entries(remaining).map(([table, rows]) => [table, { rows, bytes: remainingBytes[table] ?? 0 }]),
     );
   }
 

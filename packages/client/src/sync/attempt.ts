@@ -12,7 +12,7 @@ import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
-import { lackingColumns } from '../link/columns.ts';
+import { unsupportedColumns } from '../link/columns.ts';
 import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
 import {
   noteApplied,
@@ -103,9 +103,9 @@ export function choose(local: Local, portion: Portion, uploading: Uploading): Ch
   const standing = standingOf(local);
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
-  const lacking = lackingColumns(database);
+  const unsupported = unsupportedColumns(database);
   const isJoining = upload === 'latest state' && parts === undefined;
-  const from = { schema, outbox, lacking, waiting };
+  const from = { schema, outbox, unsupported, waiting };
   const join = isJoining ? joinNext(from, portion.changes, () => host.newId()) : undefined;
   if (join?.changes.length === 0) return { join, batch: undefined, standing };
   const replica = meta(database, 'replica') as string;

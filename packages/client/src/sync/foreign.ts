@@ -12,11 +12,13 @@ import { meta, setMeta } from '../database/layout.ts';
 export function refuseForeign(
   schema: Schema,
   { columns = {} }: Only,
-  { schema: theirs, lacks = {} }: PullHeader,
+  { schema: theirs, unsupported = {} }: PullHeader,
 ): void {
   if (theirs === undefined) return;
   const asked = Object.entries(columns);
-  const known = asked.map(([table, names]) => [table, names.filter((name) => !lacks[table]?.includes(name))] as const);
+  const known = asked.map(
+    ([table, names]) => [table, names.filter((name) => !unsupported[table]?.includes(name))] as const,
+  );
   const knowsNone = asked.length > 0 && known.every(([, names]) => names.length === 0);
   const hasOtherTypes =
     theirs.version === schema.version && columnsDigest(schema, Object.fromEntries(known)) !== theirs.digest;

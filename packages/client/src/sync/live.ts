@@ -198,7 +198,7 @@ export class Live {
       this.pushBytes = message.pushBytes ?? 0;
       if (!wasJoined) this.parts.onChange();
       // Another process than the one that was pulled from may know less.
-      this.arrived({ ...message, lacks: message.lacks ?? {} });
+      this.arrived({ ...message, unsupported: message.unsupported ?? {} });
     } else if (message.type === 'window' && this.isJoined) this.arrived(message);
     else if (message.type === 'pull-required' && this.isJoined) this.fallBehind();
     else if (message.type === 'pull-required') this.parts.pull();

@@ -11,7 +11,7 @@ import {
 import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
-import { noteLacking } from '../link/columns.ts';
+import { noteUnsupported } from '../link/columns.ts';
 import { noteLost, originsOf, sentIds } from '../outbox/sending.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
 import { beginSweep, isForgetting, type Lost } from '../overlay/sweep.ts';
@@ -302,15 +302,15 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       await parts.change((local) => {
         learnClock(local.database, local.host, page.header.time, asked.sentAt);
         noteServerSchema(local.database, page.header);
-        if (name === 'cursor') hasGained ||= noteLacking(local.database, page.header.lacks);
+        if (name === 'cursor') hasGained ||= noteUnsupported(local.database, page.header.unsupported);
         takePage(local, page, name, cursor, down);
       });
       received += page.rows.length;
       for (const row of page.rows) parts.traffic.note('down', row);
-      const { left } = page.header;
-      if (left) parts.traffic.expected = received - page.rows.length + total(left);
-      if (page.header.leftBytes && parts.traffic.expectedBytes === null)
-        parts.traffic.expectedBytes = total(page.header.leftBytes);
+      const { remaining } = page.header;
+      if (remaining) parts.traffic.expected = received - page.rows.length + total(remaining);
+      if (page.header.remainingBytes && parts.traffic.expectedBytes === null)
+        parts.traffic.expectedBytes = total(page.header.remainingBytes);
       parts.traffic.received = received;
       // More were confirmed than one pull may ask about: the next one asks about the rest.
       const isCutShort = own.length === limits.own && covers.length > 0;

@@ -1,6 +1,6 @@
 import { KoinonError, type LiveWindow, type PulledPage } from '@koinon/core';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
-import { completed, lackingColumns, noteLacking } from '../link/columns.ts';
+import { completed, noteUnsupported, unsupportedColumns } from '../link/columns.ts';
 import { sentIds } from '../outbox/sending.ts';
 import { applyPage } from '../overlay/apply.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
@@ -26,7 +26,7 @@ export function takeWindow(local: Local, window: LiveWindow): boolean {
     meta(database, 'uploads') !== String(window.uploads);
   if (isOtherwiseCounted || window.applied.some((id) => !own.has(id))) return false;
   // What it has come to know is fetched with the next run: at once, a replica between two servers would go to and fro.
-  if (window.lacks) noteLacking(database, window.lacks);
+  if (window.unsupported) noteUnsupported(database, window.unsupported);
   const { rows, cursor, position, time, applied } = window;
   const header = {
     kind: 'changes' as const,
@@ -74,7 +74,7 @@ export function takePage(
     name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
   const fit = fitting(local.schema, page.rows);
   noteMisfits(database, page.rows, fit.misfits);
-  const rows = completed(local.schema, lackingColumns(database), fit.rows);
+  const rows = completed(local.schema, unsupportedColumns(database), fit.rows);
   const counts = applyPage(local, { rows, header: { ...header, covers, more } }, isFirst);
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)

@@ -46,7 +46,7 @@ export interface LiveWindow {
   /** Of the first one after a join, as in a pull's header. */
   readonly uploads?: number;
   /** Of the first one after a join, as in a pull: what was asked for that the server does not know yet. */
-  readonly lacks?: Readonly<Record<string, readonly string[]>>;
+  readonly unsupported?: Readonly<Record<string, readonly string[]>>;
   /** The server's clock, RFC 3339. */
   readonly time: string;
 }

@@ -94,9 +94,9 @@ export interface PullHeader {
   /** The newest position of the feed. */
   readonly newest: number;
   /** Rows to come by this and later pages, by table: of a snapshot on its first page, of changes on every page. */
-  readonly left?: Readonly<Record<string, number>>;
+  readonly remaining?: Readonly<Record<string, number>>;
   /** About how many bytes those rows are, as they travel before compression. */
-  readonly leftBytes?: Readonly<Record<string, number>>;
+  readonly remainingBytes?: Readonly<Record<string, number>>;
   /** How many lines follow. Fewer arriving means the answer was cut off. */
   readonly rows: number;
   /** Whether another pull would bring more at once. */
@@ -116,7 +116,7 @@ export interface PullHeader {
    * Columns that were asked for and that this server does not know, by table: it is older than the app, or so much newer that
    * they have another name. Once they are no longer named, what they hold is to be fetched.
    */
-  readonly lacks?: Readonly<Record<string, readonly string[]>>;
+  readonly unsupported?: Readonly<Record<string, readonly string[]>>;
   /** Those of the request's own transactions whose effect is in these rows, and in all sent before. */
   readonly covers: readonly string[];
   /** The server's clock, RFC 3339. */

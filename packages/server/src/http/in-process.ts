@@ -95,7 +95,7 @@ export function serveInProcess<S extends Schema = Schema>({
             leave?.();
             try {
               const cursor = cursorOf(store, request.cursor, user);
-              const joined = { type: 'joined', join: request.join, lacks: {} } as const;
+              const joined = { type: 'joined', join: request.join, unsupported: {} } as const;
               leave = hub.follow(
                 {
                   joined: (window, uploads) =>

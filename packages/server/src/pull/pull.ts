@@ -77,7 +77,7 @@ export async function pull(
       // How much others write is none of a user's who gets a part.
       newest: store.ordinal(view.isWhole ? await reader.position() : next.known),
       // Counted once for rows by key: the later pages need not go through the tables again.
-      ...(page.by === 'change' || given === undefined ? await toCome(store, reader, cursor, view, page) : {}),
+      ...(page.by === 'change' || given === undefined ? await remainingOf(store, reader, cursor, view, page) : {}),
       cursor: sealCursor(next, store.keys),
       rows: rows.length,
       more,
@@ -87,7 +87,7 @@ export async function pull(
       ...(request.columns && {
         schema: { version: store.schema.version, digest: columnsDigest(store.schema, request.columns) },
       }),
-      ...lacking(store.schema, request),
+      ...unsupported(store.schema, request),
       covers: await reader.applied(request.own ?? [], access.user?.id),
       time: new Date().toISOString(),
       ...(replica === undefined ? {} : { uploads: await reader.uploads(replica) }),
@@ -97,16 +97,16 @@ export async function pull(
 }
 
 /** What an app asks for that this server does not know: the app is newer, or so old that it has another name by now. */
-export function lacking(
+export function unsupported(
   { tables }: Schema,
   { columns = {} }: Pick<PullRequest, 'columns'>,
-): Pick<PulledPage['header'], 'lacks'> {
-  const lacks = Object.entries(columns).flatMap(([table, names]) => {
+): Pick<PulledPage['header'], 'unsupported'> {
+  const unsupported = Object.entries(columns).flatMap(([table, names]) => {
     const known = Object.hasOwn(tables, table) ? tables[table]?.columns : undefined;
     const unknown = names.filter((name) => known === undefined || !Object.hasOwn(known, name));
     return unknown.length > 0 ? [[table, unknown] as const] : [];
   });
-  return lacks.length > 0 ? { lacks: Object.fromEntries(lacks) } : {};
+  return unsupported.length > 0 ? { unsupported: Object.fromEntries(unsupported) } : {};
 }
 
 /** Rows that tell the size of those like them. */
@@ -116,44 +116,44 @@ const sampled = { rows: 20, bytes: pageBytes };
 const mostCounted = { rows: 20_000, bytes: 16 * pageBytes };
 
 /** How many rows are to come by table, and about how many bytes, by the size of some of them. */
-async function toCome(store: Store, reader: StoreReader, cursor: Cursor, view: View, page: Page) {
-  const left =
+async function remainingOf(store: Store, reader: StoreReader, cursor: Cursor, view: View, page: Page) {
+  const remaining =
     page.by === 'key'
-      ? await leftByKey(store, reader, cursor, view)
-      : await leftChanges(store, reader, cursor, view, page);
-  if (left === undefined) return {};
-  const leftBytes: Record<string, number> = {};
-  for (const [table, count] of Object.entries(left)) {
+      ? await remainingByKey(store, reader, cursor, view)
+      : await remainingChanges(store, reader, cursor, view, page);
+  if (remaining === undefined) return {};
+  const remainingBytes: Record<string, number> = {};
+  for (const [table, count] of Object.entries(remaining)) {
     let some: readonly PulledRow[] = page.rows.filter((row) => row.table === table).slice(0, sampled.rows);
     if (some.length === 0 && count > 0) some = (await reader.rowsAfter(table, null, sampled, view.where(table))).rows;
     const bytes = some.reduce((sum, row) => sum + Buffer.byteLength(JSON.stringify(row)) + 1, 0);
-    leftBytes[table] = Math.round((bytes / Math.max(1, some.length)) * count);
+    remainingBytes[table] = Math.round((bytes / Math.max(1, some.length)) * count);
   }
-  return { left, leftBytes };
+  return { remaining, remainingBytes };
 }
 
-async function leftByKey(
+async function remainingByKey(
   store: Store,
   reader: StoreReader,
   cursor: Cursor,
   view: View,
 ): Promise<Record<string, number>> {
-  const left: Record<string, number> = {};
+  const remaining: Record<string, number> = {};
   for (const table of Object.keys(store.schema.tables).filter((name) => view.knows(name)))
-    left[table] = await reader.countRows(table, movedRows(cursor, view, table));
-  return left;
+    remaining[table] = await reader.countRows(table, movedRows(cursor, view, table));
+  return remaining;
 }
 
 /** Nobody is told how much has changed that is none of his. */
-async function leftChanges(store: Store, reader: StoreReader, cursor: Cursor, view: View, { rows, more }: Page) {
+async function remainingChanges(store: Store, reader: StoreReader, cursor: Cursor, view: View, { rows, more }: Page) {
   if (view.isWhole) {
     const all = await reader.countChanges(cursor.known);
     return Object.fromEntries(Object.entries(all).filter(([table]) => view.knows(table)));
   }
   const count = (some: readonly PulledRow[]) => {
-    const left: Record<string, number> = {};
-    for (const { table } of some) left[table] = (left[table] ?? 0) + 1;
-    return left;
+    const remaining: Record<string, number> = {};
+    for (const { table } of some) remaining[table] = (remaining[table] ?? 0) + 1;
+    return remaining;
   };
   if (!more) return count(rows);
   const all = await reader.changesSince(cursor.known, mostCounted, cursor.since);

@@ -12,7 +12,7 @@ import { endUnknown, notAuthenticated, untilExpiry } from '../auth/authenticate.
 import type { Blocklist } from '../auth/blocklist.ts';
 import type { UserConnections } from '../auth/connections.ts';
 import type { Identify } from '../auth/identity.ts';
-import { type Access, cursorOf, lacking } from '../pull/pull.ts';
+import { type Access, cursorOf, unsupported } from '../pull/pull.ts';
 import type { Store } from '../stores/store.ts';
 import type { Follower, Hub, Window } from './hub.ts';
 
@@ -133,8 +133,13 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
         'cursor: the first download has to be complete before a replica joins.',
       );
     joined = request;
-    const { lacks = {} } = lacking(store.schema, { ...request, ...request.only });
-    const greeting = JSON.stringify({ type: 'joined', join: request.join, pushBytes, lacks }).slice(0, -1);
+    const lacking = unsupported(store.schema, { ...request, ...request.only });
+    const greeting = JSON.stringify({
+      type: 'joined',
+      join: request.join,
+      pushBytes,
+      unsupported: lacking.unsupported ?? {},
+    }).slice(0, -1);
     const follower: Follower = {
       joined: ({ json }: Window, uploads: number) => send(`${greeting},"uploads":${uploads},${json}}`),
       window: ({ json }: Window) => send(`{"type":"window",${json}}`),

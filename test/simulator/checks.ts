@@ -42,8 +42,13 @@ function checkOwn({ ledger, isRestored }: Stage, device: Device): void {
       throw new Violation(`${device.process}: ${column} of ${row_id} is in conflict, and nobody else writes it`);
 }
 
-/** After a whole sync only what waits for a person is left, and what depends on that. */
+/**
+ * After a whole sync only what waits for a person is left, and what depends on that. While another device syncs by itself, its
+ * deletion may come with the last pull of a sync: an edit that survives it goes up with the next one.
+ */
 export async function checkNotStuck(stage: Stage, device: Device): Promise<void> {
+  if (stage.devices.some((other) => other !== device && other.isAutomatic))
+    await stage.until(device.replica.sync().catch(() => undefined));
   if (device.process.isDead) return;
   const outbox = (await stage.until(device.replica.outbox())) ?? [];
   const conflicts = (await stage.until(device.replica.conflicts())) ?? [];

@@ -273,6 +273,37 @@ test('every request counts before who sends it is asked: paths that are not ther
   await world.end();
 });
 
+test('requests that wait are held up to a size and a number; the others are refused, and the server stops at once', async () => {
+  const world = await World.of(garden, 'SQLite', { connections: 20 });
+  const post = async (path: string, body: object): Promise<Record<string, unknown>> => {
+    const answer = await fetch(`${world.server.url}${path}`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify(body),
+    });
+    return JSON.parse((await answer.text()).split('\n')[0] as string);
+  };
+  const answers: Record<string, unknown>[] = [];
+  const wait = async (only: { where?: object }) => {
+    const { cursor } = await post('/v1/pull', only);
+    return post('/v1/wait', { cursor, only }).then((answer) => answers.push(answer));
+  };
+  const large = Array.from({ length: 16 }, (_, n) => ({
+    bed: { id: { in: Array.from({ length: 30_000 }, (_, i) => `${n}-${i}`.padEnd(50, 'x')) } },
+  }));
+  const heavy = large.map((where) => wait({ where }));
+  await expect
+    .poll(() => answers[0], { timeout: 15_000 })
+    .toMatchObject({ code: 'too-many-requests', detail: expect.stringMatching('conditions') });
+  const light = Array.from({ length: 20 }, () => wait({}));
+  await expect.poll(() => answers.length, { timeout: 15_000 }).toBe(16);
+  expect(answers.at(-1)).toMatchObject({ code: 'too-many-requests', detail: expect.stringMatching('held open') });
+  expect((await fetch(`${world.server.url}/v1/feed?follow=true`)).status).toBe(429);
+  await world.end();
+  await Promise.all([...heavy, ...light]);
+  expect(answers.filter(({ moved }) => moved === false)).toHaveLength(20);
+});
+
 test('what is no HTTP, or no upgrade, is answered by a problem document too', async () => {
   const world = await World.of(garden);
   const port = Number(new URL(world.server.url).port);

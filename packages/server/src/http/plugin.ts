@@ -78,7 +78,10 @@ export interface PluginOptions<S extends Schema = Schema> extends RetentionOptio
    * them, `https://app.example`, without a path.
    */
   readonly origins?: readonly string[];
-  /** Replicas that may be connected at once. Default 10,000. */
+  /**
+   * Replicas that may be connected at once; as many requests may be held open besides: `wait`, and feeds that are followed.
+   * Default 10,000.
+   */
   readonly connections?: number;
   /**
    * Whose token a request carries (`Authorization: Bearer …`); {@link jwtAuthentication} makes one. Without it whoever
@@ -261,8 +264,12 @@ export async function koinonPlugin<S extends Schema = Schema>(
     for (const release of [...held]) release();
     await hub.close();
   });
-  /** Ends the long requests that are held open. */
+  /** Ends the long requests that are held open: those that wait, and feeds that are followed. */
   const held = new Set<() => void>();
+  const refuseFull = () => {
+    if (held.size >= connections)
+      throw new KoinonError('too-many-requests', `${connections} requests are held open already; pull instead.`);
+  };
   const moved = () => {
     hub.wake();
     store.announce();
@@ -330,6 +337,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     await reader.check();
     if (request.method === 'HEAD') return reply.type(asked.follow === true ? eventStream : jsonLines).send();
     if (asked.follow !== true) return reply.type(jsonLines).send(Readable.from(reader.lines()));
+    refuseFull();
     reply.hijack();
     reply.raw.writeHead(200, {
       ...(reply.getHeaders() as OutgoingHttpHeaders),
@@ -360,6 +368,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     await meet(asked.replica, users.get(request));
     const { cursor: token, only, replica } = asked;
     const access = accessOf(users.get(request));
+    refuseFull();
     return {
       moved: await waitForChange(
         hub,

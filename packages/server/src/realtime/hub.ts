@@ -40,8 +40,11 @@ export interface Follower {
 /** How much is in one window at most. */
 const windowRoom = { rows: 2_000, bytes: pageBytes };
 
-/** Characters of conditions that followers ask by, all together: in memory they take some ten times that. */
-const askedRoom = 16_000_000;
+/** Bytes that may be taken by what followers ask for and by their cursors, all together. */
+const askedRoom = 256_000_000;
+
+/** How many times its length as JSON a condition takes in memory. */
+const takenByConditions = 10;
 
 /** Milliseconds after which a feed without changes moves its followers on: positions must not grow old. */
 const renewEvery = 3_600_000;
@@ -64,7 +67,7 @@ export class Hub {
   private readonly members: Members;
   /** Those who are yet to be brought to where the others are. */
   private readonly joining = new Map<Follower, JoiningFollower>();
-  /** What each follower's own conditions take of {@link askedRoom}. */
+  /** What each follower takes of {@link askedRoom}. */
   private readonly asked = new Map<Follower, number>();
   private askedSize = 0;
   private known: Position | undefined;
@@ -91,17 +94,18 @@ export class Hub {
   /**
    * Follows from a cursor on, until the returned function is called.
    *
-   * @throws KoinonError `too-many-requests` while all who follow ask by more conditions than are held in memory.
+   * @throws KoinonError `too-many-requests` while all who follow ask for more than is held in memory.
    */
   follow(follower: Follower, cursor: Cursor, token: string): () => void {
     this.release(follower);
-    const size = follower.asked?.where === undefined ? 0 : JSON.stringify(follower.asked.where).length;
-    if (size > 0 && this.askedSize + size > askedRoom)
+    const { asked } = follower;
+    const size = token.length + takenByConditions * (asked === undefined ? 0 : JSON.stringify(asked).length);
+    if (this.askedSize + size > askedRoom)
       throw new KoinonError(
         'too-many-requests',
-        'Replicas that are connected ask by more conditions than the server holds in memory; pull meanwhile, and try again.',
+        'The replicas that are connected ask for more columns and conditions than the server holds in memory; pull meanwhile, and try again.',
       );
-    if (size > 0) this.asked.set(follower, size);
+    this.asked.set(follower, size);
     this.askedSize += size;
     this.joining.set(follower, { cursor, token });
     this.stopWatching ??= this.store.watch(() => this.wake());

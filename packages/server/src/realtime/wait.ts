@@ -20,24 +20,30 @@ const isNews = ({ rows, applied }: Window) => rows.length > 0 || applied.length 
  * Waits until there is something behind a cursor; false when the time is over.
  *
  * @param held takes the function that ends the waiting early.
+ * @throws KoinonError `too-many-requests` as {@link Hub.follow} does.
  */
-export function waitForChange(hub: Hub, { cursor, token, ...whose }: Waiting, held: Set<() => void>): Promise<boolean> {
-  return new Promise((answer) => {
-    const end = (moved: boolean) => {
-      clearTimeout(timer);
-      held.delete(release);
-      leave();
-      answer(moved);
-    };
-    const release = () => end(false);
-    const timer = setTimeout(release, longest);
-    held.add(release);
-    const follower: Follower = {
-      joined: (window: Window) => isNews(window) && end(true),
-      window: (window: Window) => isNews(window) && end(true),
-      behind: () => end(true),
-      ...whose,
-    };
-    const leave = hub.follow(follower, cursor, token);
+export async function waitForChange(
+  hub: Hub,
+  { cursor, token, ...whose }: Waiting,
+  held: Set<() => void>,
+): Promise<boolean> {
+  let end: (moved: boolean) => void = () => undefined;
+  const ended = new Promise<boolean>((resolve) => {
+    end = resolve;
   });
+  const release = () => end(false);
+  const follower: Follower = {
+    joined: (window: Window) => isNews(window) && end(true),
+    window: (window: Window) => isNews(window) && end(true),
+    behind: () => end(true),
+    ...whose,
+  };
+  const leave = hub.follow(follower, cursor, token);
+  const timer = setTimeout(release, longest);
+  held.add(release);
+  const moved = await ended;
+  clearTimeout(timer);
+  held.delete(release);
+  leave();
+  return moved;
 }

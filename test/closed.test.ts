@@ -45,7 +45,14 @@ describe.each(storeKinds)('on %s', (kind) => {
             return Number(greatest?.n) + 1 === number ? { number } : { number: -1 };
           },
         },
-        comment: { before: () => ({}) },
+        comment: {
+          before: async ({ id, after }, { insert }) => {
+            // A place that is taken is refused; the rule goes on.
+            if (id === 'four')
+              await insert('comment', { id: 'other', photo: after?.photo ?? 'p', place: 2 }).catch(() => undefined);
+            return {};
+          },
+        },
       },
     });
   });
@@ -131,6 +138,18 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect((await runa.sync()).up).toMatchObject({ applied: 1, rejected: 0 });
     const places = await (await world.shell()).all<{ place: number }>('SELECT place FROM comment ORDER BY id');
     expect(places.map(({ place }) => Number(place))).toEqual([2, 1]);
+    // The first has to wait for the last; the one between them, which no rule is asked of, is written once.
+    await runa.transaction(async (transaction) => {
+      await transaction.insert('comment', { id: 'three', photo: 'p', place: 1 });
+      await transaction.insert('photo', { id: 'q', inspection: 'x', words: '' });
+      await transaction.update('comment', 'two', { place: 3 });
+      await transaction.insert('comment', { id: 'four', photo: 'q', place: 4 });
+    });
+    expect(await runa.rejections()).toEqual([]);
+    expect((await runa.sync()).up).toMatchObject({ applied: 1, rejected: 0 });
+    const stamps = kind === 'SQLite' ? 'koinon_stamp' : 'koinon.stamp';
+    const ofNobody = `SELECT row_id AS id FROM ${stamps} WHERE table_name = 'comment' AND row_receipt IS NULL`;
+    expect(await (await world.shell()).all(ofNobody), 'the device wrote all of them').toEqual([]);
     await other.close();
   });
 

@@ -354,9 +354,9 @@ describe.each(storeKinds)('on %s', (kind) => {
       operations: {},
     });
     const slow = store.write(async (writer) => {
-      await writer.apply([change('A', 'half done')]);
+      await writer.apply([change('A', 'half done')], 'device');
       await waited;
-      await writer.apply([change('B', 'half done')]);
+      await writer.apply([change('B', 'half done')], 'device');
       throw new Error('refused after all');
     });
     slow.catch(() => undefined);
@@ -365,7 +365,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     await first.update('plant', 'B', { label: 'from the device' });
     const pushed = first.sync().catch((error: unknown) => error);
     const failing = store.write(async (writer) => {
-      await writer.apply([change('B', 'taken back')]);
+      await writer.apply([change('B', 'taken back')], 'device');
       throw new Error('this one too');
     });
     failing.catch(() => undefined);

@@ -166,7 +166,10 @@ test('two devices and the office: typed without a signal, sent when there is one
       ...hive.map((row) => ['hive', row] as const),
     ];
     await writer.attempt(crypto.randomUUID(), Date.now(), async () => {
-      await writer.apply(rows.map(([table, { id, ...columns }]) => ({ kind: 'insert' as const, table, id, columns })));
+      await writer.apply(
+        rows.map(([table, { id, ...columns }]) => ({ kind: 'insert' as const, table, id, columns })),
+        'device',
+      );
       return [];
     });
   });

@@ -14,6 +14,7 @@ import {
 import { applyChange, changedColumns, changeProblems, columnsToWire, errorFromProblems } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
 import { ConstraintError, keyOf, type RowKey, rowsByKey, type Store, type StoreWriter } from '../stores/store.ts';
+import { type Filled, PendingWrites } from './pending.ts';
 import {
   type AnyTableRules,
   type RowWrite,
@@ -43,11 +44,10 @@ export async function writeByRules(
   keys: readonly RowKey[],
   by: Writer,
 ): Promise<RuledWrite> {
-  const apply = (some: readonly Change[]) => (by === 'server' ? writer.applyOwn(some) : writer.apply(some));
   const isScoped = (table: string) => guard?.scopes.isGuarded(table) === true;
   const ruled = keys.filter(({ table }) => rules.tables[table] !== undefined || isScoped(table));
   if (ruled.length === 0) {
-    await apply(changes);
+    await writer.apply(changes, by);
     guard?.wrote(keys);
     return { problems: await wholeProblems(schema, writer, keys, guard && { guard, changes }), values: [] };
   }
@@ -58,7 +58,7 @@ export async function writeByRules(
   for (const [key, write] of netWrites(schema, scoped, before, intended))
     await run.ask(guard?.scopes.writeRule(key.table) as AnyTableRules['validate'], 'not-permitted', key, write);
   if (run.problems.length > 0) return { problems: run.problems, values: [] };
-  const fills = await run.write(changes, before, apply);
+  const fills = await run.write(changes, before, by);
   if (run.problems.length > 0) return { problems: run.problems, values: [] };
   guard?.wrote(keys);
   run.problems.push(...((await guard?.misplaced(intended)) ?? []));
@@ -130,10 +130,6 @@ export interface Ruling {
   readonly guard?: Guard | undefined;
 }
 
-interface Filled extends RowKey {
-  readonly columns: Record<string, unknown>;
-}
-
 /** The rules of one transaction, one after the other. */
 class Run {
   readonly problems: Problem[] = [];
@@ -153,44 +149,27 @@ class Run {
    *
    * @returns what was given, by row.
    */
-  async write(
-    changes: readonly Change[],
-    before: ReadonlyMap<string, AnyRow>,
-    apply: (changes: readonly Change[]) => Promise<void>,
-  ): Promise<Filled[]> {
-    const filled = new Map<string, Filled>();
+  async write(changes: readonly Change[], before: ReadonlyMap<string, AnyRow>, by: Writer): Promise<readonly Filled[]> {
     const present = new Map<string, AnyRow | null>(before);
-    let unwritten: Change[] = [];
-    let unfilled: Filled[] = [];
-    const writeNow = async () => {
-      const [some, fills] = [unwritten, unfilled];
-      await apply(some);
-      unwritten = [];
-      unfilled = [];
-      if (fills.length > 0)
-        await this.writer.applyOwn(fills.map((fill) => ({ kind: 'update', ...fill, operations: {} })));
-    };
+    const pending = new PendingWrites(this.writer, by);
     for (const change of changes) {
       const rule = this.rules.tables[change.table]?.before;
       // Rules look at the database: what comes before them stands there.
-      if (rule !== undefined && unwritten.length > 0) await writeNow().catch(unlessTaken);
+      if (rule !== undefined) await pending.writeFree();
       const key = keyOf(change);
       const table = tableOf(this.schema, change.table);
       const was = present.get(key) ?? null;
       const becomes = applyChange(table, was, change);
       present.set(key, becomes);
-      unwritten.push(change);
-      if (change.kind === 'delete') filled.delete(key);
+      pending.add(change);
       if (rule === undefined || becomes === null) continue;
       const columns = await this.fill(rule, change, writeOf(table, change, was, becomes));
       if (columns === undefined || Object.keys(columns).length === 0) continue;
       present.set(key, { ...becomes, ...columns });
-      const { table: name, id } = change;
-      filled.set(key, { table: name, id, columns: { ...filled.get(key)?.columns, ...columns } });
-      unfilled.push({ table: name, id, columns });
+      pending.fill(change, columns);
     }
-    if (this.problems.length === 0) await writeNow();
-    return [...filled.values()];
+    if (this.problems.length === 0) await pending.writeAll();
+    return pending.filled;
   }
 
   /** The columns to which `before` gives another value than its row has. */
@@ -274,7 +253,7 @@ class Run {
       open(async () => {
         const [first, ...rest] = changeProblems(tableOf(schema, change.table), change, 'server');
         if (first) throw errorFromProblems([first, ...rest]);
-        await writer.applyOwn([change]);
+        await writer.apply([change], 'server');
       });
     return {
       user: this.rules.user,
@@ -292,11 +271,6 @@ class Run {
       signal,
     };
   }
-}
-
-/** A unique value may yet be given up by a later change of the same transaction. */
-function unlessTaken(error: unknown): void {
-  if (!(error instanceof ConstraintError) || error.problem.code !== 'duplicate-value') throw error;
 }
 
 function isComplaint(given: unknown): boolean {

@@ -10,6 +10,7 @@ import type {
   Schema,
   WireChange,
   WireColumns,
+  Writer,
 } from '@koinon/core';
 import type { CursorKey, CursorKeys } from '../cursor/keys.ts';
 import type { StampedTimes } from './times.ts';
@@ -297,14 +298,19 @@ export interface StoreWriter {
     editedAt: number,
     work: () => Promise<readonly Problem[]>,
   ): Promise<readonly Problem[]>;
-  /** Writes changes that no uploaded transaction made, such as what a hook fills in. @throws ConstraintError. */
-  applyOwn(changes: readonly Change[]): Promise<void>;
   /** The next number of a sequence, from 1 on; nobody else takes one of it before this transaction ends. */
   nextInSequence(name: string): Promise<number>;
   /** Runs SQL of the store's own dialect in this transaction: rows of a query. */
   query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]>;
-  /** Writes the changes of a transaction into the app's tables; rows may swap unique values. @throws ConstraintError when a table refuses one. */
-  apply(changes: readonly Change[]): Promise<void>;
+  /**
+   * Writes changes into the app's tables; rows may swap unique values.
+   *
+   * @param by whether an uploaded transaction made them, or the server, such as what a rule fills in.
+   * @throws ConstraintError when a table refuses one.
+   */
+  apply(changes: readonly Change[], by: Writer): Promise<void>;
+  /** Writes those whose unique values are free, where more changes of the transaction are to come; returns the others. */
+  applyFree(changes: readonly Change[], by: Writer): Promise<readonly Change[]>;
   /** The rows of a table that fulfil a condition. */
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
   /** Those of these transactions that this user has sent and that have been applied. */

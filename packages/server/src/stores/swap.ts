@@ -19,26 +19,8 @@ export interface Applying {
  */
 export async function applyInWorkableOrder(changes: readonly Change[], writer: Applying): Promise<void> {
   const parked = new Set<string>();
-  for (let left = [...changes]; left.length > 0; ) {
-    const putOff: Change[] = [];
-    const waiting = new Set<string>();
-    let refusal: ConstraintError | undefined;
-    for (const change of left) {
-      if (waiting.size > 0 && waiting.has(keyOf(change))) {
-        putOff.push(change);
-        continue;
-      }
-      try {
-        const applied = writer.apply(change);
-        // A store that is done at once is not waited for: thousands of such waits are most of what a long transaction costs.
-        if (applied) await applied;
-      } catch (error) {
-        if (!(error instanceof ConstraintError) || error.problem.code !== 'duplicate-value') throw error;
-        refusal ??= error;
-        waiting.add(keyOf(change));
-        putOff.push(change);
-      }
-    }
+  for (let left = changes; left.length > 0; ) {
+    const { putOff, refusal } = await applyOnce(left, writer);
     if (refusal && putOff.length === left.length) {
       const parking = putOff.find(
         (change) => !parked.has(keyOf(change)) && parkingOf(writer.table(change.table), change) !== undefined,
@@ -49,6 +31,42 @@ export async function applyInWorkableOrder(changes: readonly Change[], writer: A
     }
     left = putOff;
   }
+}
+
+/**
+ * Applies those changes of a transaction whose unique values are free by now, where more of its changes are to come; nothing
+ * is parked. Returns the others.
+ */
+export async function applyFree(changes: readonly Change[], writer: Applying): Promise<readonly Change[]> {
+  for (let left = changes; ; ) {
+    const { putOff } = await applyOnce(left, writer);
+    if (putOff.length === 0 || putOff.length === left.length) return putOff;
+    left = putOff;
+  }
+}
+
+/** Tries each change once. Those whose value is taken are put off, with the later ones of the same rows. */
+async function applyOnce(changes: readonly Change[], writer: Applying) {
+  const putOff: Change[] = [];
+  const waiting = new Set<string>();
+  let refusal: ConstraintError | undefined;
+  for (const change of changes) {
+    if (waiting.size > 0 && waiting.has(keyOf(change))) {
+      putOff.push(change);
+      continue;
+    }
+    try {
+      const applied = writer.apply(change);
+      // A store that is done at once is not waited for: thousands of such waits are most of what a long transaction costs.
+      if (applied) await applied;
+    } catch (error) {
+      if (!(error instanceof ConstraintError) || error.problem.code !== 'duplicate-value') throw error;
+      refusal ??= error;
+      waiting.add(keyOf(change));
+      putOff.push(change);
+    }
+  }
+  return { putOff, refusal };
 }
 
 /** The update that takes a row's unique value out of the way of others; its own change gives it the final one. */

@@ -2,7 +2,7 @@ import type { Change, Column, Table } from '@koinon/core';
 import { applyOperation } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { ConstraintError } from '../store.ts';
-import { applyInWorkableOrder } from '../swap.ts';
+import { type Applying, applyFree, applyInWorkableOrder } from '../swap.ts';
 import { type ExistingColumn, parameter, writeSql } from './columns.ts';
 import { constraintProblem } from './constraints.ts';
 import type { AppTable } from './layout.ts';
@@ -30,6 +30,17 @@ export class RowWriter {
 
   /** Writes the changes of a transaction. @throws ConstraintError; InsertedMeanwhileError. */
   async apply(changes: readonly Change[]): Promise<void> {
+    await this.applyOr(changes, (applying) => applyInWorkableOrder(changes, applying));
+  }
+
+  /** Writes those whose unique values are free, and returns the others. @throws ConstraintError; InsertedMeanwhileError. */
+  async applyFree(changes: readonly Change[]): Promise<readonly Change[]> {
+    return (await this.applyOr(changes, (applying) => applyFree(changes, applying))) ?? [];
+  }
+
+  /** Writes changes at once, and one after the other where that is refused. */
+  private async applyOr<T>(changes: readonly Change[], oneByOne: (applying: Applying) => Promise<T>) {
+    let done: T | undefined;
     await this.client.query('SAVEPOINT at_once');
     try {
       await this.applyAtOnce(changes);
@@ -37,12 +48,13 @@ export class RowWriter {
       if (!(error instanceof ConstraintError)) throw error;
       // One after the other it may be possible; and if not, it is known which of them is at fault.
       await this.client.query('ROLLBACK TO SAVEPOINT at_once');
-      await applyInWorkableOrder(changes, {
+      done = await oneByOne({
         table: (name) => this.rows.table(name).table,
         apply: (change) => this.applyAlone(change),
       });
     }
     await this.client.query('RELEASE SAVEPOINT at_once');
+    return done;
   }
 
   /** The same in their own order, where nothing else is to be tried. @throws ConstraintError; InsertedMeanwhileError. */

@@ -1,4 +1,4 @@
-import type { AnyRow, Change, Condition, Position, Problem } from '@koinon/core';
+import type { AnyRow, Change, Condition, Position, Problem, Writer } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import {
   byTable,
@@ -192,15 +192,6 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     );
   }
 
-  async applyOwn(changes: readonly Change[]): Promise<void> {
-    const { rows } = await this.client.query<{ receipt: string; edited: string }>(
-      "SELECT current_setting('koinon.receipt', true) AS receipt, current_setting('koinon.edited_at', true) AS edited",
-    );
-    await this.author('', '');
-    await this.apply(changes);
-    await this.author(rows[0]?.receipt ?? '', rows[0]?.edited ?? '');
-  }
-
   async nextInSequence(name: string): Promise<number> {
     const { rows } = await this.client.query<{ last: string }>(
       `INSERT INTO koinon.sequence AS s VALUES ($1, 1) ON CONFLICT (name) DO UPDATE SET last = s.last + 1 RETURNING last`,
@@ -213,8 +204,40 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     return (await this.client.query<Record<string, unknown>>(sql, [...values])).rows;
   }
 
-  async apply(changes: readonly Change[]): Promise<void> {
-    await (this.isWithoutSavepoint ? this.writing.applyAtOnce(changes) : this.writing.apply(changes));
+  async apply(changes: readonly Change[], by: Writer): Promise<void> {
+    await this.writeBy(by, () =>
+      this.isWithoutSavepoint ? this.writing.applyAtOnce(changes) : this.writing.apply(changes),
+    );
+    this.noteApplied(changes);
+  }
+
+  async applyFree(changes: readonly Change[], by: Writer): Promise<readonly Change[]> {
+    if (this.isWithoutSavepoint) {
+      await this.apply(changes, by);
+      return [];
+    }
+    const left = await this.writeBy(by, () => this.writing.applyFree(changes));
+    this.noteApplied(changes.filter((change) => !left.includes(change)));
+    return left;
+  }
+
+  private async writeBy<T>(by: Writer, work: () => Promise<T>): Promise<T> {
+    if (by === 'device') return work();
+    const { rows } = await this.client.query<{ receipt: string; edited: string }>(
+      "SELECT current_setting('koinon.receipt', true) AS receipt, current_setting('koinon.edited_at', true) AS edited",
+    );
+    const restore = () => this.author(rows[0]?.receipt ?? '', rows[0]?.edited ?? '');
+    await this.author('', '');
+    const done = await work().catch(async (error: unknown) => {
+      // A rule that expects a refusal goes on after it. After other errors the database transaction is given up.
+      if (error instanceof ConstraintError && !this.isWithoutSavepoint) await restore();
+      throw error;
+    });
+    await restore();
+    return done;
+  }
+
+  private noteApplied(changes: readonly Change[]): void {
     for (const change of changes) {
       if (change.kind === 'insert') this.inserted = change;
       this.unknownRows.delete(keyOf(change));

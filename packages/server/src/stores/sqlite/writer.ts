@@ -1,4 +1,15 @@
-import type { AnyRow, Change, Column, Condition, Position, Problem, Schema, SqlValue, Table } from '@koinon/core';
+import type {
+  AnyRow,
+  Change,
+  Column,
+  Condition,
+  Position,
+  Problem,
+  Schema,
+  SqlValue,
+  Table,
+  Writer,
+} from '@koinon/core';
 import { applyOperation, quoteName, toSql } from '@koinon/core/internal';
 import type { Mapping } from '../mapping.ts';
 import {
@@ -13,7 +24,7 @@ import {
   type Tombstone,
   type Written,
 } from '../store.ts';
-import { applyInWorkableOrder } from '../swap.ts';
+import { type Applying, applyFree, applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { PlainInserts } from './inserts.ts';
@@ -42,6 +53,10 @@ export class SqliteWriter extends Receipts implements StoreWriter {
   private readonly stamping: Stamping;
   /** The epoch that the feed is in, once it has been asked for in this transaction. */
   private epoch: string | undefined;
+  private readonly applying: Applying = {
+    table: (name) => this.schema.tables[name] as Table,
+    apply: (change) => this.applyOne(change),
+  };
   /** Null for a row that has none. */
   private readonly stampsAhead = new Map<string, StampRow | null>();
 
@@ -168,12 +183,6 @@ export class SqliteWriter extends Receipts implements StoreWriter {
     }
   }
 
-  async applyOwn(changes: readonly Change[]): Promise<void> {
-    const { receipt, editedAt } = this.stamping.writeAs(null, null);
-    await this.apply(changes);
-    this.stamping.writeAs(receipt, editedAt);
-  }
-
   async nextInSequence(name: string): Promise<number> {
     this.database.run('INSERT INTO koinon_sequence VALUES (?, 1) ON CONFLICT DO UPDATE SET last = last + 1', name);
     return this.database.get<{ last: number }>('SELECT last FROM koinon_sequence WHERE name = ?', name)?.last ?? 1;
@@ -187,11 +196,22 @@ export class SqliteWriter extends Receipts implements StoreWriter {
     return this.database.all(sql, ...(values as SqlValue[]));
   }
 
-  async apply(changes: readonly Change[]): Promise<void> {
-    await applyInWorkableOrder(changes, {
-      table: (name) => this.schema.tables[name] as Table,
-      apply: (change) => this.applyOne(change),
-    });
+  apply(changes: readonly Change[], by: Writer): Promise<void> {
+    return this.writeBy(by, () => applyInWorkableOrder(changes, this.applying));
+  }
+
+  applyFree(changes: readonly Change[], by: Writer): Promise<readonly Change[]> {
+    return this.writeBy(by, () => applyFree(changes, this.applying));
+  }
+
+  private async writeBy<T>(by: Writer, work: () => Promise<T>): Promise<T> {
+    if (by === 'device') return work();
+    const { receipt, editedAt } = this.stamping.writeAs(null, null);
+    try {
+      return await work();
+    } finally {
+      this.stamping.writeAs(receipt, editedAt);
+    }
   }
 
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {

@@ -1,6 +1,6 @@
 import { openReplica } from '@koinon/client';
 import { schema, table, text } from '@koinon/core';
-import { RetentionJob, renewKeyPostgres, renewKeySqlite, sqliteStore } from '@koinon/server';
+import { RetentionJob, renewKeyPostgres, renewKeySqlite, serveInProcess, sqliteStore } from '@koinon/server';
 import { expect, test, vi } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { BadNetwork, garden, rowsOf, World } from './support/world.ts';
@@ -219,6 +219,7 @@ test.each(storeKinds)(
     expect(first).toMatch(/^1\./);
     expect(Buffer.from(first.split('.')[1] as string, 'base64url').toString()).not.toContain('known');
     const putBack = await world.backup();
+    const other = await world.database.open(garden);
     expect(await (kind === 'SQLite' ? renewKeySqlite(address) : renewKeyPostgres(address))).toBe(2);
     await readKeys();
     expect((await pull(first)).cursor, 'others have not read it yet').toMatch(/^1\./);
@@ -226,6 +227,11 @@ test.each(storeKinds)(
     const second = (await pull(first)).cursor as string;
     expect(second).toMatch(/^2\./);
     expect((await pull(second)).cursor).toMatch(/^2\./);
+    const elsewhere = serveInProcess({ store: other }).connect();
+    expect((await elsewhere.pull({ cursor: second })).header.kind, 'a process that has not read the new key').toBe(
+      'changes',
+    );
+    await other.close();
     expect((await pull(second.replace(/^2/, '1'))).code).toBe('unknown-cursor');
     const retention = new RetentionJob(world.store, { now: () => Date.now() + 91 * day });
     await retention.tidy();

@@ -39,9 +39,9 @@ export class CursorKeys {
 
   /** The key for new cursors. */
   get current(): ReadyKey {
-    const settled = this.keys.filter(({ madeAt }) => madeAt <= Date.now() - settling);
-    const usable = settled.length > 0 ? settled : this.keys.slice(0, 1);
-    return usable.reduce((newest, key) => (key.number > newest.number ? key : newest));
+    const byNumber = [...this.keys].sort((one, other) => other.number - one.number);
+    const settled = byNumber.find(({ madeAt }) => madeAt <= Date.now() - settling);
+    return settled ?? (byNumber.at(-1) as ReadyKey);
   }
 
   find(number: number): ReadyKey | undefined {

@@ -27,14 +27,24 @@ export function sealCursor(cursor: Cursor, keys: CursorKeys): string {
  *   database knows of; `forgotten-cursor` for one whose key is kept no longer.
  */
 export function openCursor(token: string, keys: CursorKeys): Cursor {
-  const [number = '', content = '', lineage = ''] = token.split('.');
-  if (!isSame(keys.lineage(`${number}.${content}`), lineage))
-    throw unknownCursor(token, 'it was not given by this server');
-  const key = keys.find(Number(number));
-  if (key === undefined) throw keys.isLater(Number(number)) ? restoredCursor(token) : forgottenCursor(token);
+  const { number, content, isOurs } = partsOf(token, keys);
+  if (!isOurs) throw unknownCursor(token, 'it was not given by this server');
+  const key = keys.find(number);
+  if (key === undefined) throw keys.isLater(number) ? restoredCursor(token) : forgottenCursor(token);
   const cursor = decrypted(key, Buffer.from(content, 'base64url'));
   if (cursor === undefined) throw unknownCursor(token, 'it was not given by this server');
   return cursor;
+}
+
+/** Whether this database gave a token, by a key that this process has not read yet. */
+export function isOfNewKey(token: string, keys: CursorKeys): boolean {
+  const { number, isOurs } = partsOf(token, keys);
+  return isOurs && keys.find(number) === undefined;
+}
+
+function partsOf(token: string, keys: CursorKeys) {
+  const [number = '', content = '', lineage = ''] = token.split('.');
+  return { number: Number(number), content, isOurs: isSame(keys.lineage(`${number}.${content}`), lineage) };
 }
 
 function decrypted(key: ReadyKey, sealed: Buffer): Cursor | undefined {

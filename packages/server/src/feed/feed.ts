@@ -2,7 +2,7 @@ import { once } from 'node:events';
 import type { Writable } from 'node:stream';
 import { type Cursor, type FeedRequest, limits, type PulledRow, tableOf } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
-import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
+import { type Access, cursorOf, givenCursor, refuseUnknown } from '../pull/pull.ts';
 import type { Hub, Window } from '../realtime/hub.ts';
 import type { Store } from '../stores/store.ts';
 import { nextPage, pageBytes } from './page.ts';
@@ -24,30 +24,32 @@ export class FeedReader {
   private hasBegun = false;
   private token: string;
 
-  /** @throws KoinonError `unknown-cursor`, `unknown-table`. */
-  constructor(store: Store, request: FeedRequest, access: Access) {
+  /**
+   * Opens the feed behind a position.
+   *
+   * @throws KoinonError `unknown-cursor`, `unknown-table`; `forgotten-cursor`, `feed-restored` where the feed does not reach back
+   *   to it.
+   */
+  static async open(store: Store, request: FeedRequest, access: Access): Promise<FeedReader> {
+    const { after = 0, table } = request;
+    const { user } = access;
+    if (table !== undefined) tableOf(store.schema, table);
+    const { feed, schema } = store;
+    const cursor =
+      typeof after === 'string'
+        ? await givenCursor(store, after, user)
+        : { feed, known: store.positionAt(after), schemaVersion: schema.version, ...(user && { user: user.id }) };
+    if (after !== 0) await store.read((reader) => refuseUnknown(reader, cursor, String(after)));
+    return new FeedReader(store, request, access, cursor);
+  }
+
+  private constructor(store: Store, request: FeedRequest, access: Access, cursor: Cursor) {
     this.store = store;
     this.access = access;
     this.request = request;
-    const { after = 0 } = request;
-    const { user } = access;
-    this.beganByCursor = typeof after === 'string';
-    const start = (known: string): Cursor => ({
-      feed: store.feed,
-      known,
-      schemaVersion: store.schema.version,
-      ...(user && { user: user.id }),
-    });
-    if (request.table !== undefined) tableOf(store.schema, request.table);
-    this.cursor = typeof after === 'number' ? start(store.positionAt(after)) : cursorOf(store, after, user);
-    this.token = sealCursor(this.cursor, store.keys);
-  }
-
-  /** Refuses a position that the feed no longer reaches back to. @throws KoinonError `forgotten-cursor`, `feed-restored`. */
-  async check(): Promise<void> {
-    const { after } = this.request;
-    if (after === undefined || after === 0) return;
-    await this.store.read((reader) => refuseUnknown(reader, this.cursor, String(after)));
+    this.beganByCursor = typeof request.after === 'string';
+    this.cursor = cursor;
+    this.token = sealCursor(cursor, store.keys);
   }
 
   /** Every change up to the present as JSON Lines; the last line says where that is. */

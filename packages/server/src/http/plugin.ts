@@ -35,7 +35,7 @@ import { UserConnections } from '../auth/connections.ts';
 import { identifyBy } from '../auth/identity.ts';
 import { Owners } from '../auth/owners.ts';
 import { FeedReader } from '../feed/feed.ts';
-import { type Access, cursorOf, pull } from '../pull/pull.ts';
+import { type Access, givenCursor, pull } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
 import { Hub } from '../realtime/hub.ts';
 import { acceptSockets } from '../realtime/upgrade.ts';
@@ -329,12 +329,11 @@ export async function koinonPlugin<S extends Schema = Schema>(
   app.get(`${root}/feed`, { compress: false }, async (request, reply) => {
     const { 'last-event-id': last } = request.headers;
     const asked = readFeedRequest(request.query);
-    const reader = new FeedReader(
+    const reader = await FeedReader.open(
       store,
       typeof last === 'string' ? { ...asked, after: last } : asked,
       accessOf(users.get(request)),
     );
-    await reader.check();
     if (request.method === 'HEAD') return reply.type(asked.follow === true ? eventStream : jsonLines).send();
     if (asked.follow !== true) return reply.type(jsonLines).send(Readable.from(reader.lines()));
     refuseFull();
@@ -372,7 +371,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     return {
       moved: await waitForChange(
         hub,
-        { cursor: cursorOf(store, token, access.user), token, access, asked: only, replica },
+        { cursor: await givenCursor(store, token, access.user), token, access, asked: only, replica },
         held,
       ),
     };

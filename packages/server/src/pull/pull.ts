@@ -1,7 +1,7 @@
 import { type Cursor, limits, type PulledPage, type PulledRow, type PullRequest, type Schema } from '@koinon/core';
 import { columnsDigest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
-import { forgottenCursor, openCursor, restoredCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
+import { forgottenCursor, isOfNewKey, openCursor, restoredCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
 import { firstCursor, movedRows, nextPage, type Page, pageBytes, passedViews, pulledRow } from '../feed/page.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import type { View } from '../scope/view.ts';
@@ -17,7 +17,18 @@ export interface Access {
 /** Everything, for whoever asks. */
 export const openAccess = (store: Store): Access => ({ scopes: scopeSet(store.schema, undefined), user: undefined });
 
-/** Opens a cursor and checks that it belongs to this feed and user. @throws KoinonError `unknown-cursor`, `feed-restored`. */
+/**
+ * Opens a cursor that a client has sent, and checks that it belongs to this feed and user. Another process on the database may
+ * have sealed it by a key that is newer than those read here.
+ *
+ * @throws KoinonError `unknown-cursor`, `feed-restored`, `forgotten-cursor`.
+ */
+export async function givenCursor(store: Store, token: string, user?: User): Promise<Cursor> {
+  if (isOfNewKey(token, store.keys)) store.keys.replace(await store.read((reader) => reader.cursorKeys()));
+  return cursorOf(store, token, user);
+}
+
+/** The same for a cursor that this process has made. */
 export function cursorOf(store: Store, token: string, user?: User): Cursor {
   const cursor = openCursor(token, store.keys);
   if (cursor.user !== undefined && cursor.user !== user?.id)
@@ -60,7 +71,7 @@ export async function pull(
 ): Promise<PulledPage> {
   const room = { rows: Math.min(request.limit ?? limits.pageRows, limits.pageRows), bytes: pageBytes };
   const { user } = access;
-  const given = request.cursor === undefined ? undefined : cursorOf(store, request.cursor, user);
+  const given = request.cursor === undefined ? undefined : await givenCursor(store, request.cursor, user);
   return store.read(async (reader) => {
     if (given !== undefined) await refuseUnknown(reader, given, request.cursor as string);
     const { view } = await access.scopes.evaluate(access.user, reader, request);

@@ -13,7 +13,7 @@ import {
   type WireChange,
 } from '@koinon/core';
 import { changeFromWire, changeProblems, HeldRows } from '@koinon/core/internal';
-import { cursorOf, refuseUnreached } from '../pull/pull.ts';
+import { givenCursor, refuseUnreached } from '../pull/pull.ts';
 import { type RuleSet, ruleSet } from '../rules/rules.ts';
 import { writeByRules } from '../rules/write.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
@@ -49,7 +49,7 @@ export async function push(
   rules: RuleSet = noRules,
   scopes: ScopeSet = scopeSet(store.schema, undefined),
 ): Promise<PushResponse> {
-  const base = request.base === null ? null : cursorOf(store, request.base, rules.user);
+  const base = request.base === null ? null : await givenCursor(store, request.base, rules.user);
   const { transactions } = request;
   const isNewer = (request.schemaVersion ?? 1) > store.schema.version;
   const taking: Taking = { store, rules, scopes, replica: request.replica, isNewer };

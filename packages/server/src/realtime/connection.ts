@@ -12,7 +12,7 @@ import { endUnknown, notAuthenticated, untilExpiry } from '../auth/authenticate.
 import type { Blocklist } from '../auth/blocklist.ts';
 import type { UserConnections } from '../auth/connections.ts';
 import type { Identify } from '../auth/identity.ts';
-import { type Access, cursorOf, unsupported } from '../pull/pull.ts';
+import { type Access, givenCursor, unsupported } from '../pull/pull.ts';
 import type { Store } from '../stores/store.ts';
 import type { Follower, Hub, Window } from './hub.ts';
 
@@ -71,6 +71,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
     isSettled = true;
   };
   let joined: JoinRequest | undefined;
+  let joins = 0;
   let isPushing = false;
   let leave: (() => void) | undefined;
   let isSlow = false;
@@ -119,14 +120,16 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
   };
   const join = async (request: JoinRequest) => {
     sender.take();
+    const turn = ++joins;
     const access = await admit(request);
+    const cursor = await givenCursor(store, request.cursor, access.user);
+    // It may have gone meanwhile, or have joined anew.
+    if (socket.readyState !== socket.OPEN || turn !== joins) return;
     settle();
     clearTimeout(expiry);
     forgetUser?.();
     forgetUser = admission.userConnections.add(access.user, () => refuse(notAuthenticated()));
-    if (socket.readyState !== socket.OPEN) forgetUser();
     expiry = setTimeout(() => refuse(notAuthenticated()), untilExpiry(access.user));
-    const cursor = cursorOf(store, request.cursor, access.user);
     if (cursor.resume !== undefined)
       throw new KoinonError(
         'malformed-request',
@@ -150,7 +153,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
       ...(request.tables && { tables: new Set(request.tables) }),
     };
     leave?.();
-    if (socket.readyState === socket.OPEN) leave = hub.follow(follower, cursor, request.cursor);
+    leave = hub.follow(follower, cursor, request.cursor);
   };
 
   const said = async (text: string) => {

@@ -173,7 +173,7 @@ class PostgresStore implements Store {
   private readonly mode: StoreMode;
   /** What was found when the store was opened. */
   private faults: readonly TrackingFault[];
-  private lookedAt = 0;
+  private stampLookedAt = 0;
   onUntracked: (() => void) | undefined;
   private readonly pool: pg.Pool;
   private readonly tables: ReadonlyMap<string, AppTable>;
@@ -231,7 +231,7 @@ class PostgresStore implements Store {
             const result = await work(writer);
             await writer.end();
             // Asked now and then: a write that left no stamp is not followed by anybody.
-            if (Date.now() - this.lookedAt > stampLook && (await writer.hasStamped()) === false) this.onUntracked?.();
+            if (Date.now() - this.stampLookedAt > stampLook) await this.lookForStamp(writer);
             return result;
           },
         );
@@ -242,10 +242,15 @@ class PostgresStore implements Store {
     }
   }
 
+  private async lookForStamp(writer: PostgresWriter): Promise<void> {
+    const hasStamped = await writer.hasStamped();
+    if (hasStamped !== undefined) this.stampLookedAt = Date.now();
+    if (hasStamped === false) this.onUntracked?.();
+  }
+
   async lookAfterTables(): Promise<readonly TrackingFault[]> {
     const before = this.faults;
     this.faults = [];
-    this.lookedAt = Date.now();
     const found = await inTransaction(
       this.pool,
       `BEGIN; SET LOCAL lock_timeout = ${lockTimeouts.some}; ${layoutLock}`,

@@ -119,7 +119,13 @@ test.each(storeKinds)(
     await give('a', 'dee');
     await give('a', 'eve');
     await later(40);
-    expect((await held()).map((owners) => owners.sort())).toEqual([['dee', 'ida'], []]);
+    // A transaction of another database of the server may be open, and keep a day's position back.
+    await expect
+      .poll(async () => {
+        await later(1);
+        return (await held()).map((owners) => owners.sort());
+      })
+      .toEqual([['dee', 'ida'], []]);
     expect((await replica.sync()).down).toMatchObject({ leave: 1 });
     expect((await replica.rows({ from: 'thing' })).map(({ id }) => id)).toEqual(['b']);
     await store.close();

@@ -79,6 +79,11 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await tables()).toEqual([]);
     await shell.exec('DROP TABLE visit');
     expect(await tables()).toEqual([expect.stringMatching(/^The table visit is gone/)]);
+    if (kind === 'SQLite') {
+      await shell.exec('CREATE TABLE visit (id TEXT, hive TEXT, notes TEXT)');
+      expect(await tables()).toEqual([expect.stringMatching(/^The table visit has no key/)]);
+      await shell.exec('DROP TABLE visit');
+    }
     await shell.exec('DROP TABLE hive');
     expect(await tables()).toHaveLength(2);
     await expect(world.database.open(register)).rejects.toMatchObject({

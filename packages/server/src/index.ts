@@ -27,24 +27,21 @@ export type { Mapping, TableMapping } from './stores/mapping.ts';
 export type { StoreMode } from './stores/mode.ts';
 export {
   alterPostgres,
-  type PostgresOptions,
   postgresDdl,
-  postgresStore,
   renewKeyPostgres,
   resendAllPostgres,
   uninstallPostgres,
-} from './stores/postgres/store.ts';
+} from './stores/postgres/maintenance.ts';
+export { type PostgresOptions, postgresStore } from './stores/postgres/store.ts';
 export { RetentionJob, type RetentionOptions } from './stores/retention-job.ts';
 export {
   alterSqlite,
   renewKeySqlite,
   resendAllSqlite,
-  type SqliteOptions,
   sqliteDdl,
-  sqliteStore,
-  type Trace,
   uninstallSqlite,
-} from './stores/sqlite/store.ts';
+} from './stores/sqlite/maintenance.ts';
+export { type SqliteOptions, sqliteStore, type Trace } from './stores/sqlite/store.ts';
 export type {
   Changed,
   Contact,

@@ -32,6 +32,11 @@ export interface MappedTable {
   readonly softDelete: string | undefined;
 }
 
+/** The tables of a schema that the server keeps. */
+export function keptTables(schema: Schema): string[] {
+  return Object.entries(schema.tables).flatMap(([name, table]) => (table.home === 'device' ? [] : [name]));
+}
+
 /** The tables that the server keeps, by the names they have there. @throws KoinonError `schema-invalid`. */
 export function mappedTables(schema: Schema, mapping: Mapping): MappedTable[] {
   for (const name of Object.keys(mapping))

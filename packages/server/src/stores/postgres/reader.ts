@@ -1,7 +1,7 @@
 import type { AnyRow, AppliedOrigin, Condition, JsonValue, Position, RowTimes, Table } from '@koinon/core';
 import { everything, quoteText } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
-import { type CursorKey, keysOf } from '../../cursor/keys.ts';
+import type { CursorKey } from '../../cursor/keys.ts';
 import {
   byTable,
   type Changed,
@@ -20,6 +20,7 @@ import {
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import type { TypedValues } from '../typed-values.ts';
+import { storedKeys } from './identity.ts';
 import type { AppTable } from './layout.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot, writePosition } from './snapshot.ts';
@@ -422,14 +423,6 @@ function stampedTimes(
     column: (name) => columns[name]?.[1],
     by: (name) => userOf(name === null ? row_receipt : columns[name]?.[2]),
   };
-}
-
-/** The keys for cursors that a database keeps. */
-export async function storedKeys(client: ClientBase): Promise<CursorKey[]> {
-  const { rows } = await client.query<{ name: string; value: string }>(
-    "SELECT name, value FROM koinon.meta WHERE name LIKE 'cursor key %'",
-  );
-  return keysOf(rows);
 }
 
 /** A number that grows as the feed does: the first transaction that a snapshot does not see. */

@@ -1,20 +1,20 @@
-import { createHash, randomBytes } from 'node:crypto';
 import { KoinonError, type Position, type Problem, type Schema } from '@koinon/core';
-import pg from 'pg';
-import { CursorKeys, keyName, keysOf, keyText, newCursorKey } from '../../cursor/keys.ts';
+import type pg from 'pg';
+import type { CursorKeys } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
 import { notPrepared, onlyRead, type StoreMode } from '../mode.ts';
 import type { Fault, LockWait, Store, StoreReader, StoreWriter } from '../store.ts';
 import type { TrackingFault } from '../tracking.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
+import { asRefused, inTransaction, layoutLock, mostTries, openPool } from './connections.ts';
 import { faultOf, isRepeatable, refusalOf } from './constraints.ts';
-import { type AppTable, planLayout, uninstallSql } from './layout.ts';
-import { ordinalOf, PostgresReader, storedKeys } from './reader.ts';
+import { identityOf, notedIdentity } from './identity.ts';
+import { type AppTable, planLayout } from './layout.ts';
+import { ordinalOf, PostgresReader } from './reader.ts';
 import { InsertedMeanwhileError } from './row-writer.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 import { lookAfterTables } from './tracking.ts';
-import { resendAllSql } from './triggers.ts';
 import { announceAfter, channel, Watcher } from './watcher.ts';
 import { PostgresWriter } from './writer.ts';
 
@@ -35,17 +35,8 @@ export interface PostgresOptions {
 /** How long a push waits for rows that another program has locked, in milliseconds. */
 const lockTimeouts = { some: 2_000, none: 20 } as const satisfies Record<LockWait, number>;
 
-/** How long is waited for a connection, a new one or one that others use, in milliseconds. */
-const connectWait = 20_000;
-
 /** Milliseconds after which it is asked again whether a write has left its stamp. */
 const stampLook = 5_000;
-
-/** A transaction that others keep getting in the way of is tried this often. */
-const mostTries = 10;
-
-/** One process at a time looks at what a database lacks, and makes it. */
-const layoutLock = 'SELECT pg_advisory_xact_lock(5127301)';
 
 /**
  * Keeps the app's tables in a PostgreSQL database (14 or newer), with the feed and the receipts in a schema `koinon` of
@@ -87,69 +78,6 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
     await pool.end();
     throw asRefused(error, url);
   }
-}
-
-/**
- * The SQL that a database still lacks to be served, for somebody to look at before it is run. Changes nothing.
- *
- * @throws KoinonError as {@link postgresStore} does.
- */
-export function postgresDdl(schema: Schema, url: string, mapping: Mapping = {}): Promise<readonly string[]> {
-  return once(url, async (client) => (await planLayout(client, schema, mapping)).statements);
-}
-
-/** Takes every trace of Koinon out of a database. The app's tables, and what is in them, stay as they are. */
-export async function uninstallPostgres(url: string): Promise<void> {
-  await once(url, async (client) => {
-    for (const statement of uninstallSql) await client.query(statement);
-  });
-}
-
-/**
- * Runs SQL that changes tables of a database that is served, and brings what follows them up to it, in one transaction.
- *
- * @param schema as it is afterwards.
- */
-export async function alterPostgres(schema: Schema, url: string, sql: string, mapping: Mapping = {}): Promise<void> {
-  await once(url, async (client) => {
-    await client.query(sql);
-    const { statements } = await planLayout(client, schema, mapping);
-    for (const statement of statements) await client.query(statement);
-  });
-}
-
-/** Makes another key for cursors; returns its number. Servers that are running use it a minute later. */
-export function renewKeyPostgres(url: string): Promise<number> {
-  return once(url, async (client) => {
-    await client.query(layoutLock);
-    return renewKey(client);
-  });
-}
-
-/** The same as it was noted when the database was served last; of one that never was, nothing. */
-async function notedIdentity(client: pg.PoolClient): Promise<{ feed: string; keys: CursorKeys }> {
-  const { rows } = await client.query<{ name: string; value: string }>('SELECT name, value FROM koinon.meta');
-  const noted = new Map(rows.map(({ name, value }) => [name, value]));
-  return { feed: noted.get('feed') ?? '', keys: new CursorKeys(noted.get('secret') ?? '', keysOf(rows)) };
-}
-
-async function renewKey(client: pg.PoolClient): Promise<number> {
-  const key = newCursorKey(Math.max(0, ...(await storedKeys(client)).map(({ number }) => number)) + 1);
-  await client.query('INSERT INTO koinon.meta VALUES ($1, $2)', [keyName(key.number), keyText(key)]);
-  return key.number;
-}
-
-/**
- * Has every row sent anew, for what no trigger saw: rows that were loaded with triggers switched off, say. Replicas get
- * all rows as if they had just been written.
- */
-export async function resendAllPostgres(schema: Schema, url: string, mapping: Mapping = {}): Promise<void> {
-  await once(url, async (client) => {
-    const { tables } = await planLayout(client, schema, mapping);
-    for (const table of tables.values()) for (const statement of resendAllSql(table)) await client.query(statement);
-    // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
-    await client.query('UPDATE koinon.filterable SET position = pg_current_xact_id()');
-  });
 }
 
 /** Types of another program's columns that the schema's cannot be read from are found now, not by the first replica. */
@@ -287,127 +215,4 @@ class PostgresStore implements Store {
     await this.watcher?.close();
     await this.pool.end();
   }
-}
-
-function openPool(url: string, max: number): pg.Pool {
-  const pool = new pg.Pool({
-    connectionString: url,
-    max,
-    application_name: 'koinon',
-    // A database that is gone without a word is noticed, and nobody waits for it for ever.
-    keepAlive: true,
-    connectionTimeoutMillis: connectWait,
-    options: '-c DateStyle=ISO -c TimeZone=UTC -c client_min_messages=warning',
-  });
-  // A connection that broke while nobody used it is replaced when one is needed.
-  pool.on('error', () => undefined);
-  return pool;
-}
-
-async function once<T>(url: string, work: (client: pg.PoolClient) => Promise<T>): Promise<T> {
-  const pool = openPool(url, 1);
-  try {
-    return await inTransaction(pool, 'BEGIN', async (client) => {
-      await client.query(layoutLock);
-      return work(client);
-    });
-  } catch (error) {
-    throw asRefused(error, url);
-  } finally {
-    await pool.end();
-  }
-}
-
-/** A connection with a transaction begun. One that was cut while nobody used it says so only now: another one is taken. */
-async function begun(pool: pg.Pool, begin: string): Promise<pg.PoolClient> {
-  const ignore = () => undefined;
-  for (let tries = 1; ; tries++) {
-    const client = await pool.connect();
-    client.on('error', ignore);
-    try {
-      await client.query(begin);
-      return client;
-    } catch (error) {
-      client.release(error as Error);
-      if (tries === mostTries) throw error;
-    } finally {
-      client.off('error', ignore);
-    }
-  }
-}
-
-async function inTransaction<T>(pool: pg.Pool, begin: string, work: (client: pg.PoolClient) => Promise<T>): Promise<T> {
-  const client = await begun(pool, begin);
-  let broken: Error | undefined;
-  // A connection that is cut between two queries says so by an event, which would end the process if nobody listened.
-  const cut = (error: Error) => {
-    broken = error;
-  };
-  client.on('error', cut);
-  try {
-    const result = await work(client);
-    await client.query('COMMIT');
-    return result;
-  } catch (error) {
-    await client.query('ROLLBACK').catch((failure: Error) => {
-      broken ??= failure;
-    });
-    throw error;
-  } finally {
-    client.off('error', cut);
-    client.release(broken);
-  }
-}
-
-/**
- * The feed's identity. Another database system, a system after a restore (its timeline is another one), a copy of the
- * database, and one whose tables came from a dump all differ in it: their transaction ids mean something else.
- */
-async function identityOf(client: pg.PoolClient): Promise<{ feed: string; keys: CursorKeys }> {
-  const source = await client.query<{ source: string }>(
-    `SELECT concat_ws(' ', (SELECT system_identifier FROM pg_control_system()), (SELECT timeline_id FROM pg_control_checkpoint()),
-       (SELECT oid FROM pg_database WHERE datname = current_database()), 'koinon.stamp'::regclass::oid) AS source`,
-  );
-  const digest = createHash('sha256')
-    .update(source.rows[0]?.source ?? '')
-    .digest('hex');
-  const feed = `${digest.slice(0, 8)}-${digest.slice(8, 12)}-8${digest.slice(13, 16)}-8${digest.slice(17, 20)}-${digest.slice(20, 32)}`;
-  await client.query("INSERT INTO koinon.meta VALUES ('secret', $1) ON CONFLICT DO NOTHING", [
-    randomBytes(32).toString('base64url'),
-  ]);
-  const { rows } = await client.query<{ name: string; value: string }>(
-    "SELECT name, value FROM koinon.meta WHERE name IN ('feed', 'secret')",
-  );
-  const noted = new Map(rows.map(({ name, value }) => [name, value]));
-  if (noted.get('feed') !== feed) {
-    await client.query(
-      "INSERT INTO koinon.meta VALUES ('feed', $1) ON CONFLICT (name) DO UPDATE SET value = excluded.value",
-      [feed],
-    );
-    // Stamps that were written under another identity carry transaction ids of that one.
-    if (noted.has('feed')) for (const statement of renewStamps) await client.query(statement);
-  }
-  if ((await storedKeys(client)).length === 0) await renewKey(client);
-  return { feed, keys: new CursorKeys(noted.get('secret') as string, await storedKeys(client)) };
-}
-
-const renewStamps = [
-  `UPDATE koinon.stamp SET position = pg_current_xact_id(), born = pg_current_xact_id(), row_position = pg_current_xact_id(),
-     row_receipt = NULL, columns = '{}', past = '{}'`,
-  'UPDATE koinon.filterable SET position = pg_current_xact_id()',
-  'DELETE FROM koinon.noted_time',
-  "UPDATE koinon.horizon SET position = '0', at = 0",
-];
-
-function asRefused(error: unknown, url: string): unknown {
-  if (error instanceof KoinonError) return error;
-  // Without the password that may stand in it.
-  const where = URL.canParse(url) ? new URL(url) : undefined;
-  const named = where ? `${where.protocol}//${where.host}${where.pathname}` : 'That address';
-  const { message, code, detail } = error as { message?: string; code?: string; detail?: string };
-  return new KoinonError(
-    'storage-refused',
-    `${named} cannot be opened as the server's database: ${message || code}${detail ? ` (${detail})` : ''}.`,
-    { cause: error },
-  );
 }

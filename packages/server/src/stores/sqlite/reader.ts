@@ -28,7 +28,7 @@ import {
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import type { Prepared } from './driver.ts';
-import { storedKeys } from './layout.ts';
+import { storedKeys } from './identity.ts';
 import { AppRows, type TableReading } from './rows.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */

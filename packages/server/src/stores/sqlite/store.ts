@@ -1,38 +1,24 @@
-import { existsSync } from 'node:fs';
 import { setTimeout } from 'node:timers/promises';
 import type { Position, Problem, Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
-import { messageOf, replicaApplicationId } from '@koinon/core/internal';
 import type { CursorKeys } from '../../cursor/keys.ts';
-import type { Mapping } from '../mapping.ts';
-import { notPrepared, onlyRead, type StoreMode } from '../mode.ts';
+import { keptTables, type Mapping } from '../mapping.ts';
+import { onlyRead, type StoreMode } from '../mode.ts';
 import type { Fault, Store, StoreReader, StoreWriter } from '../store.ts';
 import type { TrackingFault } from '../tracking.ts';
 import { type Misfit, TypedValues } from '../typed-values.ts';
 import { faultOf, refusalOf } from './constraints.ts';
-import { type Connection, loadSqlite, Prepared } from './driver.ts';
+import { loadSqlite, Prepared } from './driver.ts';
 import { FileWatch } from './file-watch.ts';
-import {
-  alterTables,
-  columnsFilled,
-  followAgain,
-  type Identity,
-  keptTables,
-  makeLayout,
-  plainTables,
-  prepareLayout,
-  relationOf,
-  release,
-  renewKey,
-  resendAll,
-  statesOf,
-  storedIdentity,
-  unenforcedColumns,
-} from './layout.ts';
+import { type Identity, storedIdentity } from './identity.ts';
+import { plainTables, prepareLayout, unenforcedColumns } from './layout.ts';
+import { refuseReplica, refuseUnprepared } from './maintenance.ts';
 import { readPosition, SqliteReader } from './reader.ts';
 import type { TableReading } from './rows.ts';
 import { Stamping } from './stamping.ts';
-import { widenings, widenTables } from './widen.ts';
+import { followAgain, statesOf } from './tracking.ts';
+import { columnsFilled, relationOf } from './views.ts';
+import { widenTables } from './widen.ts';
 import { SqliteWriter } from './writer.ts';
 
 /** Told of each statement that a transaction runs on the app's tables, with its values. */
@@ -82,7 +68,8 @@ export async function sqliteStore(
     const writing = open();
     refuseReplica(writing, file);
     if (mode === 'prepare') widenTables(writing, schema, mapping);
-    const identity = mode === 'read' ? storedIdentity(writing) : prepareLayout(writing, schema, mapping);
+    const { identity, faults } =
+      mode === 'read' ? { identity: storedIdentity(writing), faults: [] } : prepareLayout(writing, schema, mapping);
     const kept = {
       ...schema,
       tables: Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]])),
@@ -100,6 +87,7 @@ export async function sqliteStore(
     const store = new SqliteStore(
       kept,
       identity,
+      faults,
       [writing, open(), open()],
       tables,
       writer,
@@ -117,142 +105,6 @@ export async function sqliteStore(
       { cause: error },
     );
   }
-}
-
-/** Opens a file as the server's database, to be looked at or worked on as a whole. */
-async function inFile<T>(file: string, work: (database: Prepared) => T): Promise<T> {
-  const { DatabaseSync } = await loadSqlite();
-  let connection: Connection | undefined;
-  try {
-    connection = new DatabaseSync(file, { timeout: 5_000 });
-    const database = new Prepared(connection);
-    refuseReplica(database, file);
-    connection.exec('PRAGMA foreign_keys = on; BEGIN IMMEDIATE');
-    const result = work(database);
-    connection.exec('COMMIT');
-    return result;
-  } catch (error) {
-    if (error instanceof KoinonError) throw error;
-    throw new KoinonError(
-      'storage-refused',
-      `${file} cannot be worked on as a server's database: ${(error as Error).message}.`,
-      { cause: error },
-    );
-  } finally {
-    connection?.close();
-  }
-}
-
-/**
- * The SQL that a file still lacks to be served, for somebody to look at before it is run. Changes nothing: it is tried on an empty
- * copy in memory. A file that is not there lacks everything.
- *
- * @throws KoinonError `storage-refused`, `storage-foreign` for a replica of a device.
- */
-export async function sqliteDdl(schema: Schema, file: string, mapping: Mapping = {}): Promise<readonly string[]> {
-  return (await planSqlite(schema, file, mapping)).statements;
-}
-
-/** What a file lacks, and whether Koinon has ever served it. */
-interface Planned {
-  readonly statements: readonly string[];
-  readonly isServed: boolean;
-}
-
-async function planSqlite(schema: Schema, file: string, mapping: Mapping): Promise<Planned> {
-  const { DatabaseSync } = await loadSqlite();
-  const memory = new DatabaseSync(':memory:');
-  try {
-    const copy = new Prepared(memory);
-    if (existsSync(file))
-      copyShape(new Prepared(new DatabaseSync(file, { timeout: 5_000, readOnly: true })), copy, file);
-    const isServed = copy.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_feed'") !== undefined;
-    const statements = widenings(copy, schema, mapping);
-    const noting: Connection = {
-      exec(sql) {
-        statements.push(sql);
-        memory.exec(sql);
-      },
-      prepare: (sql) => memory.prepare(sql),
-      close: () => undefined,
-    };
-    makeLayout(new Prepared(noting), schema, mapping);
-    return { statements, isServed };
-  } catch (error) {
-    if (error instanceof KoinonError) throw error;
-    throw new KoinonError('storage-refused', `${file} cannot be read as a server's database: ${messageOf(error)}.`, {
-      cause: error,
-    });
-  } finally {
-    memory.close();
-  }
-}
-
-/** Makes the tables of a file, its triggers and indexes, in an empty database; of the rows only what Koinon notes of tables. */
-function copyShape(from: Prepared, to: Prepared, file: string): void {
-  try {
-    refuseReplica(from, file);
-    const made = from.all<{ name: string; sql: string }>(
-      `SELECT name, sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
-         ORDER BY type <> 'table', type = 'trigger'`,
-    );
-    const has = (name: string) => to.get('SELECT 1 FROM sqlite_schema WHERE name = ?', name) !== undefined;
-    // A virtual table brings tables of its own.
-    for (const { name, sql } of made) if (!has(name)) to.connection.exec(sql);
-    if (!has('koinon_filterable')) return;
-    for (const row of from.all<{ table_name: string; columns: string; position: number }>(
-      'SELECT * FROM koinon_filterable',
-    ))
-      to.run('INSERT INTO koinon_filterable VALUES (?, ?, ?)', row.table_name, row.columns, row.position);
-  } finally {
-    from.connection.close();
-  }
-}
-
-/** Refuses a file that lacks something, or is not there. @throws KoinonError `not-served`, `storage-refused`. */
-async function refuseUnprepared(schema: Schema, file: string, mapping: Mapping): Promise<void> {
-  if (!existsSync(file)) throw new KoinonError('storage-refused', `There is no database ${file}.`, { value: file });
-  const { statements, isServed } = await planSqlite(schema, file, mapping);
-  if (statements.length > 0) throw notPrepared(file, isServed, statements.length);
-}
-
-/** @throws KoinonError `storage-foreign` for the file of a device. */
-function refuseReplica(database: Prepared, file: string): void {
-  const found = database.get<{ application_id: number }>('PRAGMA application_id');
-  if (found?.application_id === replicaApplicationId)
-    throw new KoinonError(
-      'storage-foreign',
-      `${file} is the replica of a device, not the database of a server. Name the server's database; "koinon look" looks into a replica.`,
-      { value: file },
-    );
-}
-
-/** Takes every trace of Koinon out of a file. The app's tables, and what is in them, stay as they are. */
-export function uninstallSqlite(file: string): Promise<void> {
-  return inFile(file, release);
-}
-
-/**
- * Runs SQL that changes tables of a file that is served: with Koinon's triggers off, and on again, in one transaction. No change of
- * a row is lost to the feed; what the SQL itself does to rows is not in it.
- *
- * @param schema as it is afterwards.
- */
-export function alterSqlite(schema: Schema, file: string, sql: string, mapping: Mapping = {}): Promise<void> {
-  return inFile(file, (database) => alterTables(database, schema, mapping, sql));
-}
-
-/** Makes another key for cursors; returns its number. Servers that are running use it a minute later. */
-export function renewKeySqlite(file: string): Promise<number> {
-  return inFile(file, renewKey);
-}
-
-/** Has every row sent anew, for what no trigger saw. Replicas get all rows as if they had just been written. */
-export function resendAllSqlite(schema: Schema, file: string, mapping: Mapping = {}): Promise<void> {
-  return inFile(file, (database) => {
-    makeLayout(database, schema, mapping);
-    resendAll(database, schema, mapping);
-  });
 }
 
 /** Bytes that the write-ahead log may keep after something large; a server runs for months. */
@@ -292,6 +144,7 @@ class SqliteStore implements Store {
   constructor(
     schema: Schema,
     identity: Identity,
+    faults: readonly TrackingFault[],
     [writing, reading, watching]: readonly [Prepared, Prepared, Prepared],
     tables: TableReading,
     writer: SqliteWriter,
@@ -300,7 +153,7 @@ class SqliteStore implements Store {
     mapping: Mapping,
   ) {
     this.mapping = mapping;
-    this.faults = identity.faults;
+    this.faults = faults;
     this.mode = mode;
     this.fileWatch = fileWatch;
     this.watching = watching;

@@ -1,8 +1,8 @@
 import type { Schema, Table } from '@koinon/core';
 import { boundsDdl, boundsIn, boundsOf, columnDdl, quoteName, widerBounds } from '@koinon/core/internal';
-import type { Mapping } from '../mapping.ts';
+import { keptTables, type Mapping } from '../mapping.ts';
 import type { Prepared } from './driver.ts';
-import { isMapped, keptTables } from './layout.ts';
+import { isMapped } from './views.ts';
 
 // A column that takes one more value, or none, than when its table was made: SQLite can change no rule of a table that is
 // there, so the table is made anew, as its documentation says (https://www.sqlite.org/lang_altertable.html, 7).

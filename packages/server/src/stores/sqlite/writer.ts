@@ -28,11 +28,11 @@ import { type Applying, applyFree, applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { PlainInserts } from './inserts.ts';
-import type { Filled } from './layout.ts';
 import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
 import { Receipts } from './receipts.ts';
 import type { TableReading } from './rows.ts';
 import type { Stamping } from './stamping.ts';
+import type { Filled } from './views.ts';
 
 /** How tables stand, for whoever writes them. */
 interface TableWriting extends TableReading {

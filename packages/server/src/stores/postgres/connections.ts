@@ -1,0 +1,102 @@
+import { KoinonError } from '@koinon/core';
+import pg from 'pg';
+
+/** How long is waited for a connection, a new one or one that others use, in milliseconds. */
+const connectWait = 20_000;
+
+/** What connections that are cut, or others, keep getting in the way of is tried this often. */
+export const mostTries = 10;
+
+/** One process at a time looks at what a database lacks, and makes it. */
+export const layoutLock = 'SELECT pg_advisory_xact_lock(5127301)';
+
+/** Connections to a database. */
+export function openPool(url: string, max: number): pg.Pool {
+  const pool = new pg.Pool({
+    connectionString: url,
+    max,
+    application_name: 'koinon',
+    // A database that is gone without a word is noticed, and nobody waits for it for ever.
+    keepAlive: true,
+    connectionTimeoutMillis: connectWait,
+    options: '-c DateStyle=ISO -c TimeZone=UTC -c client_min_messages=warning',
+  });
+  // A connection that broke while nobody used it is replaced when one is needed.
+  pool.on('error', () => undefined);
+  return pool;
+}
+
+/** Does something with a database in one transaction, while nobody else works on it as a whole. @throws KoinonError `storage-refused`. */
+export async function once<T>(url: string, work: (client: pg.PoolClient) => Promise<T>): Promise<T> {
+  const pool = openPool(url, 1);
+  try {
+    return await inTransaction(pool, 'BEGIN', async (client) => {
+      await client.query(layoutLock);
+      return work(client);
+    });
+  } catch (error) {
+    throw asRefused(error, url);
+  } finally {
+    await pool.end();
+  }
+}
+
+/** A connection with a transaction begun. One that was cut while nobody used it says so only now: another one is taken. */
+async function begun(pool: pg.Pool, begin: string): Promise<pg.PoolClient> {
+  const ignore = () => undefined;
+  for (let tries = 1; ; tries++) {
+    const client = await pool.connect();
+    client.on('error', ignore);
+    try {
+      await client.query(begin);
+      return client;
+    } catch (error) {
+      client.release(error as Error);
+      if (tries === mostTries) throw error;
+    } finally {
+      client.off('error', ignore);
+    }
+  }
+}
+
+/** Does something in a transaction on a connection of its own. */
+export async function inTransaction<T>(
+  pool: pg.Pool,
+  begin: string,
+  work: (client: pg.PoolClient) => Promise<T>,
+): Promise<T> {
+  const client = await begun(pool, begin);
+  let broken: Error | undefined;
+  // A connection that is cut between two queries says so by an event, which would end the process if nobody listened.
+  const cut = (error: Error) => {
+    broken = error;
+  };
+  client.on('error', cut);
+  try {
+    const result = await work(client);
+    await client.query('COMMIT');
+    return result;
+  } catch (error) {
+    await client.query('ROLLBACK').catch((failure: Error) => {
+      broken ??= failure;
+    });
+    throw error;
+  } finally {
+    client.off('error', cut);
+    client.release(broken);
+  }
+}
+
+/** The refusal of a database that cannot be opened. */
+export function asRefused(error: unknown, url: string): unknown {
+  if (error instanceof KoinonError) return error;
+  // Without the password that may stand in it.
+  const where = URL.canParse(url) ? new URL(url) : undefined;
+  const named = where ? `${where.protocol}//${where.host}${where.pathname}` : 'That address';
+  const { message, code, detail } = error as { message?: string; code?: string; detail?: string };
+  return new KoinonError(
+    'storage-refused',
+    `${named} cannot be opened as the server's database: ${message || code}${detail ? ` (${detail})` : ''}.`,
+    { cause: error },
+  );
+}

@@ -1,0 +1,155 @@
+import { KoinonError, type Schema } from '@koinon/core';
+import { quoteName } from '@koinon/core/internal';
+import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
+import { type TrackingFault, tableChanged, triggersTouched } from '../tracking.ts';
+import type { Prepared } from './driver.ts';
+import { feedTriggers, resendAllSql, stampUnstamped, type TrackedTable } from './triggers.ts';
+import { isMapped } from './views.ts';
+
+// Other programs may drop triggers, or change a table under a running server.
+
+/** Whether a table is followed at all: other triggers may have changed with the schema. */
+export function hasInsertTrigger(database: Prepared, { name, relation }: TrackedTable): boolean {
+  const trigger = "SELECT 1 FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? AND name = ?";
+  return database.get(trigger, relation, `koinon_${name}_after_insert`) !== undefined;
+}
+
+/** Makes every row, and every one that is gone, look newly written. */
+export function resendAll(database: Prepared, schema: Schema, mapping: Mapping): void {
+  for (const mapped of mappedTables(schema, mapping)) resendTable(database, trackedTable(database, mapped, mapping));
+}
+
+export function resendTable(database: Prepared, table: TrackedTable): void {
+  database.connection.exec('UPDATE koinon_feed SET position = position + 1');
+  for (const sql of resendAllSql(table)) database.connection.exec(sql);
+  // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
+  database.run(
+    'UPDATE koinon_filterable SET position = (SELECT position FROM koinon_feed) WHERE table_name = ?',
+    table.name,
+  );
+}
+
+/** Whether a table was served before. */
+export function isServed(database: Prepared, table: string): boolean {
+  return database.get('SELECT 1 FROM koinon_stamp WHERE table_name = ? LIMIT 1', table) !== undefined;
+}
+
+/** What has become of a table under a running server. */
+export type TableState =
+  | { readonly is: 'followed' }
+  | { readonly is: 'changed'; readonly fault: TrackingFault }
+  | { readonly is: 'untracked'; readonly table: TrackedTable };
+
+/** Looks whether tables are followed as they should be. Changes nothing. */
+export function statesOf(database: Prepared, schema: Schema, mapping: Mapping): TableState[] {
+  return mappedTables(schema, mapping).map((mapped): TableState => {
+    const { name, relation, idName, columnNames } = mapped;
+    const there = database.all<{ name: string }>('SELECT name FROM pragma_table_xinfo(?)', relation);
+    const columns = new Set(there.map((column) => column.name));
+    if (columns.size === 0) return { is: 'changed', fault: tableChanged(name, 'is gone') };
+    const lost = [idName, ...Object.values(columnNames)].find((column) => !columns.has(column));
+    if (lost !== undefined) return { is: 'changed', fault: tableChanged(name, `has lost its column ${lost}`) };
+    const table = standingTable(database, mapped, mapping);
+    if (typeof table === 'string') return { is: 'changed', fault: tableChanged(name, table) };
+    return isFollowed(database, table) ? { is: 'followed' } : { is: 'untracked', table };
+  });
+}
+
+/** Puts the triggers of a table back, and has its rows sent anew. Inside a transaction of the caller's. */
+export function followAgain(database: Prepared, table: TrackedTable): TrackingFault {
+  track(database, table);
+  resendTable(database, table);
+  return triggersTouched(table.name);
+}
+
+/** The triggers of Koinon's that stand on a table. */
+function triggersOn(database: Prepared, table: TrackedTable): { readonly name: string; readonly sql: string }[] {
+  return database.all(
+    "SELECT name, sql FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? AND name LIKE 'koinon\\_%' ESCAPE '\\'",
+    table.relation,
+  );
+}
+
+/** Whether the triggers stand on a table as they should. */
+function isFollowed(database: Prepared, table: TrackedTable): boolean {
+  const wanted = feedTriggers(table);
+  const stands = new Set(triggersOn(database, table).map(({ sql }) => sql));
+  return stands.size === wanted.length && wanted.every((sql) => stands.has(sql));
+}
+
+/** Puts the triggers on a table, unless they stand there already as they should. */
+export function track(database: Prepared, table: TrackedTable): void {
+  if (isFollowed(database, table)) return;
+  const wanted = feedTriggers(table);
+  const present = triggersOn(database, table);
+  for (const { name } of present) database.connection.exec(`DROP TRIGGER ${quoteName(name)}`);
+  for (const sql of wanted) database.connection.exec(sql);
+  database.connection.exec('UPDATE koinon_feed SET position = position + 1');
+  database.connection.exec(stampUnstamped(table));
+  rememberFilterable(database, table);
+}
+
+/** Notes from when on the earlier values of filterable columns are remembered: from now, where one is new. */
+function rememberFilterable(database: Prepared, { name, filterable }: TrackedTable): void {
+  const noted = database.get<{ columns: string }>('SELECT columns FROM koinon_filterable WHERE table_name = ?', name);
+  const known = new Set(noted === undefined ? [] : (JSON.parse(noted.columns) as string[]));
+  if (filterable.every((column) => known.has(column))) return;
+  database.run(
+    'INSERT INTO koinon_filterable SELECT ?, ?, position FROM koinon_feed WHERE true ON CONFLICT DO UPDATE SET columns = excluded.columns, position = excluded.position',
+    name,
+    JSON.stringify(filterable),
+  );
+}
+
+/** What a table really is. @throws KoinonError `schema-invalid` where it is not as the schema or the mapping says. */
+export function trackedTable(database: Prepared, mapped: MappedTable, mapping: Mapping): TrackedTable {
+  const table = standingTable(database, mapped, mapping);
+  if (typeof table !== 'string') return table;
+  const { name, relation } = mapped;
+  throw new KoinonError('schema-invalid', `The table ${relation} of ${name} ${table}.`, { table: name });
+}
+
+/** Reads what a table is: another program may have given it more columns or unique indexes. A text says why it cannot be followed. */
+function standingTable(database: Prepared, mapped: MappedTable, mapping: Mapping): TrackedTable | string {
+  const { name, relation, namespace, idName, columnNames, softDelete, table } = mapped;
+  if (namespace !== 'public') return 'is named with an SQL schema, which SQLite has none of';
+  const standing = new Map(
+    database
+      .all<{ name: string; type: string; pk: number }>('SELECT name, type, pk FROM pragma_table_xinfo(?)', relation)
+      .map((column) => [column.name, column]),
+  );
+  const key = standing.get(idName);
+  if (key === undefined) return standing.size === 0 ? 'is not there' : `has no column ${idName} for the row's id`;
+  const lacking = Object.values(columnNames).find((column) => !standing.has(column));
+  if (lacking !== undefined) return `has no column ${lacking}, which the mapping or the schema names`;
+  const mark = softDelete === undefined ? undefined : standing.get(softDelete);
+  if (softDelete !== undefined && mark === undefined)
+    return `has no column ${softDelete}, which the mapping says marks deleted rows`;
+  const indexes = database.all<{ name: string; partial: number }>(
+    'SELECT name, partial FROM pragma_index_list(?) WHERE "unique" = 1',
+    relation,
+  );
+  const groups = indexes.flatMap(({ name: index, partial }) => {
+    const columns = database.all<{ name: string | null }>('SELECT name FROM pragma_index_info(?)', index);
+    const names = columns.flatMap((column) => (column.name === null ? [] : [column.name]));
+    return names.length < columns.length ? [] : [{ names, isWhole: partial === 0 }];
+  });
+  const unique = groups.map(({ names }) => names);
+  const isKey = key.pk === 1 && [...standing.values()].every(({ pk }) => pk < 2);
+  if (!isKey && !groups.some(({ names, isWhole }) => isWhole && names.join() === idName))
+    return `has no key or unique index on ${idName} alone`;
+  if (database.get(`SELECT 1 FROM ${quoteName(relation)} WHERE ${quoteName(idName)} IS NULL LIMIT 1`) !== undefined)
+    return `has rows without a value in ${idName}, which every row needs`;
+  const all = [...standing.keys()].filter((column) => column !== idName);
+  return {
+    name,
+    relation,
+    key: idName,
+    hasTextKey: !/INT/i.test(key.type),
+    columns: isMapped(mapping, name) ? table.names : all,
+    there: isMapped(mapping, name) ? columnNames : {},
+    unique: unique.filter((group) => !(group.length === 1 && group[0] === idName)),
+    filterable: table.filterable,
+    mark: mark && { column: mark.name, isTime: !/BOOL|INT/i.test(mark.type) },
+  };
+}

@@ -1,0 +1,100 @@
+import type { Schema, Table } from '@koinon/core';
+import { quoteName } from '@koinon/core/internal';
+import { keptTables, type Mapping } from '../mapping.ts';
+import type { Prepared } from './driver.ts';
+import { aliveSql, keySql, type TrackedTable } from './triggers.ts';
+
+// Tables that others made may go by other names, and fill in columns by themselves.
+
+/** Whether a table goes by other names than in the schema. */
+export function isMapped(mapping: Mapping, table: string): boolean {
+  return Object.hasOwn(mapping, table);
+}
+
+/** What the database fills in by itself: a column that it computes, or one that has a default (as SQL) and may not be empty. */
+export type Filled = 'always' | { readonly default: string };
+
+/** The columns of a relation that the database fills in, by their names there. */
+function filledColumns(database: Prepared, relation: string): ReadonlyMap<string, Filled> {
+  const columns = database.all<{ name: string; hidden: number; required: number; initial: string | null }>(
+    'SELECT name, hidden, "notnull" AS required, dflt_value AS initial FROM pragma_table_xinfo(?)',
+    relation,
+  );
+  return new Map(
+    columns.flatMap(({ name, hidden, required, initial }): [string, Filled][] => {
+      if (hidden !== 0) return [[name, 'always']];
+      return required === 1 && initial !== null ? [[name, { default: `(${initial})` }]] : [];
+    }),
+  );
+}
+
+/**
+ * The columns that the database fills in, of tables that others made and that go by the schema's names. What it fills in of
+ * mapped ones is said by their views.
+ */
+export function columnsFilled(
+  database: Prepared,
+  schema: Schema,
+  mapping: Mapping,
+): ReadonlyMap<string, ReadonlyMap<string, Filled>> {
+  return new Map(
+    keptTables(schema).flatMap((name): [string, ReadonlyMap<string, Filled>][] => {
+      const filled = isMapped(mapping, name) ? new Map<string, Filled>() : filledColumns(database, name);
+      const table = schema.tables[name] as Table;
+      // Of a column that is required here, none is never sent.
+      const own = [...filled].filter(
+        ([column, how]) =>
+          Object.hasOwn(table.columns, column) && (how === 'always' || table.columns[column]?.optional),
+      );
+      return own.length === 0 ? [] : [[name, new Map(own)]];
+    }),
+  );
+}
+
+const viewOf = (table: string) => `koinon_view_${table}`;
+
+/** The quoted names by which tables are read and written under the schema's own names. */
+export function relationOf(mapping: Mapping): (table: string) => string {
+  return (table) => quoteName(isMapped(mapping, table) ? viewOf(table) : table);
+}
+
+/** A mapped table under the schema's names: a view, and what becomes of what is written into that. */
+export function makeView(database: Prepared, table: TrackedTable): void {
+  const { name, relation, key, hasTextKey, columns, mark } = table;
+  const [V, T, K] = [viewOf(name), relation, key].map(quoteName) as [string, string, string];
+  const there = (column: string) => quoteName(table.there[column] ?? column);
+  const numeric = `SELECT RAISE(ABORT, 'cannot store a text that is no number as the key') WHERE CAST(CAST(NEW.id AS INTEGER) AS TEXT) IS NOT NEW.id;`;
+  const filled = filledColumns(database, relation);
+  const written = columns.filter((column) => filled.get(table.there[column] ?? column) !== 'always');
+  const given = written.map((column) => {
+    const how = filled.get(table.there[column] ?? column);
+    const value = `NEW.${quoteName(column)}`;
+    return how === undefined || how === 'always' ? value : `coalesce(${value}, ${how.default})`;
+  });
+  const set = written.map((column) => `${there(column)} = NEW.${quoteName(column)}`).join(', ');
+  const fields = columns.map((column) => `${T}.${there(column)} AS ${quoteName(column)}`);
+  const instead = (event: string, body: string) =>
+    `CREATE TRIGGER ${quoteName(`${viewOf(name)}_${event}`)} INSTEAD OF ${event.toUpperCase()} ON ${V}\nBEGIN\n  ${body}\nEND`;
+  const id = hasTextKey ? 'NEW.id' : 'CAST(NEW.id AS INTEGER)';
+  const marked = mark && quoteName(mark.column);
+  const taken = `SELECT RAISE(ABORT, 'UNIQUE constraint failed: ${relation.replaceAll("'", "''")}.${key.replaceAll("'", "''")}') WHERE EXISTS (SELECT 1 FROM ${T} WHERE ${K} = ${id} AND ${aliveSql(table, T)});`;
+  // A row that is marked as deleted stands where a new one of its id goes.
+  const revived = `ON CONFLICT (${K}) DO UPDATE SET ${[...written.map((column) => `${there(column)} = excluded.${there(column)}`), `${marked} = ${mark?.isTime ? 'NULL' : '0'}`].join(', ')}`;
+  const removed = mark
+    ? `UPDATE ${T} SET ${marked} = ${mark.isTime ? "strftime('%Y-%m-%dT%H:%M:%fZ', 'now')" : '1'} WHERE ${K} = OLD.id;`
+    : `DELETE FROM ${T} WHERE ${K} = OLD.id;`;
+  const wanted = [
+    ...(hasTextKey ? [] : [`CREATE INDEX ${quoteName(`koinon_id_${name}`)} ON ${T} (CAST(${K} AS TEXT))`]),
+    `CREATE VIEW ${V} AS SELECT ${[`${keySql(table, T)} AS "id"`, ...fields].join(', ')} FROM ${T}${mark ? ` WHERE ${aliveSql(table, T)}` : ''}`,
+    instead(
+      'insert',
+      `${hasTextKey ? '' : numeric}${mark ? taken : ''}INSERT INTO ${T} (${[K, ...written.map(there)].join(', ')}) VALUES (${['NEW.id', ...given].join(', ')})${mark ? ` ${revived}` : ''};`,
+    ),
+    instead('update', `UPDATE ${T} SET ${set} WHERE ${K} = OLD.id;`),
+    instead('delete', removed),
+  ];
+  const known = new Set(database.all<{ sql: string }>('SELECT sql FROM sqlite_schema').map(({ sql }) => sql));
+  if (wanted.every((sql) => known.has(sql))) return;
+  database.connection.exec(`DROP VIEW IF EXISTS ${V}`);
+  for (const sql of wanted) if (!known.has(sql) || !sql.startsWith('CREATE INDEX')) database.connection.exec(sql);
+}

@@ -1,8 +1,9 @@
 import { connect } from 'node:net';
+import { setTimeout as sleep } from 'node:timers/promises';
 import { promisify } from 'node:util';
 import { deflate, gzip } from 'node:zlib';
 import type { KoinonError } from '@koinon/core';
-import { afterAll, beforeAll, describe, expect, test } from 'vitest';
+import { afterAll, beforeAll, describe, expect, test, vi } from 'vitest';
 import WebSocket from 'ws';
 import { answerRequests, asked } from './simulator/requests.ts';
 import { runs } from './support/runs.ts';
@@ -302,6 +303,77 @@ test('requests that wait are held up to a size and a number; the others are refu
   await world.end();
   await Promise.all([...heavy, ...light]);
   expect(answers.filter(({ moved }) => moved === false)).toHaveLength(20);
+});
+
+/** Begins a request with a body of spaces, of which so many bytes are sent. */
+function sendingTo({ server }: World) {
+  const { port } = new URL(server.url);
+  return (bytes: number, sent = bytes) => {
+    const socket = connect(Number(port), '127.0.0.1');
+    const answer = new Promise<string>((done) => {
+      let text = '';
+      socket.on('data', (chunk) => {
+        text += chunk;
+        if (text.includes('"}')) done(text);
+      });
+      socket.on('error', () => undefined);
+      socket.on('close', () => done(text));
+    });
+    socket.write(
+      `POST /v1/push HTTP/1.1\r\nHost: localhost\r\nContent-Type: application/json\r\nContent-Length: ${bytes}\r\n\r\n${' '.repeat(sent)}`,
+    );
+    return { socket, answer };
+  };
+}
+
+test('the bodies of all requests share one memory; what does not fit is refused, and the memory is given back', async () => {
+  const world = await World.of(garden, 'SQLite', { bodyBytes: 2e6 });
+  const sending = sendingTo(world);
+  try {
+    for (let round = 0; round < 3; round++) {
+      const slow = Array.from({ length: 3 }, () => sending(400_000, 300_000));
+      await expect.poll(async () => (await sending(200_000).answer).slice(9, 12)).toBe('429');
+      expect((await sending(50_000).answer).slice(9, 12), 'a small one fits').toBe('400');
+      expect(await sending(200_000).answer).toMatch(/too-many-requests/);
+      slow[0]?.socket.destroy();
+      await expect.poll(async () => (await sending(200_000).answer).slice(9, 12)).toBe('400');
+      slow[1]?.socket.write(' '.repeat(100_000));
+      expect((await slow[1]?.answer)?.slice(9, 12), 'read to its end').toBe('400');
+      slow[2]?.socket.destroy();
+      await expect.poll(async () => (await sending(900_000).answer).slice(9, 12)).toBe('400');
+    }
+    const unfinished = sending(400_000, 300_000);
+    await expect.poll(async () => (await sending(800_000).answer).slice(9, 12)).toBe('429');
+    await world.server.close();
+    expect(await unfinished.answer, 'a server that stops does not wait for it').toBe('');
+  } finally {
+    await world.end();
+  }
+});
+
+test('a body that stops coming ends its connection; one that comes slowly is read', async () => {
+  const world = await World.of(garden, 'SQLite');
+  vi.useFakeTimers({ toFake: ['setInterval', 'clearInterval'] });
+  try {
+    const [stopped, slow] = [0, 1].map(() => sendingTo(world)(2_000, 500));
+    let isEnded = false;
+    void stopped?.answer.then(() => {
+      isEnded = true;
+    });
+    await expect.poll(() => vi.getTimerCount()).toBe(2);
+    slow?.socket.write(' '.repeat(600));
+    await sleep(100);
+    vi.advanceTimersByTime(29_000);
+    await sleep(100);
+    expect(isEnded).toBe(false);
+    vi.advanceTimersByTime(1_000);
+    await expect.poll(() => isEnded).toBe(true);
+    slow?.socket.write(' '.repeat(900));
+    expect((await slow?.answer)?.slice(9, 12)).toBe('400');
+  } finally {
+    vi.useRealTimers();
+    await world.end();
+  }
 });
 
 test('what is no HTTP, or no upgrade, is answered by a problem document too', async () => {

@@ -1,8 +1,11 @@
+import type { Socket } from 'node:net';
+import { Transform } from 'node:stream';
 import { promisify } from 'node:util';
 import { gunzip, inflate } from 'node:zlib';
 import { KoinonError, limits } from '@koinon/core';
 import { shown } from '@koinon/core/internal';
 import type { FastifyInstance, FastifyRequest } from 'fastify';
+import { networkOf } from './limiter.ts';
 
 /** How much of a body is decompressed whatever its ratio, and how many times its own size beyond that. */
 const ratioLimit = { freeBytes: 4 * 1024 * 1024, times: 100 };
@@ -16,27 +19,127 @@ const valuesOf = { push: 2_000_000, question: 100_000 };
 /** Milliseconds in which a body that is under way has to come nearer to its end, and the bytes that count as that. */
 const progress = { within: 30_000, bytes: 512 };
 
+/** Milliseconds that a server which stops gives to bodies under way. */
+const closeGrace = 5_000;
+
 const decompress = { gzip: promisify(gunzip), deflate: promisify(inflate) } as const;
+
+/** Bytes that a value of a parsed body takes in memory, about. */
+const bytesOfValue = 64;
 
 /**
  * Reads the bodies of a server's requests: each is decompressed and parsed within bounds that are looked at before time and
- * memory are spent on it.
+ * memory are spent on it. All that are under way share {@link BodyRoom}, until they are answered.
  */
-export function readBodies(app: FastifyInstance): void {
+export function readBodies(app: FastifyInstance, room: BodyRoom): void {
   const parseJson = app.getDefaultJsonParser('error', 'error');
   app.addContentTypeParser(
     'application/json',
     { parseAs: 'buffer' },
     async (request: FastifyRequest, given: Buffer) => {
       const bytes = await decompressed(request, given);
-      refuseCostly(bytes, bodyLimitOf(request) > limits.questionBytes ? valuesOf.push : valuesOf.question);
+      const most = bodyLimitOf(request) > limits.questionBytes ? valuesOf.push : valuesOf.question;
+      const values = refuseCostly(bytes, most);
+      room.take(request, (bytes === given ? 0 : bytes.byteLength) + values * bytesOfValue);
       return new Promise<unknown>((parsed, failed) => {
         const done = (error: Error | null, body?: unknown) => (error ? failed(error) : parsed(body));
         void parseJson(request, bytes.toString(), done);
       });
     },
   );
-  app.addHook('preParsing', async (request) => endWithoutProgress(request));
+  /** Connections on which a body is under way. */
+  const coming = new Set<Socket>();
+  app.addHook('preClose', async () => {
+    setTimeout(() => {
+      for (const socket of coming) socket.destroy();
+    }, closeGrace).unref();
+  });
+  app.addHook('preParsing', async (request, reply, payload) => {
+    if (!hasBody(request)) return payload;
+    endWithoutProgress(request, coming);
+    const over = () => {
+      reply.raw.off('finish', over).off('close', over);
+      room.leave(request);
+    };
+    reply.raw.on('finish', over).on('close', over);
+    const counted = new Transform({
+      transform(chunk: Buffer, _, done) {
+        try {
+          room.take(request, chunk.byteLength);
+          done(null, chunk);
+        } catch (error) {
+          // The rest of the body is not read: the connection ends with the answer.
+          reply.header('connection', 'close');
+          payload.unpipe(counted);
+          done(error as Error);
+        }
+      },
+    });
+    payload.once('error', (error) => counted.destroy(error));
+    return payload.pipe(counted);
+  });
+  // A handler may go on after its connection has gone, and an answer may be under way after its handler has ended.
+  app.addHook('onRoute', (route) => {
+    const { handler } = route;
+    route.handler = async function answer(request, reply) {
+      room.use(request);
+      try {
+        return await handler.call(this, request, reply);
+      } finally {
+        room.leave(request);
+      }
+    };
+  });
+}
+
+/**
+ * The memory for the bodies of all requests that are under way. One address may take half of it, so that no single sender
+ * keeps out everybody else.
+ */
+export class BodyRoom {
+  readonly bytes: number;
+  readonly #byRequest = new WeakMap<FastifyRequest, { bytes: number; users: number }>();
+  readonly #byAddress = new Map<string, number>();
+  #taken = 0;
+
+  constructor(bytes: number) {
+    this.bytes = bytes;
+  }
+
+  /** Counts bytes of a request's body. @throws KoinonError `too-many-requests` where there is no room for them. */
+  take(request: FastifyRequest, bytes: number): void {
+    const held = this.#byRequest.get(request) ?? { bytes: 0, users: 1 };
+    // It has been answered, and nobody reads what still comes of it.
+    if (held.users === 0) return;
+    const address = networkOf(request.ip);
+    const ofAddress = this.#byAddress.get(address) ?? 0;
+    if (this.#taken + bytes > this.bytes || ofAddress + bytes > this.bytes / 2)
+      throw new KoinonError(
+        'too-many-requests',
+        'The server is busy with other large requests; send this one again in a moment. Nothing of it was done.',
+      );
+    held.bytes += bytes;
+    this.#byRequest.set(request, held);
+    this.#byAddress.set(address, ofAddress + bytes);
+    this.#taken += bytes;
+  }
+
+  /** Says that a handler works with the body: it is in memory until that ends, too. */
+  use(request: FastifyRequest): void {
+    const held = this.#byRequest.get(request);
+    if (held !== undefined) held.users++;
+  }
+
+  /** Gives the room of a body back when the last one who needs it has left. */
+  leave(request: FastifyRequest): void {
+    const held = this.#byRequest.get(request);
+    if (held === undefined || held.users === 0 || --held.users > 0) return;
+    const address = networkOf(request.ip);
+    const left = (this.#byAddress.get(address) ?? 0) - held.bytes;
+    if (left > 0) this.#byAddress.set(address, left);
+    else this.#byAddress.delete(address);
+    this.#taken -= held.bytes;
+  }
 }
 
 /** Bytes that the body of a request may have. */
@@ -72,8 +175,8 @@ const [quote, backslash, comma] = [0x22, 0x5c, 0x2c];
 const opening = new Set([0x5b, 0x7b]);
 const closing = new Set([0x5d, 0x7d]);
 
-/** Counts what a JSON text holds, without parsing it. @throws KoinonError `too-large`. */
-function refuseCostly(bytes: Buffer, mostValues: number): void {
+/** Counts the values of a JSON text, without parsing it. @throws KoinonError `too-large`. */
+function refuseCostly(bytes: Buffer, mostValues: number): number {
   let depth = 0;
   let values = 1;
   for (let at = 0; at < bytes.length; at++) {
@@ -88,6 +191,7 @@ function refuseCostly(bytes: Buffer, mostValues: number): void {
     if (values > mostValues)
       throw new KoinonError('too-large', `The request has more than ${mostValues} values; send it in parts.`);
   }
+  return values;
 }
 
 /** Where a text ends: at the next quotation mark that no odd number of backslashes stands before. */
@@ -100,16 +204,22 @@ function endOfText(bytes: Buffer, from: number): number {
   return bytes.length;
 }
 
+const hasBody = ({ headers }: FastifyRequest): boolean =>
+  headers['content-length'] !== undefined || headers['transfer-encoding'] !== undefined;
+
 /** Ends the connection of a request whose body has stopped coming. */
-function endWithoutProgress({ raw, headers }: FastifyRequest): void {
-  if (headers['content-length'] === undefined && headers['transfer-encoding'] === undefined) return;
+function endWithoutProgress({ raw }: FastifyRequest, coming: Set<Socket>): void {
   const { socket } = raw;
+  coming.add(socket);
   let before = socket.bytesRead;
   const looking = setInterval(() => {
     if (socket.bytesRead - before < progress.bytes) socket.destroy();
     before = socket.bytesRead;
   }, progress.within);
-  const stop = () => clearInterval(looking);
+  const stop = () => {
+    clearInterval(looking);
+    coming.delete(socket);
+  };
   raw.once('end', stop);
   raw.once('close', stop);
 }

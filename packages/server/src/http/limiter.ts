@@ -1,4 +1,4 @@
-import { isIPv6 } from 'node:net';
+import { isIPv4, isIPv6 } from 'node:net';
 import { KoinonError } from '@koinon/core';
 import { LRUCache } from 'lru-cache';
 
@@ -51,10 +51,14 @@ export class RequestLimiter {
   }
 }
 
-/** What counts as one address: of IPv6 the network, since a device may have any address in its own. */
-function networkOf(address: string): string {
-  const host = address.split('%')[0] as string;
-  if (!isIPv6(host) || host.startsWith('::ffff:')) return address;
+/**
+ * The text that stands for an address where addresses are counted: of IPv6 the network, since a device may have any address
+ * in its own; of IPv4 the plain form, also where a socket for both shows it as an address of IPv6.
+ */
+export function networkOf(address: string): string {
+  const host = (address.split('%')[0] as string).toLowerCase();
+  if (host.startsWith('::ffff:') && isIPv4(host.slice(7))) return host.slice(7);
+  if (!isIPv6(host)) return address;
   const [head = '', tail] = new URL(`http://[${host}]`).hostname.slice(1, -1).split('::');
   const first = head === '' ? [] : head.split(':');
   const last = tail ? tail.split(':') : [];

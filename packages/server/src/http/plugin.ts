@@ -46,7 +46,7 @@ import type { Scopes } from '../scope/scopes.ts';
 import { RetentionJob, type RetentionOptions } from '../stores/retention-job.ts';
 import type { Store } from '../stores/store.ts';
 import { restore, trash } from '../trash/trash.ts';
-import { readBodies } from './body.ts';
+import { BodyRoom, readBodies } from './body.ts';
 import { RequestLimiter } from './limiter.ts';
 import { openApi } from './openapi.ts';
 import { type AllowsOrigin, allowOrigins, hostnameOf } from './origins.ts';
@@ -84,6 +84,11 @@ export interface PluginOptions<S extends Schema = Schema> extends RetentionOptio
    */
   readonly connections?: number;
   /**
+   * Bytes that the bodies of all requests under way may take in memory, parsed values included; half of them from one
+   * address. A request beyond that is told `too-many-requests`. Default 512 MiB, which one largest push of an address fits.
+   */
+  readonly bodyBytes?: number;
+  /**
    * Whose token a request carries (`Authorization: Bearer …`); {@link jwtAuthentication} makes one. Without it whoever
    * reaches the server may do everything.
    */
@@ -119,6 +124,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     replicasPerUser = 100,
     userConnections = new UserConnections(),
     connections = 10_000,
+    bodyBytes = 512 * 1024 * 1024,
     isOwnHost = () => true,
     origins = [],
     observe = () => undefined,
@@ -145,7 +151,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     encodings: ['gzip', 'deflate'],
     globalDecompression: false,
   });
-  readBodies(app);
+  readBodies(app, new BodyRoom(bodyBytes));
   const limiter = new RequestLimiter(requestsPerMinute, (address) =>
     app.log.warn({ address, requestsPerMinute }, 'an address sends too many requests'),
   );

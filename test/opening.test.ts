@@ -1,5 +1,5 @@
 import { spawn } from 'node:child_process';
-import { chmod, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
+import { chmod, copyFile, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { type Migrations, openNodeDriver, openReplica, type ReplicaOptions, systemHost } from '@koinon/client';
@@ -315,25 +315,30 @@ test('two replicas on one file write side by side; one syncs, the other is told 
   await other.sync();
   expect(await other.status()).toMatchObject({ pending: 0, syncOwner: null });
 
+  const lease = async (process: string, lasts = 60_000) => {
+    const driver = await openNodeDriver({ file: world.path('shared.db') });
+    driver
+      .prepare("UPDATE koinon_meta SET value = ? WHERE name = 'sync lease'")
+      .run(JSON.stringify({ holder: 'x', process, file: driver.fileId, until: Date.now() + lasts }));
+    driver.close();
+  };
   // A process that was killed in the middle of a sync gives the file up by being gone.
   const gone = spawn(process.execPath, ['-e', '0']);
   await new Promise((done) => gone.on('close', done));
   const began = 'since 2026-01-01T00:00:00.000Z';
   // In a container that is started again this process may have the number of the one that was killed.
   for (const pid of [gone.pid, process.pid]) {
-    const driver = await openNodeDriver({ file: world.path('shared.db') });
-    driver
-      .prepare("UPDATE koinon_meta SET value = ? WHERE name = 'sync lease'")
-      .run(JSON.stringify({ holder: 'x', process: `process ${pid} ${began}`, until: Date.now() + 60_000 }));
-    driver.close();
+    await lease(`process ${pid} ${began}`);
     await one.sync();
   }
   // A lease taken while the clock was two years ahead does not count for two years.
-  const later = await openNodeDriver({ file: world.path('shared.db') });
-  later
-    .prepare("UPDATE koinon_meta SET value = ? WHERE name = 'sync lease'")
-    .run(JSON.stringify({ holder: 'x', process: systemHost.process, until: Date.now() + 2 * 365 * 86_400_000 }));
-  later.close();
+  await lease(systemHost.process, 2 * 365 * 86_400_000);
   await one.sync();
+  // A copy that is made during a sync is not the file that is being synced.
+  await lease(systemHost.process);
+  await expect(one.sync()).rejects.toMatchObject({ code: 'sync-busy' });
+  for (const part of ['', '-wal']) await copyFile(world.path(`shared.db${part}`), world.path(`copy.db${part}`));
+  const copy = await world.replica({ file: 'copy.db' });
+  await copy.sync();
   await world.end();
 });

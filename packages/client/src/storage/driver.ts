@@ -29,6 +29,8 @@ export interface SqlDriver {
   readonly isExclusive?: boolean;
   /** The bytes of what is written to a file that is there for as long as that takes. */
   copy?(write: (file: string) => void): Uint8Array;
+  /** The identity of the open file, which a copy of it does not share. Left out where files are not copied behind the driver's back. */
+  readonly fileId?: string;
   /** Whether the file was deleted, or another was put in its place: what is written goes nowhere then. */
   isLost?(): boolean;
   /** Why the data is in memory, where a file was wanted. */

@@ -72,7 +72,7 @@ export async function openNodeDriver({
     const path = resolve(file);
     const opened = file === ':memory:' ? undefined : idOf(path);
     return {
-      ...(opened === undefined ? {} : { isLost: () => idOf(path) !== opened }),
+      ...(opened === undefined ? {} : { fileId: opened, isLost: () => idOf(path) !== opened }),
       copy(write) {
         // A folder of its own, which nobody else may look into.
         const folder = mkdtempSync(join(tmpdir(), 'koinon-copy-'));

@@ -9,6 +9,8 @@ export interface Lease {
   readonly holder: string;
   /** The process it runs in, as people and `Host.isAlive` know it. */
   readonly process: string;
+  /** The file that it was taken for: a copy of that carries it along, and is not synced by that process. Null where files have no identity. */
+  readonly file: string | null;
   /** Milliseconds since 1970 after which it no longer counts. */
   readonly until: number;
 }
@@ -18,11 +20,13 @@ const leaseTime = 60_000;
 
 /** The process that syncs this file just now; null if none does. */
 export function syncOwner(database: Database, host: Host): string | null {
-  return ownerOf(read(database), host);
+  return ownerOf(database, read(database), host);
 }
 
-function ownerOf(lease: Lease | undefined, host: Host): string | null {
-  if (lease === undefined || !host.isAlive(lease.process)) return null;
+const fileOf = ({ driver }: Database): string | null => driver.fileId ?? null;
+
+function ownerOf(database: Database, lease: Lease | undefined, host: Host): string | null {
+  if (lease === undefined || lease.file !== fileOf(database) || !host.isAlive(lease.process)) return null;
   // One that ends later than any lease can was taken before the clock was set back: it says nothing.
   const left = lease.until - host.now();
   return left > 0 && left <= leaseTime ? lease.process : null;
@@ -36,7 +40,7 @@ function ownerOf(lease: Lease | undefined, host: Host): string | null {
 export function refuseOthers(database: Database, host: Host, holder: string): Lease | undefined {
   const lease = read(database);
   if (lease === undefined || lease.holder === holder) return lease;
-  const owner = ownerOf(lease, host);
+  const owner = ownerOf(database, lease, host);
   if (owner === null) return undefined;
   throw new KoinonError('sync-busy', `${owner} is syncing this replica file; wait for it to end.`, { value: owner });
 }
@@ -54,7 +58,12 @@ export function takeLease(database: Database, host: Host, holder: string): void 
   setMeta(
     database,
     'sync lease',
-    JSON.stringify({ holder, process: host.process, until: host.now() + leaseTime } satisfies Lease),
+    JSON.stringify({
+      holder,
+      process: host.process,
+      file: fileOf(database),
+      until: host.now() + leaseTime,
+    } satisfies Lease),
   );
 }
 

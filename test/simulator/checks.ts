@@ -38,7 +38,7 @@ function checkOwn({ ledger, isRestored }: Stage, device: Device): void {
   const found = device.disk.raw.prepare('SELECT row_id FROM koinon_conflict WHERE column_name = ?').all(column);
   if (device.isCopied || device.isPutBack || isRestored) return;
   for (const { row_id } of found as { row_id: string }[])
-    if (!ledger.disturbed.has(row_id))
+    if (!ledger.disturbed.has(row_id) && !ledger.hidden.has(row_id))
       throw new Violation(`${device.process}: ${column} of ${row_id} is in conflict, and nobody else writes it`);
 }
 
@@ -96,7 +96,8 @@ export async function checkEnd(stage: Stage, isQuiet: boolean): Promise<void> {
 /** Rows as text, whichever database they come from: JSON is text in one and not in the other. */
 const text = (rows: readonly unknown[]) => JSON.stringify(plain(rows));
 
-function plain(value: unknown): unknown {
+/** A value of a row: JSON is text in one database and not in the other. */
+export function plain(value: unknown): unknown {
   if (typeof value === 'string' && /^[[{]/.test(value)) return plain(JSON.parse(value));
   if (Array.isArray(value)) return value.map(plain);
   if (value === null || typeof value !== 'object') return value;

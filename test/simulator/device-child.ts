@@ -2,7 +2,13 @@ import { hostReplica, openReplica } from '@koinon/client';
 import { register } from './schema.ts';
 
 // A device that is a process of its own: it hosts its replica for the simulation, which kills it.
-const [file, server, upload, sync] = process.argv.slice(2) as [string, string, 'every step' | 'latest state', string];
+const [file, server, upload, sync, token] = process.argv.slice(2) as [
+  string,
+  string,
+  'every step' | 'latest state',
+  string,
+  string,
+];
 const never = { open: false, change: false, online: false, visible: false, timer: false };
 const port = {
   postMessage: (message: unknown) => process.send?.(message),
@@ -15,6 +21,7 @@ void hostReplica(port, () =>
     schema: register,
     file,
     server,
+    token: () => token,
     sync:
       sync === 'automatic'
         ? { upload, least: 50, greatest: 500, every: 1_000, requestBytes: 900 }

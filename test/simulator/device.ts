@@ -9,6 +9,8 @@ import { type Register, register } from './schema.ts';
 
 /** How the server is reached just now. */
 export interface Way {
+  /** Whose device it is, where the server asks. */
+  readonly user: string | undefined;
   connect(): InProcessConnection;
   /** Milliseconds that one way takes. */
   latency(): number;
@@ -17,6 +19,8 @@ export interface Way {
 /** A device: its file, and the app that runs on it. */
 export class Device {
   readonly index: number;
+  /** The number of its user. */
+  readonly owner: number;
   readonly disk: Storage;
   readonly isJoining: boolean;
   readonly isAutomatic: boolean;
@@ -37,7 +41,7 @@ export class Device {
   /** The connections of the process, which end with it. */
   private readonly channels = new Set<{ close(): void }>();
   protected readonly clock: Clock;
-  private readonly way: Way;
+  protected readonly way: Way;
   private readonly draw: () => number;
 
   constructor(
@@ -46,9 +50,11 @@ export class Device {
     { isJoining, isAutomatic, skew }: { isJoining: boolean; isAutomatic: boolean; skew: number },
     clock: Clock,
     way: Way,
+    owner: number,
     draw: () => number,
   ) {
     this.index = index;
+    this.owner = owner;
     this.disk = disk;
     this.isJoining = isJoining;
     this.isAutomatic = isAutomatic;

@@ -11,7 +11,7 @@ import {
   startServer,
 } from '@koinon/server';
 import { folder } from './disk.ts';
-import { strict } from './schema.ts';
+import { hiding, strict } from './schema.ts';
 
 type Driver = Awaited<ReturnType<typeof openNodeDriver>>;
 type Rows = Record<string, unknown>[];
@@ -23,7 +23,7 @@ export interface Ground {
   /** How many histories have used it. */
   used: number;
   /** The server in this process. */
-  connect(): InProcessConnection;
+  connect(user?: string): InProcessConnection;
   /** The address of the server, where it is reached over the network. */
   url(): string;
   /** What the office does to the database, which everybody who follows it hears of. */
@@ -38,7 +38,36 @@ export interface Ground {
   end(): Promise<void>;
 }
 
-export const everything = 'DELETE FROM visit; DELETE FROM tool; DELETE FROM hive; DELETE FROM site';
+export const everything = 'DELETE FROM visit; DELETE FROM tool; DELETE FROM hive; DELETE FROM site; DELETE FROM keeper';
+
+/** Tokens are the names of their users. */
+export const authenticate = (token: string | undefined) =>
+  token === undefined ? undefined : { id: token, claims: {} };
+
+/** The server in this process: without users for some histories, with scopes for others. */
+export class Servers {
+  private readonly open: InProcessServer;
+  private readonly scoped: InProcessServer;
+
+  constructor(store: Store) {
+    this.open = serveInProcess({ store });
+    this.scoped = serveInProcess({ store, scopes: hiding });
+  }
+
+  connect(user?: string): InProcessConnection {
+    return user === undefined ? this.open.connect() : this.scoped.connect({ id: user, claims: {} });
+  }
+
+  wake(): void {
+    this.open.wake();
+    this.scoped.wake();
+  }
+
+  async close(): Promise<void> {
+    await this.open.close();
+    await this.scoped.close();
+  }
+}
 
 /** A server over an SQLite file. */
 export class SqliteGround implements Ground {
@@ -46,7 +75,7 @@ export class SqliteGround implements Ground {
   private readonly file: string;
   private readonly isOnNetwork: boolean;
   private store!: Store;
-  private server!: InProcessServer;
+  private servers!: Servers;
   private running: RunningServer | undefined;
   private office!: Driver;
   private readonly reads = new Map<string, ReturnType<Driver['prepare']>>();
@@ -65,27 +94,33 @@ export class SqliteGround implements Ground {
 
   private async open(): Promise<void> {
     this.store = await sqliteStore(strict, this.file);
-    this.server = serveInProcess({ store: this.store });
+    this.servers = new Servers(this.store);
     if (this.isOnNetwork)
-      this.running = await startServer({ store: this.store, port: 0, requestsPerMinute: 1_000_000 });
+      this.running = await startServer({
+        store: this.store,
+        port: 0,
+        requestsPerMinute: 1_000_000,
+        authenticate,
+        scopes: hiding,
+      });
     this.office = await openNodeDriver({ file: this.file });
     this.office.exec('PRAGMA foreign_keys = on; PRAGMA synchronous = off');
   }
 
   private async shut(): Promise<void> {
     this.reads.clear();
-    await this.server.close();
+    await this.servers.close();
     this.office.close();
     if (this.running) await this.running.close();
     else await this.store.close();
   }
 
-  connect = () => this.server.connect();
+  connect = (user?: string) => this.servers.connect(user);
   url = () => this.running?.url ?? '';
 
   write(sql: string): void {
     this.office.exec(sql);
-    this.server.wake();
+    this.servers.wake();
   }
 
   rows(table: string): Rows {

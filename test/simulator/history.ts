@@ -17,6 +17,8 @@ export type Fate = 'passes' | 'lost request' | 'lost reply' | 'sent twice' | 'la
 /** A whole history: how its devices are set up, and what happens. */
 export interface History {
   readonly seed: number;
+  /** Whether the server has scopes, which take hives from its users and give them back. */
+  readonly isScoped: boolean;
   /** By device: whether edits are joined, and whether it syncs by itself. */
   readonly devices: readonly { readonly isJoining: boolean; readonly isAutomatic: boolean; readonly skew: number }[];
   readonly steps: readonly Step[];
@@ -68,6 +70,7 @@ const often = {
   wait: 6,
   backup: 0.4,
   restore: 0.4,
+  'hide hive': 3,
 } as const;
 
 /** What leads to trouble, one after the other on one device. */
@@ -79,6 +82,8 @@ const troubles: readonly (readonly StepKind[])[] = [
   ['office', 'title', 'notes', 'own between', 'sync', 'resolve', 'unresolve', 'sync'],
   ['keep', 'visit', 'title', 'sync', 'put back', 'sync'],
   ['visit', 'copy', 'sync', 'undo'],
+  ['visit', 'frames', 'hide hive', 'sync', 'hide hive', 'sync'],
+  ['hide hive', 'sync', 'office', 'hide hive', 'title', 'sync'],
 ];
 
 /** Makes up a history: runs of similar steps, since trouble comes where the same rows are touched again and again. */
@@ -102,6 +107,8 @@ export function makeHistory(seed: number): History {
   // Some are about disasters.
   if (random.next() < 0.1)
     for (const name of ['backup', 'restore', 'keep', 'put back', 'copy'] as const) weights[name] = 3;
+  const isScoped = random.next() < 0.25;
+  if (!isScoped) weights['hide hive'] = 0;
   let row = random.below(3);
   while (steps.length < length) {
     if (random.next() < 0.3) row = random.below(4);
@@ -122,5 +129,5 @@ export function makeHistory(seed: number): History {
         c: random.below(1_000),
       });
   }
-  return { seed, devices, steps };
+  return { seed, isScoped, devices, steps };
 }

@@ -60,6 +60,8 @@ export class Ledger {
   readonly acts: Act[] = [];
   /** Rows that were deleted, or of which a person decided which version stays: sums say nothing of them any more. */
   readonly disturbed = new Set<string>();
+  /** Hives that somebody could not see for a time: what was typed into them lies over a row that is not known any more. */
+  readonly hidden = new Set<string>();
   readonly deletedVisits = new Set<string>();
   readonly decidedNotes = new Set<string>();
   /** Refused acts of which a part was taken back: nothing but a new edit sends the rest. */

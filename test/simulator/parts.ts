@@ -14,6 +14,7 @@ export interface Parts {
     settings: History['devices'][number],
     clock: Clock,
     way: Way,
+    owner: number,
     draw: () => number,
     ground: Ground,
   ): Device;
@@ -23,5 +24,6 @@ export interface Parts {
 export const inProcess: Parts = {
   clock: () => new Clock(1_795_000_000_000),
   disk: () => Disk.empty(),
-  device: (index, disk, settings, clock, way, draw) => new Device(index, disk, settings, clock, way, draw),
+  device: (index, disk, settings, clock, way, owner, draw) =>
+    new Device(index, disk, settings, clock, way, owner, draw),
 };

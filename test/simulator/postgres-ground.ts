@@ -1,13 +1,7 @@
-import {
-  type InProcessConnection,
-  postgresStore,
-  type RunningServer,
-  serveInProcess,
-  startServer,
-} from '@koinon/server';
+import { type InProcessConnection, postgresStore, type RunningServer, startServer } from '@koinon/server';
 import pg from 'pg';
-import { everything, type Ground } from './ground.ts';
-import { strict } from './schema.ts';
+import { authenticate, everything, type Ground, Servers } from './ground.ts';
+import { hiding, strict } from './schema.ts';
 
 let databases = 0;
 
@@ -15,18 +9,13 @@ let databases = 0;
 export class PostgresGround implements Ground {
   used = 0;
   private readonly office: pg.Client;
-  private readonly server: ReturnType<typeof serveInProcess>;
+  private readonly servers: Servers;
   private readonly running: RunningServer;
   private readonly drop: () => Promise<void>;
 
-  private constructor(
-    office: pg.Client,
-    server: ReturnType<typeof serveInProcess>,
-    running: RunningServer,
-    drop: () => Promise<void>,
-  ) {
+  private constructor(office: pg.Client, servers: Servers, running: RunningServer, drop: () => Promise<void>) {
     this.office = office;
-    this.server = server;
+    this.servers = servers;
     this.running = running;
     this.drop = drop;
   }
@@ -44,7 +33,7 @@ export class PostgresGround implements Ground {
     const url = new URL(address);
     url.pathname = `/${name}`;
     const store = await postgresStore(strict, url.href);
-    const running = await startServer({ store, port: 0, requestsPerMinute: 1_000_000 });
+    const running = await startServer({ store, port: 0, requestsPerMinute: 1_000_000, authenticate, scopes: hiding });
     const office = new pg.Client({
       connectionString: url.href,
       types: {
@@ -54,10 +43,10 @@ export class PostgresGround implements Ground {
     });
     await office.connect();
     const drop = () => run(`DROP DATABASE IF EXISTS ${name} WITH (FORCE)`);
-    return new PostgresGround(office, serveInProcess({ store }), running, drop);
+    return new PostgresGround(office, new Servers(store), running, drop);
   }
 
-  connect = (): InProcessConnection => this.server.connect();
+  connect = (user?: string): InProcessConnection => this.servers.connect(user);
   url = () => this.running.url;
 
   async write(sql: string): Promise<void> {
@@ -66,7 +55,7 @@ export class PostgresGround implements Ground {
         .replace("json_set(coalesce(card, '{}'), '$.office', ", "jsonb_set(coalesce(card::jsonb, '{}'), '{office}', '")
         .replace(/(\{office\}', '\d+)\)/, "$1')"),
     );
-    this.server.wake();
+    this.servers.wake();
   }
 
   rows = async (table: string) => (await this.office.query(`SELECT * FROM ${table} ORDER BY id`)).rows;
@@ -77,7 +66,7 @@ export class PostgresGround implements Ground {
   clear = async () => void (await this.office.query(everything));
 
   async end(): Promise<void> {
-    await this.server.close();
+    await this.servers.close();
     await this.running.close();
     await this.office.end();
     await this.drop();

@@ -128,6 +128,7 @@ class ProcessDevice extends Device {
       this.proxy.url,
       this.isJoining ? 'latest state' : 'every step',
       this.isAutomatic ? 'automatic' : 'by hand',
+      this.way.user ?? 'nobody',
     ];
     const child = fork(new URL('./device-child.js', import.meta.url), given, { serialization: 'advanced' });
     this.child = child;
@@ -217,6 +218,6 @@ class ProcessDevice extends Device {
 export const realParts: Parts = {
   clock: () => new RealClock(Date.now()),
   disk: () => RealFile.make(),
-  device: (index, disk, settings, clock, way, draw, ground) =>
-    new ProcessDevice(ground, index, disk, settings, clock, way, draw),
+  device: (index, disk, settings, clock, way, owner, draw, ground) =>
+    new ProcessDevice(ground, index, disk, settings, clock, way, owner, draw),
 };

@@ -1,10 +1,13 @@
 import { counter, integer, json, reference, schema, setOfText, table, text } from '@koinon/core';
+import type { Scopes } from '@koinon/server';
 
 /** How many lines of a note and members of a card there are: one for each device that there may be. */
 export const mostDevices = 4;
 
 /** The bee-keepers' register, as far as the histories need it. */
 export const register = schema({
+  /** Users, and the hives that each may not see. Only the server reads it. */
+  keeper: table({ hides: setOfText() }),
   site: table({ name: text({ unique: true, merge: 'ask' }) }),
   hive: table({
     site: reference('site'),
@@ -24,7 +27,7 @@ export const register = schema({
     marks: setOfText(),
   }),
   visit: table(
-    { hive: reference('hive'), amount: integer(), words: text({ default: '', merge: 'ask' }) },
+    { hive: reference('hive', { filterable: true }), amount: integer(), words: text({ default: '', merge: 'ask' }) },
     { deletion: 'ask' },
   ),
   tool: table({ name: text({ merge: 'ask' }), used: counter() }, { deletion: 'deletion wins' }),
@@ -32,11 +35,29 @@ export const register = schema({
 
 export type Register = typeof register;
 
+/** A user gets the hives that are not hidden from him, and their visits. */
+export const hiding: Scopes<Register> = {
+  keeper: 'none',
+  site: 'all',
+  hive: {
+    async read(user, { rows }) {
+      const [keeper] = await rows('keeper', { id: user?.id ?? '' });
+      return keeper === undefined || keeper.hides.length === 0 ? 'all' : { not: { id: { in: keeper.hides } } };
+    },
+  },
+  visit: { with: 'hive' },
+  tool: 'all',
+};
+
 /** The server takes less than the apps: what an older app writes is refused there. */
 export const strict = schema({
   ...register.tables,
   visit: table(
-    { hive: reference('hive'), amount: integer(), words: text({ default: '', merge: 'ask', maximumLength: 12 }) },
+    {
+      hive: reference('hive', { filterable: true }),
+      amount: integer(),
+      words: text({ default: '', merge: 'ask', maximumLength: 12 }),
+    },
     { deletion: 'ask' },
   ),
 });

@@ -86,6 +86,7 @@ export class Simulation {
     const { stage } = this;
     const { devices } = stage;
     stage.log.push('all settle');
+    if (stage.isScoped) await stage.ground.write('DELETE FROM keeper');
     for (const device of devices) {
       await stage.reopen(device);
       device.disk.killAfter = Number.POSITIVE_INFINITY;

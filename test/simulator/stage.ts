@@ -54,6 +54,7 @@ export class Stage {
   readonly backups: string[] = [];
   /** Whether the server is put back in this history. */
   readonly isRestored: boolean;
+  readonly isScoped: boolean;
   /** Whose app does something just now: what it does comes to nothing where its process is killed. */
   acting: Device | undefined;
   /** What has happened so far, to be read. */
@@ -65,14 +66,16 @@ export class Stage {
     this.ground = ground;
     this.random = new Random(history.seed ^ 0x5bd1e995);
     this.clock = parts.clock();
+    this.isScoped = history.isScoped;
     this.isRestored = history.steps.some((step) => step.do === 'restore');
   }
 
-  /** A device with a file, on which no app runs yet. */
-  addDevice(disk: Storage, settings: History['devices'][number]): Device {
-    const way = { connect: () => this.ground.connect(), latency: () => 1 + this.random.below(30) };
+  /** A device with a file, on which no app runs yet. @param owner the number of its user, who may have another device. */
+  addDevice(disk: Storage, settings: History['devices'][number], owner = this.devices.length): Device {
+    const user = this.isScoped ? `keeper ${owner}` : undefined;
+    const way = { user, connect: () => this.ground.connect(user), latency: () => 1 + this.random.below(30) };
     const draw = () => this.random.next();
-    const device = this.parts.device(this.devices.length, disk, settings, this.clock, way, draw, this.ground);
+    const device = this.parts.device(this.devices.length, disk, settings, this.clock, way, owner, draw, this.ground);
     this.devices.push(device);
     return device;
   }

@@ -1,4 +1,6 @@
+import { plain } from './checks.ts';
 import { mostDevices } from './schema.ts';
+
 import type { Performs } from './stage.ts';
 
 // What happens to devices and to the server without anybody's doing on a device.
@@ -15,7 +17,8 @@ type Kind =
   | 'office'
   | 'office deletes'
   | 'backup'
-  | 'restore';
+  | 'restore'
+  | 'hide hive';
 
 /** Hives that are there at the start. */
 export const hives = 3;
@@ -49,7 +52,7 @@ export const surroundings: Performs<Kind> = {
     await disk.putBack(file);
     device.isCopied = true;
     const { isJoining, isAutomatic } = device;
-    const copy = stage.addDevice(disk, { isJoining, isAutomatic, skew: 0 });
+    const copy = stage.addDevice(disk, { isJoining, isAutomatic, skew: 0 }, device.owner);
     copy.isCopied = true;
     copy.stack = [...device.stack];
     await copy.open();
@@ -71,6 +74,17 @@ export const surroundings: Performs<Kind> = {
     for (const { id: visit, hive } of await ground.rows('visit'))
       if (hive === id) ledger.deletedVisits.add(visit as string);
     await ground.write(`DELETE FROM visit WHERE hive = '${id}'; DELETE FROM hive WHERE id = '${id}'`);
+  },
+  async 'hide hive'({ ground, ledger }, device, { a }) {
+    const keeper = `keeper ${device.owner}`;
+    const [row] = (await ground.rows('keeper')).filter(({ id }) => id === keeper);
+    const hides = row === undefined ? [] : (plain(row.hides) as string[]);
+    const id = `h${a % hives}`;
+    ledger.hidden.add(id);
+    const now = hides.includes(id) ? hides.filter((each) => each !== id) : [...hides, id];
+    await ground.write(
+      `DELETE FROM keeper WHERE id = '${keeper}'; INSERT INTO keeper (id, hides) VALUES ('${keeper}', '${JSON.stringify(now.sort())}')`,
+    );
   },
   async backup({ ground, backups }) {
     if (backups.length === 0) backups.push(await ground.backup());

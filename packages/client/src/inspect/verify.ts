@@ -39,6 +39,8 @@ function verifyRows(database: Database, schema: Schema, found: Found): void {
   const outbox = new Outbox(database, schema, rows);
   const bases = new Bases(database, rows);
   const conflicts = new Conflicts(database, schema);
+  const refused = database.once("SELECT place FROM koinon_outbox WHERE kind = 'transaction' AND problems IS NOT NULL");
+  const wasRefused = new Set((refused as { place: number }[]).map(({ place }) => place));
   const isSweeping = meta(database, 'sweep') !== undefined;
   const inConflict = new Map<string, (string | null)[]>();
   for (const { column, ...row } of conflicts.list())
@@ -51,7 +53,7 @@ function verifyRows(database: Database, schema: Schema, found: Found): void {
       const base = bases.get(key.table, key.id);
       const shown = rows.get(key.table, key.id);
       // While everything is fetched anew, a row shows what it showed until its turn comes.
-      if (!isSweeping && !hasLeft(own, base, shown)) verifyRow(schema, key, own, base, shown, found);
+      if (!isSweeping && !hasLeft(own, base, shown, wasRefused)) verifyRow(schema, key, own, base, shown, found);
       const open = new Set(own.filter(isOpen).flatMap(({ typedOver }) => [...(typedOver?.keys() ?? [])]));
       const listed = inConflict.get(rowKey(key)) ?? [];
       if (listed.length !== open.size || listed.some((column) => !open.has(column)))
@@ -69,9 +71,14 @@ function verifyRows(database: Database, schema: Schema, found: Found): void {
 
 const isOpen = ({ state }: QueuedChange) => state === 'pending' || state === 'rejected';
 
-/** Whether a row has left the device; what was typed into it is listed as refused. */
-function hasLeft(own: readonly QueuedChange[], base: AnyRow | null, shown: AnyRow | null): boolean {
-  return base === null && shown === null && own.some(({ state }) => state === 'rejected');
+/** Whether a row has left the device: what was typed into it was refused, and may have been sent again since. */
+function hasLeft(
+  own: readonly QueuedChange[],
+  base: AnyRow | null,
+  shown: AnyRow | null,
+  wasRefused: ReadonlySet<number>,
+): boolean {
+  return base === null && shown === null && own.some(({ sequence }) => wasRefused.has(sequence));
 }
 
 function verifyRow(

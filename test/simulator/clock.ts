@@ -7,6 +7,8 @@ export class Clock {
   now: number;
   private timers: { readonly at: number; readonly order: number; readonly callback: () => void }[] = [];
   private order = 0;
+  /** The processes of this simulation, by their names. */
+  readonly processes = new Map<string, { readonly isDead: boolean }>();
   /** How many simulations began before this one. */
   readonly number = runs++;
   /** Calls of the server that are under way: time stands still for them. */
@@ -110,6 +112,7 @@ export class SimulatedProcess implements Host {
     this.draw = draw;
     this.name = name;
     this.skew = skew;
+    clock.processes.set(this.process, this);
   }
 
   now = () => this.clock.now + this.skew;
@@ -117,7 +120,7 @@ export class SimulatedProcess implements Host {
   isOnline = () => this.isConnected;
   isVisible = () => true;
   storage = async () => ({ usage: null, quota: null, isPersistent: null });
-  isAlive = (name: string) => name === this.process && !this.isDead;
+  isAlive = (name: string) => this.clock.processes.get(name)?.isDead === false;
 
   /** A UUID. The server may have met those of an earlier run of the same history: they differ. */
   newId = () => {

@@ -3,7 +3,7 @@ import { KoinonError } from '@koinon/core';
 import type { InProcessConnection } from '@koinon/server';
 import { type Clock, SimulatedProcess } from './clock.ts';
 import type { Disk, Storage } from './disk.ts';
-import type { Fate } from './history.ts';
+import type { Fate, Settings } from './history.ts';
 import type { Act } from './ledger.ts';
 import { type Register, register } from './schema.ts';
 
@@ -38,8 +38,12 @@ export class Device {
   isCopied = false;
   /** Whether its file was put back: what it holds as unsent may have been applied, and its own edits may meet later ones of its own. */
   isPutBack = false;
-  /** The connections of the process, which end with it. */
-  private readonly channels = new Set<{ close(): void }>();
+  /** Whether its file is open in two processes. */
+  readonly isShared: boolean;
+  /** The process that has the file open besides, and does what it does by itself. */
+  private other: Pick<Device, 'process' | 'replica'> | undefined;
+  /** The connections of each process, which end with it. */
+  private readonly channels = new WeakMap<object, Set<{ close(): void }>>();
   protected readonly clock: Clock;
   protected readonly way: Way;
   private readonly draw: () => number;
@@ -47,7 +51,7 @@ export class Device {
   constructor(
     index: number,
     disk: Storage,
-    { isJoining, isAutomatic, skew }: { isJoining: boolean; isAutomatic: boolean; skew: number },
+    { isJoining, isAutomatic, skew, isShared }: Settings,
     clock: Clock,
     way: Way,
     owner: number,
@@ -59,6 +63,7 @@ export class Device {
     this.isJoining = isJoining;
     this.isAutomatic = isAutomatic;
     this.skew = skew;
+    this.isShared = isShared;
     this.clock = clock;
     this.way = way;
     this.draw = draw;
@@ -87,18 +92,34 @@ export class Device {
     this.process.isDead = true;
     this.disk.killAfter = Number.POSITIVE_INFINITY;
     this.disk.rollback();
-    for (const channel of this.channels) channel.close();
-    this.channels.clear();
+    for (const channel of this.channels.get(this.process) ?? []) channel.close();
+    this.channels.delete(this.process);
   }
 
-  /** The device is not used any more. */
+  /** Goes on with the other process that has the file open; the one that was used stays open. */
+  async switch(): Promise<void> {
+    const { process, replica, other } = this;
+    this.other = { process, replica };
+    if (other !== undefined) Object.assign(this, other);
+    if (other === undefined || other.process.isDead) {
+      if (other !== undefined) await this.kill();
+      await this.open();
+    }
+  }
+
+  /** Ends all processes of the device. */
   async end(): Promise<void> {
+    await this.kill();
+    if (this.other === undefined) return;
+    Object.assign(this, this.other);
+    this.other = undefined;
     await this.kill();
   }
 
   connect(isConnected: boolean): void {
     this.isConnected = isConnected;
     this.process.connect(isConnected);
+    this.other?.process.connect(isConnected);
   }
 
   private transport(process: SimulatedProcess): Transport {
@@ -151,7 +172,7 @@ export class Device {
             closed: end,
           });
           channel = opened;
-          this.channels.add(opened);
+          this.channels.set(process, (this.channels.get(process) ?? new Set()).add(opened));
         });
         return {
           say: (request) => channel?.say(request),

@@ -36,6 +36,9 @@ export class Disk implements Storage {
   readonly raw: Driver;
   /** Commits until the process that has it open is killed; counted down. */
   killAfter = Number.POSITIVE_INFINITY;
+  /** The process whose transaction is open. */
+  private writer: SimulatedProcess | undefined;
+  private commits = 0;
 
   private constructor(opened: Driver) {
     const statements = new Map<string, ReturnType<Driver['prepare']>>();
@@ -75,20 +78,31 @@ export class Disk implements Storage {
 
   /** The file as a process has it open. */
   open(process: SimulatedProcess): Driver {
+    /** The commits of this process: it is told of the others' only. */
+    let own = 0;
     const alive = () => {
       if (process.isDead) throw new Error('this process was killed');
+      // Two processes share one connection here: what one has not committed is not for the other to see.
+      if (this.writer !== undefined && this.writer !== process)
+        throw Object.assign(new Error('database is locked'), { errcode: 5 });
     };
     return {
       storage: 'file',
       exec: (sql) => {
         alive();
         this.raw.exec(sql);
+        if (sql === 'ROLLBACK') this.writer = undefined;
       },
       prepare: (sql) => {
         alive();
         const statement = this.raw.prepare(sql);
         const committed = () => {
-          if (sql !== 'COMMIT' || --this.killAfter > 0) return;
+          if (sql === 'BEGIN IMMEDIATE') this.writer = process;
+          if (sql !== 'COMMIT') return;
+          this.writer = undefined;
+          own++;
+          this.commits++;
+          if (--this.killAfter > 0) return;
           this.killAfter = Number.POSITIVE_INFINITY;
           process.isDead = true;
         };
@@ -101,6 +115,7 @@ export class Disk implements Storage {
           },
           get: (...values) => {
             alive();
+            if (sql === 'PRAGMA data_version') return { data_version: this.commits - own };
             return statement.get(...values);
           },
           all: (...values) => {
@@ -122,6 +137,8 @@ export class Disk implements Storage {
 
   /** What a killed process had not committed is gone. */
   rollback(): void {
+    if (this.writer?.isDead === false) return;
+    this.writer = undefined;
     try {
       this.raw.exec('ROLLBACK');
     } catch {

@@ -100,6 +100,7 @@ export class SqliteGround implements Ground {
         store: this.store,
         port: 0,
         requestsPerMinute: 1_000_000,
+        replicasPerUser: 1_000_000,
         authenticate,
         scopes: hiding,
       });

@@ -14,13 +14,24 @@ export interface Step {
 /** What becomes of the requests of a sync. */
 export type Fate = 'passes' | 'lost request' | 'lost reply' | 'sent twice' | 'late copy';
 
+/** How a device is set up. */
+export interface Settings {
+  /** Whether its edits are joined before they are sent. */
+  readonly isJoining: boolean;
+  /** Whether it syncs by itself. */
+  readonly isAutomatic: boolean;
+  /** Milliseconds by which its clock is wrong. */
+  readonly skew: number;
+  /** Whether its file is open in two processes. */
+  readonly isShared: boolean;
+}
+
 /** A whole history: how its devices are set up, and what happens. */
 export interface History {
   readonly seed: number;
   /** Whether the server has scopes, which take hives from its users and give them back. */
   readonly isScoped: boolean;
-  /** By device: whether edits are joined, and whether it syncs by itself. */
-  readonly devices: readonly { readonly isJoining: boolean; readonly isAutomatic: boolean; readonly skew: number }[];
+  readonly devices: readonly Settings[];
   readonly steps: readonly Step[];
 }
 
@@ -71,6 +82,7 @@ const often = {
   backup: 0.4,
   restore: 0.4,
   'hide hive': 3,
+  'other process': 5,
 } as const;
 
 /** What leads to trouble, one after the other on one device. */
@@ -94,6 +106,7 @@ export function makeHistory(seed: number): History {
     isJoining: random.next() < 0.4,
     isAutomatic: isLive && random.next() < 0.8,
     skew: random.next() < 0.2 ? Math.floor((random.next() - 0.5) * 7_200_000) : 0,
+    isShared: random.next() < 0.2,
   }));
   const steps: Step[] = [];
   const length = 6 + random.below(random.next() < 0.2 ? 60 : 26);
@@ -109,6 +122,7 @@ export function makeHistory(seed: number): History {
     for (const name of ['backup', 'restore', 'keep', 'put back', 'copy'] as const) weights[name] = 3;
   const isScoped = random.next() < 0.25;
   if (!isScoped) weights['hide hive'] = 0;
+  if (!devices.some(({ isShared }) => isShared)) weights['other process'] = 0;
   let row = random.below(3);
   while (steps.length < length) {
     if (random.next() < 0.3) row = random.below(4);

@@ -2,7 +2,7 @@ import { Clock } from './clock.ts';
 import { Device, type Way } from './device.ts';
 import { Disk, type Storage } from './disk.ts';
 import type { Ground } from './ground.ts';
-import type { History } from './history.ts';
+import type { Settings } from './history.ts';
 
 /** What a simulation is made of. */
 export interface Parts {
@@ -11,7 +11,7 @@ export interface Parts {
   device(
     index: number,
     disk: Storage,
-    settings: History['devices'][number],
+    settings: Settings,
     clock: Clock,
     way: Way,
     owner: number,

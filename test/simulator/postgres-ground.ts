@@ -33,7 +33,14 @@ export class PostgresGround implements Ground {
     const url = new URL(address);
     url.pathname = `/${name}`;
     const store = await postgresStore(strict, url.href);
-    const running = await startServer({ store, port: 0, requestsPerMinute: 1_000_000, authenticate, scopes: hiding });
+    const running = await startServer({
+      store,
+      port: 0,
+      requestsPerMinute: 1_000_000,
+      replicasPerUser: 1_000_000,
+      authenticate,
+      scopes: hiding,
+    });
     const office = new pg.Client({
       connectionString: url.href,
       types: {

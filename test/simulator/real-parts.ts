@@ -110,7 +110,7 @@ class RealFile implements Storage {
 
 /** A device that is a process of its own, on a real file, behind a proxy that loses requests and replies. */
 class ProcessDevice extends Device {
-  private child: ChildProcess | undefined;
+  private readonly children = new WeakMap<object, ChildProcess>();
   private proxy: { readonly server: Server; readonly url: string; cut(): void } | undefined;
   private readonly serverUrl: () => string;
 
@@ -131,7 +131,6 @@ class ProcessDevice extends Device {
       this.way.user ?? 'nobody',
     ];
     const child = fork(new URL('./device-child.js', import.meta.url), given, { serialization: 'advanced' });
-    this.child = child;
     const life = {
       isDead: false,
       isConnected: this.isConnected,
@@ -144,6 +143,7 @@ class ProcessDevice extends Device {
       life.isDead = true;
     });
     this.process = life;
+    this.children.set(life, child);
     const opening = connectReplica(
       {
         postMessage: (message) => child.connected && child.send(message as object, () => undefined),
@@ -158,8 +158,7 @@ class ProcessDevice extends Device {
   }
 
   override async kill(): Promise<void> {
-    const { child } = this;
-    this.child = undefined;
+    const child = this.process && this.children.get(this.process);
     if (this.process) this.process.isDead = true;
     if (child === undefined || child.exitCode !== null || child.signalCode !== null) return;
     const gone = new Promise((done) => child.on('exit', done));
@@ -168,9 +167,10 @@ class ProcessDevice extends Device {
   }
 
   override async end(): Promise<void> {
-    await this.kill();
+    await super.end();
     this.proxy?.cut();
     this.proxy?.server.close();
+    this.proxy = undefined;
   }
 
   /** Loses what the history says: the request before it is passed on, or the reply after it has come. */

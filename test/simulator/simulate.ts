@@ -112,6 +112,7 @@ for (; done < count && Date.now() < end; done++) {
   }
 }
 await ground?.end();
-for (const seed of failed) console.log(`replay: npm run simulate -- --seed ${seed}`);
+const where = `${values.processes ? ' --processes' : ''}${values.postgres ? ` --postgres ${values.postgres}` : ''}`;
+for (const seed of failed) console.log(`replay: npm run simulate -- --seed ${seed}${where}`);
 console.log(`${done - failed.length} passed, ${failed.length} failed`);
 process.exit(failed.length > 0 ? 1 : 0);

@@ -3,7 +3,7 @@ import type { Clock } from './clock.ts';
 import type { Device } from './device.ts';
 import type { Storage } from './disk.ts';
 import type { Ground } from './ground.ts';
-import type { History, StepKind } from './history.ts';
+import type { History, Settings, StepKind } from './history.ts';
 import { type Act, Ledger, type Row, Violation } from './ledger.ts';
 import type { Parts } from './parts.ts';
 import { Random } from './random.ts';
@@ -12,6 +12,8 @@ import { Random } from './random.ts';
 const expected = new Set([
   'server-unreachable',
   'sync-busy',
+  // Another process has a transaction of the same file open.
+  'replica-busy',
   // The server was restored in the middle of a sync, or before one that only sends; the next one starts over.
   'feed-restored',
   'cancelled',
@@ -71,8 +73,8 @@ export class Stage {
   }
 
   /** A device with a file, on which no app runs yet. @param owner the number of its user, who may have another device. */
-  addDevice(disk: Storage, settings: History['devices'][number], owner = this.devices.length): Device {
-    const user = this.isScoped ? `keeper ${owner}` : undefined;
+  addDevice(disk: Storage, settings: Settings, owner = this.devices.length): Device {
+    const user = this.isScoped ? `keeper-${owner}` : undefined;
     const way = { user, connect: () => this.ground.connect(user), latency: () => 1 + this.random.below(30) };
     const draw = () => this.random.next();
     const device = this.parts.device(this.devices.length, disk, settings, this.clock, way, owner, draw, this.ground);

@@ -18,7 +18,8 @@ type Kind =
   | 'office deletes'
   | 'backup'
   | 'restore'
-  | 'hide hive';
+  | 'hide hive'
+  | 'other process';
 
 /** Hives that are there at the start. */
 export const hives = 3;
@@ -37,7 +38,7 @@ export const surroundings: Performs<Kind> = {
   async 'put back'({ kept, ledger }, device) {
     const found = kept.findLast((each) => each.device === device);
     if (found === undefined) return;
-    await device.kill();
+    await device.end();
     // What was done since is gone, and what was taken back since is there again.
     for (const act of ledger.acts)
       if (act.device === device.index && (!found.stack.includes(act) || act.isRemoved)) act.isUnsure = true;
@@ -51,8 +52,8 @@ export const surroundings: Performs<Kind> = {
     const disk = await stage.parts.disk();
     await disk.putBack(file);
     device.isCopied = true;
-    const { isJoining, isAutomatic } = device;
-    const copy = stage.addDevice(disk, { isJoining, isAutomatic, skew: 0 }, device.owner);
+    const { isJoining, isAutomatic, isShared } = device;
+    const copy = stage.addDevice(disk, { isJoining, isAutomatic, isShared, skew: 0 }, device.owner);
     copy.isCopied = true;
     copy.stack = [...device.stack];
     await copy.open();
@@ -75,8 +76,11 @@ export const surroundings: Performs<Kind> = {
       if (hive === id) ledger.deletedVisits.add(visit as string);
     await ground.write(`DELETE FROM visit WHERE hive = '${id}'; DELETE FROM hive WHERE id = '${id}'`);
   },
+  async 'other process'(_stage, device) {
+    if (device.isShared) await device.switch();
+  },
   async 'hide hive'({ ground, ledger }, device, { a }) {
-    const keeper = `keeper ${device.owner}`;
+    const keeper = `keeper-${device.owner}`;
     const [row] = (await ground.rows('keeper')).filter(({ id }) => id === keeper);
     const hides = row === undefined ? [] : (plain(row.hides) as string[]);
     const id = `h${a % hives}`;

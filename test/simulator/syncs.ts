@@ -23,9 +23,12 @@ export const syncs: Performs<Kind> = {
     for (let i = 0; i < 1 + (b % 4); i++) {
       await stage.clock.pass(stage.random.below(40));
       if (device.process.isDead) break;
+      const isOther = device.isShared && (b + i) % 2 === 0;
+      if (isOther) await device.switch();
       const [name, perform] = kinds[(c + i) % kinds.length] as (typeof kinds)[0];
       stage.log.push(`   meanwhile: ${name}`);
       await perform(stage, device, chance);
+      if (isOther) await device.switch();
     }
     await syncing;
     device.isSyncing = false;

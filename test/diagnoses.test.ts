@@ -1,6 +1,9 @@
 import { readdirSync, readlinkSync, rmSync } from 'node:fs';
+import { readFile } from 'node:fs/promises';
 import { createServer, type RequestListener } from 'node:http';
+import { createServer as createSecureServer } from 'node:https';
 import { type AddressInfo, connect, createServer as createTcpServer, type Socket } from 'node:net';
+import { join } from 'node:path';
 import { httpTransport, openReplica, type SyncState } from '@koinon/client';
 import type { KoinonError } from '@koinon/core';
 import { sqliteStore, startServer } from '@koinon/server';
@@ -231,4 +234,31 @@ test('a closed replica holds no file open, however often it is opened; closing t
     await replica.close();
     expect(held()).toBe(0);
   }
+});
+
+test('a server whose certificate nobody vouches for, and one that does not speak TLS, are told in one line', async () => {
+  const [key, cert] = await Promise.all(
+    ['key', 'certificate'].map((name) => readFile(join(import.meta.dirname, `support/certificate/${name}.pem`))),
+  );
+  const heard: string[] = [];
+  const secure = createSecureServer({ key, cert }, (request) => heard.push(String(request.url)));
+  await new Promise<void>((done) => secure.listen(0, '127.0.0.1', done));
+  ending.push(() => new Promise((done) => secure.close(done).closeAllConnections()));
+  const plain = await serving(() => undefined);
+  for (const [server, why] of [
+    [`https://127.0.0.1:${(secure.address() as AddressInfo).port}`, 'its certificate is not trusted: '],
+    [plain.replace('http:', 'https:'), 'it does not speak TLS there: '],
+  ] as const) {
+    const replica = await open(server);
+    await replica.insert('bed', { name: 'north' });
+    const error: KoinonError = await replica.sync().then(
+      () => Promise.reject(new Error('it synced')),
+      (thrown) => thrown,
+    );
+    expect(error).toMatchObject({ code: 'server-unreachable', cause: expect.anything() });
+    expect(error.message).toContain(why);
+    expect(error.message.split('\n')).toHaveLength(1);
+    expect(await replica.outbox()).toMatchObject([{ state: 'pending' }]);
+  }
+  expect(heard).toEqual([]);
 });

@@ -58,7 +58,8 @@ test('the README’s tour runs as it stands', async () => {
 
 test('the guide to the local database runs as it stands', async () => {
   const guide = blocks(await readFile(join(root, 'docs/local.md'), 'utf8'), 'ts');
-  const [schemaBlock, writing, asking, following, trying, opening, transfer] = guide as [
+  const [schemaBlock, labels, writing, asking, following, trying, opening, transfer] = guide as [
+    string,
     string,
     string,
     string,
@@ -72,10 +73,17 @@ test('the guide to the local database runs as it stands', async () => {
     import assert from 'node:assert/strict';
     import { openReplica } from '@koinon/client';
     import { exportRows, importRows } from '@koinon/client/transfer';
-    import { sql } from '@koinon/core';
+    import { reference, schema, sql, table, text } from '@koinon/core';
     import { apiary } from './apiary.ts';
     const shown: unknown[] = [], show = (given: unknown) => shown.push(given), report_ = show, log = show, write = show;
     const replica = await openReplica({ schema: apiary });
+    ${labels}
+    const skeps = await openReplica({ schema: labelled });
+    const ida = await skeps.insert('keeper', { name: 'Ida' });
+    await skeps.insert('skep', { keeper: ida.id });
+    const told = await Promise.all([skeps.insert('keeper', { name: 'Ida' }), skeps.delete('keeper', ida.id)].map((call) => call.then(() => '', ({ message }) => message)));
+    assert.deepEqual(told, ${JSON.stringify(labels.match(/(?<=^\/\/ ).*/gm))});
+    await skeps.close();
     ${writing}
     assert.deepEqual([weak, await replica.setting('units'), (await replica.get('hive', a1.id)).tags], [1, 'lb', ['gentle']]);
     ${asking}

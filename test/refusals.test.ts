@@ -1,5 +1,5 @@
 import { inspectReplica, type Replica } from '@koinon/client';
-import { integer, oneOf, reference, schema, table, text } from '@koinon/core';
+import { integer, type KoinonError, oneOf, reference, type Schema, schema, table, text } from '@koinon/core';
 import { type Rules, writeRows } from '@koinon/server';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { storeKinds } from './support/stores.ts';
@@ -294,5 +294,85 @@ describe.each(storeKinds)('on %s', (kind) => {
     await mine.sync();
     expect(await mine.rows({ from: 'order' })).toMatchObject([{ id: 'x', number: 101 }]);
     expect(await mine.get('customer', 'c')).toMatchObject({ name: 'old', orders: 1 });
+  });
+});
+
+describe.each(storeKinds)('what people read on %s', (kind) => {
+  const named = schema({
+    keeper: table({ name: text({ label: 'the name', unique: true }) }, { label: 'bee-keeper', namedBy: 'name' }),
+    skep: table(
+      {
+        keeper: reference('keeper', { label: 'its keeper', filterable: true }),
+        mark: text({ label: 'the mark', minimumLength: 2 }),
+        frames: integer({ label: 'the number of frames', default: 0 }),
+      },
+      {
+        label: 'skep',
+        namedBy: 'mark',
+        check: ({ mark }) => (mark === 'XX' ? [{ message: 'XX is no mark.' }] : undefined),
+      },
+    ),
+  });
+  const uuid = /[0-9a-f]{8}-[0-9a-f]{4}-/;
+  const unread = [uuid, /UNIQUE|CHECK|FOREIGN|constraint|\bat .*:\d+:\d+/, /(keeper|skep)\.\w/];
+
+  test('messages name rows and columns by their labels and values: no ids, names of columns, or SQL', async () => {
+    const world = await World.of(named as Schema, kind);
+    const [here, there] = (await Promise.all([world.replica(), world.replica()])) as unknown as Replica<typeof named>[];
+    if (here === undefined || there === undefined) throw new Error('two replicas');
+    const told: string[] = [];
+    const tells = async (work: Promise<unknown>) => {
+      const error = (await work.then(
+        () => undefined,
+        (thrown) => thrown,
+      )) as KoinonError;
+      expect(error.code).toBeDefined();
+      told.push(error.message);
+      return error;
+    };
+    const ida = await here.insert('keeper', { name: 'Ida' });
+    const skep = await here.insert('skep', { keeper: ida.id, mark: 'A1' });
+    expect(await tells(here.insert('keeper', { name: 'Ida' }))).toMatchObject({ column: 'name', table: 'keeper' });
+    await tells(here.delete('keeper', ida.id));
+    await tells(here.update('skep', skep.id, { mark: 'A' }));
+    await tells(here.update('skep', skep.id, { mark: 'XX' }));
+    await tells(here.insert('skep', { keeper: '01900000-0000-7000-8000-000000000000', mark: 'A2' }));
+    expect(await tells(here.update('skep', '01900000-0000-7000-8000-000000000001', { mark: 'A3' }))).toMatchObject({
+      id: '01900000-0000-7000-8000-000000000001',
+    });
+    await tells(here.resolve('skep', skep.id, 'local'));
+    await tells(
+      here
+        .revert('skep', skep.id)
+        .then(() => here.undo())
+        .then(() => here.undo()),
+    );
+    await here.revertAll();
+    // By the server: a name that is taken there, a row that is gone, a rule of the database.
+    await there.insert('keeper', { name: 'Ida' });
+    const old = await there.insert('skep', { keeper: (await there.insert('keeper', { name: 'Tove' })).id, mark: 'B1' });
+    await there.sync();
+    await here.sync();
+    await here.insert('keeper', { name: 'Mika' });
+    const shell = await world.shell();
+    await shell.exec("INSERT INTO keeper (id, name) VALUES ('office', 'Mika')");
+    await here.sync({ direction: 'push' });
+    await here.update('skep', old.id, { mark: 'B2' });
+    await shell.exec(`DELETE FROM skep`);
+    await here.sync();
+    for (const { problems } of await here.rejections()) told.push(...problems.map(({ message }) => message));
+    expect(told).toEqual([
+      'The name "Ida" is taken by another bee-keeper.',
+      'Bee-keeper "Ida" cannot be deleted: at least one skep refers to it.',
+      expect.stringMatching(/^The mark "A": /),
+      'XX is no mark.',
+      'Its keeper: There is no such bee-keeper on this device.',
+      'There is no such skep on this device.',
+      'Skep "A1" is not in conflict.',
+      expect.any(String),
+      expect.stringMatching(/^The name is taken by another row\.$/),
+    ]);
+    for (const message of told) for (const each of unread) expect(message).not.toMatch(each);
+    await world.end();
   });
 });

@@ -104,7 +104,7 @@ test('taking back the one row of a transaction leaves the rest of it, under anot
   const [before] = await replica.outbox();
   await expect(replica.revert('plant', 'p0')).rejects.toMatchObject({
     code: 'transaction-shared',
-    message: expect.stringContaining('plant p1'),
+    message: expect.stringContaining('plant "p1"'),
   });
   await replica.revert('plant', 'p0', { transactions: 'these rows only' });
   const [after, ...none] = await replica.outbox();

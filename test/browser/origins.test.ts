@@ -1,3 +1,5 @@
+import { createServer, type ServerResponse } from 'node:http';
+import type { AddressInfo } from 'node:net';
 import { startServer } from '@koinon/server';
 import { expect, test } from 'vitest';
 import { WebSocket } from 'ws';
@@ -58,4 +60,51 @@ test('a page of the same host, on any port, and one of a named origin may ask an
   await context.unroute(/app\.example/);
   await server.close();
   await world.end();
+});
+
+test('in a browser a redirect to another origin is not followed: neither edits nor the token go there', async () => {
+  const heard: { readonly method: string; readonly authorization: string | undefined; readonly body: string }[] = [];
+  const listen = async (answer: (response: ServerResponse) => void) => {
+    const server = createServer(async (request, response) => {
+      let body = '';
+      for await (const chunk of request) body += chunk;
+      const { origin = '*', authorization } = request.headers;
+      response.setHeader('access-control-allow-origin', origin);
+      response.setHeader('access-control-allow-headers', 'content-type, content-encoding, authorization');
+      if (request.method === 'OPTIONS') response.end();
+      else {
+        heard.push({ method: String(request.method), authorization, body });
+        answer(response);
+      }
+    });
+    await new Promise<void>((done) => server.listen(0, '127.0.0.1', done));
+    return { server, url: `http://127.0.0.1:${(server.address() as AddressInfo).port}` };
+  };
+  const elsewhere = await listen((response) => response.end('{}'));
+  const redirecting = await listen((response) => {
+    heard.pop();
+    response.writeHead(307, { location: `${elsewhere.url}/v1/push` }).end();
+  });
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate((name) => window.openReplica(name), `linked to ${redirecting.url}`);
+  await page.evaluate(() => window.replica.insert('tree', { id: 'plum', kind: 'a secret' }));
+  const told = await page.evaluate(() =>
+    window.replica.sync().then(
+      () => 'synced',
+      ({ code, message }) => `${code}: ${message}`,
+    ),
+  );
+  expect(told).toMatch(
+    /^server-answer: The server at .* redirects to http:\/\/127\.0\.0\.1:\d+, and nothing was sent there/,
+  );
+  expect(heard.length).toBeGreaterThan(0);
+  for (const each of heard) expect(each).toEqual({ method: 'GET', authorization: undefined, body: '' });
+  expect(await page.evaluate(() => window.replica.outbox())).toMatchObject([{ state: 'pending' }]);
+  await page.close();
+  for (const { server } of [elsewhere, redirecting]) {
+    server.closeAllConnections();
+    server.close();
+  }
 });

@@ -79,3 +79,23 @@ test('a form edits in memory, says what is wrong and what changed underneath, an
   await expect.poll(form).toMatchObject({ exists: false });
   await page.close();
 });
+
+test('bytes are looked for and edited; a form for a new row shows what the schema fills in', async () => {
+  const page = await mounted('react bytes');
+  const forms = () =>
+    page.evaluate(() => {
+      const { newTree, newPhoto } = window.mounted;
+      return [newTree.row.kind, newTree.row.picked, newTree.changed, [...(newPhoto.row.image ?? [])], newPhoto.changed];
+    });
+  await expect.poll(forms).toEqual(['seedling', 0, [], [1, 2, 3], []]);
+  await page.evaluate(() => window.replica.insert('photo', { id: 'other', image: new Uint8Array([1, 2]) }));
+  await page.evaluate(() => window.mounted.newPhoto.save());
+  await expect.poll(() => page.evaluate(() => window.mounted.photos.length)).toBe(1);
+  await page.evaluate(() => window.mounted.newPhoto.set({ image: new Uint8Array([9]) }));
+  await expect
+    .poll(forms)
+    .toMatchObject([{}, {}, [], [9], ['image']].map((each, i) => (i < 2 ? expect.anything() : each)));
+  await page.evaluate(() => window.mounted.newTree.save());
+  expect(await page.evaluate(() => window.replica.count({ from: 'tree', where: { kind: 'seedling' } }))).toBe(1);
+  await page.close();
+});

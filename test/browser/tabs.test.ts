@@ -281,3 +281,26 @@ test('whatever befalls the tabs, each increment that was acknowledged is counted
     await end();
   }
 }, 120_000);
+
+test('a call on the replica inside of its own transaction: the transaction is rolled back, and the stray call is never carried out', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  await page.evaluate(() => window.openReplica('stray'));
+  await page.evaluate(() => window.replica.insert('tree', { id: 'plum', kind: 'plum' }));
+  const codes = await page.evaluate(async () => {
+    let stray: Promise<unknown> = Promise.resolve();
+    const whole = window.replica.transaction(async (transaction) => {
+      await transaction.update('tree', 'plum', { kind: 'torn' });
+      stray = window.replica.insert('tree', { id: 'stray', kind: 'stray' });
+      await stray;
+    });
+    const code = (error: { readonly code?: string }) => error.code;
+    return [await whole.then(() => 'done', code), await stray.then(() => 'done', code)];
+  });
+  expect(codes).toEqual(['transaction-stalled', 'transaction-stalled']);
+  expect(await page.evaluate(() => window.seen)).toEqual(['plum 0']);
+  await page.evaluate(() => window.replica.update('tree', 'plum', { kind: 'damson' }));
+  await expect.poll(() => page.evaluate(() => window.seen)).toEqual(['damson 0']);
+  await page.close();
+});

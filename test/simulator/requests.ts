@@ -2,10 +2,36 @@ import { promisify } from 'node:util';
 import { deflate, gzip } from 'node:zlib';
 import { boolean, counter, integer, oneOf, reference, schema, setOfText, table, text } from '@koinon/core';
 import { openApi, type Store, startServer } from '@koinon/server';
+import WebSocket from 'ws';
 import { Random } from './random.ts';
 
-// Requests by the grammar of the OpenAPI document, with mistakes of every kind in them: conditions, parts and compressed bodies
-// among them. Whatever comes, the server answers, with a problem document where it does not do as asked, and within a time.
+// Requests by the grammar of the OpenAPI document, over HTTP and over live connections, with mistakes of every kind in them:
+// conditions, parts and compressed bodies among them. Whatever comes, the server answers, with a problem document where it does not do as asked, and within a time.
+
+/** What a replica says over a live connection, in the form of the document's schemas. */
+const spoken: Readonly<Record<'join' | 'push', Shape>> = {
+  join: {
+    type: 'object',
+    required: ['join', 'cursor', 'replica', 'token'],
+    properties: {
+      join: { type: 'integer' },
+      cursor: { type: 'string' },
+      replica: { type: 'string', format: 'uuid' },
+      token: { enum: ['mika'] },
+      schemaVersion: { type: 'integer' },
+      tables: { type: 'array', items: { type: 'string' } },
+      only: {
+        type: 'object',
+        properties: { tables: { type: 'array', items: { type: 'string' } }, where: { type: 'object' } },
+      },
+    },
+  },
+  push: {
+    type: 'object',
+    required: ['push', 'request'],
+    properties: { push: { type: 'integer' }, request: { $ref: '#/components/schemas/PushRequest' } },
+  },
+};
 
 /** The tables that are asked about: every type of column by which rows can be told apart. */
 export const asked = schema({
@@ -87,6 +113,8 @@ export class Requests {
   readonly random: Random;
   /** Cursors that the server gave, to be used again. */
   readonly cursors: string[] = [];
+  /** One with which the user whose token the messages of live connections carry may join. */
+  joinable = 'none';
 
   constructor(seed: number) {
     this.random = new Random(seed);
@@ -198,6 +226,23 @@ export class Requests {
     return made;
   }
 
+  /** What is said over one live connection, message by message. */
+  messages(): readonly (string | Uint8Array)[] {
+    const { random } = this;
+    // The user whose token the messages carry.
+    this.user = 0;
+    return Array.from({ length: 1 + random.below(5) }, (_, n) => {
+      this.isSpoilt = random.below(n === 0 ? 5 : 2) === 0;
+      const kind = n === 0 || random.below(4) === 0 ? 'join' : 'push';
+      const made = this.value(spoken[kind], 'body');
+      if (kind === 'join' && !this.isSpoilt && random.below(8) > 0) (made as { cursor: string }).cursor = this.joinable;
+      const json = JSON.stringify(made) ?? '';
+      if (this.chance(20)) return json.slice(0, random.below(json.length + 1));
+      if (this.chance(40)) return Buffer.from(json);
+      return this.chance(40) ? json.padEnd(70_000) : json;
+    });
+  }
+
   /** The next request. */
   async next(): Promise<{ readonly path: string; readonly init: RequestInit; readonly about: string }> {
     const { random } = this;
@@ -247,6 +292,8 @@ export interface Answered {
   readonly failures: readonly string[];
   /** How many answers had which status. */
   readonly statuses: ReadonlyMap<number, number>;
+  /** How many messages of each type came over live connections. */
+  readonly kinds: ReadonlyMap<string, number>;
   /** Milliseconds of the slowest answer, and the bytes that the process takes in the end. */
   readonly slowest: number;
   readonly memory: number;
@@ -280,6 +327,10 @@ export async function answerRequests(
   const requests = new Requests(seed);
   const failures: string[] = [];
   const statuses = new Map<number, number>();
+  const kinds = new Map<string, number>();
+  const about = { authorization: 'Bearer mika', 'content-type': 'application/json' };
+  const whole = await fetch(`${server.url}/v1/pull`, { method: 'POST', headers: about, body: '{}' });
+  requests.joinable = (JSON.parse((await whole.text()).split('\n')[0] ?? '') as { cursor: string }).cursor;
   let slowest = 0;
   let done = 0;
   const one = async () => {
@@ -307,15 +358,56 @@ export async function answerRequests(
       requests.cursors.push(cursor);
     }
   };
+  /** Says something over a live connection, and waits until all of it is answered, or the connection is ended. */
+  const converse = async () => {
+    const messages = requests.messages();
+    const began = performance.now();
+    const socket = new WebSocket(`${server.url.replace('http', 'ws')}/v1/live`);
+    const heard: string[] = [];
+    // One that waits for its answers gets further; one that does not is refused, or answered in the order of what it said.
+    const isHasty = requests.random.below(3) === 0;
+    let said = 0;
+    const next = () => {
+      const message = messages[said++];
+      if (message !== undefined) socket.send(message);
+      else setTimeout(() => socket.close(), 20);
+    };
+    const ended = new Promise<string>((over) => {
+      const timer = setTimeout(() => over('no answer'), patience);
+      socket.on('message', (data) => {
+        const text = String(data);
+        heard.push(text);
+        const { type, problem } = JSON.parse(text) as { type: string; problem?: { code: string; status: number } };
+        if (problem !== undefined && (problem.status ?? 500) >= 500) over(`a problem of the server: ${text}`);
+        kinds.set(type, (kinds.get(type) ?? 0) + 1);
+        if (type === 'joined' || type === 'pushed' || type === 'pull-required') next();
+      });
+      socket.on('error', (error) => over(/max payload|1009/i.test(error.message) ? '' : error.message));
+      socket.on('close', (code) => {
+        clearTimeout(timer);
+        over([1000, 1005, 1009, 4000].includes(code) ? '' : `the connection was ended with ${code}`);
+      });
+      socket.on('open', () => {
+        if (isHasty) for (let left = messages.length; left > 0; left--) next();
+        else next();
+      });
+    });
+    const wrong = await ended;
+    socket.terminate();
+    slowest = Math.max(slowest, performance.now() - began);
+    statuses.set(101, (statuses.get(101) ?? 0) + 1);
+    if (wrong !== '')
+      failures.push(`${wrong} to ${messages.map(String).join(' ').slice(0, 2_000)}: ${heard.join(' ').slice(0, 500)}`);
+  };
   const lane = async () => {
     while (done < count && failures.length < 20) {
       done++;
-      await one();
+      await (done % 8 === 0 ? converse() : one());
       if (done % 1_000 === 0) told(done, failures.length);
     }
   };
   await Promise.all(Array.from({ length: 6 }, lane));
   const memory = process.memoryUsage().rss;
   await server.close();
-  return { requests: done, failures, statuses, slowest, memory };
+  return { requests: done, failures, statuses, kinds, slowest, memory };
 }

@@ -29,7 +29,7 @@ if (values.requests !== undefined) {
   const store = values.postgres
     ? await postgresStore(asked, values.postgres)
     : await sqliteStore(asked, join(folder, 'requests.db'));
-  const { failures, statuses, slowest, memory, requests } = await answerRequests(
+  const { failures, statuses, kinds, slowest, memory, requests } = await answerRequests(
     store,
     seed,
     Number(values.requests),
@@ -43,6 +43,7 @@ if (values.requests !== undefined) {
       .map(([status, n]) => `${status}: ${n}`)
       .join(', ')}`,
   );
+  console.log(`live messages by type: ${[...kinds].map(([type, n]) => `${type}: ${n}`).join(', ')}`);
   console.log(`slowest answer ${Math.round(slowest)} ms; ${Math.round(memory / 1e6)} MB in use at the end`);
   process.exit(failures.length > 0 ? 1 : 0);
 }

@@ -38,7 +38,7 @@ const [, prebuilt] = name.split('from ');
 hostTabs({
   schema: version === '2' ? newerOrchard : orchard,
   name,
-  stallLimit: 300_000,
+  stallLimit: name === 'stray' ? 1_000 : 300_000,
   ...(server && { server }),
   ...(prebuilt && { prebuilt }),
 });

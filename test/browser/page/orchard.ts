@@ -6,7 +6,7 @@ const tables = {
   photo: table({ image: bytes() }),
   tree: table({
     row: reference('row', { optional: true }),
-    kind: text(),
+    kind: text({ default: 'seedling' }),
     age: integer({ optional: true }),
     picked: counter(),
   }),

@@ -14,6 +14,11 @@ export interface Mounted {
   shown: string[];
   one: string | undefined;
   form: DraftedForm<{ readonly kind: string; readonly age: number | null }>;
+  /** A form for a new tree, and one for a new photo. */
+  newTree: DraftedForm<{ readonly kind: string; readonly picked: number }>;
+  newPhoto: DraftedForm<{ readonly image: Uint8Array }>;
+  /** The ids of the photos that look like the wanted one. */
+  photos: string[];
   /** Shows only trees of a kind; null shows none. */
   filter(kind: string | null | undefined): void;
   unmount(): void;
@@ -56,6 +61,14 @@ export function mountTrees(replica: Orchard): Mounted {
     mounted.form = useDraft(counted, 'tree', 'plum');
     return null;
   }
+  function Photos() {
+    // Made anew with each render, as components do.
+    const image = new Uint8Array([1, 2, 3]);
+    mounted.photos = useRows(replica, { from: 'photo', where: { image } }).rows.map(({ id }) => id);
+    mounted.newTree = useDraft(replica, 'tree', undefined);
+    mounted.newPhoto = useDraft(replica, 'photo', undefined, { image });
+    return null;
+  }
   function All() {
     const [kind, setKind] = useState<string | null | undefined>(undefined);
     mounted.filter = (wanted) => startTransition(() => setKind(wanted));
@@ -63,6 +76,7 @@ export function mountTrees(replica: Orchard): Mounted {
       createElement(Trees, { key: 0, kind, place: 0 }),
       createElement(Trees, { key: 1, kind, place: 1 }),
       createElement(One, { key: 2 }),
+      createElement(Photos, { key: 3 }),
     ]);
   }
   const root = createRoot(document.body.appendChild(document.createElement('div')));

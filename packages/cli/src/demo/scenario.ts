@@ -5,10 +5,10 @@ import { boolean, counter, date, integer, oneOf, real, reference, schema, table,
  * count harvested frames; the office keeps the register of sites.
  */
 export const cooperative = schema({
-  member: table({ name: text(), village: text() }),
+  member: table({ name: text(), village: text() }, { label: 'member', namedBy: 'name' }),
   site: table(
     {
-      name: text({ unique: true }),
+      name: text({ unique: true, label: 'the name of the site' }),
       forage: oneOf(['heather', 'lime', 'clover', 'orchard', 'moor']),
       latitude: real({ minimum: -90, maximum: 90 }),
       longitude: real({ minimum: -180, maximum: 180 }),
@@ -17,26 +17,32 @@ export const cooperative = schema({
       open: boolean({ default: true }),
     },
     // One that was entered without a signal is the one that the register has.
-    { naturalKey: ['name'] },
+    { naturalKey: ['name'], label: 'site', namedBy: 'name' },
   ),
-  hive: table({
-    site: reference('site', { filterable: true }),
-    mark: text({ maximumLength: 12 }),
-    strength: integer({ minimum: 0, maximum: 10 }),
-    // Who looked last knows best.
-    queen: oneOf(['marked', 'unmarked', 'missing'], { merge: 'newest' }),
-    notes: text({ optional: true }),
-  }),
-  visit: table({
-    hive: reference('hive', { filterable: true }),
-    member: reference('member'),
-    at: timestamp({ index: true }),
-    queenSeen: boolean(),
-    brood: oneOf(['none', 'patchy', 'even']),
-    mites: integer({ minimum: 0 }),
-    weight: real({ optional: true, minimum: 0 }),
-    notes: text({ optional: true }),
-  }),
+  hive: table(
+    {
+      site: reference('site', { filterable: true, label: 'the site' }),
+      mark: text({ maximumLength: 12, label: 'the mark' }),
+      strength: integer({ minimum: 0, maximum: 10, label: 'the strength' }),
+      // Who looked last knows best.
+      queen: oneOf(['marked', 'unmarked', 'missing'], { merge: 'newest', label: 'the queen' }),
+      notes: text({ optional: true }),
+    },
+    { label: 'hive', namedBy: 'mark' },
+  ),
+  visit: table(
+    {
+      hive: reference('hive', { filterable: true, label: 'the hive' }),
+      member: reference('member', { label: 'the member' }),
+      at: timestamp({ index: true, label: 'the time of the visit' }),
+      queenSeen: boolean(),
+      brood: oneOf(['none', 'patchy', 'even'], { label: 'the brood' }),
+      mites: integer({ minimum: 0, label: 'the number of mites' }),
+      weight: real({ optional: true, minimum: 0, label: 'the weight' }),
+      notes: text({ optional: true }),
+    },
+    { label: 'visit' },
+  ),
   harvest: table({ hive: reference('hive', { filterable: true }), day: date(), frames: counter({ minimum: 0 }) }),
   // Each member's own.
   tool: table({

@@ -21,8 +21,10 @@ import {
   errorFromProblems,
   joinChanges,
   kept,
+  noSuchRow,
+  rowLabel,
   rowProblems,
-  shown,
+  sentence,
   wholeRow,
 } from '@koinon/core/internal';
 import { withBytes } from '../engine/bytes.ts';
@@ -106,7 +108,7 @@ export class Draft<S extends Schema> {
     if ((await this.get(table, id)) !== undefined)
       throw new KoinonError(
         'duplicate-id',
-        `${table} ${shown(id)} is there already; update it, or insert under another id.`,
+        `${sentence(rowLabel(this.schema, { table, id }))} is there already; update it, or insert under another id.`,
         { table, id, column: 'id', value: id },
       );
     const columns = withDefaults(definition, given);
@@ -257,7 +259,7 @@ export class Draft<S extends Schema> {
   private async existing<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T>> {
     const row = await this.get(table, id);
     if (row !== undefined) return row;
-    throw new KoinonError('no-such-row', `There is no ${table} ${shown(id)} in this draft or under it.`, {
+    throw new KoinonError('no-such-row', noSuchRow(this.schema, { table, id }, 'in this draft or under it'), {
       table,
       id,
       value: id,

@@ -1,5 +1,5 @@
 import { KoinonError, type RowKey, tableOf } from '@koinon/core';
-import { errorFromProblems, HeldRows, rowKey } from '@koinon/core/internal';
+import { errorFromProblems, HeldRows, rowKey, rowLabel, rowLabels, sentence } from '@koinon/core/internal';
 import type { Host } from '../host/host.ts';
 import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
@@ -32,7 +32,8 @@ export function revertRows(at: Undoing, rows: readonly RowKey[], how: TakingBack
   for (const { table, id } of rows) {
     tableOf(at.schema, table);
     for (const { state, sequence } of outbox.changesOf(table, id)) {
-      if (state === 'attempted') throw alreadySent(`The change of ${table} ${id}`);
+      if (state === 'attempted')
+        throw alreadySent(`The change of ${rowLabel(at.schema, { table, id }, at.rows.get(table, id))}`);
       if (state !== 'confirmed') sequences.add(sequence);
     }
   }
@@ -41,7 +42,7 @@ export function revertRows(at: Undoing, rows: readonly RowKey[], how: TakingBack
   const others = [...sequences]
     .flatMap((sequence) => rowsOf(outbox, sequence))
     .filter((row) => !named.has(rowKey(row)));
-  if (others.length > 0 && how.transactions === undefined) throw shared(rows[0] as RowKey, others);
+  if (others.length > 0 && how.transactions === undefined) throw shared(at, rows[0] as RowKey, others);
   if (how.transactions === 'whole' || others.length === 0) {
     takeBack(at, ({ sequence }) => sequences.has(sequence), how, Math.min(...sequences));
     return;
@@ -122,7 +123,7 @@ function takeBack(
     held.add(changes, true);
     taken.push(transaction);
   }
-  if (needing.length > 0 && dependent === undefined) throw needed(needing);
+  if (needing.length > 0 && dependent === undefined) throw needed(at, needing);
   const rows = new Map<string, RowKey>();
   for (const { sequence, id, changes, wasSent } of taken) {
     for (const change of changes) rows.set(rowKey(change), { table: change.table, id: change.id });
@@ -167,25 +168,25 @@ export function alreadySent(what: string): KoinonError {
   );
 }
 
-function shared({ table, id }: RowKey, others: readonly RowKey[]): KoinonError {
+function shared(at: Undoing, { table, id }: RowKey, others: readonly RowKey[]): KoinonError {
   return new KoinonError(
     'transaction-shared',
-    `${table} ${id} was changed together with ${namesOf(others)}. Say whether the whole transactions are taken back (transactions: 'whole') or these rows alone ('these rows only'). Nothing was taken back.`,
+    `${sentence(rowLabel(at.schema, { table, id }, at.rows.get(table, id)))} was changed together with ${namesOf(at, others)}. Say whether the whole transactions are taken back (transactions: 'whole') or these rows alone ('these rows only'). Nothing was taken back.`,
     { table, id },
   );
 }
 
-function needed(rows: readonly RowKey[]): KoinonError {
+function needed(at: Undoing, rows: readonly RowKey[]): KoinonError {
   return new KoinonError(
     'change-needed',
-    `Later changes build on this one: ${namesOf(rows)}. Take them back as well (dependent: 'take back'), or first. Nothing was taken back.`,
+    `Later changes build on this one: ${namesOf(at, rows)}. Take them back as well (dependent: 'take back'), or first. Nothing was taken back.`,
     rows[0],
   );
 }
 
-/** Some rows by their names, and how many there are besides. */
-function namesOf(rows: readonly RowKey[]): string {
-  const names = [...new Set(rows.map(({ table, id }) => `${table} ${id}`))];
-  const some = names.slice(0, 3).join(', ');
-  return names.length > 3 ? `${some} and ${names.length - 3} more` : some;
+function namesOf({ schema, rows: held }: Undoing, rows: readonly RowKey[]): string {
+  return rowLabels(
+    schema,
+    rows.map(({ table, id }) => ({ table, id, row: held.get(table, id) })),
+  );
 }

@@ -219,7 +219,7 @@ function markBack({ schema, outbox }: Applying, base: AnyRow | null, changes: re
 function rowMissing(table: string, id: string): KoinonError {
   return new KoinonError(
     'server-answer',
-    `The server sent changed columns of ${table} ${id}, which this replica does not hold. The server may be at fault, or another program has removed the row from this file. What is unsent is kept; if this stays, open a new replica and import what this one has.`,
+    `The server sent changed columns of a row of ${table} that this replica does not hold. The server may be at fault, or another program has removed the row from this file. What is unsent is kept; if this stays, open a new replica and import what this one has.`,
     { table, id },
   );
 }

@@ -1,4 +1,5 @@
-import type { AnyRow, Problem, RowKey } from '@koinon/core';
+import type { AnyRow, Problem, RowKey, Schema } from '@koinon/core';
+import { rowLabel, sentence } from '@koinon/core/internal';
 import { noteErased } from '../database/erasure.ts';
 import { forgetGoneRows, forgetRows } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
@@ -24,7 +25,7 @@ export function leave(overlay: Applying, table: string, id: string, queued: read
     host,
   );
   for (const change of unconfirmed)
-    if (change.change.kind !== 'delete') refuseHere(outbox, change, scopeLeft(table, id));
+    if (change.change.kind !== 'delete') refuseHere(outbox, change, scopeLeft(overlay.schema, { table, id }, before));
   rows.remove(table, id);
   bases.drop(table, id);
   conflicts.set(table, id, []);
@@ -32,8 +33,8 @@ export function leave(overlay: Applying, table: string, id: string, queued: read
   return before;
 }
 
-function scopeLeft(table: string, id: string): Problem {
-  const message = `${table} ${id} is no longer one of your rows; what you typed is kept here. Copy what you need, then take it back.`;
+function scopeLeft(schema: Schema, { table, id }: RowKey, row: AnyRow | null): Problem {
+  const message = `${sentence(rowLabel(schema, { table, id }, row))} is no longer one of your rows; what you typed is kept here. Copy what you need, then take it back.`;
   return { code: 'scope-left', table, id, message };
 }
 

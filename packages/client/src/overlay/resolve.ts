@@ -3,6 +3,7 @@ import {
   type Change,
   KoinonError,
   type RowKey,
+  type Schema,
   type Table,
   type TrashedRow,
   tableOf,
@@ -14,10 +15,14 @@ import {
   changeProblems,
   changeToWire,
   checkValue,
+  columnLabel,
   columnsFromWire,
   errorFromProblems,
   kept,
+  noSuchRow,
   type RebasedChange,
+  rowLabel,
+  sentence,
   shown,
 } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
@@ -74,16 +79,21 @@ function resolveRow(at: Deciding, { table: tableName, id, choices }: RowDecision
   const table = tableOf(schema, tableName);
   const open = conflicts.columnsOf(tableName, id);
   if (open.length === 0)
-    throw new KoinonError('no-such-conflict', `${tableName} ${shown(id)} is not in conflict.`, {
-      table: tableName,
-      id,
-    });
+    throw new KoinonError(
+      'no-such-conflict',
+      `${sentence(rowLabel(schema, { table: tableName, id }, at.rows.get(tableName, id)))} is not in conflict.`,
+      {
+        table: tableName,
+        id,
+      },
+    );
   const queued = outbox.changesOf(tableName, id);
-  if (queued.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
+  if (queued.some(({ state }) => state === 'attempted'))
+    throw alreadySent(`The change of ${rowLabel(schema, { table: tableName, id }, at.rows.get(tableName, id))}`);
   const own = queued.filter(({ state }) => state !== 'confirmed');
   const decided = open.includes(null)
     ? decideRow(at, own, choices, { table: tableName, id })
-    : decideColumns(table, own, choicesOf(choices, open as readonly string[], { table: tableName, id }));
+    : decideColumns(table, own, choicesOf(schema, choices, open as readonly string[], { table: tableName, id }));
   for (const { change } of decided) {
     const [first, ...rest] = change === undefined ? [] : changeProblems(table, change);
     if (first) throw errorFromProblems([first, ...rest]);
@@ -95,12 +105,17 @@ function resolveRow(at: Deciding, { table: tableName, id, choices }: RowDecision
 }
 
 /** What is decided about each column; columns that stay in conflict are not in it. */
-function choicesOf(choices: Choices, open: readonly string[], { table, id }: RowKey): ReadonlyMap<string, Choice> {
+function choicesOf(
+  schema: Schema,
+  choices: Choices,
+  open: readonly string[],
+  { table, id }: RowKey,
+): ReadonlyMap<string, Choice> {
   if (isForAll(choices, open)) return new Map(open.map((column) => [column, choices]));
   if (typeof choices !== 'object' || choices === null) throw noChoice({ table, id }, choices);
   const unknown = Object.keys(choices).find((name) => !open.includes(name));
   if (unknown !== undefined)
-    throw new KoinonError('no-such-conflict', `${table}.${unknown} of ${id} is not in conflict.`, {
+    throw new KoinonError('no-such-conflict', `${columnLabel(schema, table, unknown)} is not in conflict.`, {
       table,
       id,
       column: unknown,
@@ -125,7 +140,7 @@ function noChoice(at: RowKey & { readonly column?: string }, given: unknown): Ko
   const what = at.column === undefined ? at.table : `${at.table}.${at.column}`;
   return new KoinonError(
     'value-not-listed',
-    `A choice for ${what} of ${at.id} is 'local', 'remote' or { value }, not ${shown(given)}.`,
+    `A choice for ${what} is 'local', 'remote' or { value }, not ${shown(given)}.`,
     { ...at, value: given },
   );
 }
@@ -184,7 +199,7 @@ function decideRow(
   if (choices !== 'local' && choices !== 'remote')
     throw new KoinonError(
       'value-not-listed',
-      `One side deleted ${table} ${id}: choose 'local' or 'remote' for the whole row.`,
+      `One side deleted ${rowLabel(schema, { table, id })}: choose 'local' or 'remote' for the whole row.`,
       { table, id, value: choices },
     );
   const first = own.findIndex(({ typedOver }) => typedOver?.has(null));
@@ -235,9 +250,10 @@ export function unresolveRow(at: Deciding, tableName: string, id: string): void 
   const found = database
     .statement('SELECT changes, conflicts FROM koinon_resolved WHERE table_name = ? AND row_id = ?')
     .get(tableName, id) as { changes: string; conflicts: string } | undefined;
-  if (found === undefined) throw nothingDecided(key);
+  if (found === undefined) throw nothingDecided(schema, key);
   const now = outbox.changesOf(tableName, id);
-  if (now.some(({ state }) => state === 'attempted')) throw alreadySent(`The change of ${tableName} ${id}`);
+  if (now.some(({ state }) => state === 'attempted'))
+    throw alreadySent(`The change of ${rowLabel(schema, { table: tableName, id }, at.rows.get(tableName, id))}`);
   if (now.length === 0) bases.set(tableName, id, rows.get(tableName, id));
   outbox.keepInserted(tableName, id);
   const decided = JSON.parse(found.changes) as readonly DecidedChange[];
@@ -246,17 +262,17 @@ export function unresolveRow(at: Deciding, tableName: string, id: string): void 
     decided.map(({ wire, ...rest }) => ({ ...rest, change: changeFromWire(schema, wire) })),
     host,
   );
-  if (!restored) throw nothingDecided(key);
+  if (!restored) throw nothingDecided(schema, key);
   conflicts.set(tableName, id, []);
   conflicts.putBack(found.conflicts);
   database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?').run(tableName, id);
   showAnew(at, key);
 }
 
-function nothingDecided({ table, id }: RowKey): KoinonError {
+function nothingDecided(schema: Schema, { table, id }: RowKey): KoinonError {
   return new KoinonError(
     'nothing-to-undo',
-    `No decision about ${table} ${shown(id)} can be taken back: none was made, it was sent, or the row has changed since.`,
+    `No decision about ${rowLabel(schema, { table, id })} can be taken back: none was made, it was sent, or the row has changed since.`,
     { table, id },
   );
 }
@@ -336,10 +352,14 @@ export function bringBack(
   const table = tableOf(schema, tableName);
   if (rows.get(tableName, id) !== null) return undefined;
   if (found === undefined)
-    throw new KoinonError('no-such-row', `Nothing is kept of a deleted ${tableName} ${shown(id)}.`, {
-      table: tableName,
-      id,
-    });
+    throw new KoinonError(
+      'no-such-row',
+      noSuchRow(schema, { table: tableName, id }, 'among the deleted rows that are kept'),
+      {
+        table: tableName,
+        id,
+      },
+    );
   const held = Object.entries(columnsFromWire(table, found.columns));
   return { ...Object.fromEntries(held.filter(([name]) => table.columns[name]?.assigned === false)), id };
 }

@@ -1,5 +1,15 @@
-import { type AnyRow, type Column, type Problem, type Schema, tableOf } from '@koinon/core';
-import { quoteName, shown, toSql } from '@koinon/core/internal';
+import { type AnyRow, type Column, type Problem, type RowKey, type Schema, tableOf } from '@koinon/core';
+import {
+  columnLabel,
+  labelOf,
+  noSuchRow,
+  quoteName,
+  rowLabel,
+  sentence,
+  shown,
+  tableLabel,
+  toSql,
+} from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Rows } from './rows.ts';
 
@@ -15,16 +25,18 @@ export interface Touched {
   readonly table: string;
   readonly id: string;
   readonly columns?: readonly string[];
+  /** The row before the last of its changes, where that is known. */
+  readonly before?: AnyRow | null;
 }
 
 /** What the rows a transaction touched break together, at their final values: unique groups, references both ways. */
 export function integrityProblems(at: Integrity, touched: Iterable<Touched>): Problem[] {
   const problems: Problem[] = [];
-  for (const { table, id, columns = [] } of touched) {
+  for (const { table, id, columns = [], before } of touched) {
     const row = at.rows.get(table, id);
     problems.push(
       ...(row === null
-        ? stillReferenced(at, table, id)
+        ? stillReferenced(at, { table, id }, before)
         : [...notUnique(at, table, row, columns), ...pointingNowhere(at, table, row)]),
     );
   }
@@ -46,7 +58,7 @@ function notUnique(
     const twin = database.statement(text).get(...values, row.id) as { id: string } | undefined;
     if (twin === undefined) return [];
     const rule = `unique (${group.join(', ')})`;
-    const message = `${tableName} ${row.id}: ${group.join(', ')} ${group.map((name) => shown(row[name])).join(', ')} is taken by ${tableName} ${twin.id}.`;
+    const message = `${group.map((name) => `${labelOf(table, tableName, name)} ${shown(row[name])}`).join(', ')} is taken by another ${tableLabel(schema, tableName)}.`;
     // The column that was changed is what a person has to change again.
     const column = group.find((name) => changed.includes(name)) ?? (group[0] as string);
     return [{ code: 'duplicate-value', table: tableName, id: row.id, column, rule, message }];
@@ -56,23 +68,27 @@ function notUnique(
 function pointingNowhere({ schema, rows }: Integrity, tableName: string, row: AnyRow): Problem[] {
   return Object.entries(tableOf(schema, tableName).columns).flatMap(([name, { target }]): Problem[] => {
     if (target === undefined || row[name] === null || rows.has(target, row[name] as string)) return [];
-    const message = `${tableName}.${name} ${shown(row[name])}: there is no ${target} of that id on this device.`;
+    const message = `${columnLabel(schema, tableName, name)}: ${noSuchRow(schema, { table: target, id: row[name] as string }, 'on this device')}`;
     return [
       { code: 'no-such-reference', table: tableName, id: row.id, column: name, rule: `references ${target}`, message },
     ];
   });
 }
 
-function stillReferenced({ schema, database }: Integrity, tableName: string, id: string): Problem[] {
+function stillReferenced(
+  { schema, database }: Integrity,
+  { table, id }: RowKey,
+  row: AnyRow | null | undefined,
+): Problem[] {
   return Object.entries(schema.tables).flatMap(([otherName, other]) =>
     Object.entries(other.columns).flatMap(([name, { target }]): Problem[] => {
-      if (target !== tableName) return [];
+      if (target !== table) return [];
       const found = database
         .statement(`SELECT id FROM ${quoteName(otherName)} WHERE ${quoteName(name)} = ? LIMIT 1`)
         .get(id);
       if (found === undefined) return [];
-      const message = `${tableName} ${id} cannot be deleted: ${otherName} ${(found as { id: string }).id} refers to it by ${name}.`;
-      return [{ code: 'row-referenced', table: tableName, id, rule: `referenced by ${otherName}.${name}`, message }];
+      const message = `${sentence(rowLabel(schema, { table, id }, row))} cannot be deleted: at least one ${tableLabel(schema, otherName)} refers to it.`;
+      return [{ code: 'row-referenced', table, id, rule: `referenced by ${otherName}.${name}`, message }];
     }),
   );
 }

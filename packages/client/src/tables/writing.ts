@@ -17,7 +17,9 @@ import {
   changeProblems,
   errorFromProblems,
   kept,
+  noSuchRow,
   rowKey,
+  rowLabel,
   rowProblems,
   shown,
   wholeRow,
@@ -91,7 +93,7 @@ export class Writing {
     if (asColumns(tableName, patch).id !== undefined && patch.id !== id)
       throw new KoinonError(
         'row-read-only',
-        `The id of ${tableName} ${id} cannot change; insert a new row and delete this one.`,
+        `The id of ${rowLabel(this.to.schema, { table: tableName, id }, before)} cannot change; insert a new row and delete this one.`,
         {
           table: tableName,
           id,
@@ -143,10 +145,10 @@ export class Writing {
   }
 
   /** Has a row checked at the end that something else has changed. */
-  touch({ table, id }: RowKey, columns: readonly string[] = []): void {
+  touch({ table, id }: RowKey, columns: readonly string[] = [], before: AnyRow | null = null): void {
     const key = rowKey({ table, id });
-    const before = this.touched.get(key)?.columns ?? [];
-    this.touched.set(key, { table, id, columns: [...before, ...columns] });
+    const known = this.touched.get(key);
+    this.touched.set(key, { table, id, before, columns: [...(known?.columns ?? []), ...columns] });
   }
 
   /** What the rows touched so far break together. */
@@ -181,7 +183,7 @@ export class Writing {
     tableOf(this.to.schema, tableName);
     const row = typeof id === 'string' ? this.to.rows.get(tableName, id) : null;
     if (row !== null) return row;
-    throw new KoinonError('no-such-row', `There is no ${tableName} ${shown(id)} on this device.`, {
+    throw new KoinonError('no-such-row', noSuchRow(this.to.schema, { table: tableName, id }, 'on this device'), {
       table: tableName,
       id,
       value: id,
@@ -207,7 +209,7 @@ export class Writing {
   private note(table: Table, change: Change, before: AnyRow | null, after: AnyRow | null): void {
     this.writes++;
     if (change.kind === 'delete' ? this.to.referenced.has(change.table) : touchesIntegrity(table, change))
-      this.touch(change, change.kind === 'update' ? Object.keys(change.columns) : []);
+      this.touch(change, change.kind === 'update' ? Object.keys(change.columns) : [], before);
     this.to.commit.note(change.table, change.id, before, after);
   }
 }

@@ -1,6 +1,7 @@
 import { callApp } from '../errors/app.ts';
 import { KoinonError, type Problem, shown } from '../errors/errors.ts';
 import { limits } from '../protocol/messages.ts';
+import { labelOf } from '../schema/naming.ts';
 import type { AnyRow } from '../schema/schema.ts';
 import { complaintProblem, type Table } from '../schema/table.ts';
 import { checkId, checkValue } from '../values/check.ts';
@@ -19,8 +20,16 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
   const add = (code: Problem['code'], column: string, message: string, rule?: string) =>
     problems.push({ code, table: tableName, id, column, message, ...(rule === undefined ? {} : { rule }) });
 
+  const label = (name: string) => labelOf(table, tableName, name);
+
   const wrongId = checkId(id);
-  if (wrongId) add(wrongId.code, 'id', `${tableName}.id ${shown(id)}: ${wrongId.rule}.`, wrongId.rule);
+  if (wrongId)
+    add(
+      wrongId.code,
+      'id',
+      `The id ${shown(id)} of a row of ${table.label ?? tableName} cannot be used: ${wrongId.rule}.`,
+      wrongId.rule,
+    );
   if (change.kind === 'delete') return problems;
 
   let mayBeLarge = false;
@@ -32,10 +41,10 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
       const known = Object.keys(table.columns).join(', ');
       add('unknown-column', name, `Table ${tableName} has no column ${shown(name)}; it has id, ${known}.`);
     } else if (column.assigned && writer === 'device' && value !== null) {
-      add('value-assigned', name, `${tableName}.${name} is given by the server alone; leave it out.`);
+      add('value-assigned', name, `${label(name)} is given by the server alone; leave it out.`);
     } else {
       const wrong = checkValue(column, value);
-      if (wrong) add(wrong.code, name, `${tableName}.${name} ${shown(value)}: ${wrong.rule}.`, wrong.rule);
+      if (wrong) add(wrong.code, name, `${label(name)} ${shown(value)}: ${wrong.rule}.`, wrong.rule);
     }
   }
   const large = mayBeLarge ? tooLarge(change.columns) : undefined;
@@ -43,18 +52,13 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     add(
       'too-large',
       large.column,
-      `${tableName}.${large.column} ${shown(change.columns[large.column])}: a change of a row takes ${limits.changeBytes} bytes at most as JSON, and this one has more.`,
+      `${label(large.column)} ${shown(change.columns[large.column])}: a change of a row takes ${limits.changeBytes} bytes at most as JSON, and this one has more.`,
       `at most ${limits.changeBytes} bytes`,
     );
   if (change.kind === 'insert') {
     for (const [name, column] of table.entries)
       if (!column.optional && !Object.hasOwn(change.columns, name))
-        add(
-          'value-missing',
-          name,
-          `${tableName}.${name}: a value is required and none was given.`,
-          'a value is required',
-        );
+        add('value-missing', name, `${label(name)}: a value is required and none was given.`, 'a value is required');
     return problems;
   }
   for (const [name, operation] of Object.entries(change.operations)) {
@@ -63,9 +67,9 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
       'add' in operation
         ? type === 'counter' && Number.isSafeInteger(operation.add)
         : type === 'set' && areTexts(operation);
-    if (!fits) add('value-type', name, `${tableName}.${name}: ${shown(operation)} is no operation of this column.`);
+    if (!fits) add('value-type', name, `${label(name)}: ${shown(operation)} is no operation of this column.`);
     else if (Object.hasOwn(change.columns, name))
-      add('value-type', name, `${tableName}.${name} is both set and operated on.`);
+      add('value-type', name, `${label(name)} is both set and operated on.`);
   }
   return problems;
 }
@@ -117,7 +121,7 @@ export function rowProblems(tableName: string, table: Table, row: AnyRow): Probl
     if (column.type !== 'counter' && column.type !== 'set') continue;
     const wrong = checkValue(column, row[name]);
     if (wrong) {
-      const message = `${tableName}.${name} ${shown(row[name])}: ${wrong.rule}.`;
+      const message = `${labelOf(table, tableName, name)} ${shown(row[name])}: ${wrong.rule}.`;
       problems.push({ code: wrong.code, table: tableName, id: row.id, column: name, message, rule: wrong.rule });
     }
   }

@@ -41,6 +41,8 @@ export interface ColumnOptions<Value> {
   readonly filterable?: boolean;
   /** Only the server gives this column a value; on a device it is null until then, and writing it is refused. */
   readonly assigned?: boolean;
+  /** How messages name the column to a person: `Queen's colour`. */
+  readonly label?: string;
   /** What becomes of the column when the device and the server have both changed it. Default: the table's rule. */
   readonly merge?: MergeRule<Value>;
 }
@@ -75,6 +77,7 @@ export interface Column<Value = unknown, Need extends Presence = Presence, Type 
   readonly merge: AnyMergeRule | undefined;
   /** The values a one-of column may hold. */
   readonly oneOf?: readonly string[];
+  readonly label?: string;
   /** The table a reference column points at. */
   readonly target?: string;
   /** Never set: carries the TypeScript types. */

@@ -175,6 +175,15 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
       ...(column === undefined ? {} : { column }),
     });
   };
+  for (const [name, label] of [
+    [undefined, definition.label],
+    ...definition.entries.map(([name, column]) => [name, column.label] as const),
+  ] as const)
+    if (label !== undefined && (typeof label !== 'string' || label.trim() === ''))
+      refuse(name, `the label ${shown(label)} is not a text that a person can read`);
+  const { namedBy } = definition;
+  if (namedBy !== undefined && !Object.hasOwn(definition.columns, namedBy))
+    refuse(namedBy, 'is to name the rows of the table, and is not a column of it');
   for (const [name, column] of Object.entries(definition.columns)) {
     if (column.merge === 'by line' && column.type !== 'text') refuse(name, 'only text is merged by line');
     if (column.merge === 'by member' && column.type !== 'json') refuse(name, 'only json is merged by member');

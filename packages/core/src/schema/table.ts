@@ -25,6 +25,10 @@ export interface TableOptions<Names extends string = string, H extends Home = Ho
    * id: it takes that id, and the two are merged. A new row that is already there so becomes one with it.
    */
   readonly naturalKey?: readonly Names[];
+  /** How messages name the table, or one row of it, to a person: `Hive`. */
+  readonly label?: string;
+  /** The column whose value names a row to a person, such as a hive's mark. */
+  readonly namedBy?: Names;
   /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
   readonly home?: H;
   /** What becomes of columns that the device and the server have both changed, where a column has no rule of its own. */
@@ -43,6 +47,8 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
   readonly unique: readonly (readonly string[])[];
   readonly index: readonly (readonly string[])[];
   readonly naturalKey: readonly string[];
+  readonly label: string | undefined;
+  readonly namedBy: string | undefined;
   readonly home: H;
   /** The rule for columns without one of their own; undefined: what their type brings. */
   readonly merge: AnyMergeRule | undefined;
@@ -78,6 +84,8 @@ export function table<const C extends Columns, const H extends Home = 'everywher
     unique,
     index: [...entries.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
     naturalKey: options.naturalKey ?? [],
+    label: options.label,
+    namedBy: options.namedBy,
     // Without the option its type is the default one.
     home: options.home ?? ('everywhere' as H),
     merge: options.merge,
@@ -98,6 +106,6 @@ export function complaintProblem(table: string, id: string, complaint: RowCompla
     table,
     id,
     ...(complaint.column === undefined ? {} : { column: complaint.column }),
-    message: `${table} ${complaint.column ?? id}: ${complaint.message}`,
+    message: complaint.message,
   };
 }

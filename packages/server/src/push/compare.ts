@@ -1,4 +1,5 @@
 import type { Change, Problem, StaleRow, Table } from '@koinon/core';
+import { noSuchRow, rowLabel, sentence } from '@koinon/core/internal';
 import { keyOf, type RowKey, type Stamp, type Written } from '../stores/store.ts';
 
 /** A row as one transaction finds it, with what the transaction itself has done to it so far. */
@@ -48,14 +49,15 @@ export class Comparison {
   /** Compares one change, and counts it as done for those of the same transaction that follow. */
   add(table: Table, change: Change): void {
     const found = this.rows.get(keyOf(change)) as Found;
-    if (change.kind === 'insert') this.insert(change, found);
-    else if (!found.known) this.missing(change);
+    if (change.kind === 'insert') this.insert(table, change, found);
+    else if (!found.known) this.missing(table, change);
     else if (change.kind === 'delete') this.delete(table, change, found);
-    else this.update(change, found);
+    else this.update(table, change, found);
   }
 
-  private insert(change: Change, found: Found): void {
+  private insert(definition: Table, change: Change, found: Found): void {
     const { table, id } = change;
+    const named = { tables: { [table]: definition } };
     if (!this.isFree(found.row)) this.stale.push({ table, id, columns: [] });
     else if (found.exists)
       // The replica knew of the row: telling it that it is stale would send it round for ever.
@@ -64,7 +66,7 @@ export class Comparison {
         table,
         id,
         column: 'id',
-        message: `${table} ${id} is there already; update it instead.`,
+        message: `${sentence(rowLabel(named, { table, id }))} is on the server already; update it instead.`,
       });
     found.known = true;
     found.exists = true;
@@ -72,10 +74,10 @@ export class Comparison {
     found.columns.clear();
   }
 
-  private update(change: Extract<Change, { kind: 'update' }>, found: Found): void {
+  private update(definition: Table, change: Extract<Change, { kind: 'update' }>, found: Found): void {
     const { table, id } = change;
     if (!found.exists) {
-      if (this.isFree(found.row)) this.missing(change);
+      if (this.isFree(found.row)) this.missing(definition, change);
       else this.stale.push({ table, id, columns: [] });
       return;
     }
@@ -97,8 +99,13 @@ export class Comparison {
     found.columns.clear();
   }
 
-  private missing({ table, id }: Change): void {
-    this.problems.push({ code: 'no-such-row', table, id, message: `There is no ${table} ${id} on the server.` });
+  private missing(definition: Table, { table, id }: Change): void {
+    this.problems.push({
+      code: 'no-such-row',
+      table,
+      id,
+      message: noSuchRow({ tables: { [table]: definition } }, { table, id }, 'on the server'),
+    });
   }
 
   private isFree(written: Written): boolean {

@@ -275,7 +275,7 @@ async function takeUp(
   const digest = digestOf(transaction);
   const known = await writer.receipt(id);
   if (known !== undefined) {
-    return known.digest === digest && isOwn(known, taking) ? outcomeOf(known) : rejected(id, [reusedId(id)]);
+    return known.digest === digest && isOwn(known, taking) ? outcomeOf(known) : rejected(id, [reusedId()]);
   }
   // What the person did was applied under another id: by a copy of the file, or before the file was put back.
   const before = await writer.appliedOrigins(replica, origins ?? [id]);

@@ -20,7 +20,7 @@ export function unreadableProblems(schema: Schema, change: WireChange): Problem[
   // A database may not be able to look for such an id at all.
   const wrongId = checkId(id);
   if (wrongId) {
-    const message = `${tableName}.id ${shown(id)}: ${wrongId.rule}.`;
+    const message = `The id ${shown(id)} of a row of ${table.label ?? tableName} cannot be used: ${wrongId.rule}.`;
     return [{ code: wrongId.code, table: tableName, id, column: 'id', message, rule: wrongId.rule }];
   }
   const unknown: string[] = [];
@@ -35,10 +35,10 @@ export function unreadableProblems(schema: Schema, change: WireChange): Problem[
 }
 
 /** The id stands for another transaction. */
-export function reusedId(id: string): Problem {
+export function reusedId(): Problem {
   return {
     code: 'transaction-id-reused',
-    message: `Transaction ${id} was taken up before with other changes; a changed transaction needs a new id.`,
+    message: 'A transaction of this id was taken up before with other changes; a changed transaction needs a new id.',
   };
 }
 

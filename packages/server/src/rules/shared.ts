@@ -1,5 +1,5 @@
 import type { AnyRow, Change, Problem, Schema, Table } from '@koinon/core';
-import { rowProblems } from '@koinon/core/internal';
+import { columnLabel, noSuchRow, rowLabel, rowProblems, sentence, tableLabel } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
 import { byTable, type RowKey, type StoreWriter } from '../stores/store.ts';
 
@@ -56,7 +56,7 @@ async function pointingNowhere(
       const found = there.get(to);
       const isHidden = found && view?.has(target, to, found) === false && setsColumn(whose?.changes, table, id, column);
       if (found && !isHidden) continue;
-      const message = `${table}.${column} ${to}: there is no ${target} of that id on the server.`;
+      const message = `${columnLabel(schema, table, column)}: ${noSuchRow(schema, { table: target, id: to }, 'on the server')}`;
       problems.push({ code: 'no-such-reference', table, id, column, rule: `references ${target}`, message });
     }
   }
@@ -78,8 +78,10 @@ async function stillReferenced(
       for (const [id, referrer] of await writer.referrers(otherName, column, ids)) {
         const row = view && (await writer.rows(otherName, [referrer])).get(referrer);
         const isSeen = view === undefined || (row !== undefined && view.has(otherName, referrer, row));
-        const by = isSeen ? `${otherName} ${referrer} refers to it by ${column}` : 'something else refers to it';
-        const message = `${table} ${id} cannot be deleted: ${by}.`;
+        const by = isSeen
+          ? `at least one ${tableLabel(schema, otherName)} refers to it`
+          : 'something else refers to it';
+        const message = `${sentence(rowLabel(schema, { table, id }))} cannot be deleted: ${by}.`;
         const rule = isSeen ? { rule: `referenced by ${otherName}.${column}` } : {};
         problems.push({ code: 'row-referenced', table, id, ...rule, message });
       }

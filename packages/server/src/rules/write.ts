@@ -11,7 +11,14 @@ import {
   type Writer,
   withDefaults,
 } from '@koinon/core';
-import { applyChange, changedColumns, changeProblems, columnsToWire, errorFromProblems } from '@koinon/core/internal';
+import {
+  applyChange,
+  changedColumns,
+  changeProblems,
+  columnsToWire,
+  errorFromProblems,
+  tableLabel,
+} from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
 import { ConstraintError, keyOf, type RowKey, rowsByKey, type Store, type StoreWriter } from '../stores/store.ts';
 import { type Filled, PendingWrites } from './pending.ts';
@@ -241,7 +248,7 @@ class Run {
   private failed(key: RowKey, error: unknown): void {
     this.rules.report(error, key);
     const { table, id } = key;
-    const message = `The server's rule for ${table} failed on ${id}; nothing of this was kept. Tell whoever runs the server, and send it again when that is mended.`;
+    const message = `The server's rule for ${tableLabel(this.schema, table)} failed; nothing of this was kept. Tell whoever runs the server, and send it again when that is mended.`;
     this.problems.push({ code: 'rule-failed', table, id, message });
   }
 

@@ -8,6 +8,7 @@ import {
   tableOf,
   withDefaults,
 } from '@koinon/core';
+import { columnLabel, rowLabel, sentence } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import { keyOf, type RowKey, rowOf, rowsByKey, type Stamp, type StoreWriter } from '../stores/store.ts';
 import type { Evaluated, ScopeSet } from './evaluate.ts';
@@ -102,7 +103,13 @@ export class Guard {
     for (const change of changes) {
       const { table, id } = change;
       if (change.kind === 'insert' && hidden.has(keyOf(change)))
-        problems.push({ code: 'duplicate-id', table, id, column: 'id', message: `${table} ${id}: this id is taken.` });
+        problems.push({
+          code: 'duplicate-id',
+          table,
+          id,
+          column: 'id',
+          message: `${sentence(rowLabel(this.schema, { table, id }))} cannot be added: its id is taken.`,
+        });
       if (change.kind === 'delete') continue;
       const image = stamps.get(keyOf(change))?.image;
       const names =
@@ -115,7 +122,10 @@ export class Guard {
         const definition = tableOf(this.schema, table);
         const isOwn =
           change.kind === 'insert' && (isUnset(definition, column, value) || sameValue(value, image?.[column]));
-        if (!isOwn) problems.push(notPermitted({ table, id }, `${column} is not yours to write`, column));
+        if (!isOwn)
+          problems.push(
+            notPermitted({ table, id }, `${columnLabel(this.schema, table, column)} is not yours to write.`, column),
+          );
       }
     }
     return problems;
@@ -128,7 +138,12 @@ export class Guard {
     for (const [key, row] of intended) {
       const { table, id } = rowOf(key);
       if (row === null || this.scopes.writeRule(table) !== undefined || view.has(table, id, row)) continue;
-      problems.push(notPermitted({ table, id }, 'it would be where you may not see it'));
+      problems.push(
+        notPermitted(
+          { table, id },
+          `${sentence(rowLabel(this.schema, { table, id }, row))} would be where you may not see it.`,
+        ),
+      );
     }
     return problems;
   }
@@ -141,7 +156,6 @@ function isUnset(table: Table, name: string, value: unknown): boolean {
 }
 
 /** The refusal of what a user may not do. */
-export function notPermitted({ table, id }: RowKey, why: string, column?: string): Problem {
-  const message = `${table} ${id}: ${why}.`;
+function notPermitted({ table, id }: RowKey, message: string, column?: string): Problem {
   return { code: 'not-permitted', table, id, message, ...(column === undefined ? {} : { column }) };
 }

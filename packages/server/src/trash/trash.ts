@@ -1,5 +1,5 @@
 import { KoinonError, type RestoreRequest, type TrashRequest, type TrashResponse, tableOf } from '@koinon/core';
-import { columnsFromWire, shown } from '@koinon/core/internal';
+import { columnsFromWire, noSuchRow } from '@koinon/core/internal';
 import { pageBytes } from '../feed/page.ts';
 import type { Access } from '../pull/pull.ts';
 import type { RuleSet } from '../rules/rules.ts';
@@ -80,7 +80,11 @@ export async function restore(
     const found = await writer.tombstone(table, id);
     const { view } = await access.scopes.evaluate(access.user, writer);
     if (found === undefined || !view.has(table, id, found.columns))
-      throw new KoinonError('no-such-row', `Nothing is kept of a deleted ${table} ${shown(id)}.`, { table, id });
+      throw new KoinonError(
+        'no-such-row',
+        noSuchRow(store.schema, { table, id }, 'among the deleted rows that are kept'),
+        { table, id },
+      );
     const columns = columnsFromWire(definition, found.columns);
     const guard = new Guard(store.schema, writer, access.scopes, access.user);
     await writeChanges({ schema: store.schema, writer, rules, guard }, [{ kind: 'insert', table, id, columns }]);

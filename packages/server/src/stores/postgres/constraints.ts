@@ -1,4 +1,5 @@
 import type { Change, ErrorCode, Problem } from '@koinon/core';
+import { refusalProblem } from '../refusal.ts';
 import { type Fault, isProgramError } from '../store.ts';
 import type { AppTable } from './layout.ts';
 
@@ -17,7 +18,7 @@ interface Refusal {
 /** SQLSTATE codes of refusals that are about the data, and what each is called here. */
 const codes: Readonly<Record<string, { readonly code: ErrorCode; readonly says: string }>> = {
   '23505': { code: 'duplicate-value', says: 'is taken by another row' },
-  '23502': { code: 'value-missing', says: 'a value is required' },
+  '23502': { code: 'value-missing', says: 'needs a value' },
   '23503': { code: 'no-such-reference', says: 'refers to a row that is not there, or is referred to' },
   '23514': { code: 'constraint', says: 'breaks a rule of the table' },
   '23P01': { code: 'constraint', says: 'stands in the way of another row' },
@@ -64,14 +65,8 @@ export function constraintProblem(
   // The values in the detail may be of a row the person may not see; of the key only the column's name is told.
   const there = column ?? /^Key \(([^),]+)/.exec(detail ?? '')?.[1]?.replaceAll('"', '');
   const named = [...(standing?.columns ?? [])].find(([, { sql }]) => sql === `"${there}"`)?.[0];
-  return {
-    code: kind.code,
-    table,
-    id,
-    ...(named === undefined ? {} : { column: named }),
-    rule: constraint ?? message,
-    message: `${table} ${id}: ${named ?? 'the row'} ${kind.says} (${kind === raised || code.startsWith('P0') ? message : (constraint ?? message)}).`,
-  };
+  const words = kind === raised || code.startsWith('P0') ? message : undefined;
+  return refusalProblem({ ...kind, rule: constraint ?? message, column: named, words }, { table, id }, standing?.table);
 }
 
 /** Whether a write came between two others that both could not stand: it is safe to try it again. */

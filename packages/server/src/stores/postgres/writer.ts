@@ -178,7 +178,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
       return await work();
     } catch (error) {
       const problem =
-        error instanceof ConstraintError ? error.problem : constraintProblem(error, this.deferred(error), undefined);
+        error instanceof ConstraintError ? error.problem : constraintProblem(error, ...this.deferred(error));
       if (problem === undefined) throw error;
       return [problem];
     }
@@ -269,10 +269,10 @@ export class PostgresWriter extends Receipts implements StoreWriter {
   }
 
   /** The table a constraint that is checked late tells of. */
-  private deferred(error: unknown): RowKey {
+  private deferred(error: unknown): [RowKey, AppTable | undefined] {
     const { schema, table } = error as { readonly schema?: string; readonly table?: string };
     const found = [...this.tables.values()].find(({ sql }) => sql === `"${schema}"."${table}"`);
-    return { table: found?.name ?? table ?? 'a table', id: '' };
+    return [{ table: found?.name ?? table ?? 'a table', id: '' }, found];
   }
 
   private table(name: string): AppTable {

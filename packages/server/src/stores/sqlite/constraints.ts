@@ -1,11 +1,12 @@
-import type { Change, Problem } from '@koinon/core';
+import type { Change, Problem, Table } from '@koinon/core';
+import { refusalProblem } from '../refusal.ts';
 import { type Fault, isProgramError } from '../store.ts';
 
 /** SQLite's primary result code for a constraint, and the words its messages begin with. */
 const constraintCode = 19;
 const kinds = [
   { begins: 'UNIQUE constraint failed: ', code: 'duplicate-value', says: 'is taken by another row' },
-  { begins: 'NOT NULL constraint failed: ', code: 'value-missing', says: 'a value is required' },
+  { begins: 'NOT NULL constraint failed: ', code: 'value-missing', says: 'needs a value' },
   {
     begins: 'FOREIGN KEY constraint failed',
     code: 'no-such-reference',
@@ -31,11 +32,13 @@ export function faultOf(error: unknown): Fault | undefined {
 /**
  * What a constraint of the database says, in the form all refusals have; undefined for any other error.
  *
+ * @param definition the table, where it is known.
  * @param columnNames names of columns in the database, where they are others than in the schema.
  */
 export function constraintProblem(
   error: unknown,
   change: Pick<Change, 'table' | 'id'>,
+  definition: Table | undefined,
   columnNames: Readonly<Record<string, string>> = {},
 ): Problem | undefined {
   const { errcode, message } = error as { errcode?: number; message?: string };
@@ -48,19 +51,14 @@ export function constraintProblem(
   const there = isRange ? message.slice(kind.begins.length) : kind?.begins.endsWith(': ') ? first : undefined;
   const column = Object.entries(columnNames).find(([, name]) => name === there)?.[0] ?? there;
   const named = isRange || kind?.code === 'duplicate-value' || kind?.code === 'value-missing' ? column : undefined;
-  return {
-    code: kind?.code ?? 'constraint',
-    table,
-    id,
-    ...(named === undefined ? {} : { column: named }),
-    rule: message,
-    message: `${table} ${id}: ${named ?? 'the row'} ${kind?.says ?? 'was refused by the database'} (${message}).`,
-  };
+  // A trigger's own words are for people.
+  const refused = kind ?? { code: 'constraint', says: 'was refused by a rule of the database', words: message };
+  return refusalProblem({ ...refused, rule: message, column: named }, { table, id }, definition);
 }
 
 /** What a foreign key says that is checked when a transaction ends, as {@link Store.refusalOf} has it. */
 export function refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
-  const found = constraintProblem(error, { table: '', id: '' });
+  const found = constraintProblem(error, { table: '', id: '' }, undefined);
   if (found?.code !== 'no-such-reference') return undefined;
   return {
     code: found.code,

@@ -139,7 +139,7 @@ function standingTable(database: Prepared, mapped: MappedTable, mapping: Mapping
   if (!isKey && !groups.some(({ names, isWhole }) => isWhole && names.join() === idName))
     return `has no key or unique index on ${idName} alone`;
   if (database.get(`SELECT 1 FROM ${quoteName(relation)} WHERE ${quoteName(idName)} IS NULL LIMIT 1`) !== undefined)
-    return `has rows without a value in ${idName}, which every row needs`;
+    return `has rows without ${idName}; give them one, or delete them`;
   const all = [...standing.keys()].filter((column) => column !== idName);
   return {
     name,

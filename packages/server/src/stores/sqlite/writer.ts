@@ -269,7 +269,7 @@ export class SqliteWriter extends Receipts implements StoreWriter {
       else if (change.kind === 'update') this.update(table, change);
       else this.run(`DELETE FROM ${this.relation(change.table)} WHERE id = ?`, change.id);
     } catch (error) {
-      const problem = constraintProblem(error, change, this.mapping[change.table]?.columns);
+      const problem = constraintProblem(error, change, table, this.mapping[change.table]?.columns);
       throw problem ? new ConstraintError(problem) : error;
     }
   }

@@ -1,7 +1,7 @@
 import { verifyFile } from '@koinon/client';
 import type { Device } from './device.ts';
 import { type Row, type Tables, Violation } from './ledger.ts';
-import { register } from './schema.ts';
+import { schemaOf } from './schema.ts';
 import type { Stage } from './stage.ts';
 
 // What must hold: at any moment, after a whole sync, and in the end.
@@ -14,7 +14,7 @@ export async function checkNow(stage: Stage, devices: readonly Device[], isDeep:
   ledger.checkFrozen(there);
   for (const device of devices) {
     if (device.process.isDead) continue;
-    const [first] = isDeep() ? device.disk.look(() => verifyFile(device.disk.raw, register)) : [];
+    const [first] = isDeep() ? device.disk.look(() => verifyFile(device.disk.raw, schemaOf(device.version))) : [];
     if (first)
       throw new Violation(
         `${device.process}: ${first.message} ${first.row ? `(${first.row.table} ${first.row.id})` : ''}`,
@@ -49,7 +49,8 @@ function checkOwn({ ledger, isRestored }: Stage, device: Device): void {
 export async function checkNotStuck(stage: Stage, device: Device): Promise<void> {
   if (stage.devices.some((other) => other !== device && other.isAutomatic))
     await stage.until(device.replica.sync().catch(() => undefined));
-  if (device.process.isDead) return;
+  // An app and a server of different versions keep for each other what only one of them knows.
+  if (device.process.isDead || device.version !== stage.ground.version) return;
   const outbox = (await stage.until(device.replica.outbox())) ?? [];
   const conflicts = (await stage.until(device.replica.conflicts())) ?? [];
   const held = new Set<string>();
@@ -81,7 +82,13 @@ export async function checkNotStuck(stage: Stage, device: Device): Promise<void>
 export async function checkEnd(stage: Stage, isQuiet: boolean): Promise<void> {
   const { devices, ground, ledger, isRestored } = stage;
   for (const device of devices)
-    for (const table of ['site', 'hive', 'visit', 'tool']) {
+    for (const table of [
+      'site',
+      'hive',
+      'visit',
+      'tool',
+      ...(stage.isGrowing && ground.version === 2 ? ['basket'] : []),
+    ]) {
       const here = text(device.disk.raw.prepare(`SELECT * FROM ${table} ORDER BY id`).all());
       const there = text(await ground.rows(table));
       if (here !== there)

@@ -1,13 +1,14 @@
 import { hostReplica, openReplica } from '@koinon/client';
-import { register } from './schema.ts';
+import { migrations, schemaOf } from './schema.ts';
 
 // A device that is a process of its own: it hosts its replica for the simulation, which kills it.
-const [file, server, upload, sync, token] = process.argv.slice(2) as [
+const [file, server, upload, sync, token, version] = process.argv.slice(2) as [
   string,
   string,
   'every step' | 'latest state',
   string,
   string,
+  '1' | '2',
 ];
 const never = { open: false, change: false, online: false, visible: false, timer: false };
 const port = {
@@ -18,7 +19,8 @@ const port = {
 process.on('disconnect', () => process.exit());
 void hostReplica(port, () =>
   openReplica({
-    schema: register,
+    schema: schemaOf(version === '2' ? 2 : 1),
+    ...(version === '2' && { migrations }),
     file,
     server,
     token: () => token,

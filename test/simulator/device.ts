@@ -5,7 +5,7 @@ import { type Clock, SimulatedProcess } from './clock.ts';
 import type { Disk, Storage } from './disk.ts';
 import type { Fate, Settings } from './history.ts';
 import type { Act } from './ledger.ts';
-import { type Register, register } from './schema.ts';
+import { migrations, type Register, schemaOf } from './schema.ts';
 
 /** How the server is reached just now. */
 export interface Way {
@@ -30,6 +30,8 @@ export class Device {
   /** What was done on this file, in order; what was taken back is not in it. */
   stack: Act[] = [];
   readonly undone: Act[] = [];
+  /** The version of its app. */
+  version: 1 | 2 = 1;
   fates: Fate[] = [];
   isConnected = true;
   /** Whether a sync is under way beside what a person does. */
@@ -77,7 +79,8 @@ export class Device {
     const never = { open: false, change: false, online: false, visible: false, timer: false };
     const upload = this.isJoining ? 'latest state' : 'every step';
     this.replica = await openReplica({
-      schema: register,
+      schema: schemaOf(this.version),
+      ...(this.version === 2 && { migrations }),
       driver: (this.disk as Disk).open(process),
       host: process,
       server: this.transport(process),
@@ -114,6 +117,15 @@ export class Device {
     Object.assign(this, this.other);
     this.other = undefined;
     await this.kill();
+  }
+
+  /** Starts the next version of the app, on the file as it is. */
+  async update(): Promise<void> {
+    if (this.version === 2) return;
+    await this.end();
+    this.version = 2;
+    this.disk.isGrown = true;
+    await this.open();
   }
 
   connect(isConnected: boolean): void {

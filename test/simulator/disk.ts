@@ -17,6 +17,8 @@ let copies = 0;
 export interface Storage {
   /** The file itself, for whoever looks into it. */
   readonly raw: Driver;
+  /** Whether an app of the next version has had it. */
+  isGrown: boolean;
   /** Commits until the process that has it open is killed. */
   killAfter: number;
   /** Looks into the file as it is at one moment. */
@@ -34,6 +36,7 @@ export interface Storage {
 /** A device's file. It outlives the processes that have it open; what was not committed when one was killed is gone. */
 export class Disk implements Storage {
   readonly raw: Driver;
+  isGrown = false;
   /** Commits until the process that has it open is killed; counted down. */
   killAfter = Number.POSITIVE_INFINITY;
   /** The process whose transaction is open. */
@@ -71,6 +74,7 @@ export class Disk implements Storage {
   /** Gives the file back: it is empty for whoever takes it next. */
   release(): void {
     this.rollback();
+    if (this.isGrown) return;
     this.wipe();
     this.killAfter = Number.POSITIVE_INFINITY;
     Disk.free.push(this);
@@ -157,8 +161,19 @@ export class Disk implements Storage {
   putBack(file: string): void {
     this.wipe(true);
     this.raw.prepare('ATTACH ? AS kept').run(file);
+    if (this.isGrown) this.makeAsKept();
     for (const table of this.tables()) this.raw.exec(`INSERT INTO main."${table}" SELECT * FROM kept."${table}"`);
     this.raw.exec('DETACH kept');
+  }
+
+  /** Gives the file the tables of a kept one, which may be of another version. */
+  private makeAsKept(): void {
+    const made = (of: string) =>
+      this.raw
+        .prepare(`SELECT type, name, sql FROM ${of}.sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite_%'`)
+        .all() as { type: string; name: string; sql: string }[];
+    for (const { type, name } of made('main')) this.raw.exec(`DROP ${type} IF EXISTS main."${name}"`);
+    for (const { sql } of made('kept')) this.raw.exec(sql);
   }
 
   private tables(): string[] {

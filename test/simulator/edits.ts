@@ -31,6 +31,10 @@ function next({ ledger }: Stage): { readonly n: number; readonly token: string }
   return { n, token: `#${n}` };
 }
 
+/** What a hive weighs, under the name that the app's version has for it. */
+const loadOf = ({ version }: Device, value: number) =>
+  ({ [version === 1 ? 'mass' : 'load']: value }) as { mass: number };
+
 /** A visit, and its amount in the hive's total. */
 async function visit(stage: Stage, device: Device, chance: Chance, words: string): Promise<void> {
   const { n } = next(stage);
@@ -92,7 +96,7 @@ export const edits: Performs<Kind> = {
   async mass(stage, device, chance) {
     const { n } = next(stage);
     const hive = await stage.hiveOf(device, chance);
-    if (hive) await stage.act(device, {}, () => device.replica.update('hive', hive.id, { mass: n + 1 }));
+    if (hive) await stage.act(device, {}, () => device.replica.update('hive', hive.id, loadOf(device, n + 1)));
   },
   async mark(stage, device, chance) {
     const hive = await stage.hiveOf(device, chance);
@@ -201,7 +205,7 @@ export const edits: Performs<Kind> = {
     if (hive === undefined) return;
     const draft = device.replica.draft();
     await stage.act(device, {}, async () => {
-      await draft.update('hive', hive.id, { title: token, mass: n + 1 });
+      await draft.update('hive', hive.id, { title: token, ...loadOf(device, n + 1) });
       if (chance.b % 3) await draft.commit();
       else draft.discard();
     });

@@ -2,6 +2,7 @@ import { copyFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { openNodeDriver } from '@koinon/client';
 import {
+  alterSqlite,
   type InProcessConnection,
   type InProcessServer,
   type RunningServer,
@@ -11,7 +12,7 @@ import {
   startServer,
 } from '@koinon/server';
 import { folder } from './disk.ts';
-import { hiding, strict } from './schema.ts';
+import { hiding, newerHiding, newerStrict, renaming, strict } from './schema.ts';
 
 type Driver = Awaited<ReturnType<typeof openNodeDriver>>;
 type Rows = Record<string, unknown>[];
@@ -20,6 +21,10 @@ let grounds = 0;
 
 /** The server and its database, and the office that writes the same database. Many histories use one, one after the other. */
 export interface Ground {
+  /** The version of its schema. */
+  readonly version: 1 | 2;
+  /** Comes to the next version: the office alters its tables, and the server is started anew. */
+  grow(): Promise<void>;
   /** How many histories have used it. */
   used: number;
   /** The server in this process. */
@@ -49,9 +54,9 @@ export class Servers {
   private readonly open: InProcessServer;
   private readonly scoped: InProcessServer;
 
-  constructor(store: Store) {
+  constructor(store: Store, scopes = hiding) {
     this.open = serveInProcess({ store });
-    this.scoped = serveInProcess({ store, scopes: hiding });
+    this.scoped = serveInProcess({ store, scopes });
   }
 
   connect(user?: string): InProcessConnection {
@@ -72,6 +77,7 @@ export class Servers {
 /** A server over an SQLite file. */
 export class SqliteGround implements Ground {
   used = 0;
+  version: 1 | 2 = 1;
   private readonly file: string;
   private readonly isOnNetwork: boolean;
   private store!: Store;
@@ -93,8 +99,9 @@ export class SqliteGround implements Ground {
   }
 
   private async open(): Promise<void> {
-    this.store = await sqliteStore(strict, this.file);
-    this.servers = new Servers(this.store);
+    const scopes = this.version === 1 ? hiding : newerHiding;
+    this.store = await sqliteStore(this.version === 1 ? strict : newerStrict, this.file);
+    this.servers = new Servers(this.store, scopes);
     if (this.isOnNetwork)
       this.running = await startServer({
         store: this.store,
@@ -102,7 +109,7 @@ export class SqliteGround implements Ground {
         requestsPerMinute: 1_000_000,
         replicasPerUser: 1_000_000,
         authenticate,
-        scopes: hiding,
+        scopes,
       });
     this.office = await openNodeDriver({ file: this.file });
     this.office.exec('PRAGMA foreign_keys = on; PRAGMA synchronous = off');
@@ -114,6 +121,14 @@ export class SqliteGround implements Ground {
     this.office.close();
     if (this.running) await this.running.close();
     else await this.store.close();
+  }
+
+  async grow(): Promise<void> {
+    if (this.version === 2) return;
+    await this.shut();
+    await alterSqlite(newerStrict, this.file, renaming);
+    this.version = 2;
+    await this.open();
   }
 
   connect = (user?: string) => this.servers.connect(user);
@@ -141,6 +156,8 @@ export class SqliteGround implements Ground {
     await this.shut();
     for (const end of ['', '-wal', '-shm']) rmSync(`${this.file}${end}`, { force: true });
     copyFileSync(file, this.file);
+    // What was kept before the next version is brought to it again.
+    if (this.version === 2) await alterSqlite(newerStrict, this.file, renaming).catch(() => undefined);
     await this.open();
   }
 

@@ -31,6 +31,8 @@ export interface History {
   readonly seed: number;
   /** Whether the server has scopes, which take hives from its users and give them back. */
   readonly isScoped: boolean;
+  /** Whether the schema gets its next version, on the server and on the devices one by one. */
+  readonly isGrowing: boolean;
   readonly devices: readonly Settings[];
   readonly steps: readonly Step[];
 }
@@ -83,6 +85,8 @@ const often = {
   restore: 0.4,
   'hide hive': 3,
   'other process': 5,
+  'update app': 2,
+  'update server': 2,
 } as const;
 
 /** What leads to trouble, one after the other on one device. */
@@ -122,6 +126,8 @@ export function makeHistory(seed: number): History {
     for (const name of ['backup', 'restore', 'keep', 'put back', 'copy'] as const) weights[name] = 3;
   const isScoped = random.next() < 0.25;
   if (!isScoped) weights['hide hive'] = 0;
+  const isGrowing = random.next() < 0.12;
+  if (!isGrowing) weights['update app'] = weights['update server'] = 0;
   if (!devices.some(({ isShared }) => isShared)) weights['other process'] = 0;
   let row = random.below(3);
   while (steps.length < length) {
@@ -143,5 +149,5 @@ export function makeHistory(seed: number): History {
         c: random.below(1_000),
       });
   }
-  return { seed, isScoped, devices, steps };
+  return { seed, isScoped, isGrowing, devices, steps };
 }

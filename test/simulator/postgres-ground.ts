@@ -8,6 +8,8 @@ let databases = 0;
 /** A server over a database of its own on a PostgreSQL server. */
 export class PostgresGround implements Ground {
   used = 0;
+  // The next version comes on SQLite alone, like backups.
+  readonly version = 1;
   private readonly office: pg.Client;
   private readonly servers: Servers;
   private readonly running: RunningServer;
@@ -68,6 +70,7 @@ export class PostgresGround implements Ground {
   rows = async (table: string) => (await this.office.query(`SELECT * FROM ${table} ORDER BY id`)).rows;
 
   // A database can only be copied while nobody has it open: that histories do on SQLite alone.
+  grow = async () => undefined;
   backup = () => '';
   restore = async () => undefined;
   clear = async () => void (await this.office.query(everything));

@@ -9,7 +9,7 @@ import { Device } from './device.ts';
 import { folder, type Storage } from './disk.ts';
 import type { Ground } from './ground.ts';
 import type { Parts } from './parts.ts';
-import { register } from './schema.ts';
+import { register, schemaOf } from './schema.ts';
 
 type Driver = Awaited<ReturnType<typeof openNodeDriver>>;
 
@@ -51,6 +51,7 @@ class RealClock extends Clock {
 
 /** A real file, which the process of a device has open. */
 class RealFile implements Storage {
+  isGrown = false;
   readonly file: string;
   raw: Driver;
   onKill: () => void = () => undefined;
@@ -129,6 +130,7 @@ class ProcessDevice extends Device {
       this.isJoining ? 'latest state' : 'every step',
       this.isAutomatic ? 'automatic' : 'by hand',
       this.way.user ?? 'nobody',
+      String(this.version),
     ];
     const child = fork(new URL('./device-child.js', import.meta.url), given, { serialization: 'advanced' });
     const life = {
@@ -149,7 +151,7 @@ class ProcessDevice extends Device {
         postMessage: (message) => child.connected && child.send(message as object, () => undefined),
         on: (event, listener) => child.on(event === 'close' ? 'disconnect' : event, listener),
       },
-      register,
+      schemaOf(this.version),
     );
     // Killed while it opens, it is started again.
     const opened = await opening.catch((error) => (life.isDead ? undefined : Promise.reject(error)));

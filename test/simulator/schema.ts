@@ -1,3 +1,4 @@
+import type { Migrations } from '@koinon/client';
 import { counter, integer, json, reference, schema, setOfText, table, text } from '@koinon/core';
 import type { Scopes } from '@koinon/server';
 
@@ -48,16 +49,37 @@ export const hiding: Scopes<Register> = {
   visit: { with: 'hive' },
   tool: 'all',
 };
+export const newerHiding = { ...hiding, basket: { with: 'hive' } } as Scopes<Register>;
+
+/** The next version: a column has another name, one is new, and so is a table. */
+const { mass, ...kept } = register.tables.hive.columns;
+export const newerRegister = schema(
+  {
+    ...register.tables,
+    hive: table({ ...kept, load: mass, colour: text({ merge: 'ask', default: 'none' }) }),
+    basket: table({ hive: reference('hive', { filterable: true }), of: text({ default: '' }) }),
+  },
+  { version: 2 },
+);
+
+/** How a device's file comes to the next version. */
+export const migrations: Migrations = { 2: (migration) => migration.renameColumn('hive', 'mass', 'load') };
+
+/** The same on the server, for the office. */
+export const renaming = 'ALTER TABLE hive RENAME COLUMN mass TO load';
+
+/** The schema that an app of this version has. */
+export const schemaOf = (version: 1 | 2): Register =>
+  version === 1 ? register : (newerRegister as unknown as Register);
 
 /** The server takes less than the apps: what an older app writes is refused there. */
-export const strict = schema({
-  ...register.tables,
-  visit: table(
-    {
-      hive: reference('hive', { filterable: true }),
-      amount: integer(),
-      words: text({ default: '', merge: 'ask', maximumLength: 12 }),
-    },
-    { deletion: 'ask' },
-  ),
-});
+const strictVisit = table(
+  {
+    hive: reference('hive', { filterable: true }),
+    amount: integer(),
+    words: text({ default: '', merge: 'ask', maximumLength: 12 }),
+  },
+  { deletion: 'ask' },
+);
+export const strict = schema({ ...register.tables, visit: strictVisit });
+export const newerStrict = schema({ ...newerRegister.tables, visit: strictVisit }, { version: 2 });

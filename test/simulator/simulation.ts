@@ -49,6 +49,8 @@ export class Simulation {
       }
       await stage.clock.pass(0);
       await stage.ground.clear();
+      // The next history begins with the first version.
+      if (stage.ground.version === 2) stage.ground.used = Number.POSITIVE_INFINITY;
     }
   }
 
@@ -87,7 +89,9 @@ export class Simulation {
     const { devices } = stage;
     stage.log.push('all settle');
     if (stage.isScoped) await stage.ground.write('DELETE FROM keeper');
+    if (stage.isGrowing) await stage.ground.grow();
     for (const device of devices) {
+      if (stage.ground.version === 2) await device.update();
       await stage.reopen(device);
       device.disk.killAfter = Number.POSITIVE_INFINITY;
       device.fates = [];

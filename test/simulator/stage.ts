@@ -57,6 +57,7 @@ export class Stage {
   /** Whether the server is put back in this history. */
   readonly isRestored: boolean;
   readonly isScoped: boolean;
+  readonly isGrowing: boolean;
   /** Whose app does something just now: what it does comes to nothing where its process is killed. */
   acting: Device | undefined;
   /** What has happened so far, to be read. */
@@ -69,6 +70,7 @@ export class Stage {
     this.random = new Random(history.seed ^ 0x5bd1e995);
     this.clock = parts.clock();
     this.isScoped = history.isScoped;
+    this.isGrowing = history.isGrowing;
     this.isRestored = history.steps.some((step) => step.do === 'restore');
   }
 

@@ -19,7 +19,9 @@ type Kind =
   | 'backup'
   | 'restore'
   | 'hide hive'
-  | 'other process';
+  | 'other process'
+  | 'update app'
+  | 'update server';
 
 /** Hives that are there at the start. */
 export const hives = 3;
@@ -50,20 +52,23 @@ export const surroundings: Performs<Kind> = {
     if (stage.devices.length >= mostDevices) return;
     const file = device.disk.keep();
     const disk = await stage.parts.disk();
+    disk.isGrown = device.disk.isGrown;
     await disk.putBack(file);
     device.isCopied = true;
     const { isJoining, isAutomatic, isShared } = device;
     const copy = stage.addDevice(disk, { isJoining, isAutomatic, isShared, skew: 0 }, device.owner);
     copy.isCopied = true;
+    copy.version = device.version;
     copy.stack = [...device.stack];
     await copy.open();
   },
   async office({ ground, ledger }, _device, { a, b, c }) {
     const id = `h${a % hives}`;
+    const load = ground.version === 1 ? 'mass' : 'load';
     await ground.write(
       [
         `UPDATE hive SET title = 'office ${ledger.acts.length}' WHERE id = '${id}'`,
-        `UPDATE hive SET mass = mass + 1, notes = notes || '\nfrom the office ${b}' WHERE id = '${id}'`,
+        `UPDATE hive SET ${load} = ${load} + 1, notes = notes || '\nfrom the office ${b}' WHERE id = '${id}'`,
         `UPDATE hive SET card = json_set(coalesce(card, '{}'), '$.office', ${b}) WHERE id = '${id}'`,
         `UPDATE hive SET rank = CASE id WHEN 'h0' THEN 101 WHEN 'h1' THEN 102 ELSE 103 END WHERE id IN ('h0', 'h1', 'h2') AND rank < 100`,
       ][c % 4] as string,
@@ -79,6 +84,8 @@ export const surroundings: Performs<Kind> = {
   async 'other process'(_stage, device) {
     if (device.isShared) await device.switch();
   },
+  'update app': (_stage, device) => device.update(),
+  'update server': ({ ground }) => ground.grow(),
   async 'hide hive'({ ground, ledger }, device, { a }) {
     const keeper = `keeper-${device.owner}`;
     const [row] = (await ground.rows('keeper')).filter(({ id }) => id === keeper);

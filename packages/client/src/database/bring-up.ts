@@ -1,6 +1,7 @@
 import { KoinonError, type Schema, type Table } from '@koinon/core';
-import { columnDdl, createIndexes, createTable, quoteName, toSql } from '@koinon/core/internal';
+import { columnDdl, createIndexes, createTable, quoteName, toSql, toWire } from '@koinon/core/internal';
 import type { Database } from './database.ts';
+import { rewriteImages } from './images.ts';
 import { meta, setMeta } from './layout.ts';
 import { Migration, type Migrations } from './migration.ts';
 import type { StoredColumn } from './shape.ts';
@@ -78,6 +79,11 @@ function addColumns(database: Database, name: string, table: Table, columns: Rea
       if (initial === undefined) continue;
       const value = typeof initial === 'function' ? (initial as () => unknown)() : initial;
       database.statement(`UPDATE ${quoteName(name)} SET ${quoteName(column)} = ?`).run(toSql(definition, value));
+      // What lies under and in unsent changes is filled in alike: the column has not been changed here.
+      const filled = toWire(definition, value);
+      rewriteImages(database, name, (image, isWhole) =>
+        isWhole && !Object.hasOwn(image, column) ? { ...image, [column]: filled } : image,
+      );
     } else if (stored.type !== definition.type) {
       throw needsMigration(`${name}.${column} was ${stored.type} and is ${definition.type} now`);
     } else if (stored.optional && !definition.optional) {

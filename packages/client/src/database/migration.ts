@@ -1,6 +1,7 @@
 import { type Column, type JsonValue, table as tableOfColumns } from '@koinon/core';
 import { columnDdl, columnsFromWire, columnsToWire, quoteName, rowDecoder, toSql } from '@koinon/core/internal';
 import type { Database } from './database.ts';
+import { rewriteImages } from './images.ts';
 import { describeColumn, type StoredColumn } from './shape.ts';
 
 /** Migrations by the schema version each leads to. */
@@ -39,14 +40,11 @@ export class Migration {
     const columns = this.columnsOf(table);
     const column = this.columnOf(table, from);
     this.database.driver.exec(`ALTER TABLE ${quoteName(table)} RENAME COLUMN ${quoteName(from)} TO ${quoteName(to)}`);
-    this.rewriteImages(table, (image) => {
+    rewriteImages(this.database, table, (image) => {
       if (!Object.hasOwn(image, from)) return image;
       const { [from]: value, ...rest } = image;
       return { ...rest, [to]: value as JsonValue };
     });
-    this.database
-      .statement('UPDATE koinon_conflict SET column_name = ? WHERE table_name = ? AND column_name = ?')
-      .run(to, table, from);
     columns.delete(from);
     columns.set(to, column);
   }
@@ -56,8 +54,7 @@ export class Migration {
     this.columnOf(table, name);
     this.dropIndexes(table);
     this.database.driver.exec(`ALTER TABLE ${quoteName(table)} DROP COLUMN ${quoteName(name)}`);
-    this.rewriteImages(table, ({ [name]: _, ...rest }) => rest);
-    this.database.statement('DELETE FROM koinon_conflict WHERE table_name = ? AND column_name = ?').run(table, name);
+    rewriteImages(this.database, table, ({ [name]: _, ...rest }) => rest);
     this.columnsOf(table).delete(name);
   }
 
@@ -103,7 +100,7 @@ export class Migration {
     this.database.driver.exec(`ALTER TABLE ${quoteName(table)} ADD COLUMN ${columnDdl(name, to, 'storage types')}`);
     const update = this.database.statement(`UPDATE ${quoteName(table)} SET ${quoteName(name)} = ? WHERE "id" = ?`);
     for (const row of rows) update.run(toSql(to, converted(row)), row.id);
-    this.rewriteImages(table, (image, isWhole) => {
+    rewriteImages(this.database, table, (image, isWhole) => {
       if (!isWhole && !Object.hasOwn(image, name)) return image;
       return columnsToWire(next, {
         ...columnsFromWire(before, image),
@@ -111,40 +108,6 @@ export class Migration {
       });
     });
     columns.set(name, describeColumn(to));
-  }
-
-  /** Rewrites the columns of unsent changes and of bases; bases and inserts are whole rows, updates are not. */
-  private rewriteImages(
-    table: string,
-    rewrite: (image: Record<string, JsonValue>, isWhole: boolean) => Record<string, JsonValue>,
-  ): void {
-    const changes = this.database
-      .statement(
-        'SELECT place, kind, columns, operations, CASE is_back WHEN 0 THEN before END AS before FROM koinon_outbox WHERE table_name = ?',
-      )
-      .all(table) as StoredImages[];
-    type Image = Record<string, JsonValue>;
-    const rewritten = (text: string | null, isWhole: boolean) =>
-      text === null ? null : JSON.stringify(rewrite(JSON.parse(text) as Image, isWhole));
-    const typedOver = (text: string | null) => {
-      if (text === null) return null;
-      const { columns, row } = JSON.parse(text) as { columns: Image; row?: Image | null };
-      return JSON.stringify({
-        columns: rewrite(columns, false),
-        ...(row === undefined ? {} : { row: row && rewrite(row, true) }),
-      });
-    };
-    for (const { place, kind, columns, operations, before } of changes)
-      this.database
-        .statement('UPDATE koinon_outbox SET columns = ?, operations = ?, before = ? WHERE place = ?')
-        .run(rewritten(columns, kind === 'insert'), rewritten(operations, false), typedOver(before), place);
-    const bases = this.database
-      .statement('SELECT row_id, columns FROM koinon_base WHERE table_name = ?')
-      .all(table) as { row_id: string; columns: string }[];
-    for (const { row_id, columns } of bases)
-      this.database
-        .statement('UPDATE koinon_base SET columns = ? WHERE table_name = ? AND row_id = ?')
-        .run(JSON.stringify(rewrite(JSON.parse(columns), true)), table, row_id);
   }
 
   /** SQLite refuses to drop a column that an index names; the new schema's indexes are made afterwards. */
@@ -166,13 +129,4 @@ export class Migration {
     if (column) return column;
     throw new Error(`the file's table ${table} has no column ${name} at this point`);
   }
-}
-
-/** What an unsent change holds of its row. */
-interface StoredImages {
-  readonly place: number;
-  readonly kind: string;
-  readonly columns: string | null;
-  readonly operations: string | null;
-  readonly before: string | null;
 }

@@ -56,18 +56,16 @@ export function unsupportedColumns(database: Database): ColumnNames {
 }
 
 /**
- * Notes what the server does not know of what is asked for; says whether it has come to know some of it since. That is
+ * Notes what the server does not know of what is asked for; says whether it has come to know some of it since. That has to be
  * fetched beside the cursor then.
  */
 export function noteUnsupported(database: Database, unsupported: ColumnNames = {}): boolean {
   const before = unsupportedColumns(database);
   if (JSON.stringify(before) === JSON.stringify(unsupported)) return false;
   setMeta(database, 'unsupported', JSON.stringify(unsupported));
-  const hasGained = Object.entries(before).some(([table, names]) =>
+  return Object.entries(before).some(([table, names]) =>
     names.some((name) => unsupported[table]?.includes(name) !== true),
   );
-  if (hasGained) setMeta(database, 'backfill', '');
-  return hasGained;
 }
 
 /** Whether a change waits for the server to know its columns. A new row goes without those that hold what they begin with. */

@@ -118,6 +118,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   let timesIncomplete = 0;
   /** How often it was asked what the server has applied. */
   let timesAsked = 0;
+  let timesGained = 0;
   /** What the server could not write just now is not sent again before everything else that can go. */
   const waiting = new Set<string>();
   const uploading = { ...parts, waiting };
@@ -299,11 +300,14 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       if ((more || !last) && (page.header.cursor === cursor || idle > mostIdle)) throw leadsNowhere();
       // What is confirmed stays the same, so that the next request is known already: it is under way while this page is taken.
       if ((name === 'cursor' ? more : !last) && covers.length === 0) asking.ahead = ask(page.header.cursor, own);
+      let gains = false;
       await parts.change((local) => {
         learnClock(local.database, local.host, page.header.time, asked.sentAt);
         noteServerSchema(local.database, page.header);
-        if (name === 'cursor') hasGained ||= noteUnsupported(local.database, page.header.unsupported);
+        // The server may have come to another version between any two answers.
+        gains = noteUnsupported(local.database, page.header.unsupported);
         takePage(local, page, name, cursor, down);
+        if (gains) setMeta(local.database, 'backfill', '');
       });
       received += page.rows.length;
       for (const row of page.rows) parts.traffic.note('down', row);
@@ -314,7 +318,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       parts.traffic.received = received;
       // More were confirmed than one pull may ask about: the next one asks about the rest.
       const isCutShort = own.length === limits.own && covers.length > 0;
-      goesOn = name === 'cursor' ? more || isCutShort : !last;
+      goesOn = name === 'cursor' ? more || isCutShort : !last && !gains;
+      // Between servers of two versions it could go to and fro for ever: the next sync goes on with it.
+      if (gains) hasGained = ++timesGained <= mostRounds;
     }
   };
   /**
@@ -355,6 +361,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   try {
     parts.enter('resending');
     if (unanswered !== undefined) await settle(unanswered);
+    // An earlier version of the app may have written it; now it is sent in the words of this one.
+    waiting.clear();
   } catch (error) {
     // The base of what was attempted is of no use here any more; it is pending again, and the pull starts over.
     if (!isUnknownCursor(error) || direction === 'push') throw error;

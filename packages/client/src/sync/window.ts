@@ -26,7 +26,7 @@ export function takeWindow(local: Local, window: LiveWindow): boolean {
     meta(database, 'uploads') !== String(window.uploads);
   if (isOtherwiseCounted || window.applied.some((id) => !own.has(id))) return false;
   // What it has come to know is fetched with the next run: at once, a replica between two servers would go to and fro.
-  if (window.unsupported) noteUnsupported(database, window.unsupported);
+  if (window.unsupported && noteUnsupported(database, window.unsupported)) setMeta(database, 'backfill', '');
   const { rows, cursor, position, time, applied } = window;
   const header = {
     kind: 'changes' as const,

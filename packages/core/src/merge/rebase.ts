@@ -182,7 +182,9 @@ function mergeDelete(table: Table, was: AnyRow | null, change: Change, now: AnyR
 
 /** An edit of a row that the server does not have. */
 function mergeIntoNone(table: Table, was: AnyRow | null, change: Update, { image }: Times): MergedChange {
-  if (was === null || table.deletion === 'deletion wins') return decided(undefined, null);
+  // The row has left this device: what was typed into it stays, until a person takes it back or the row returns.
+  if (was === null) return decided(change, null);
+  if (table.deletion === 'deletion wins') return decided(undefined, null);
   const edited = applyChange(table, was, change);
   if (table.deletion === 'ask') return asked(null, was, change, edited);
   const { id, ...columns } = applyChange(table, image ?? was, change) as AnyRow;

@@ -11,7 +11,7 @@ import {
 } from '@koinon/core';
 import { readAppliedRequest, readPulledPage, readPullRequest, readPushRequest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
-import { cursorOf, pull } from '../pull/pull.ts';
+import { cursorOf, pull, unsupported } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
 import { Hub } from '../realtime/hub.ts';
 import { type RuleOptions, ruleSet } from '../rules/rules.ts';
@@ -95,7 +95,12 @@ export function serveInProcess<S extends Schema = Schema>({
             leave?.();
             try {
               const cursor = cursorOf(store, request.cursor, user);
-              const joined = { type: 'joined', join: request.join, unsupported: {} } as const;
+              const lacking = unsupported(store.schema, { ...request, ...request.only });
+              const joined = {
+                type: 'joined',
+                join: request.join,
+                unsupported: lacking.unsupported ?? {},
+              } as const;
               leave = hub.follow(
                 {
                   joined: (window, uploads) =>

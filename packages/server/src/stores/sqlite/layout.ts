@@ -126,9 +126,12 @@ export function alterTables(database: Prepared, schema: Schema, mapping: Mapping
     if (type === 'view' || !tbl_name.startsWith('koinon_')) database.connection.exec(`DROP ${type} ${quoteName(name)}`);
   database.connection.exec(sql);
   for (const mapped of mappedTables(schema, mapping)) {
+    const isOthers = isMapped(mapping, mapped.name);
+    // The schema may have gained columns besides.
+    if (!isOthers) makeTable(database, mapped.name, mapped.table);
     const table = trackedTable(database, mapped, mapping);
     track(database, table);
-    if (isMapped(mapping, mapped.name)) makeView(database, table);
+    if (isOthers) makeView(database, table);
   }
 }
 

@@ -1,4 +1,5 @@
-import { Worker } from 'node:worker_threads';
+import { setTimeout as sleep } from 'node:timers/promises';
+import { MessageChannel, Worker } from 'node:worker_threads';
 import { connectReplica, hostReplica, openReplica, type Result } from '@koinon/client';
 import { expect, test } from 'vitest';
 import { garden, World } from './support/world.ts';
@@ -158,5 +159,52 @@ test('behind a port a person decides, takes back, sends again, and brings back, 
   stop();
   await here.close();
   port1.close();
+  await world.end();
+});
+
+test('a host that is asked what its predecessor began, before the app knows of it: nothing is told to be done that is not, and nothing is begun twice', async () => {
+  const { port1: app, port2 } = new MessageChannel();
+  const world = await World.of(garden);
+  const replica = await world.replica();
+  void hostReplica(port2, async () => replica);
+  const answers: {
+    readonly tell: string;
+    readonly number: number;
+    readonly value?: unknown;
+    readonly error?: { code: string };
+  }[] = [];
+  app.on('message', (answer) => answers.push(...(answer.tell === 'together' ? answer.answers : [answer])));
+  const answered = async (request: { readonly number: number }) => {
+    app.postMessage(request);
+    await expect.poll(() => answers.find(({ number }) => number === request.number)).toBeDefined();
+    const { value, error } = answers.find(({ number }) => number === request.number) ?? {};
+    return error?.code ?? value;
+  };
+  const call = 'a call of the app';
+  const end = { ask: 'end', commits: true, call } as const;
+  expect(await answered({ ...end, number: 1, transaction: 90 } as never), 'it was not done').toBe(false);
+  expect(await answered({ ask: 'end', commits: true, number: 2, transaction: 90 } as never)).toBe('replica-moved');
+  const step = { ask: 'step', name: 'insert', given: ['bed', { id: 'b', name: 'north' }] };
+  expect(await answered({ ...step, number: 3, transaction: 90 } as never)).toBe('replica-moved');
+  // Begun twice, it is one, and whoever comes next does not wait for another.
+  for (const _ of [1, 2]) app.postMessage({ ask: 'begin', number: 4 });
+  expect(await answered({ ask: 'begin', number: 4 } as never)).toBeUndefined();
+  app.postMessage({ ask: 'begin', number: 4 });
+  expect(await answered({ ...step, number: 5, transaction: 4 } as never)).toMatchObject({ name: 'north' });
+  expect(await answered({ ...end, number: 6, transaction: 4 } as never)).toBeUndefined();
+  await replica.insert('bed', { id: 'c', name: 'south' });
+  expect(await answered({ ...end, number: 7, transaction: 4 } as never), 'asked again, it was done').toBe(true);
+  // Followed twice under one number, it is followed once.
+  const follow = { ask: 'follow', kind: 'rows', request: { from: 'bed' } };
+  for (const _ of [1, 2]) app.postMessage({ ...follow, number: 8 });
+  const results = () => answers.filter(({ tell, number }) => tell === 'result' && number === 8).length;
+  await expect.poll(results).toBeGreaterThan(0);
+  app.postMessage({ ...follow, number: 8 });
+  await sleep(50);
+  const before = results();
+  await replica.insert('bed', { id: 'd', name: 'pond' });
+  await sleep(50);
+  expect(results()).toBe(before + 1);
+  app.close();
   await world.end();
 });

@@ -15,9 +15,9 @@ import { calledInside, Transaction } from '../replica/transaction.ts';
 import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
 import { Receiver } from './carried.ts';
-import { errorOf, type HostedCall, type Request } from './messages.ts';
+import { errorOf, type HostedCall, movedAway, type Request } from './messages.ts';
 import type { Port } from './port.ts';
-import { movedAway, type Unnumbered, Wire } from './wire.ts';
+import { type Unnumbered, Wire } from './wire.ts';
 
 /** What crossed from the other thread has lost its freezing: the same again, frozen, rows as rows. */
 function refrozen<T>(value: T): T {

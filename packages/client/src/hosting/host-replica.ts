@@ -1,10 +1,10 @@
-import { KoinonError, type Schema } from '@koinon/core';
+import type { Schema } from '@koinon/core';
 import type { Result } from '../live/result.ts';
 import { performStep } from '../replica/face.ts';
 import { carryOutOnce, type EffectName, followOn, hearOn, type Replica } from '../replica/replica.ts';
 import type { Transaction } from '../replica/transaction.ts';
 import { Carrier } from './carried.ts';
-import { type Answer, carryError, type Request } from './messages.ts';
+import { type Answer, carryError, movedAway, type Request } from './messages.ts';
 import { hear, type Port, whenGone, withCopies } from './port.ts';
 
 /** An open transaction whose function runs on the other side. */
@@ -50,8 +50,7 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         return undefined;
       case 'step': {
         const open = request.transaction === undefined ? undefined : transactions.get(request.transaction);
-        if (request.transaction !== undefined && open === undefined)
-          throw new KoinonError('transaction-over', 'This transaction has ended.');
+        if (request.transaction !== undefined && open === undefined) throw movedAway();
         if (request.call !== undefined && open === undefined)
           return carryOutOnce(replica, request.call, request.name as EffectName, request.given);
         return performStep(open?.transaction ?? replica, request.name, request.given);
@@ -69,18 +68,22 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         return replica.sync({ ...options, signal: controller.signal }).finally(() => running.delete(request.number));
       }
       case 'begin':
-        return begin(replica, request.number);
+        // Asked again by a caller who did not know yet that this host has heard it.
+        return transactions.has(request.number) ? undefined : begin(replica, request.number);
       case 'end': {
         const open = transactions.get(request.transaction);
+        // It was begun with another host, which may have committed it last of all.
+        if (open === undefined) return request.commits ? committedElsewhere(replica, request.call) : undefined;
         transactions.delete(request.transaction);
-        if (open && request.commits && request.call !== undefined)
+        if (request.commits && request.call !== undefined)
           await performStep(open.transaction, 'noteCall', [request.call]);
-        open?.end(request.commits);
-        return open?.ended();
+        open.end(request.commits);
+        return open.ended();
       }
       case 'outcome':
         return performStep(replica, 'isDone', [request.call]);
       case 'follow': {
+        stops.get(request.number)?.();
         const carrier = new Carrier();
         const deliver = (result: Result<unknown>) =>
           tell({ tell: 'result', number: request.number, result: carrier.carry(result) });
@@ -89,6 +92,7 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         return undefined;
       }
       case 'hear':
+        stops.get(request.number)?.();
         stops.set(
           request.number,
           hearOn(replica, request.table, request.where, (events) =>
@@ -128,9 +132,15 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
       settled.catch(() => undefined);
     });
 
+  /** Requests that are being answered, by what they ask and their numbers: one that is asked again has the same answer. */
+  const underWay = new Map<string, Promise<unknown>>();
   hear(port, (message) => {
     const request = message as Request;
-    const answered = answer(request);
+    const key = `${request.ask} ${request.number}`;
+    const answered = underWay.get(key) ?? answer(request);
+    underWay.set(key, answered);
+    const over = () => underWay.delete(key);
+    answered.then(over, over);
     // These two go under the number of what they end, whose own answer is to come.
     const isAnswered = request.ask !== 'cancel' && request.ask !== 'stop';
     answered.then(
@@ -143,6 +153,11 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
     for (const stop of stops.values()) stop();
   });
   await opening.catch(() => undefined);
+}
+
+/** A transaction that this host knows nothing of but, where it was committed, the call that its file remembers. */
+function committedElsewhere<S extends Schema>(replica: Replica<S>, call: string | undefined): Promise<unknown> {
+  return call === undefined ? Promise.reject(movedAway()) : performStep(replica, 'isDone', [call]);
 }
 
 /** An answer whose large bytes may be handed over: the replica's own rows stay what they are. */

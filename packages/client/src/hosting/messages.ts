@@ -111,3 +111,11 @@ export function carryError(error: unknown): CarriedError {
 export function errorOf({ code, message, details }: CarriedError): Error {
   return code === undefined ? new Error(message) : new KoinonError(code, message, details);
 }
+
+/** What a transaction's caller is told when whoever ran the replica is gone with it. */
+export function movedAway(): KoinonError {
+  return new KoinonError(
+    'replica-moved',
+    'The tab that ran the database is gone, and the transaction was rolled back with it. Nothing of it was kept: it is safe to run it again.',
+  );
+}

@@ -1,5 +1,5 @@
 import { KoinonError } from '@koinon/core';
-import { type Answer, errorOf, type Request } from './messages.ts';
+import { type Answer, errorOf, movedAway, type Request } from './messages.ts';
 import { hear, type Port, whenGone, withCopies } from './port.ts';
 
 /** A request before it has its number. */
@@ -15,14 +15,6 @@ interface Follower {
   readonly request: Request;
   readonly listener: (answer: Answer) => void;
   readonly fail: (error: unknown) => void;
-}
-
-/** What a transaction's caller is told when whoever ran the replica is gone with it. */
-export function movedAway(): KoinonError {
-  return new KoinonError(
-    'replica-moved',
-    'The tab that ran the database is gone, and the transaction was rolled back with it. Nothing of it was kept: it is safe to run it again.',
-  );
 }
 
 /**

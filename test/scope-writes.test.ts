@@ -62,6 +62,21 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await office.get('crop', 'bean')).toMatchObject({ height: 1 });
   });
 
+  test('of several edits of a row that has left, one is taken back, and the others stay', async () => {
+    for (const height of [11, 12, 13]) await mika.update('crop', 'leek', { height });
+    await office.update('crop', 'leek', { plot: 'south' });
+    await office.sync();
+    await mika.sync();
+    const typed = async () =>
+      (await mika.rejections()).flatMap(({ rows }) => rows.map(({ columns }) => columns?.height));
+    expect(await typed()).toEqual([11, 12, 13]);
+    await mika.undo();
+    expect(await typed()).toEqual([11, 12]);
+    const [first] = await mika.rejections();
+    await mika.discard(first?.transaction as string, { dependent: 'take back' });
+    expect(await typed()).toEqual([]);
+  });
+
   test('what a person typed into a row that leaves is kept for him, and nothing else of it', async () => {
     await mika.update('crop', 'leek', { label: 'typed words' });
     await mika.update('crop', 'kale', { height: 78 });

@@ -1,5 +1,6 @@
-import { openReplica, type Replica, type Upload } from '@koinon/client';
+import { httpTransport, openReplica, type Replica, type Transport, type Upload } from '@koinon/client';
 import { integer, oneOf, reference, type Schema, schema, table, text } from '@koinon/core';
+import { alterPostgres, alterSqlite } from '@koinon/server';
 import { expect, test, vi } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { garden, never, World } from './support/world.ts';
@@ -205,6 +206,69 @@ test.each(storeKinds)(
     await expect(shell.exec('DROP INDEX of_the_office')).resolves.toBeUndefined();
     await expect(shell.exec("DELETE FROM bed WHERE id = 'b1'")).rejects.toThrow(/foreign key/i);
     await ahead.close();
+    await world.end();
+  },
+);
+
+test.each(storeKinds)(
+  'on %s an update of app and server between any two steps of a sync: nothing is put off, asked about, or empty',
+  async (kind) => {
+    const words = text({ default: '' });
+    const old = schema({ note: table({ words, weight: integer({ default: 0 }) }, { merge: 'ask' }) });
+    const newer = schema(
+      {
+        note: table({ words, load: integer({ default: 0 }), colour: text({ default: 'none' }) }, { merge: 'ask' }),
+      },
+      { version: 2 },
+    );
+    const world = await World.of(old as Schema, kind);
+    const { address } = world.database;
+    const alter = kind === 'SQLite' ? alterSqlite : alterPostgres;
+    const sync = { when: never, live: false } as const;
+    const device = async (file: string, schema: Schema, server: Transport) =>
+      openReplica({
+        schema: schema as typeof newer,
+        file: world.path(file),
+        server,
+        sync,
+        ...(schema === newer && { migrations: { 2: (given) => given.renameColumn('note', 'weight', 'load') } }),
+      });
+    const good = httpTransport(world.server.url);
+    const lost: Transport = { ...good, push: () => Promise.reject(new Error('the request was lost')) };
+    let before = await device('one.db', old, good);
+    await before.insert('note', { id: 'n1' });
+    await before.sync();
+    await before.close();
+    before = await device('one.db', old, lost);
+    await before.update('note', 'n1', { weight: 3 } as object);
+    await expect(before.sync()).rejects.toThrow('lost');
+    await before.update('note', 'n1', { words: 'typed' });
+    await before.close();
+    const earlier = await device('two.db', old, good);
+    await earlier.sync();
+    await earlier.close();
+    // What is new is fetched from the old server, and all that has changed from the new one.
+    const other = await device('two.db', newer, {
+      ...good,
+      pull: async (request, signal) => {
+        const page = await good.pull(request, signal);
+        if (other.pulls++ === 0)
+          await world.restart(newer, () => alter(newer, address, 'ALTER TABLE note RENAME COLUMN weight TO load'));
+        return page;
+      },
+    }).then((replica) => Object.assign(replica, { pulls: 0 }));
+    await other.sync();
+    expect(await other.rows({ from: 'note' })).toEqual([{ id: 'n1', words: '', load: 0, colour: 'none' }]);
+    // A new column begins alike in the row, under what is unsent, and in it.
+    const one = await device('one.db', newer, good);
+    await one.update('note', 'n1', { colour: 'red' });
+    expect((await one.sync()).up).toMatchObject({ applied: 3 });
+    expect(await one.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
+    await other.sync();
+    for (const replica of [one, other]) {
+      expect(await replica.rows({ from: 'note' })).toEqual([{ id: 'n1', words: 'typed', load: 3, colour: 'red' }]);
+      await replica.close();
+    }
     await world.end();
   },
 );

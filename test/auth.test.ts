@@ -173,7 +173,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await replica.rejections()).toMatchObject([{ problems: [{ message: 'Not your own name.' }] }]);
 
     let signedIn: string | undefined;
-    const away = await open({ token: () => signedIn, sync: { debounce: 0, least: 20, greatest: 50 } });
+    const away = await open({ token: () => signedIn, sync: { debounce: 0, minDelay: 20, maxDelay: 50 } });
     await expect.poll(() => phaseOf(away), { timeout: 5_000 }).toBe('needs-auth');
     await away.insert('bed', { id: 'c', name: 'typed meanwhile' });
     expect(await away.count({ from: 'bed' })).toBe(1);
@@ -181,7 +181,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await away.status()).toMatchObject({ pending: 1 });
     expect(await phaseOf(away)).toBe('needs-auth');
     signedIn = await token({ seconds: 3 });
-    await away.signedIn();
+    await away.authChanged();
     await expect.poll(() => phaseOf(away), { timeout: 5_000 }).toBe('live');
     expect(await away.status()).toMatchObject({ pending: 0 });
     expect((await away.journal(1))[0]?.error).toBeNull();
@@ -277,7 +277,7 @@ test('while the keys cannot be had nobody is let in, and nobody has to sign in a
     .setExpirationTime('1h')
     .sign(privateKey);
   closing = [];
-  const replica = await open({ token: () => signed, sync: { least: 20, greatest: 50 } });
+  const replica = await open({ token: () => signed, sync: { minDelay: 20, maxDelay: 50 } });
   await replica.insert('bed', { id: 'b', name: 'north' });
   for (answer of [answer, { status: 200, body: 'no keys' }, { status: 200, body: '{}' }]) {
     await expect(replica.sync()).rejects.toMatchObject({ code: 'server-failure' });

@@ -101,7 +101,7 @@ test('a token that cannot be fetched is a failure that is tried again; only no t
   };
   const token = async () => give() as string;
   const states: SyncState[] = [];
-  const replica = await open(world.server.url, { token, sync: { least: 20, greatest: 20, live: false } });
+  const replica = await open(world.server.url, { token, sync: { minDelay: 20, maxDelay: 20, live: false } });
   replica.syncState().subscribe(({ rows: [state] }) => void (state && states.push(state)));
   await expect
     .poll(() => states.at(-1))
@@ -118,13 +118,13 @@ test('a token that cannot be fetched is a failure that is tried again; only no t
   give = () => undefined;
   await expect.poll(() => states.at(-1)?.phase).toBe('needs-auth');
   give = () => 'anybody';
-  await replica.signedIn();
+  await replica.authChanged();
   await expect.poll(() => states.at(-1)).toMatchObject({ phase: 'idle', error: null });
 });
 
 test('the state’s numbers change with the commit; what the app does not allow is held back until it is asked again', async () => {
   let isAllowed = false;
-  const replica = await open(world.server.url, { sync: { allow: () => isAllowed, live: false, every: 3_600_000 } });
+  const replica = await open(world.server.url, { sync: { allow: () => isAllowed, live: false, interval: 3_600_000 } });
   const live = replica.syncState();
   live.subscribe(() => undefined);
   await expect.poll(() => live.current.rows[0]?.phase).toBe('held-back');
@@ -197,7 +197,7 @@ test('a connection that has died without a word is found out: by hand at once, a
     return new Promise<unknown>((done) => proxy.close(done));
   });
   const url = `http://127.0.0.1:${(proxy.address() as AddressInfo).port}`;
-  const replica = await open(url, { server: httpTransport(url, { timeout: 3_000 }), sync: { every: 3_600_000 } });
+  const replica = await open(url, { server: httpTransport(url, { timeout: 3_000 }), sync: { interval: 3_600_000 } });
   const live = replica.syncState();
   live.subscribe(() => undefined);
   await expect.poll(() => live.current.rows[0]?.phase, { timeout: 10_000 }).toBe('live');

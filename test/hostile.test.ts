@@ -388,7 +388,7 @@ test('in a service of somebody else’s the socket is served too, and only so ma
   await new Promise<void>((done) => server.listen(0, '127.0.0.1', done));
   const url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
   const replicas = await Promise.all(
-    [1, 2].map(() => openReplica({ schema: garden, server: url, sync: { least: 50, greatest: 200 } })),
+    [1, 2].map(() => openReplica({ schema: garden, server: url, sync: { minDelay: 50, maxDelay: 200 } })),
   );
   const phase = async (replica: (typeof replicas)[0]) => {
     for await (const { rows } of replica.syncState()) return rows[0]?.phase;

@@ -108,7 +108,7 @@ test('behind a port a person decides, takes back, sends again, and brings back, 
     ['p', 'q'].map((id) => ({ id, bed: 'b', kind: 'herb' }) as const),
   );
   await there.sync();
-  expect(await here.toCome()).toMatchObject({ bed: { rows: 1 }, plant: { rows: 2 } });
+  expect(await here.estimatePull()).toMatchObject({ bed: { rows: 1 }, plant: { rows: 2 } });
   await here.sync();
   const results: (readonly [string, string])[][] = [];
   const query = { from: 'plant', join: { sync: 'status' }, order: 'id' } as const;

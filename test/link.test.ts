@@ -1,11 +1,11 @@
 import { readFile } from 'node:fs/promises';
 import {
+  deleteReplica,
   httpTransport,
   listReplicas,
-  nameReplica,
   openReplica,
   type Replica,
-  removeReplica,
+  renameReplica,
   type Transport,
 } from '@koinon/client';
 import { integer, KoinonError, reference, schema, table, text } from '@koinon/core';
@@ -293,7 +293,7 @@ test('several replicas side by side: of two users and of none, told apart by nam
   }
   const alone = await openReplica({ schema: shelf, file: world.path('alone.db') });
   await alone.close();
-  await nameReplica(world.path('mika.db'), 'Mika, at the north end');
+  await renameReplica(world.path('mika.db'), 'Mika, at the north end');
   expect(await listReplicas(world.folder)).toMatchObject([
     { file: world.path('alone.db'), name: null, user: null, isLinked: false, unsent: 0 },
     { file: world.path('tove.db'), user: 'tove', isLinked: true, unsent: 1 },
@@ -304,8 +304,8 @@ test('several replicas side by side: of two users and of none, told apart by nam
   await expect(lent.sync()).rejects.toMatchObject({ code: 'other-user' });
   expect(await lent.status()).toMatchObject({ user: 'mika', pending: 1 });
   await lent.close();
-  await removeReplica(world.path('mika.db'));
-  await expect(removeReplica(world.path('server.db'))).rejects.toMatchObject({ code: 'storage-foreign' });
+  await deleteReplica(world.path('mika.db'));
+  await expect(deleteReplica(world.path('server.db'))).rejects.toMatchObject({ code: 'storage-foreign' });
   expect((await listReplicas(world.folder)).map(({ user }) => user)).toEqual([null, 'tove']);
   await world.end();
 });

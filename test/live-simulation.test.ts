@@ -45,7 +45,7 @@ class Device {
       schema: garden,
       file: this.file,
       server: this.transport(),
-      sync: { least: 20, greatest: 100, debounce: 5 },
+      sync: { minDelay: 20, maxDelay: 100, debounce: 5 },
       host: {
         ...systemHost,
         isOnline: () => this.isOnline,

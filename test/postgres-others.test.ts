@@ -205,7 +205,7 @@ test('connections that PostgreSQL cuts, in the middle of a push as well: the ser
   };
   await world.restart(undefined, undefined, { rules: slow as never });
   const live = await world.closed(
-    openReplica({ schema: garden, server: world.server.url, sync: { least: 50, greatest: 200 } }),
+    openReplica({ schema: garden, server: world.server.url, sync: { minDelay: 50, maxDelay: 200 } }),
   );
   for await (const { rows } of live.syncState()) if (rows[0]?.phase === 'live') break;
   const replica = await world.replica();

@@ -37,7 +37,7 @@ async function live(
     schema: garden,
     ...(options.file && { file: world.path(options.file) }),
     server: options.server ?? world.server.url,
-    sync: { least: 50, greatest: 300, debounce: 0, ...options.sync },
+    sync: { minDelay: 50, maxDelay: 300, debounce: 0, ...options.sync },
     ...(options.host && { host: options.host }),
   });
   closing.push(() => replica.close());
@@ -179,7 +179,7 @@ describe.each(storeKinds)('on %s', (kind) => {
             return way === 'over HTTP' ? without : { ...channel, push: pushing };
           },
         },
-        sync: { least: 500 },
+        sync: { minDelay: 500 },
       });
       await joined(one);
       const shown: number[] = [];
@@ -256,7 +256,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     await new Promise<void>((done) => proxy.listen(0, '127.0.0.1', done));
     const one = await live({
       server: `http://127.0.0.1:${(proxy.address() as { port: number }).port}`,
-      sync: { every: 600_000 },
+      sync: { interval: 600_000 },
     });
     const shell = await world.shell();
     for (const height of [1, 2, 3]) {
@@ -369,7 +369,7 @@ describe.each(storeKinds)('on %s', (kind) => {
   test('live for one table: what others change comes along with it; a device that slept catches up', async () => {
     let now = 0;
     const one = await live({
-      sync: { live: { tables: ['bed'] }, every: 600_000 },
+      sync: { live: { tables: ['bed'] }, interval: 600_000 },
       host: { ...systemHost, now: () => Date.now() + now },
     });
     await joined(one);

@@ -179,7 +179,7 @@ test('ten thousand deletions are forgotten in small steps, between which the ser
 test('the server knows its replicas; one that is blocked is refused, and keeps its data', async () => {
   const { world, shell, end } = await years();
   const live = () =>
-    world.closed(openReplica({ schema: garden, server: world.server.url, sync: { least: 50, greatest: 200 } }));
+    world.closed(openReplica({ schema: garden, server: world.server.url, sync: { minDelay: 50, maxDelay: 200 } }));
   const [replica, another] = [await live(), await live()];
   const stateOf = async (each: typeof replica) => {
     for await (const { rows } of each.syncState()) return rows[0]?.error?.code ?? rows[0]?.phase;

@@ -31,7 +31,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     await office.update('crop', 'bean', { label: 'changed' });
     await office.update('crop', 'leek', { price: 100 });
     await office.sync();
-    expect(await mika.toCome()).toEqual({});
+    expect(await mika.estimatePull()).toEqual({});
     expect(await mika.sync()).toMatchObject({ received: 0 });
     await tove.sync();
     expect(await tove.get('crop', 'bean')).toMatchObject({ label: 'changed' });

@@ -83,7 +83,7 @@ test('by itself it syncs on opening, after changes, when the network or the pers
 test('each trigger can be switched off, and an app may refuse; by hand always works', async () => {
   let isAllowed = false;
   const when = { open: false, change: false, online: false, visible: false };
-  await open({ when, every: 10_000, allow: () => isAllowed });
+  await open({ when, interval: 10_000, allow: () => isAllowed });
   await replica.insert('bed', { name: 'north' });
   host.set({ online: false });
   host.set({ online: true, visible: false });
@@ -101,7 +101,7 @@ test('each trigger can be switched off, and an app may refuse; by hand always wo
 test('failures are tried again after growing, jittered times, for ever; typing does not hasten them, the network does', async () => {
   const network = new BadNetwork(world.server.url);
   network.fates.push(...Array(12).fill('lost request'));
-  await open({ least: 1_000, greatest: 8_000, when: { timer: false } }, network);
+  await open({ minDelay: 1_000, maxDelay: 8_000, when: { timer: false } }, network);
   await reaches({ phase: 'waiting', error: { code: 'unknown', message: 'the request was lost' }, isComplete: false });
   const gaps: number[] = [];
   for (let n = 0; n < 6; n++) {
@@ -175,7 +175,7 @@ test('progress tells rows done and to come, and the journal what moved, table by
     bed: (await replica.insert('bed', { id: 'mine', name: 'mine' })).id,
     kind: 'herb',
   });
-  const toCome = await replica.toCome();
+  const estimatePull = await replica.estimatePull();
   seen.length = 0;
   await replica.sync();
   const down = seen.map((progress) => progress?.down);
@@ -186,10 +186,10 @@ test('progress tells rows done and to come, and the journal what moved, table by
     { done: 10000, of: 11002 },
   ]);
   // Known beforehand, by table, without fetching anything.
-  expect(toCome).toMatchObject({ bed: { rows: 11_000 }, plant: { rows: 0, bytes: 0 } });
+  expect(estimatePull).toMatchObject({ bed: { rows: 11_000 }, plant: { rows: 0, bytes: 0 } });
   const actual = Buffer.byteLength(JSON.stringify(await replica.rows({ from: 'bed' })));
-  expect((toCome.bed?.bytes ?? 0) / actual).toBeGreaterThan(1);
-  expect((toCome.bed?.bytes ?? 0) / actual).toBeLessThan(4);
+  expect((estimatePull.bed?.bytes ?? 0) / actual).toBeGreaterThan(1);
+  expect((estimatePull.bed?.bytes ?? 0) / actual).toBeLessThan(4);
   await shell.exec("UPDATE bed SET name = 'renamed' WHERE id = 'b7'; DELETE FROM bed WHERE id = 'b8'");
   await replica.sync();
   const [second, first] = await replica.journal();

@@ -127,7 +127,7 @@ test.each(storeKinds)(
     const shell = await world.shell();
     await shell.exec("INSERT INTO note (id, words) VALUES ('n1', 'one')");
     // It pulls only when it has to, and when it is asked to: what it hears, it hears live.
-    const sync = { least: 20, greatest: 100, every: 3_600_000 };
+    const sync = { minDelay: 20, maxDelay: 100, interval: 3_600_000 };
     const replica = await openReplica({ schema: newer, server: world.server.url, sync });
     await expect.poll(async () => (await stateOf(replica)).phase, { timeout: 20_000 }).toBe('live');
     await world.restart(old);

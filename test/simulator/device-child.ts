@@ -26,7 +26,7 @@ void hostReplica(port, () =>
     token: () => token,
     sync:
       sync === 'automatic'
-        ? { upload, least: 50, greatest: 500, every: 1_000, requestBytes: 900 }
+        ? { upload, minDelay: 50, maxDelay: 500, interval: 1_000, requestBytes: 900 }
         : { upload, when: never, live: false, requestBytes: 900 },
   }),
 );

@@ -85,7 +85,7 @@ export class Device {
       host: process,
       server: this.transport(process),
       sync: this.isAutomatic
-        ? { upload, least: 50, greatest: 2_000, every: 5_000, requestBytes: 900 }
+        ? { upload, minDelay: 50, maxDelay: 2_000, interval: 5_000, requestBytes: 900 }
         : { upload, when: never, live: false, requestBytes: 900 },
     });
   }

@@ -8,7 +8,7 @@ export interface Member {
 }
 
 /** The member who is signed in; null for nobody. */
-export const signedIn = (): string | null => asked().get('member');
+export const signedInMember = (): string | null => asked().get('member');
 
 /** Whether there is a server to sign in at. */
 export const canSignIn = (): boolean => asked().has('members');

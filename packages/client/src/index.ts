@@ -1,5 +1,6 @@
 /** The replica: an embedded SQL database on the device, its outbox, live queries and drafts, and the sync with a server. */
 export { openNodeDriver } from '#node-driver';
+export { deleteReplica, listReplicas, type ReplicaFile, renameReplica } from './catalog/files.ts';
 export { Migration, type Migrations } from './database/migration.ts';
 export { Draft, type DraftedRow, type Overtaken } from './drafts/draft.ts';
 export { type Host, type StorageRoom, systemHost } from './host/host.ts';
@@ -34,7 +35,6 @@ export type {
   StorageReport,
 } from './replica/replica.ts';
 export type { Transaction } from './replica/transaction.ts';
-export { listReplicas, nameReplica, type ReplicaFile, removeReplica } from './shelf/files.ts';
 export type { SqlDriver, SqlStatement } from './storage/driver.ts';
 export type { NodeDriverOptions } from './storage/node.ts';
 export type { Misfit } from './sync/fitting.ts';

@@ -1,7 +1,7 @@
 import { useRows } from '@koinon/react';
 import { Button, Group, NumberInput, Paper, Text, TextInput } from '@mantine/core';
 import { useState } from 'react';
-import { signedIn } from '../account.ts';
+import { signedInMember } from '../account.ts';
 import { List } from '../parts/list.tsx';
 import { Page } from '../parts/page.tsx';
 import { useReplica } from '../replica.ts';
@@ -10,7 +10,7 @@ import { offerUndo, sayError } from '../undo.tsx';
 /** One's own tools: rows that nobody else gets. */
 export function ToolsPage() {
   const replica = useReplica();
-  const member = signedIn();
+  const member = signedInMember();
   const tools = useRows(replica, { from: 'tool', ...(member && { where: { member } }), order: 'name' });
   const [name, setName] = useState('');
   const add = () =>

@@ -2,7 +2,7 @@ import { useSyncState } from '@koinon/react';
 import { Alert, Button, Checkbox, Group, Modal, Radio, Select, Stack, Text, Title } from '@mantine/core';
 import { showNotification } from '@mantine/notifications';
 import { useEffect, useState } from 'react';
-import { canSignIn, goesAlong, type Member, membersToChoose, openBookOf, signedIn } from '../account.ts';
+import { canSignIn, goesAlong, type Member, membersToChoose, openBookOf, signedInMember } from '../account.ts';
 import { useReplica } from '../replica.ts';
 import { counted } from '../words.ts';
 
@@ -13,7 +13,7 @@ export function Account() {
   const [members, setMembers] = useState<readonly Member[]>([]);
   const [problem, setProblem] = useState<string>();
   const [isLeaving, setIsLeaving] = useState(false);
-  const member = signedIn();
+  const member = signedInMember();
   useEffect(() => {
     if (canSignIn()) membersToChoose().then(setMembers, (error: Error) => setProblem(error.message));
   }, []);

@@ -125,8 +125,8 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.call('restore', table, id) as Promise<never>;
   }
 
-  signedIn() {
-    return this.call('signedIn') as Promise<never>;
+  authChanged() {
+    return this.call('authChanged') as Promise<never>;
   }
 
   unlink(choices: unknown) {
@@ -137,8 +137,8 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.call('link') as Promise<never>;
   }
 
-  toCome() {
-    return this.call('toCome') as Promise<never>;
+  estimatePull() {
+    return this.call('estimatePull') as Promise<never>;
   }
 
   pauseSync() {

@@ -25,10 +25,10 @@ const syncNames = [
   'requestBytes',
   'when',
   'live',
-  'every',
+  'interval',
   'debounce',
-  'least',
-  'greatest',
+  'minDelay',
+  'maxDelay',
   'allow',
 ] as const satisfies readonly (keyof SyncOptions)[];
 

@@ -185,8 +185,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.syncing.byHand(direction, signal);
   }
 
-  async signedIn(): Promise<void> {
-    this.syncing.signedIn();
+  async authChanged(): Promise<void> {
+    this.syncing.authChanged();
   }
 
   async unlink(choices: UnlinkChoices): Promise<UnlinkReport> {
@@ -201,8 +201,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.syncing.link();
   }
 
-  toCome(): Promise<ToCome> {
-    return this.syncing.toCome();
+  estimatePull(): Promise<ToCome> {
+    return this.syncing.estimatePull();
   }
 
   async pauseSync(): Promise<void> {

@@ -248,7 +248,7 @@ export abstract class Replica<S extends Schema> extends Face<S> {
    */
   abstract sync(options?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport>;
   /** Somebody has signed in: `token` is asked anew, and a sync begins if they begin by themselves. @throws KoinonError `not-linked`. */
-  abstract signedIn(): Promise<void>;
+  abstract authChanged(): Promise<void>;
   /**
    * Ends the tie to the server. By choice the rows stay as rows of this device, or leave it; and the server's copy stays, or
    * is deleted there, which every other device loses then. What is unsent is never lost without being named. A
@@ -266,7 +266,7 @@ export abstract class Replica<S extends Schema> extends Face<S> {
    *
    * @throws KoinonError `not-linked`, `server-unreachable`.
    */
-  abstract toCome(): Promise<ToCome>;
+  abstract estimatePull(): Promise<ToCome>;
   /** Stops the sync under way, if any, and lets none begin by itself until {@link resumeSync}. @throws KoinonError `not-linked`. */
   abstract pauseSync(): Promise<void>;
   /** Lets syncs begin by themselves again, at once with one. @throws KoinonError `not-linked`. */

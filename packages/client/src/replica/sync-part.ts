@@ -33,9 +33,9 @@ export interface SyncPart {
   retry(): void;
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void;
   /** Somebody has signed in. */
-  signedIn(): void;
+  authChanged(): void;
   /** What a pull would bring. */
-  toCome(): Promise<ToCome>;
+  estimatePull(): Promise<ToCome>;
   /** Deleted rows on the server. */
   trash(request: TrashRequest): Promise<readonly TrashedRow[]>;
   /** Ends the tie to the server, and ties it again. */
@@ -79,9 +79,9 @@ export class Unlinked implements SyncPart {
   readonly byHand = refused;
   readonly unlink = refused;
   readonly link = refused;
-  readonly toCome = refused;
+  readonly estimatePull = refused;
   readonly trash = refused;
-  readonly signedIn = fail;
+  readonly authChanged = fail;
   readonly pause = fail;
   readonly resume = fail;
   readonly retry = fail;

@@ -257,12 +257,12 @@ export class Syncing implements SyncPart {
     );
   }
 
-  signedIn(): void {
+  authChanged(): void {
     this.transport.forgetToken?.();
-    this.loop.signedIn();
+    this.loop.authChanged();
   }
 
-  async toCome(): Promise<ToCome> {
+  async estimatePull(): Promise<ToCome> {
     const cursor = await this.doing.turn(() => meta(this.engine.database, 'cursor'));
     const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1, ...this.only });
     const { remaining = {}, remainingBytes = {} } = header;
@@ -278,14 +278,14 @@ export class Syncing implements SyncPart {
   }
 
   /** What keeps the replica up between runs. */
-  private liveParts({ live, least = 1_000, greatest = 300_000 }: SyncOptions): LiveParts {
+  private liveParts({ live, minDelay = 1_000, maxDelay = 300_000 }: SyncOptions): LiveParts {
     const { engine, doing, transport } = this;
     return {
       host: engine.host,
       transport,
       tables: typeof live === 'object' ? live.tables : undefined,
-      least,
-      greatest,
+      minDelay,
+      maxDelay,
       standing: () =>
         doing.turn(() => {
           const standing = standingOf(engine);

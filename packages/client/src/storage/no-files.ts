@@ -16,7 +16,7 @@ export async function copyPrebuilt(prebuilt: string, _file: string): Promise<voi
   await openNodeDriver({ file: prebuilt });
 }
 
-/** A browser has no folders to look into; see `listDatabases` of @koinon/client/browser. */
+/** A browser has no folders to look into; see `listReplicas` of @koinon/client/browser. */
 export async function filesOf(_folder: string): Promise<readonly string[]> {
   return [];
 }

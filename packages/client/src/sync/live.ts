@@ -13,9 +13,9 @@ export interface LiveParts {
   readonly transport: CheckedTransport;
   /** Only changes of these tables need come at once; all without it. */
   readonly tables: readonly string[] | undefined;
-  /** Least and greatest milliseconds between attempts to connect. */
-  readonly least: number;
-  readonly greatest: number;
+  /** The shortest and the longest milliseconds between attempts to connect. */
+  readonly minDelay: number;
+  readonly maxDelay: number;
   /** Where the replica stands; undefined while it cannot join, its first download not being complete, say. */
   readonly standing: () => Promise<Standing | undefined>;
   /** Applies a window in one local transaction; false where the replica is not at the cursor it leads away from. */
@@ -287,8 +287,8 @@ export class Live {
   }
 
   private later(work: () => void): void {
-    const { host, least, greatest } = this.parts;
-    const full = Math.min(greatest, least * 2 ** this.failures++);
+    const { host, minDelay, maxDelay } = this.parts;
+    const full = Math.min(maxDelay, minDelay * 2 ** this.failures++);
     this.cancelTimer?.();
     this.cancelTimer = host.after(Math.round(full * (0.5 + host.random() / 2)), () => {
       if (!this.isStopped && this.channel === undefined) work();

@@ -67,7 +67,7 @@ export class SyncLoop {
   }
 
   /** Somebody has signed in. */
-  signedIn(): void {
+  authChanged(): void {
     this.failures = 0;
     if (this.options) this.wake('sign-in');
     else if (this.phase === 'needs-auth') this.set('idle');
@@ -184,7 +184,7 @@ export class SyncLoop {
     const allowed = await Promise.resolve(this.options?.allow?.() ?? true).catch(() => false);
     if (this.running || this.isPaused || this.isStopped) return;
     if (!allowed) {
-      this.later(this.options?.every ?? 60_000, 'timer', 'held-back');
+      this.later(this.options?.interval ?? 60_000, 'timer', 'held-back');
       return;
     }
     await this.run(this.options?.direction ?? 'both', reason).catch(() => undefined);
@@ -231,13 +231,13 @@ export class SyncLoop {
     else if (code === 'upgrade-needed') this.set('needs-upgrade');
     else if (code === 'not-authenticated' || code === 'other-user') this.needsAuth();
     else if (error === null || options === undefined) {
-      if (options && unless(options.when?.timer)) this.later(options.every ?? 60_000, 'timer', 'idle');
+      if (options && unless(options.when?.timer)) this.later(options.interval ?? 60_000, 'timer', 'idle');
       else this.set('idle');
     } else {
-      const { least = 1_000, greatest = 300_000 } = options;
-      const full = Math.min(greatest, least * 2 ** this.failures++);
+      const { minDelay = 1_000, maxDelay = 300_000 } = options;
+      const full = Math.min(maxDelay, minDelay * 2 ** this.failures++);
       // Jittered, so that devices that lost the same server do not all come back at once.
-      this.later(Math.round(Math.max(least, full * (0.5 + this.parts.host.random() / 2))), 'retry', 'waiting');
+      this.later(Math.round(Math.max(minDelay, full * (0.5 + this.parts.host.random() / 2))), 'retry', 'waiting');
     }
   }
 

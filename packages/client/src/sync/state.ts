@@ -113,12 +113,12 @@ export interface SyncOptions {
    */
   readonly live?: boolean | { readonly tables: readonly string[] };
   /** Milliseconds between two syncs that only the timer calls for. Default 60,000. */
-  readonly every?: number;
+  readonly interval?: number;
   /** Milliseconds a change waits for more of them. Default 500; 20 while the connection is live. */
   readonly debounce?: number;
   /** Least and greatest milliseconds between attempts after failures. Defaults 1,000 and 300,000. */
-  readonly least?: number;
-  readonly greatest?: number;
+  readonly minDelay?: number;
+  readonly maxDelay?: number;
   /** Asked before each sync that is not by hand: false on a link that is too slow or too dear, say. Asked again later. */
   readonly allow?: () => boolean | Promise<boolean>;
 }

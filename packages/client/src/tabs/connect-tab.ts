@@ -5,7 +5,7 @@ import type { Answer, Request } from '../hosting/messages.ts';
 import { Wire } from '../hosting/wire.ts';
 import { throwLater } from '../live/result.ts';
 import type { Replica } from '../replica/replica.ts';
-import { Channel, databaseLock, type Word } from './air.ts';
+import { Channel, databaseLock, type TabBroadcast } from './tab-bus.ts';
 import { forgetUnfinished, keepUnfinished, unfinished } from './unfinished.ts';
 
 /** Options of {@link connectTab}. */
@@ -49,13 +49,13 @@ class Page {
   constructor(worker: Worker, wire: Wire) {
     this.worker = worker;
     this.wire = wire;
-    let all: Channel<Word> | undefined;
+    let all: Channel<TabBroadcast> | undefined;
     worker.addEventListener('message', ({ data }: MessageEvent<Answer>) => {
       if (data.tell !== 'tab') return;
       this.name = data.name;
       this.term = data.term;
       // The worker may be busy for long; whether the tab is alive, the page can tell.
-      all ??= new Channel<Word>(databaseLock(data.name), ({ say }) => {
+      all ??= new Channel<TabBroadcast>(databaseLock(data.name), ({ say }) => {
         if (say === 'ping' && this.term !== null) all?.post({ say: 'pong', term: this.term });
       });
     });

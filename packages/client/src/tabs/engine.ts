@@ -3,7 +3,7 @@ import type { TabHost } from '../host/host.ts';
 import { hostReplica } from '../hosting/host-replica.ts';
 import type { Port } from '../hosting/port.ts';
 import type { Replica } from '../replica/replica.ts';
-import { Channel, type Letter, tabLock } from './air.ts';
+import { Channel, type TabMessage, tabLock } from './tab-bus.ts';
 
 /** What the owner runs the database with. */
 export interface OpenDatabase<S extends Schema> {
@@ -46,7 +46,7 @@ export class TabEngine<S extends Schema> {
   private readonly opening: Promise<OpenDatabase<S>>;
   private readonly onLost: () => void;
   private readonly own: TabPort;
-  private readonly tabs = new Map<string, { readonly port: TabPort; readonly channel: Channel<Letter> }>();
+  private readonly tabs = new Map<string, { readonly port: TabPort; readonly channel: Channel<TabMessage> }>();
   private database: OpenDatabase<S> | undefined;
   private isLeaving = false;
   private isOver = false;
@@ -101,7 +101,7 @@ export class TabEngine<S extends Schema> {
       known.channel.post({ way: 'welcome', term: this.term });
       return;
     }
-    const channel = new Channel<Letter>(tabLock(this.name, tab), (letter) => {
+    const channel = new Channel<TabMessage>(tabLock(this.name, tab), (letter) => {
       if (letter.way === 'up' && letter.term === this.term) this.deliver(port, letter.message);
     });
     const port = this.serve((message) => channel.post({ way: 'down', term: this.term, message }));

@@ -3,9 +3,17 @@ import { hear, type Port } from '../hosting/port.ts';
 import type { ReplicaOptions } from '../replica/open.ts';
 import { openLocal } from '../replica/open-local.ts';
 import { openMemory, openPrivateFile } from '../storage/wasm.ts';
-import { Channel, databaseLock, isBetter, type Letter, type Standing, tabLock, type Word } from './air.ts';
 import { type OpenDatabase, TabEngine } from './engine.ts';
 import { type FromPage, isFromPage, PageHost } from './page-host.ts';
+import {
+  Channel,
+  databaseLock,
+  isBetter,
+  type Standing,
+  type TabBroadcast,
+  type TabMessage,
+  tabLock,
+} from './tab-bus.ts';
 
 /** What the worker of an app's tabs opens. */
 export interface TabOptions<S extends Schema>
@@ -61,8 +69,8 @@ class Tab<S extends Schema> {
   private readonly options: TabOptions<S>;
   private readonly page: Port;
   private readonly host: PageHost;
-  private readonly all: Channel<Word>;
-  private readonly toOwner: Channel<Letter>;
+  private readonly all: Channel<TabBroadcast>;
+  private readonly toOwner: Channel<TabMessage>;
   /** The term of the owner that this tab has been let in by. */
   private term: string | undefined;
   private engine: TabEngine<S> | undefined;
@@ -202,7 +210,7 @@ class Tab<S extends Schema> {
     });
   }
 
-  private heard(word: Word): void {
+  private heard(word: TabBroadcast): void {
     if (this.isClosed) return;
     const { engine } = this;
     if (word.say === 'hello' && engine) {
@@ -221,7 +229,7 @@ class Tab<S extends Schema> {
     }
   }
 
-  private fromOwner(letter: Letter): void {
+  private fromOwner(letter: TabMessage): void {
     if (this.engine || letter.way === 'up') return;
     if (letter.way === 'welcome') {
       this.unwatch();

@@ -49,7 +49,7 @@ export async function listReplicas(folder: string): Promise<readonly ReplicaFile
 }
 
 /** Gives a replica the name that people know it by. @throws KoinonError `storage-foreign`, `storage-refused`. */
-export async function nameReplica(file: string, name: string): Promise<void> {
+export async function renameReplica(file: string, name: string): Promise<void> {
   const database = await openReplicaFile(file, false);
   try {
     database.transact(() => setMeta(database, 'name', name));
@@ -63,7 +63,7 @@ export async function nameReplica(file: string, name: string): Promise<void> {
  *
  * @throws KoinonError `storage-foreign`, `storage-refused` for what is no replica.
  */
-export async function removeReplica(file: string): Promise<void> {
+export async function deleteReplica(file: string): Promise<void> {
   (await openReplicaFile(file, true)).close();
   await removeFile(file);
 }

@@ -1,5 +1,5 @@
 /** What tabs say to all others that have the same database open. */
-export type Word =
+export type TabBroadcast =
   /** A tab has the database from now on. */
   | { readonly say: 'owner'; readonly term: string }
   /** A tab looks for the owner, and how well it could be one itself. */
@@ -15,7 +15,7 @@ export interface Standing {
 }
 
 /** What goes between the owner and one other tab, on a channel of their own. */
-export type Letter =
+export type TabMessage =
   | { readonly way: 'up'; readonly term: string; readonly message: unknown }
   | { readonly way: 'welcome'; readonly term: string }
   | { readonly way: 'down'; readonly term: string; readonly message: unknown };

@@ -16,7 +16,14 @@ function paged(pages: readonly (readonly PulledRow[])[]): Transport {
   return {
     pull: async (): Promise<PulledPage> => {
       const rows = pages[at++] ?? [];
-      const header = { from: at - 1, to: at, newest: pages.length, cursor: `c${at}`, rows: rows.length, covers: [] };
+      const header = {
+        from: at - 1,
+        to: at,
+        newest: pages.length,
+        cursor: `c${at}`,
+        rows: rows.length,
+        acknowledged: [],
+      };
       const more = at < pages.length;
       return { header: { ...header, kind: 'changes', more, last: true, time: new Date().toISOString() }, rows };
     },

@@ -200,7 +200,7 @@ const live: BenchRow = {
     const insert = async (side: 0 | 1) => {
       const id = `00000000-0000-4000-8000-${String(++next).padStart(12, '0')}`;
       const change = { kind: 'insert', table: 'visit', id, columns: { site: 's-0-0', mites: 1, notes: null } };
-      const transaction = { id, editedAt: new Date().toISOString(), own: [], changes: [change] };
+      const transaction = { id, editedAt: new Date().toISOString(), dependsOn: [], changes: [change] };
       const replica = '00000000-0000-4000-8000-999999999999';
       await ways[side].push(JSON.stringify({ replica, base: null, transactions: [transaction] }));
     };

@@ -332,7 +332,7 @@ test('a push over a live connection is of him whose connection it is, and of nob
       const transaction = {
         id: `01920000-0000-7000-9000-00000000000${id}`,
         editedAt: '2026-06-01T10:00:00.000Z',
-        own: [],
+        dependsOn: [],
       };
       const request = { replica: replicas[as], base: cursor, transactions: [{ ...transaction, changes }] };
       return say({ push: ++pushes, request });

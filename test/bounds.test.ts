@@ -18,7 +18,7 @@ const bed = (id: string, name = id) => ({ kind: 'insert', table: 'bed', id, colu
 const transaction = (n: number, changes: readonly object[], more: object = {}) => ({
   id: uuid(n),
   editedAt: '2026-06-01T10:00:00.000Z',
-  own: [],
+  dependsOn: [],
   changes,
   ...more,
 });

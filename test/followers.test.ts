@@ -142,7 +142,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     const pushed = (id: string, ...changes: unknown[]) => ({
       replica,
       base: cursor,
-      transactions: [{ id, editedAt: '2026-06-01T10:00:00.000Z', own: [], changes }],
+      transactions: [{ id, editedAt: '2026-06-01T10:00:00.000Z', dependsOn: [], changes }],
     });
     const [good, other] = ['01920000-0000-7000-8000-000000000001', '01920000-0000-7000-8000-000000000002'] as const;
     expect(await answer(JSON.stringify({ push: 1, request: pushed(good, change) })), 'before it has joined').toBe(
@@ -163,7 +163,7 @@ describe.each(storeKinds)('on %s', (kind) => {
       ),
     ).toEqual([
       'joined',
-      ...['malformed-request', 'malformed-request', 'waits', 'unknown-cursor', 'applied', 'applied', 'rejected'],
+      ...['malformed-request', 'malformed-request', 'deferred', 'unknown-cursor', 'applied', 'applied', 'rejected'],
     ]);
     const rows = (await world.request('/v1/pull', { cursor })).lines.slice(1);
     expect(rows).toMatchObject([{ kind: 'insert', table: 'bed', id: 'pushed' }]);

@@ -201,9 +201,9 @@ describe.each(storeKinds)('on %s', (kind) => {
     for (let n = 1; n <= 20; n++) await third.update('plant', 'A', { label: `edit ${n}`, height: n });
     expect(await third.sync()).toMatchObject({ up: { applied: 20, stale: 0, waiting: 0, rejected: 0 } });
     expect(network.bodies).toHaveLength(1);
-    const named = (JSON.parse(network.bodies[0] as string) as { transactions: { own: string[] }[] }).transactions.map(
-      ({ own }) => own.length,
-    );
+    const named = (
+      JSON.parse(network.bodies[0] as string) as { transactions: { dependsOn: string[] }[] }
+    ).transactions.map(({ dependsOn }) => dependsOn.length);
     expect(named).toEqual([0, ...Array(19).fill(1)]);
   });
 
@@ -425,7 +425,7 @@ describe.each(storeKinds)('on %s', (kind) => {
       server: {
         push: counting.push,
         pull(request, signal) {
-          asked.push(request.own?.length ?? 0);
+          asked.push(request.unacknowledged?.length ?? 0);
           return counting.pull(request, signal);
         },
       },

@@ -34,7 +34,7 @@ const junk: fc.Arbitrary<unknown> = fc.oneof(
 );
 
 /** What an answer may have and need not. */
-const optional = ['unsupported', 'user', 'remaining', 'same', 'times', 'uploads', 'values', 'columns'];
+const optional = ['unsupported', 'user', 'remaining', 'digests', 'times', 'uploads', 'values', 'columns'];
 
 /** Where something is spoilt, how, and with what. */
 const spoiling = fc.record({

@@ -57,7 +57,7 @@ const push = spoilt({
     {
       id: uuid,
       editedAt: '2026-11-23T10:00:00.000Z',
-      own: [uuid],
+      dependsOn: [uuid],
       origins: [uuid],
       changes: [
         {
@@ -230,7 +230,7 @@ test('a transaction that grows beyond all bounds, part by part, is refused befor
   const send = (index: number) => {
     const changes = [{ kind: 'insert', table: 'bed', id: `large ${index}`, columns: { name, sunny: true } }];
     const id = '00000000-0000-4000-8000-00000000beef';
-    const transaction = { id, editedAt: '2026-06-01T10:00:00.000Z', own: [], changes, part: { index, count: 9 } };
+    const transaction = { id, editedAt: '2026-06-01T10:00:00.000Z', dependsOn: [], changes, part: { index, count: 9 } };
     return world.request('/v1/push', { replica: uuid, base: null, transactions: [transaction] });
   };
   for (let index = 0; index < 4; index++)
@@ -416,7 +416,7 @@ test.each(storeKinds)(
       const transactions = ['a\0b', 'good'].map((id, n) => ({
         id: `01920000-0000-7000-8000-00000000010${n}`,
         editedAt: '2026-06-01T10:00:00.000Z',
-        own: [],
+        dependsOn: [],
         changes: [{ kind: 'insert', table: 'bed', id, columns: { name: `bed ${n}` } }],
       }));
       const push = (some: readonly object[]) =>

@@ -87,7 +87,7 @@ test('what replicas send and servers answer fits it, and what the server refuses
   for (const [path, name, wrong] of [
     ['/v1/pull', 'PullRequest', { limit: 0 }],
     ['/v1/pull', 'PullRequest', { cursor: 7 }],
-    ['/v1/pull', 'PullRequest', { own: ['not a uuid'] }],
+    ['/v1/pull', 'PullRequest', { unacknowledged: ['not a uuid'] }],
     ['/v1/pull', 'PullRequest', { extra: true }],
     ['/v1/wait', 'WaitRequest', { cursor: 7 }],
     ['/v1/restore', 'RestoreRequest', { table: 'plant' }],

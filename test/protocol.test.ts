@@ -30,7 +30,7 @@ test('a pull without a cursor brings everything, then exactly what changed', asy
   const all = await world.request('/v1/pull', {});
   expect(all.type).toContain('application/jsonl');
   const [header, ...rows] = all.lines as { cursor: string; to: number; rows: number }[];
-  expect(header).toMatchObject({ kind: 'snapshot', from: null, rows: 2, more: false, covers: [] });
+  expect(header).toMatchObject({ kind: 'snapshot', from: null, rows: 2, more: false, acknowledged: [] });
   expect(rows).toMatchObject([
     { kind: 'insert', table: 'bed', id: 'b1', columns: { name: 'north', sunny: true } },
     { kind: 'insert', table: 'bed', id: 'b2', columns: { name: 'south', sunny: false } },
@@ -91,7 +91,7 @@ test.each([
   ['a made-up cursor', { cursor: 'abc.def' }, 409, 'unknown-cursor'],
   ['a cursor that is no text', { cursor: 7 }, 400, 'malformed-request'],
   ['no rows at all', { limit: 0 }, 400, 'malformed-request'],
-  ['ids that are no UUIDs', { own: ["'; DROP TABLE bed; --"] }, 400, 'malformed-request'],
+  ['ids that are no UUIDs', { unacknowledged: ["'; DROP TABLE bed; --"] }, 400, 'malformed-request'],
 ])('a pull with %s is refused with a problem document', async (_what, body, status, code) => {
   const answer = await world.request('/v1/pull', body);
   expect(answer.type).toContain('application/problem+json');
@@ -154,7 +154,7 @@ test.each([
     {
       outcomes: [
         // What only another schema has waits until the two have come together.
-        code ? { outcome: 'rejected', problems: [{ code, ...(column && { column }) }] } : { outcome: 'waits' },
+        code ? { outcome: 'rejected', problems: [{ code, ...(column && { column }) }] } : { outcome: 'deferred' },
         { outcome: 'applied' },
       ],
     },
@@ -194,7 +194,7 @@ test.each(storeKinds)(
       expect(await push(joined, follows)).toMatchObject({
         outcomes: [
           { outcome: 'applied-before', receipts },
-          { outcome: 'waits', for: joined.id },
+          { outcome: 'blocked', blockedBy: joined.id },
         ],
       });
       expect(await applied()).toEqual({ receipts });

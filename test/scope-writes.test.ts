@@ -245,7 +245,7 @@ async function pushAs(person: string, changes: readonly unknown[]) {
   const { header } = await way.pull({});
   const id = `${crypto.randomUUID().slice(0, 14)}4${crypto.randomUUID().slice(15)}`;
   const replica = `00000000-0000-4000-8000-${Buffer.from(person.padEnd(6, '.')).toString('hex').slice(0, 12)}`;
-  const transaction = { id, editedAt: new Date().toISOString(), own: [], changes };
+  const transaction = { id, editedAt: new Date().toISOString(), dependsOn: [], changes };
   const answer = await way.push(JSON.stringify({ replica, base: header.cursor, transactions: [transaction] }));
   const given = answer as { outcomes: { id?: string; outcome: string; problems?: { code: string }[] }[] };
   return { outcomes: given.outcomes.map(({ id: _, ...rest }) => rest) };

@@ -293,8 +293,8 @@ describe.each(storeKinds)('on %s', (kind) => {
     const [unsent] = await tove.outbox();
     await tove.sync({ direction: 'push' });
     const own = [unsent?.id as string];
-    expect((await way.pull({ own })).header.covers).toEqual([]);
-    expect((await wayOf(world, 'tove').pull({ own })).header.covers).toEqual(own);
+    expect((await way.pull({ unacknowledged: own })).header.acknowledged).toEqual([]);
+    expect((await wayOf(world, 'tove').pull({ unacknowledged: own })).header.acknowledged).toEqual(own);
   });
 
   test('a rule that changes with the server’s next deployment moves only the difference, without a new app', async () => {

@@ -76,7 +76,7 @@ test('what the server stamps by itself is what the triggers would stamp, whateve
             // All that came before is its own, so that not everything is stale.
             const own = [...named];
             named.push(id);
-            return { id, editedAt: '2026-06-01T10:00:00.000Z', own, changes };
+            return { id, editedAt: '2026-06-01T10:00:00.000Z', dependsOn: own, changes };
           });
           const outcomes = await own.push(transactions);
           expect(outcomes).toEqual(await triggered.push(transactions));
@@ -104,7 +104,7 @@ test('a trigger that another program adds while the server runs, and what it wri
   const insert = (id: string): UploadedTransaction => ({
     id: randomUUID(),
     editedAt: '2026-06-01T10:00:00.000Z',
-    own: [],
+    dependsOn: [],
     changes: [{ kind: 'insert', table: 'bed', id, columns: { name: id, sunny: true } }],
   });
   try {

@@ -277,7 +277,7 @@ test('the next page is under way while one is taken in; what goes up between the
     asked.push({
       signal,
       behind: request.cursor,
-      own: request.own?.length ?? 0,
+      own: request.unacknowledged?.length ?? 0,
       here: replica.count({ from: 'bed', where: { name: { '!=': 'typed meanwhile' } } }),
     });
     if (asked.length === 2) void replica.insert('bed', { id: 'new', name: 'typed meanwhile' });

@@ -284,11 +284,11 @@ test('a server that does not know yet what the library may ask is asked without 
   const asked: boolean[] = [];
   vi.stubGlobal('fetch', async (url: string, init: { readonly body?: unknown }) => {
     if (!url.endsWith('/v1/pull')) return far(url, init as RequestInit);
-    asked.push('same' in JSON.parse(String(init.body)));
+    asked.push('omitKnownBytes' in JSON.parse(String(init.body)));
     if (!asked.at(-1)) return far(url, init as RequestInit);
     const problem = {
       code: 'malformed-request',
-      detail: 'the request: only cursor, limit, own is expected, not "same".',
+      detail: 'the request: only cursor, limit, unacknowledged is expected, not "omitKnownBytes".',
     };
     return new Response(JSON.stringify(problem), { status: 400 });
   });

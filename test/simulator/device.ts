@@ -105,6 +105,8 @@ export class Device {
     this.other = { process, replica };
     if (other !== undefined) Object.assign(this, other);
     if (other === undefined || other.process.isDead) {
+      // It is not killed while it opens.
+      this.disk.killAfter = Number.POSITIVE_INFINITY;
       if (other !== undefined) await this.kill();
       await this.open();
     }

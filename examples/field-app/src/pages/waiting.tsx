@@ -86,7 +86,7 @@ function UnsentRow({ table, id }: { readonly table: TableName; readonly id: stri
   const sync = (rows as readonly { readonly sync: RowStatus }[])[0]?.sync;
   const title = useTitle(table, id);
   const isAsked = sync?.status === 'conflicted' || sync?.status === 'rejected';
-  const held = useTitle((sync?.waitsFor?.table ?? table) as TableName, sync?.waitsFor?.id ?? id);
+  const held = useTitle((sync?.blockedBy?.table ?? table) as TableName, sync?.blockedBy?.id ?? id);
   // It has a card of its own.
   if (isAsked) return null;
   return (
@@ -96,7 +96,7 @@ function UnsentRow({ table, id }: { readonly table: TableName; readonly id: stri
         <Text size="sm" c="dimmed">
           {sync === undefined
             ? 'deleted here'
-            : sync.waitsFor
+            : sync.blockedBy
               ? `waits for ${held}`
               : sync.isNew
                 ? 'new here'

@@ -4,14 +4,14 @@ import { IconArrowsSplit2, IconHandStop, IconHourglass, IconSend } from '@tabler
 
 /** Where a row stands with the server, by shape and word; nothing for one that is as the server has it. */
 export function RowMark({ sync }: { readonly sync: RowStatus<unknown> }) {
-  const { status, isNew, waitsFor } = sync;
+  const { status, isNew, blockedBy } = sync;
   if (status === 'synced') return null;
   const [color, words, Icon] =
     status === 'conflicted'
       ? (['grape.8', 'Changed twice', IconArrowsSplit2] as const)
       : status === 'rejected'
         ? (['red.8', 'Refused', IconHandStop] as const)
-        : waitsFor !== null
+        : blockedBy !== null
           ? (['gray.7', 'Held up', IconHourglass] as const)
           : (['gray.7', isNew ? 'New, unsent' : 'Unsent', IconSend] as const);
   return (

@@ -1,4 +1,11 @@
-import { KoinonError, type Outcome, type Problem, type Schema } from '@koinon/core';
+import {
+  KoinonError,
+  type Outcome,
+  type Problem,
+  type PushRequest,
+  type Schema,
+  type UploadedTransaction,
+} from '@koinon/core';
 import { checkPushResponse, quoteName } from '@koinon/core/internal';
 import { noteErased } from '../database/erasure.ts';
 import { dropMeta, type MetaName, meta, setMeta } from '../database/layout.ts';
@@ -213,13 +220,15 @@ async function pushDeletions(
   keys: readonly { readonly table: string; readonly id: string }[],
 ): Promise<readonly Outcome[]> {
   const transactions = await change(({ host }) =>
-    keys.map((key) => ({
-      id: host.newId(),
-      editedAt: new Date(host.now()).toISOString(),
-      own: [],
-      changes: [{ kind: 'delete', ...key }],
-    })),
+    keys.map(
+      (key): UploadedTransaction => ({
+        id: host.newId(),
+        editedAt: new Date(host.now()).toISOString(),
+        dependsOn: [],
+        changes: [{ kind: 'delete', ...key }],
+      }),
+    ),
   );
-  const body = JSON.stringify({ replica, base, schemaVersion, transactions });
+  const body = JSON.stringify({ replica, base, schemaVersion, transactions } satisfies PushRequest);
   return checkPushResponse(await transport.push(body, signal), transactions).outcomes;
 }

@@ -62,7 +62,7 @@ export function nextBatch(
     // Put into words once: a long transaction's are most of what choosing it costs.
     const text = JSON.stringify(transaction);
     const parts = transactions.length === 0 ? partsOf(transaction, text.length, choosing.requestBytes) : undefined;
-    if (parts !== undefined) return partOf(choosing, unit, parts, transaction.own);
+    if (parts !== undefined) return partOf(choosing, unit, parts, transaction.dependsOn);
     const full =
       changes + unit.changes.length > limits.changes ||
       origins + unit.transactions.length > limits.origins ||
@@ -95,7 +95,7 @@ function batchOf(
 function uploaded(
   { schema, asked, unsupported }: Choosing,
   { id, editedAt, transactions, changes }: Unit,
-  own: readonly string[],
+  dependsOn: readonly string[],
 ): UploadedTransaction {
   const sent = (change: Change) =>
     withoutUnsupported(withoutUnasked(changeToWire(schema, change), asked[change.table]), unsupported[change.table]);
@@ -105,7 +105,7 @@ function uploaded(
     // A transaction that was never altered is its own origin.
     ...(origins.length === 1 && origins[0] === id ? {} : { origins }),
     editedAt: new Date(editedAt).toISOString(),
-    own,
+    dependsOn,
     changes: changes.map(sent),
   };
 }
@@ -144,12 +144,12 @@ function partOf(
   choosing: Choosing,
   unit: Unit,
   parts: PartsSent,
-  own: readonly string[],
+  dependsOn: readonly string[],
   changes: readonly Change[] = unit.changes.slice(parts.begins[parts.next], parts.begins[parts.next + 1]),
 ): Batch {
   const { begins, next } = parts;
   const transaction = {
-    ...uploaded(choosing, { ...unit, changes }, own),
+    ...uploaded(choosing, { ...unit, changes }, dependsOn),
     part: { index: next, count: begins.length },
   };
   return { ...batchOf(choosing, [transaction], [JSON.stringify(transaction)], [unit]), parts };

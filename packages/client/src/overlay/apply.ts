@@ -27,7 +27,7 @@ import { type Applying, moveRow, noRows, type RowCounts } from './show.ts';
 export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFirst = false): RowCounts {
   const counts = noRows();
   const merging: Merging = {
-    covered: new Set(header.covers),
+    covered: new Set(header.acknowledged),
     serverTime: Date.parse(header.time),
     hasDecisions: overlay.database.statement('SELECT 1 FROM koinon_resolved LIMIT 1').get() !== undefined,
     counts,
@@ -55,8 +55,8 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
       else mergeInto(overlay, row, bases.get(row.id) ?? null, queued, merging);
     }
   }
-  if (!header.more && header.covers.length > 0) {
-    for (const id of header.covers) settleCovered(overlay, id);
+  if (!header.more && header.acknowledged.length > 0) {
+    for (const id of header.acknowledged) settleCovered(overlay, id);
     dropMarks(overlay.outbox);
   }
   eraseLeft(overlay, rows);

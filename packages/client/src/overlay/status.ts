@@ -12,7 +12,7 @@ const synced: RowStatus = Object.freeze({
   changed: Object.freeze([]) as readonly string[],
   base: null,
   problems: Object.freeze([]) as readonly Problem[],
-  waitsFor: null,
+  blockedBy: null,
   waitsForSchema: null,
 });
 
@@ -44,7 +44,7 @@ export function statusReader(overlay: Overlay): (table: string, id: string) => R
       changed,
       base,
       problems,
-      waitsFor:
+      blockedBy:
         unconfirmed.map(({ sequence }) => waiting?.waiting.get(sequence)).find((row) => row !== undefined) ?? null,
       waitsForSchema: unconfirmed.some(({ change }) => isUnsupported(schema, unsupported, change)) ? older : null,
     };

@@ -84,7 +84,7 @@ export function endSweep(sweeping: Sweeping, { to: position, time, partial }: Pu
     rows: unseen.length,
     more: true,
     last: true,
-    covers: [],
+    acknowledged: [],
     time,
   } as const;
   const counts = applyPage(sweeping, { header, rows: unseen });

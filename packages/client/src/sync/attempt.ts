@@ -245,7 +245,7 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
     if (each.outcome === 'rejected' && each.problems.length > 0 && each.problems.every(isOfAnotherSchema)) {
       // Not the person's mistake: it goes up when the app and its server have come together again.
       notePending(outbox, id);
-      return { id, outcome: 'waits', for: id };
+      return { id, outcome: 'deferred' };
     }
     if (each.outcome === 'rejected') noteRejected(outbox, id, each.problems);
     else notePending(outbox, id);

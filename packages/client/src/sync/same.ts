@@ -12,10 +12,10 @@ export async function withSame(
   change: <T>(work: (local: Local) => T) => Promise<T>,
   page: PulledPage,
 ): Promise<PulledPage | undefined> {
-  if (!page.rows.some((row) => 'same' in row)) return page;
+  if (!page.rows.some((row) => 'digests' in row)) return page;
   const rows: PulledRow[] = [];
   for (const row of page.rows) {
-    const whole = 'same' in row ? await withOwn(change, row) : row;
+    const whole = 'digests' in row ? await withOwn(change, row) : row;
     if (whole === undefined) return undefined;
     rows.push(whole);
   }
@@ -24,10 +24,10 @@ export async function withSame(
 
 async function withOwn(
   change: <T>(work: (local: Local) => T) => Promise<T>,
-  { same = {}, ...row }: Extract<PulledRow, { kind: 'insert' | 'update' }>,
+  { digests = {}, ...row }: Extract<PulledRow, { kind: 'insert' | 'update' }>,
 ): Promise<PulledRow | undefined> {
   const columns = { ...row.columns };
-  for (const [name, digest] of Object.entries(same)) {
+  for (const [name, digest] of Object.entries(digests)) {
     let found: Uint8Array | undefined;
     for (const held of await change((local) => bytesOf(local, row, name)))
       if ((await digestOf(held)) === digest) found = held;

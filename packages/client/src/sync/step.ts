@@ -162,9 +162,9 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       return [];
     });
     for (const { outcome } of outcomes)
-      if (outcome === 'waits') up.waiting++;
+      if (outcome === 'blocked' || outcome === 'deferred') up.waiting++;
       else if (outcome === 'applied' || outcome === 'stale' || outcome === 'rejected') up[outcome]++;
-    for (const outcome of outcomes) if (waitsForItself(outcome)) waiting.add(outcome.id);
+    for (const { id, outcome } of outcomes) if (outcome === 'deferred') waiting.add(id);
     const isCutUp = attempted.request.transactions.some(({ part }) => part !== undefined);
     if (isCutUp && outcomes.some(({ outcome }) => outcome === 'parts-missing') && ++timesIncomplete > mostRounds)
       throw keepsForgetting();
@@ -208,13 +208,13 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     parts.enter('pushing');
     const outcomes = await settle(chosen);
     parts.enter('pulling');
-    return outcomes.every(({ outcome }) => outcome !== 'stale' && outcome !== 'waits');
+    return outcomes.every(({ outcome }) => outcome !== 'stale' && outcome !== 'blocked' && outcome !== 'deferred');
   };
   /** Asks for the page behind a cursor. @param same whether what this replica has sent itself may be left out. */
   const ask = (cursor: string | undefined, own: readonly string[], same = canCompare()): Asked => {
     const over = new AbortController();
     const release = endWith(signal, over);
-    const asked = { ...(cursor ? { cursor } : {}), own, same, ...about, ...parts.only };
+    const asked = { ...(cursor ? { cursor } : {}), unacknowledged: own, omitKnownBytes: same, ...about, ...parts.only };
     const page = parts.transport.pull(asked, over.signal);
     // It may be that nobody comes to look at it: a failure is nobody's then.
     page.then(release, release);
@@ -271,7 +271,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         pushesBetween = await pushSome();
       const { cursor, own } = await parts.change(({ database, outbox }) => ({
         cursor: meta(database, name),
-        own: sentIds(outbox, 'confirmed').slice(0, limits.own),
+        own: sentIds(outbox, 'confirmed').slice(0, limits.ownTransactions),
       }));
       if (name === 'backfill' && cursor === undefined) return;
       const { ahead } = asking;
@@ -292,14 +292,14 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       }
       checkServer(page.header);
       if (await askApplied(page.header.uploads)) continue;
-      const { more, last, covers } = page.header;
+      const { more, last, acknowledged } = page.header;
       // A server that leads nowhere must not keep a device busy, and its battery.
       const leadsOn = page.rows.length > 0 || (page.header.kind === 'changes' && page.header.to > reached);
       idle = leadsOn ? 0 : idle + 1;
       reached = page.header.to;
       if ((more || !last) && (page.header.cursor === cursor || idle > mostIdle)) throw leadsNowhere();
       // What is confirmed stays the same, so that the next request is known already: it is under way while this page is taken.
-      if ((name === 'cursor' ? more : !last) && covers.length === 0) asking.ahead = ask(page.header.cursor, own);
+      if ((name === 'cursor' ? more : !last) && acknowledged.length === 0) asking.ahead = ask(page.header.cursor, own);
       let gains = false;
       await parts.change((local) => {
         learnClock(local.database, local.host, page.header.time, asked.sentAt);
@@ -317,7 +317,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
         parts.traffic.expectedBytes = total(page.header.remainingBytes);
       parts.traffic.received = received;
       // More were confirmed than one pull may ask about: the next one asks about the rest.
-      const isCutShort = own.length === limits.own && covers.length > 0;
+      const isCutShort = own.length === limits.ownTransactions && acknowledged.length > 0;
       goesOn = name === 'cursor' ? more || isCutShort : !last && !gains;
       // Between servers of two versions it could go to and fro for ever: the next sync goes on with it.
       if (gains) hasGained = ++timesGained <= mostRounds;
@@ -343,8 +343,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       const [outcomes, ahead] = await both(settled, lookAhead(chosen, settled));
       overtaken ||= outcomes.some(({ outcome }) => outcome === 'stale' || outcome === 'applied-before');
       // What was overtaken stays pending: the same batch must not go round again before a pull.
-      const isGoing =
-        outcomes.length === 0 || outcomes.some((each) => each.outcome !== 'waits' || waitsForItself(each));
+      const isGoing = outcomes.length === 0 || outcomes.some(({ outcome }) => outcome !== 'blocked');
       if (!isGoing || outcomes.some(({ outcome }) => outcome === 'stale')) break;
       // A long outbox is brought back as it goes, so that what is confirmed and not back yet stays a short list.
       if (
@@ -404,11 +403,6 @@ function keepsCounting(): KoinonError {
     'server-answer',
     `The server gave another number of applied transactions of this replica ${mostRounds + 1} times in one sync. Another copy of this file may be sending at the same time. Everything unsent is kept; sync again.`,
   );
-}
-
-/** Whether the server could not write a transaction, for no reason that lies in another. */
-function waitsForItself(outcome: Outcome): boolean {
-  return outcome.outcome === 'waits' && outcome.for === outcome.id;
 }
 
 /** Waits for both, so that nothing goes on where one fails. */

@@ -37,7 +37,7 @@ export function takeWindow(local: Local, window: LiveWindow): boolean {
     rows: rows.length,
     more: false,
     last: true,
-    covers: applied,
+    acknowledged: applied,
     time,
   };
   takePage(local, { header, rows }, 'cursor', window.from, noRows());
@@ -67,7 +67,7 @@ export function takePage(
     throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
   // A snapshot beside the cursor brings nothing back for good: what it covers the cursor has still to cover.
   // After a forgotten cursor the receipts may be forgotten as well; what was confirmed by this feed is in its snapshot.
-  const covers = isForgetting(database) ? sentIds(local.outbox, 'confirmed') : header.covers;
+  const acknowledged = isForgetting(database) ? sentIds(local.outbox, 'confirmed') : header.acknowledged;
   const more = name !== 'cursor' || header.more;
   const sweeps = name === 'cursor' && isSweeping(database);
   const isFirst =
@@ -75,7 +75,7 @@ export function takePage(
   const fit = fitting(local.schema, page.rows);
   noteMisfits(database, page.rows, fit.misfits);
   const rows = completed(local.schema, unsupportedColumns(database), fit.rows);
-  const counts = applyPage(local, { rows, header: { ...header, covers, more } }, isFirst);
+  const counts = applyPage(local, { rows, header: { ...header, acknowledged, more } }, isFirst);
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)
     for (const [kind, count] of Object.entries(endSweep(local, header))) counts[kind as keyof RowCounts] += count;

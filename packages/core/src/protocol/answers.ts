@@ -50,7 +50,7 @@ const times = {
   times: optional(recordOf(isTimestamp)),
 };
 const place = { table: isText, id: isId, position: isCount };
-const isWhole = shape({ ...place, ...times, columns: isObject, same: optional(recordOf(isText)) });
+const isWhole = shape({ ...place, ...times, columns: isObject, digests: optional(recordOf(isText)) });
 const isDeleted = shape({ ...place, ...times, columns: optional(isObject) });
 const isLeaving = shape(place);
 
@@ -85,7 +85,7 @@ const isHeader = shape<PullHeader>({
   partial: optional(isYesOrNo),
   schema: optional(shape({ version: isCount, digest: isText })),
   unsupported: optional(columnNames),
-  covers: listOf(isText),
+  acknowledged: listOf(isText),
   time: isTimestamp,
   uploads: optional(isCount),
 });
@@ -166,7 +166,8 @@ const outcomes: Readonly<Record<Outcome['outcome'], Guard>> = {
   }),
   'applied-before': shape({ receipts: listOf(isReceipt) }),
   stale: shape({ rows: listOf(isRowPlace) }),
-  waits: shape({ for: isText }),
+  blocked: shape({ blockedBy: isText }),
+  deferred: shape({}),
   rejected: shape({ problems: listOf(shape({ code: isText, message: isText })) }),
   'part-stored': () => true,
   'parts-missing': () => true,

@@ -37,7 +37,7 @@ export function readPushRequest(body: unknown): PushRequest {
 
 function readTransaction(given: unknown, index: number): UploadedTransaction {
   const at = `transactions[${index}]`;
-  const transaction = object(given, at, ['id', 'origins', 'editedAt', 'own', 'changes', 'part']);
+  const transaction = object(given, at, ['id', 'origins', 'editedAt', 'dependsOn', 'changes', 'part']);
   if (!isTimestamp(transaction.editedAt))
     throw malformed(`${at}.editedAt`, 'an RFC 3339 time in UTC with milliseconds', transaction.editedAt);
   const changes = list(transaction.changes, `${at}.changes`, limits.changes).map((change, i) =>
@@ -48,7 +48,9 @@ function readTransaction(given: unknown, index: number): UploadedTransaction {
     id: uuid(transaction.id, `${at}.id`),
     ...(transaction.origins === undefined ? {} : { origins: originsOf(transaction.origins, `${at}.origins`) }),
     editedAt: transaction.editedAt,
-    own: list(transaction.own ?? [], `${at}.own`, limits.own).map((id, i) => uuid(id, `${at}.own[${i}]`)),
+    dependsOn: list(transaction.dependsOn ?? [], `${at}.dependsOn`, limits.ownTransactions).map((id, i) =>
+      uuid(id, `${at}.dependsOn[${i}]`),
+    ),
     changes,
     ...(transaction.part === undefined ? {} : { part: readPart(transaction.part, `${at}.part`) }),
   };
@@ -116,28 +118,31 @@ export function readPullRequest(body: unknown): PullRequest {
   const request = object(body ?? {}, 'the request', [
     'cursor',
     'limit',
-    'own',
+    'unacknowledged',
     'replica',
     'schemaVersion',
     'tables',
     'columns',
     'where',
-    'same',
+    'omitKnownBytes',
   ]);
-  const { cursor, limit, same } = request;
+  const { cursor, limit, omitKnownBytes } = request;
   if (cursor !== undefined && typeof cursor !== 'string')
     throw malformed('cursor', 'a cursor this server gave', cursor);
   if (limit !== undefined && (!Number.isSafeInteger(limit) || (limit as number) < 1))
     throw malformed('limit', 'a whole number from 1', limit);
-  if (same !== undefined && typeof same !== 'boolean') throw malformed('same', 'true or false', same);
+  if (omitKnownBytes !== undefined && typeof omitKnownBytes !== 'boolean')
+    throw malformed('omitKnownBytes', 'true or false', omitKnownBytes);
   return {
     ...(cursor === undefined ? {} : { cursor }),
     ...(limit === undefined ? {} : { limit: limit as number }),
-    ...(same === undefined ? {} : { same }),
+    ...(omitKnownBytes === undefined ? {} : { omitKnownBytes }),
     ...versionOf(request),
     ...onlyOf(request, ''),
     ...(request.replica === undefined ? {} : { replica: uuid(request.replica, 'replica') }),
-    own: list(request.own ?? [], 'own', limits.own).map((id, i) => uuid(id, `own[${i}]`)),
+    unacknowledged: list(request.unacknowledged ?? [], 'unacknowledged', limits.ownTransactions).map((id, i) =>
+      uuid(id, `unacknowledged[${i}]`),
+    ),
   };
 }
 

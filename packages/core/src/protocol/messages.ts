@@ -41,8 +41,8 @@ export const limits = {
   pageRows: 5_000,
   /** Deleted rows in one answer. */
   trashedRows: 1_000,
-  /** Own transactions one pull may ask about. */
-  own: 10_000,
+  /** Transactions that a pull may ask about, and that one pushed transaction may depend on. */
+  ownTransactions: 10_000,
   /** Origins that one request names. */
   origins: 10_000,
 } as const;
@@ -65,8 +65,8 @@ export interface PullRequest {
   readonly limit?: number;
   /** The replica that asks, where it has an id. */
   readonly replica?: string;
-  /** Confirmed transactions of this replica that its cursor does not cover yet. */
-  readonly own?: readonly string[];
+  /** Confirmed transactions of this replica that its cursor does not include yet. */
+  readonly unacknowledged?: readonly string[];
   /** The version of the schema the app has. */
   readonly schemaVersion?: number;
   /** Only rows of these tables; all that the user may have without it. */
@@ -78,8 +78,8 @@ export interface PullRequest {
   readonly columns?: Readonly<Record<string, readonly string[]>>;
   /** Only rows that fulfil this, by table: as in a query, over columns that are filterable. */
   readonly where?: Readonly<Record<string, unknown>>;
-  /** Whether large bytes that `replica` has sent itself may be left out; what they must be is said by {@link Same}. */
-  readonly same?: boolean;
+  /** Whether large bytes that `replica` has sent itself may be left out; what they must be is said by {@link KnownBytes}. */
+  readonly omitKnownBytes?: boolean;
 }
 
 /** The first line of a pull's answer; `rows` more lines follow. */
@@ -117,8 +117,8 @@ export interface PullHeader {
    * they have another name. Once they are no longer named, what they hold is to be fetched.
    */
   readonly unsupported?: Readonly<Record<string, readonly string[]>>;
-  /** Those of the request's own transactions whose effect is in these rows, and in all sent before. */
-  readonly covers: readonly string[];
+  /** Those of the request's `unacknowledged` transactions whose effect is in these rows, and in all sent before. */
+  readonly acknowledged: readonly string[];
   /** The server's clock, RFC 3339. */
   readonly time: string;
   /**
@@ -139,14 +139,14 @@ export interface RowTimes {
 }
 
 /** Of a row: large bytes that its reader has sent itself and that are left out. */
-export interface Same {
-  /** Their SHA-256 in hexadecimal, by column. Whoever has no such bytes any more asks without `same`. */
-  readonly same?: Readonly<Record<string, string>>;
+export interface KnownBytes {
+  /** Their SHA-256 in hexadecimal, by column. Whoever has no such bytes any more asks without `omitKnownBytes`. */
+  readonly digests?: Readonly<Record<string, string>>;
 }
 
 /** One row of a pull: what became of it between `from` and `to`. */
 export type PulledRow =
-  | (Same &
+  | (KnownBytes &
       RowTimes & {
         readonly kind: 'insert';
         readonly table: string;
@@ -155,7 +155,7 @@ export type PulledRow =
         /** All columns. */
         readonly columns: WireColumns;
       })
-  | (Same &
+  | (KnownBytes &
       RowTimes & {
         readonly kind: 'update';
         readonly table: string;
@@ -192,8 +192,8 @@ export interface UploadedTransaction {
    * merge gives the transaction another content. What was applied under one is not applied again. Without it: the id.
    */
   readonly origins?: readonly string[];
-  /** The replica's own transactions that the base does not cover and that wrote what this one writes. */
-  readonly own: readonly string[];
+  /** The replica's own transactions that the base does not include and that wrote what this one writes. */
+  readonly dependsOn: readonly string[];
   readonly changes: readonly WireChange[];
   /** Which of its parts this is, where a transaction is too large for one request; it is taken up with the last. */
   readonly part?: Part;
@@ -243,7 +243,10 @@ export type Outcome =
   /** Nothing was done: some or all of its origins were applied before, under these ids. The others may be sent by themselves. */
   | { readonly id: string; readonly outcome: 'applied-before'; readonly receipts: readonly AppliedOrigin[] }
   | { readonly id: string; readonly outcome: 'stale'; readonly rows: readonly StaleRow[] }
-  | { readonly id: string; readonly outcome: 'waits'; readonly for: string }
+  /** Nothing was done, since a transaction that it depends on was not applied. */
+  | { readonly id: string; readonly outcome: 'blocked'; readonly blockedBy: string }
+  /** Nothing was done, since the server cannot apply it now. It may be sent again. */
+  | { readonly id: string; readonly outcome: 'deferred' }
   | { readonly id: string; readonly outcome: 'rejected'; readonly problems: readonly Problem[] }
   /** A part was taken in, and others are to follow. */
   | { readonly id: string; readonly outcome: 'part-stored' }

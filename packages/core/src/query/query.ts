@@ -48,7 +48,7 @@ export interface RowStatus<R = AnyRow> {
   /** The server's reasons, by column where they have one. */
   readonly problems: readonly Problem[];
   /** The row of an undecided conflict or a refusal that keeps this one's change from being sent. */
-  readonly waitsFor: { readonly table: string; readonly id: string } | null;
+  readonly blockedBy: { readonly table: string; readonly id: string } | null;
   /**
    * Which of the two has to be updated before the change can be sent: the server does not know its columns, being older than
    * this app, or newer. Null where it knows them.

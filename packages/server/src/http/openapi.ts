@@ -62,19 +62,22 @@ const schemas = {
     properties: {
       cursor,
       limit: { type: 'integer', minimum: 1 },
-      own: { type: 'array', maxItems: limits.own, items: uuid },
+      unacknowledged: { type: 'array', maxItems: limits.ownTransactions, items: uuid },
       replica: uuid,
       schemaVersion,
       tables: { type: 'array', items: { type: 'string' } },
       columns: names,
       where: { type: 'object', additionalProperties: { type: 'object' } },
-      same: { type: 'boolean', description: 'Whether large bytes that the replica has sent may be left out.' },
+      omitKnownBytes: {
+        type: 'boolean',
+        description: 'Whether large bytes that the replica has sent may be left out.',
+      },
     },
   },
   PullHeader: {
     type: 'object',
     description: 'The first line of the answer; `rows` lines follow, each a PulledRow.',
-    required: ['kind', 'from', 'to', 'newest', 'cursor', 'rows', 'more', 'last', 'covers', 'time'],
+    required: ['kind', 'from', 'to', 'newest', 'cursor', 'rows', 'more', 'last', 'acknowledged', 'time'],
     properties: {
       kind: { enum: ['snapshot', 'changes'] },
       from: { type: ['integer', 'null'] },
@@ -95,7 +98,7 @@ const schemas = {
         description: 'The server’s schema, and a digest of the types of the columns asked for that it knows.',
       },
       unsupported: { ...names, description: 'Columns asked for that this server does not know.' },
-      covers: { type: 'array', items: uuid },
+      acknowledged: { type: 'array', items: uuid },
       time: { type: 'string', format: 'date-time' },
       uploads: { type: 'integer', minimum: 0, description: 'Transactions of this replica that were applied.' },
     },
@@ -115,7 +118,7 @@ const schemas = {
       ...row,
       position,
       columns,
-      same: {
+      digests: {
         type: 'object',
         additionalProperties: { type: 'string', pattern: '^[0-9a-f]{64}$' },
         description: 'SHA-256 of bytes that are left out, by column: the replica has sent them itself.',
@@ -144,7 +147,7 @@ const schemas = {
             id: uuid,
             origins,
             editedAt: { type: 'string', format: 'date-time' },
-            own: { type: 'array', maxItems: limits.own, items: uuid },
+            dependsOn: { type: 'array', maxItems: limits.ownTransactions, items: uuid },
             changes: { type: 'array', minItems: 1, maxItems: limits.changes, items: change },
             part: {
               type: 'object',
@@ -173,7 +176,16 @@ const schemas = {
           properties: {
             id: uuid,
             outcome: {
-              enum: ['applied', 'applied-before', 'stale', 'waits', 'rejected', 'part-stored', 'parts-missing'],
+              enum: [
+                'applied',
+                'applied-before',
+                'stale',
+                'blocked',
+                'deferred',
+                'rejected',
+                'part-stored',
+                'parts-missing',
+              ],
             },
             receipts,
             position,

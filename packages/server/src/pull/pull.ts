@@ -78,8 +78,8 @@ export async function pull(
     const cursor = { ...(given ?? (await firstCursor(store, reader, view))), ...(user && { user: user.id }) };
     const page = await nextPage(store, reader, cursor, view, room);
     const { next, more } = page;
-    const { same, replica } = request;
-    const rows = same && replica ? await withoutSame(store.schema, reader, replica, page.rows) : page.rows;
+    const { omitKnownBytes, replica } = request;
+    const rows = omitKnownBytes && replica ? await withoutSame(store.schema, reader, replica, page.rows) : page.rows;
     const isWhole = page.by === 'change' || cursor.held !== undefined || next.held !== undefined;
     const header = {
       kind: page.isFirst ? ('snapshot' as const) : ('changes' as const),
@@ -99,7 +99,7 @@ export async function pull(
         schema: { version: store.schema.version, digest: columnsDigest(store.schema, request.columns) },
       }),
       ...unsupported(store.schema, request),
-      covers: await reader.applied(request.own ?? [], access.user?.id),
+      acknowledged: await reader.applied(request.unacknowledged ?? [], access.user?.id),
       time: new Date().toISOString(),
       ...(replica === undefined ? {} : { uploads: await reader.uploads(replica) }),
     };

@@ -33,7 +33,7 @@ export async function withoutSame(
     const names = isSent === undefined ? [] : largeBytes(schema, row).filter(isSent);
     if (names.length === 0 || (row.kind !== 'insert' && row.kind !== 'update')) return row;
     const columns = Object.fromEntries(Object.entries(row.columns).filter(([name]) => !names.includes(name)));
-    return { ...row, columns, same: Object.fromEntries(names.map((name) => [name, digestOf(row.columns[name])])) };
+    return { ...row, columns, digests: Object.fromEntries(names.map((name) => [name, digestOf(row.columns[name])])) };
   });
 }
 

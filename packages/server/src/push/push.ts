@@ -185,7 +185,7 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
   const fault = store.faultOf(failure);
   if (fault === undefined) throw failure;
   if (fault === 'failed' && changes[0]) rules.report(failure, changes[0]);
-  return { id, outcome: 'waits', for: id };
+  return { id, outcome: 'deferred' };
 }
 
 /**
@@ -283,8 +283,8 @@ async function takeUp(
   // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
   if (base.reach === 'forgotten') return rejected(id, [forgottenOutcome(transaction)]);
   refuseUnreached(base.reach, 'of this push');
-  const waitsFor = blocked.causeOf(transaction.changes);
-  if (waitsFor !== undefined) return { id, outcome: 'waits', for: waitsFor };
+  const blockedBy = blocked.causeOf(transaction.changes);
+  if (blockedBy !== undefined) return { id, outcome: 'blocked', blockedBy: blockedBy };
 
   const refuse = async (problems: readonly Problem[]): Promise<Outcome> => {
     // Remembered, so that a late copy of this request cannot be applied when the rules would let it pass by then.
@@ -301,7 +301,7 @@ async function takeUp(
   if (unreadable.length > 0) {
     // An app sends only what its own schema has: until the two have come together it is nobody's mistake.
     const isUnknown = unreadable.every(({ code }) => code === 'unknown-table' || code === 'unknown-column');
-    return isUnknown ? { id, outcome: 'waits', for: id } : refuse(unreadable);
+    return isUnknown ? { id, outcome: 'deferred' } : refuse(unreadable);
   }
 
   const keys = lockOrder(transaction.changes);
@@ -313,13 +313,16 @@ async function takeUp(
   );
   const invalid = changes.flatMap((change) => changeProblems(schema.tables[change.table] as Table, change));
   // Nor is it a mistake what the app's own schema takes by now.
-  if (invalid.length > 0) return taking.isNewer ? { id, outcome: 'waits', for: id } : refuse(invalid);
+  if (invalid.length > 0) return taking.isNewer ? { id, outcome: 'deferred' } : refuse(invalid);
   const forbidden = await guard.problems(changes, byKey, hidden);
   if (forbidden.length > 0) return refuse(forbidden);
 
   const { user } = rules;
   // Nobody gets past what others wrote by naming their transactions as his own.
-  const own = user && transaction.own.length > 0 ? await writer.applied(transaction.own, user.id) : transaction.own;
+  const own =
+    user && transaction.dependsOn.length > 0
+      ? await writer.applied(transaction.dependsOn, user.id)
+      : transaction.dependsOn;
   const comparison = new Comparison(keys, stamps, new Set(own), id, (table) => view.without(table));
   for (const change of changes) comparison.add(schema.tables[change.table] as Table, change);
   if (comparison.problems.length > 0) {

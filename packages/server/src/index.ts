@@ -18,7 +18,8 @@ export {
   serveInProcess,
 } from './http/in-process.ts';
 export { openApi } from './http/openapi.ts';
-export { koinonPlugin, type Moved, type PluginOptions } from './http/plugin.ts';
+export type { Moved, PluginOptions } from './http/options.ts';
+export { koinonPlugin } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';
 export type { RowWrite, RuleContext, RuleOptions, Rules, TableRules } from './rules/rules.ts';
 export { type ServiceChange, writeRows } from './rules/write.ts';

@@ -3,7 +3,8 @@ import type { Duplex } from 'node:stream';
 import type { Schema } from '@koinon/core';
 import fastify from 'fastify';
 import { UserConnections } from '../auth/connections.ts';
-import { koinonPlugin, type PluginOptions } from './plugin.ts';
+import type { PluginOptions } from './options.ts';
+import { koinonPlugin } from './plugin.ts';
 import { answerFrameworkError } from './problems.ts';
 
 /** Options of {@link requestHandler}. */

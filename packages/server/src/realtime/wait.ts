@@ -14,6 +14,12 @@ export interface Waiting {
   readonly replica?: string | undefined;
 }
 
+/** Where the functions are kept that end what is held open. */
+export interface HeldOpen {
+  add(release: () => void): void;
+  delete(release: () => void): void;
+}
+
 const isNews = ({ rows, applied }: Window) => rows.length > 0 || applied.length > 0;
 
 /**
@@ -22,11 +28,7 @@ const isNews = ({ rows, applied }: Window) => rows.length > 0 || applied.length 
  * @param held takes the function that ends the waiting early.
  * @throws KoinonError `too-many-requests` as {@link Hub.follow} does.
  */
-export async function waitForChange(
-  hub: Hub,
-  { cursor, token, ...whose }: Waiting,
-  held: Set<() => void>,
-): Promise<boolean> {
+export async function waitForChange(hub: Hub, { cursor, token, ...whose }: Waiting, held: HeldOpen): Promise<boolean> {
   let end: (moved: boolean) => void = () => undefined;
   const ended = new Promise<boolean>((resolve) => {
     end = resolve;

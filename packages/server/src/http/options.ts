@@ -1,0 +1,66 @@
+import type { Outcome, Schema } from '@koinon/core';
+import type { Authenticate } from '../auth/authenticate.ts';
+import type { UserConnections } from '../auth/connections.ts';
+import type { RuleOptions } from '../rules/rules.ts';
+import type { Scopes } from '../scope/scopes.ts';
+import type { RetentionOptions } from '../stores/retention-job.ts';
+import type { Store } from '../stores/store.ts';
+
+/** What a request, or a live window, has moved. `took` is in milliseconds. */
+export type Moved =
+  | { readonly what: 'pull'; readonly rows: number; readonly bytes: number; readonly took: number }
+  | {
+      readonly what: 'push';
+      readonly changes: number;
+      readonly outcomes: readonly Outcome['outcome'][];
+      readonly took: number;
+    }
+  | { readonly what: 'window'; readonly rows: number; readonly replicas: number };
+
+/** Options of {@link koinonPlugin}. */
+export interface PluginOptions<S extends Schema = Schema> extends RetentionOptions, RuleOptions<S> {
+  readonly store: Store;
+  /** Apps whose schema is older are told to upgrade; they keep working by themselves, and keep what is unsent. */
+  readonly minimumSchemaVersion?: number;
+  /**
+   * Whether a host name that a request was sent to is this server's. A page of another origin may point a name of its own
+   * at a server that only this machine or network should reach. Default: any name.
+   */
+  readonly isOwnHost?: (hostname: string) => boolean;
+  /**
+   * Origins of pages, and of apps in a web view, that may use this server besides those of its own host: as browsers send
+   * them, `https://app.example`, without a path.
+   */
+  readonly origins?: readonly string[];
+  /**
+   * Replicas that may be connected at once; as many requests may be held open besides: `wait`, and feeds that are followed.
+   * Default 10,000.
+   */
+  readonly connections?: number;
+  /**
+   * Bytes that the bodies of all requests under way may take in memory, parsed values included; half of them from one
+   * address. A request beyond that is told `too-many-requests`. Default 512 MiB, which one largest push of an address fits.
+   */
+  readonly bodyBytes?: number;
+  /**
+   * Whose token a request carries (`Authorization: Bearer …`); {@link jwtAuthentication} makes one. Without it whoever
+   * reaches the server may do everything.
+   */
+  readonly authenticate?: Authenticate;
+  /**
+   * Which rows and columns each user gets, and what he may write, by table: all tables that the server keeps are named. Without it
+   * everybody gets everything. They are tried at start with a user called `nobody`.
+   */
+  readonly scopes?: Scopes<S>;
+  /** Told of what each request and each live window has moved: for logs and measurements. */
+  readonly observe?: (moved: Moved) => void;
+  /**
+   * Requests a minute from one address, over which it is told to wait: of every kind and path, and what is said over live
+   * connections. Default 6,000. Of IPv6 the addresses of one /64 network count as one.
+   */
+  readonly requestsPerMinute?: number;
+  /** Replicas that one user may have; those not heard of for `keepDays` do not count. Default 100. */
+  readonly replicasPerUser?: number;
+  /** Takes in the connections of users, so that they can be ended from outside. {@link startServer} has one of its own. */
+  readonly userConnections?: UserConnections;
+}

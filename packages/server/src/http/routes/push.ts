@@ -1,0 +1,36 @@
+import { setImmediate } from 'node:timers/promises';
+import { type AppliedResponse, limits, type PushResponse } from '@koinon/core';
+import { readAppliedRequest, readPushRequest } from '@koinon/core/internal';
+import type { FastifyInstance } from 'fastify';
+import type { User } from '../../auth/authenticate.ts';
+import { push } from '../../push/push.ts';
+import { announce, type Service } from '../service.ts';
+
+/** What replicas upload, and which of it was applied. */
+export function pushRoutes(app: FastifyInstance, root: string, service: Service): void {
+  const { store, admission } = service;
+  app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) =>
+    takePush(service, request.body, admission.userOf(request)),
+  );
+  app.post(`${root}/applied`, { bodyLimit: limits.questionBytes }, async (request): Promise<AppliedResponse> => {
+    const { replica, origins } = await admission.admit(readAppliedRequest(request.body), admission.userOf(request));
+    return { receipts: await store.read((reader) => reader.appliedOrigins(replica, origins)) };
+  });
+}
+
+/** Takes up a push, over HTTP or over a live connection. @throws KoinonError. */
+export async function takePush(service: Service, body: unknown, user: User | undefined): Promise<PushResponse> {
+  const { store, admission, rules, scopes, retention, observe } = service;
+  const asked = await admission.admit(readPushRequest(body), user);
+  const began = performance.now();
+  const answer = await push(store, asked, { ...rules, user }, scopes);
+  announce(service);
+  const { replica, schemaVersion = null, transactions } = asked;
+  const changes = transactions.reduce((sum, each) => sum + each.changes.length, 0);
+  const outcomes = answer.outcomes.map(({ outcome }) => outcome);
+  observe({ what: 'push', changes, outcomes, took: performance.now() - began });
+  retention.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp: changes });
+  // Those who follow are told first: whoever sent something has it on the screen already.
+  await setImmediate();
+  return answer;
+}

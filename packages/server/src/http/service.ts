@@ -1,0 +1,28 @@
+import type { UserConnections } from '../auth/connections.ts';
+import type { Hub } from '../realtime/hub.ts';
+import type { RuleSet } from '../rules/rules.ts';
+import type { ScopeSet } from '../scope/evaluate.ts';
+import type { RetentionJob } from '../stores/retention-job.ts';
+import type { Store } from '../stores/store.ts';
+import type { Admission } from './admission.ts';
+import type { HeldRequests } from './held-requests.ts';
+import type { Moved } from './options.ts';
+
+/** What the routes of one server share. */
+export interface Service {
+  readonly store: Store;
+  readonly admission: Admission;
+  readonly scopes: ScopeSet;
+  readonly rules: RuleSet;
+  readonly hub: Hub;
+  readonly held: HeldRequests;
+  readonly retention: RetentionJob;
+  readonly userConnections: UserConnections;
+  readonly observe: (moved: Moved) => void;
+}
+
+/** Tells all who follow the feed, here and in other processes, that something was written. */
+export function announce({ hub, store }: Service): void {
+  hub.wake();
+  store.announce();
+}

@@ -129,7 +129,7 @@ export class Ledger {
     }
     const isPast = ({ device }: Act, { hive }: Written) => {
       const others = this.acts.some((each) => (each.own?.hive === hive || each.line?.hive === hive) && each.isUnsure);
-      return others || this.disturbed.has(hive) || excepted(device);
+      return others || this.disturbed.has(hive) || this.hidden.has(hive) || excepted(device);
     };
     for (const act of lastOwn.values())
       if (act.own && !isPast(act, act.own))

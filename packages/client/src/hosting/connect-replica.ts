@@ -83,15 +83,15 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   }
 
   undo() {
-    return this.effect('undo') as Promise<never>;
+    return this.effect('undo');
   }
 
   redo() {
-    return this.effect('redo') as Promise<never>;
+    return this.effect('redo');
   }
 
   revertAll() {
-    return this.effect('revertAll') as Promise<never>;
+    return this.effect('revertAll');
   }
 
   async sync(options?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport> {
@@ -110,79 +110,79 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   }
 
   unresolve(table: string, id: string) {
-    return this.effect('unresolve', table, id) as Promise<never>;
+    return this.effect('unresolve', table, id);
   }
 
   resend(transaction: string) {
-    return this.effect('resend', transaction) as Promise<never>;
+    return this.effect('resend', transaction);
   }
 
   trash(request?: TrashRequest) {
-    return this.call('trash', request) as Promise<never>;
+    return this.call('trash', request);
   }
 
   restore(table: string, id: string) {
-    return this.call('restore', table, id) as Promise<never>;
+    return this.call('restore', table, id);
   }
 
   authChanged() {
-    return this.call('authChanged') as Promise<never>;
+    return this.call('authChanged');
   }
 
   unlink(choices: unknown) {
-    return this.call('unlink', choices) as Promise<never>;
+    return this.call('unlink', choices);
   }
 
   link() {
-    return this.call('link') as Promise<never>;
+    return this.call('link');
   }
 
   estimatePull() {
-    return this.call('estimatePull') as Promise<never>;
+    return this.call('estimatePull');
   }
 
   pauseSync() {
-    return this.call('pauseSync') as Promise<never>;
+    return this.call('pauseSync');
   }
 
   resumeSync() {
-    return this.call('resumeSync') as Promise<never>;
+    return this.call('resumeSync');
   }
 
   retrySync() {
-    return this.call('retrySync') as Promise<never>;
+    return this.call('retrySync');
   }
 
   journal(limit?: number) {
-    return this.call('journal', limit) as Promise<never>;
+    return this.call('journal', limit);
   }
 
   conflicts() {
-    return this.call('conflicts') as Promise<never>;
+    return this.call('conflicts');
   }
 
   rejections() {
-    return this.call('rejections') as Promise<never>;
+    return this.call('rejections');
   }
 
   outbox() {
-    return this.call('outbox') as Promise<never>;
+    return this.call('outbox');
   }
 
   status() {
-    return this.call('status') as Promise<never>;
+    return this.call('status');
   }
 
   storage() {
-    return this.call('storage') as Promise<never>;
+    return this.call('storage');
   }
 
   copyTo(file: string) {
-    return this.call('copyTo', file) as Promise<never>;
+    return this.call('copyTo', file);
   }
 
   copy() {
-    return this.call('copy') as Promise<never>;
+    return this.call('copy');
   }
 
   async close(): Promise<void> {
@@ -238,12 +238,14 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return refrozen(await this.ask(request));
   }
 
-  private effect(name: HostedCall, ...given: unknown[]): Promise<unknown> {
-    return this.ask({ ask: 'call', name, given, ...this.wire.identified() });
+  /** Asks the host, which runs the same function of its replica: what it answers has that function's type. */
+  private call<K extends HostedCall>(name: K, ...given: readonly unknown[]): ReturnType<Replica<S>[K]> {
+    return this.ask({ ask: 'call', name, given }) as ReturnType<Replica<S>[K]>;
   }
 
-  private call(name: HostedCall, ...given: unknown[]): Promise<unknown> {
-    return this.ask({ ask: 'call', name, given });
+  /** The same for what must not be done twice. */
+  private effect<K extends HostedCall>(name: K, ...given: readonly unknown[]): ReturnType<Replica<S>[K]> {
+    return this.ask({ ask: 'call', name, given, ...this.wire.identified() }) as ReturnType<Replica<S>[K]>;
   }
 
   private ask(request: Unnumbered<Request>, number?: number): Promise<unknown> {

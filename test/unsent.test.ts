@@ -183,6 +183,28 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await hive(b, 'j')).toMatchObject({ title: 'first' });
   });
 
+  test('redo is possible after a sync, and not after another process has written, though nothing of that is unsent any more', async () => {
+    await a.update('hive', 'h', { title: 'one' });
+    await a.update('hive', 'i', { title: 'two' });
+    await a.undo();
+    await a.sync();
+    expect(await a.redo()).toEqual([{ table: 'hive', id: 'i' }]);
+    await a.undo();
+    const other = await open('a.db');
+    await other.update('hive', 'i', { title: 'typed in another window' });
+    await other.sync();
+    await other.sync();
+    await other.close();
+    expect(await a.outbox()).toEqual([]);
+    await expect(a.redo()).rejects.toMatchObject({ code: 'nothing-to-redo' });
+    expect(await hive(a, 'i')).toMatchObject({ title: 'typed in another window' });
+    // A decision is something that was done as well.
+    await a.update('hive', 'h', { title: 'three' });
+    await a.undo();
+    await a.revertAll();
+    await expect(a.redo()).rejects.toMatchObject({ code: 'nothing-to-redo' });
+  });
+
   test.each(['resolve', 'resolve inside a transaction', 'revert'])(
     'history 34: three unique values are passed round on two devices, and decided for the server by one %s',
     async (way) => {

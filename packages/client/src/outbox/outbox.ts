@@ -125,8 +125,8 @@ export class Outbox {
   revision = 0;
   /** How many of these changes leave what already waits to be sent as it was: additions to the end, and confirmations. */
   harmless = 0;
-  /** What `undo` has taken back since something was last written, last one last, and the last place that was left. */
-  readonly undone: { readonly origin: string; readonly changes: readonly Change[]; readonly after: number }[] = [];
+  /** What `undo` has taken back since something was last written, last one last, and what SQLite told then of the writes of other processes. */
+  readonly undone: { readonly origin: string; readonly changes: readonly Change[]; readonly version: number }[] = [];
   private readonly inserts = new Map<string, string[]>();
 
   constructor(database: Database, schema: Schema, rows: Rows) {

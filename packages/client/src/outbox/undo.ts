@@ -1,10 +1,11 @@
 import { KoinonError, type RowKey, tableOf } from '@koinon/core';
 import { errorFromProblems, HeldRows, rowKey, rowLabel, rowLabels, sentence } from '@koinon/core/internal';
+import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
 import { type Overlay, showAnew } from '../overlay/show.ts';
 import { type Integrity, integrityProblems } from '../tables/integrity.ts';
 import type { OutboxTransaction } from './outbox.ts';
-import { lastPlace, rewrite } from './rewriting.ts';
+import { rewrite } from './rewriting.ts';
 import { placesOfSent } from './sending.ts';
 import { drop, rowsOf, transactionsFrom } from './transactions.ts';
 
@@ -80,7 +81,7 @@ export function undoLast(at: Undoing): readonly RowKey[] {
   const { outbox } = at;
   const undone: OutboxTransaction[] = [];
   const rows = takeBack(at, ({ sequence }) => sequence === last.place, {}, last.place, undone);
-  outbox.undone.push(...undone.map(({ origin, changes }) => ({ origin, changes, after: lastPlace(outbox) })));
+  outbox.undone.push(...undone.map(({ origin, changes }) => ({ origin, changes, version: dataVersion(database) })));
   outbox.undone.splice(0, outbox.undone.length - mostUndone);
   return rows;
 }

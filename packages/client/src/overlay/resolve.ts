@@ -26,8 +26,9 @@ import {
   shown,
 } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
+import { dataVersion } from '../database/read-only.ts';
 import type { Outbox, QueuedChange, TransactionState } from '../outbox/outbox.ts';
-import { lastPlace, resend, restoreChanges, rewrite } from '../outbox/rewriting.ts';
+import { resend, restoreChanges, rewrite } from '../outbox/rewriting.ts';
 import { writeTypedOver } from '../outbox/typed-over.ts';
 import type { TakingBack, Undoing } from '../outbox/undo.ts';
 import { alreadySent, checkTouched, discardRefused, revertAll, revertRows, undoLast } from '../outbox/undo.ts';
@@ -71,6 +72,7 @@ export function resolveRows(at: Deciding, decisions: readonly RowDecision[]): vo
 
 /** The same inside a transaction of the app, which is checked as a whole when it ends. */
 export function resolveEach(at: Deciding, decisions: readonly RowDecision[]): void {
+  at.outbox.undone.length = 0;
   for (const decision of decisions) resolveRow(at, decision);
 }
 
@@ -289,7 +291,8 @@ export function resendRefused({ outbox, host }: Deciding, transaction: string): 
 export function redoLast(at: Deciding): readonly RowKey[] {
   const { outbox } = at;
   const next = outbox.undone.at(-1);
-  if (next === undefined || next.after !== lastPlace(outbox))
+  // What this process writes empties the list; what another one writes is told by SQLite.
+  if (next === undefined || next.version !== dataVersion(at.database))
     throw new KoinonError(
       'nothing-to-redo',
       'There is nothing to redo: nothing was undone, or something was written since.',
@@ -308,8 +311,7 @@ export function redoLast(at: Deciding): readonly RowKey[] {
     }
   }
   writing.finish();
-  const after = lastPlace(outbox);
-  outbox.undone.push(...others.map(({ origin, changes }) => ({ origin, changes, after })));
+  outbox.undone.push(...others);
   return next.changes.map(({ table, id }) => ({ table, id }));
 }
 
@@ -317,6 +319,7 @@ export function redoLast(at: Deciding): readonly RowKey[] {
 export function decide(at: Deciding, name: Decision, given: readonly unknown[]): unknown {
   if (name === 'undo') return undoLast(at);
   if (name === 'redo') return redoLast(at);
+  at.outbox.undone.length = 0;
   if (name === 'revert') return revertRows(at, ...(given as [RowKey[], TakingBack?]));
   if (name === 'revertAll') return revertAll(at);
   if (name === 'resend') return resendRefused(at, given[0] as string);
@@ -333,6 +336,7 @@ export function isDeletionUnsent(outbox: Outbox, table: string, id: string): boo
 
 /** Takes back the deletion of a row that nobody else knows of; what was done to it before stays. */
 export function undelete(at: Deciding, table: string, id: string): void {
+  at.outbox.undone.length = 0;
   const own = at.outbox.changesOf(table, id);
   const left = own.map(({ change, typedOver = new Map() }, i) =>
     i === own.length - 1 ? { change: undefined, typedOver: new Map() } : { change, typedOver },

@@ -273,6 +273,46 @@ test.each(storeKinds)(
   },
 );
 
+test.each(storeKinds)(
+  'on %s what a restored server has lost is offered again, also by an app that has been updated since',
+  async (kind) => {
+    const old = schema({ note: table({ words: text(), weight: integer({ default: 0 }) }) });
+    const newer = schema({ note: table({ words: text(), load: integer({ default: 0 }) }) }, { version: 2 });
+    const world = await World.of(old as Schema, kind);
+    const alter = kind === 'SQLite' ? alterSqlite : alterPostgres;
+    const device = (schema: Schema) =>
+      openReplica({
+        schema: schema as typeof newer,
+        file: world.path('one.db'),
+        server: world.server.url,
+        sync: { when: never, live: false },
+        ...(schema === newer && { migrations: { 2: (given) => given.renameColumn('note', 'weight', 'load') } }),
+      });
+    let replica = await device(old);
+    await replica.insert('note', { id: 'n1', words: 'one' });
+    await replica.sync();
+    const putBack = await world.backup();
+    await replica.update('note', 'n1', { weight: 5 } as object);
+    await replica.insert('note', { id: 'n2', words: 'two', weight: 7 } as never);
+    await replica.sync();
+    await replica.sync();
+    await replica.close();
+    await putBack();
+    await world.restart(newer, () =>
+      alter(newer, world.database.address, 'ALTER TABLE note RENAME COLUMN weight TO load'),
+    );
+    replica = await device(newer);
+    await replica.sync();
+    expect(await replica.status()).toMatchObject({ pending: 0, rejected: 0, conflicted: 0 });
+    expect(await (await world.shell()).all('SELECT id, words, load FROM note ORDER BY id')).toEqual([
+      { id: 'n1', words: 'one', load: 5 },
+      { id: 'n2', words: 'two', load: 7 },
+    ]);
+    await replica.close();
+    await world.end();
+  },
+);
+
 const stateOf = async <S extends Schema>(replica: Replica<S>) => {
   for await (const { rows } of replica.syncState()) if (rows[0]) return rows[0];
   throw new Error('the replica was closed');

@@ -28,9 +28,8 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
   for (let version = stored.version + 1; version <= schema.version; version++) {
     try {
       migrations[version]?.(migration);
-      // What is kept of confirmed edits speaks of columns as they were.
+      // What decisions led away from, and what the server filled in, speak of columns as they were.
       if (migrations[version]) {
-        database.once('DELETE FROM koinon_history');
         database.once('DELETE FROM koinon_resolved');
         database.once('UPDATE koinon_outbox SET server_values = NULL WHERE server_values IS NOT NULL');
       }

@@ -4,6 +4,8 @@ import type { Database } from './database.ts';
 /** What an unsent change holds of its row. */
 interface StoredImages {
   readonly place: number;
+  /** Whether it is confirmed, and what it had changed stands beside it: not what it was typed over. */
+  readonly is_back: number;
   readonly kind: string;
   readonly columns: string | null;
   readonly operations: string | null;
@@ -12,17 +14,15 @@ interface StoredImages {
 
 type Image = Record<string, JsonValue>;
 
-/** Rewrites the columns of a table's unsent changes and bases. Bases and inserts are whole rows, updates are not. */
+/**
+ * Rewrites the columns of a table's unsent changes, of those that are kept after they were confirmed, and of its bases. Bases
+ * and inserts are whole rows, updates are not.
+ */
 export function rewriteImages(
   database: Database,
   table: string,
   rewrite: (image: Image, isWhole: boolean) => Image,
 ): void {
-  const changes = database
-    .statement(
-      'SELECT place, kind, columns, operations, CASE is_back WHEN 0 THEN before END AS before FROM koinon_outbox WHERE table_name = ?',
-    )
-    .all(table) as StoredImages[];
   const rewritten = (text: string | null, isWhole: boolean) =>
     text === null ? null : JSON.stringify(rewrite(JSON.parse(text) as Image, isWhole));
   const typedOver = (text: string | null) => {
@@ -33,10 +33,24 @@ export function rewriteImages(
       ...(row === undefined ? {} : { row: row && rewrite(row, true) }),
     });
   };
-  for (const { place, kind, columns, operations, before } of changes)
-    database
-      .statement('UPDATE koinon_outbox SET columns = ?, operations = ?, before = ? WHERE place = ?')
-      .run(rewritten(columns, kind === 'insert'), rewritten(operations, false), typedOver(before), place);
+  for (const [list, isBack] of [
+    ['koinon_outbox', 'is_back'],
+    ['koinon_history', '1'],
+  ]) {
+    const changes = database
+      .statement(
+        `SELECT place, ${isBack} AS is_back, kind, columns, operations, before FROM ${list} WHERE table_name = ?`,
+      )
+      .all(table) as StoredImages[];
+    const update = database.statement(`UPDATE ${list} SET columns = ?, operations = ?, before = ? WHERE place = ?`);
+    for (const { place, is_back, kind, columns, operations, before } of changes)
+      update.run(
+        rewritten(columns, kind === 'insert'),
+        rewritten(operations, false),
+        is_back === 1 ? rewritten(before, kind === 'delete') : typedOver(before),
+        place,
+      );
+  }
   const bases = database.statement('SELECT row_id, columns FROM koinon_base WHERE table_name = ?').all(table) as {
     row_id: string;
     columns: string;

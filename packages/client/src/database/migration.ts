@@ -29,7 +29,7 @@ export class Migration {
   renameTable(from: string, to: string): void {
     const columns = this.columnsOf(from);
     this.database.driver.exec(`ALTER TABLE ${quoteName(from)} RENAME TO ${quoteName(to)}`);
-    for (const table of ['koinon_outbox', 'koinon_base', 'koinon_conflict'])
+    for (const table of ['koinon_outbox', 'koinon_history', 'koinon_base', 'koinon_conflict'])
       this.database.statement(`UPDATE ${table} SET table_name = ? WHERE table_name = ?`).run(to, from);
     this.shape.delete(from);
     this.shape.set(to, columns);
@@ -62,14 +62,13 @@ export class Migration {
   removeTable(table: string): void {
     this.columnsOf(table);
     this.database.driver.exec(`DROP TABLE ${quoteName(table)}`);
-    for (const own of ['koinon_outbox', 'koinon_base', 'koinon_conflict'])
+    for (const own of ['koinon_outbox', 'koinon_history', 'koinon_base', 'koinon_conflict'])
       this.database.statement(`DELETE FROM ${own} WHERE table_name = ?`).run(table);
     // A transaction that has nothing left is done.
-    this.database
-      .statement(
-        "DELETE FROM koinon_outbox WHERE kind = 'transaction' AND place NOT IN (SELECT sequence FROM koinon_outbox WHERE sequence IS NOT NULL)",
-      )
-      .run();
+    for (const list of ['koinon_outbox', 'koinon_history'])
+      this.database.once(
+        `DELETE FROM ${list} WHERE kind = 'transaction' AND place NOT IN (SELECT sequence FROM ${list} WHERE sequence IS NOT NULL)`,
+      );
     this.shape.delete(table);
   }
 

@@ -1,24 +1,29 @@
-import { type InProcessConnection, postgresStore, type RunningServer, startServer } from '@koinon/server';
+import {
+  alterPostgres,
+  type InProcessConnection,
+  postgresStore,
+  type RunningServer,
+  startServer,
+} from '@koinon/server';
 import pg from 'pg';
 import { authenticate, everything, type Ground, Servers } from './ground.ts';
-import { hiding, strict } from './schema.ts';
+import { hiding, newerHiding, newerStrict, renaming, strict } from './schema.ts';
 
 let databases = 0;
 
 /** A server over a database of its own on a PostgreSQL server. */
 export class PostgresGround implements Ground {
   used = 0;
-  // The next version comes on SQLite alone, like backups.
-  readonly version = 1;
+  version: 1 | 2 = 1;
+  private readonly address: string;
   private readonly office: pg.Client;
-  private readonly servers: Servers;
-  private readonly running: RunningServer;
   private readonly drop: () => Promise<void>;
+  private servers!: Servers;
+  private running!: RunningServer;
 
-  private constructor(office: pg.Client, servers: Servers, running: RunningServer, drop: () => Promise<void>) {
+  private constructor(address: string, office: pg.Client, drop: () => Promise<void>) {
+    this.address = address;
     this.office = office;
-    this.servers = servers;
-    this.running = running;
     this.drop = drop;
   }
 
@@ -34,15 +39,6 @@ export class PostgresGround implements Ground {
     await run(`CREATE DATABASE ${name}`);
     const url = new URL(address);
     url.pathname = `/${name}`;
-    const store = await postgresStore(strict, url.href);
-    const running = await startServer({
-      store,
-      port: 0,
-      requestsPerMinute: 1_000_000,
-      replicasPerUser: 1_000_000,
-      authenticate,
-      scopes: hiding,
-    });
     const office = new pg.Client({
       connectionString: url.href,
       types: {
@@ -52,7 +48,36 @@ export class PostgresGround implements Ground {
     });
     await office.connect();
     const drop = () => run(`DROP DATABASE IF EXISTS ${name} WITH (FORCE)`);
-    return new PostgresGround(office, new Servers(store), running, drop);
+    const ground = new PostgresGround(url.href, office, drop);
+    await ground.open();
+    return ground;
+  }
+
+  private async open(): Promise<void> {
+    const scopes = this.version === 1 ? hiding : newerHiding;
+    const store = await postgresStore(this.version === 1 ? strict : newerStrict, this.address);
+    this.servers = new Servers(store, scopes);
+    this.running = await startServer({
+      store,
+      port: 0,
+      requestsPerMinute: 1_000_000,
+      replicasPerUser: 1_000_000,
+      authenticate,
+      scopes,
+    });
+  }
+
+  private async shut(): Promise<void> {
+    await this.servers.close();
+    await this.running.close();
+  }
+
+  async grow(): Promise<void> {
+    if (this.version === 2) return;
+    await this.shut();
+    await alterPostgres(newerStrict, this.address, renaming);
+    this.version = 2;
+    await this.open();
   }
 
   connect = (user?: string): InProcessConnection => this.servers.connect(user);
@@ -70,14 +95,12 @@ export class PostgresGround implements Ground {
   rows = async (table: string) => (await this.office.query(`SELECT * FROM ${table} ORDER BY id`)).rows;
 
   // A database can only be copied while nobody has it open: that histories do on SQLite alone.
-  grow = async () => undefined;
   backup = () => '';
   restore = async () => undefined;
   clear = async () => void (await this.office.query(everything));
 
   async end(): Promise<void> {
-    await this.servers.close();
-    await this.running.close();
+    await this.shut();
     await this.office.end();
     await this.drop();
   }

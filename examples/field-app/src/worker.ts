@@ -20,10 +20,12 @@ async function token(): Promise<string | undefined> {
 
 // An empty path is the page's own origin.
 const server = path !== null && { server: `${self.location.origin}${path}`, sync: 'automatic' as const };
+// Where no server is given, nobody is asked for a token.
+const signedIn = server && member !== null && { ...server, token };
 if (asked.has('blank'))
   // Begun without an account, with nothing but the members to choose from; who signs in takes it along.
-  hostTabs({ schema: cooperative, name, seed: fillMembers, ...server, ...(member && { token }) });
-else if (member !== null) hostTabs({ schema: cooperative, name: `${name}, ${member}`, ...server, token });
+  hostTabs({ schema: cooperative, name, seed: fillMembers, ...server, ...signedIn });
+else if (member !== null) hostTabs({ schema: cooperative, name: `${name}, ${member}`, ...signedIn });
 else if (server) hostTabs({ schema: cooperative, name: `${name}, shared`, ...server });
 else
   hostTabs({

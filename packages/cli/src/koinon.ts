@@ -2,38 +2,33 @@
 import { KoinonError } from '@koinon/core';
 import { Command, CommanderError } from 'commander';
 import pc from 'picocolors';
-import { alterCommand } from './commands/alter.ts';
-import { changesCommand } from './commands/changes.ts';
-import { ddlCommand } from './commands/ddl.ts';
-import { demoCommand } from './commands/demo.ts';
-import { lookCommand } from './commands/look.ts';
-import { renewKeyCommand } from './commands/renew-key.ts';
-import { replicasCommand } from './commands/replicas.ts';
-import { rescueCommand } from './commands/rescue.ts';
-import { resendAllCommand } from './commands/resend-all.ts';
-import { serveCommand } from './commands/serve.ts';
-import { syncCommand } from './commands/sync.ts';
-import { tokenCommand } from './commands/token.ts';
-import { uninstallCommand } from './commands/uninstall.ts';
+
+/** The commands in the order in which help names them. Each is loaded when it is called: a server is not needed to look into a file. */
+const commands: Readonly<Record<string, () => Promise<Command>>> = {
+  serve: async () => (await import('./commands/serve.ts')).serveCommand(),
+  demo: async () => (await import('./commands/demo.ts')).demoCommand(),
+  sync: async () => (await import('./commands/sync.ts')).syncCommand(),
+  look: async () => (await import('./commands/look.ts')).lookCommand(),
+  rescue: async () => (await import('./commands/rescue.ts')).rescueCommand(),
+  changes: async () => (await import('./commands/changes.ts')).changesCommand(),
+  replicas: async () => (await import('./commands/replicas.ts')).replicasCommand(),
+  ddl: async () => (await import('./commands/ddl.ts')).ddlCommand(),
+  'resend-all': async () => (await import('./commands/resend-all.ts')).resendAllCommand(),
+  alter: async () => (await import('./commands/alter.ts')).alterCommand(),
+  uninstall: async () => (await import('./commands/uninstall.ts')).uninstallCommand(),
+  'renew-key': async () => (await import('./commands/renew-key.ts')).renewKeyCommand(),
+  token: async () => (await import('./commands/token.ts')).tokenCommand(),
+};
 
 const program = new Command('koinon')
   .description('Koinon: app data in a local database, synchronized with an ordinary SQL backend.')
   .version('0.1.0')
-  .addCommand(serveCommand())
-  .addCommand(demoCommand())
-  .addCommand(syncCommand())
-  .addCommand(lookCommand())
-  .addCommand(rescueCommand())
-  .addCommand(changesCommand())
-  .addCommand(replicasCommand())
-  .addCommand(ddlCommand())
-  .addCommand(resendAllCommand())
-  .addCommand(alterCommand())
-  .addCommand(uninstallCommand())
-  .addCommand(renewKeyCommand())
-  .addCommand(tokenCommand())
   .exitOverride();
-for (const command of program.commands) command.exitOverride();
+const [first = ''] = process.argv.slice(2);
+// Help, and a word that is no command, need all of them.
+const loaded = Object.hasOwn(commands, first) ? [first] : Object.keys(commands);
+if (first !== '--version' && first !== '-V')
+  for (const name of loaded) program.addCommand(((await commands[name]?.()) as Command).exitOverride());
 
 // Whoever reads may have had enough, as `head` has: what else there is to say is for nobody.
 process.stdout.on('error', (error: NodeJS.ErrnoException) => {

@@ -108,8 +108,8 @@ function Server() {
           <Table.Thead>
             <Table.Tr>
               <Table.Th>When, why</Table.Th>
-              <Table.Th>Came</Table.Th>
-              <Table.Th>Went</Table.Th>
+              <Table.Th>Received</Table.Th>
+              <Table.Th>Sent</Table.Th>
               <Table.Th ta="right">kB</Table.Th>
             </Table.Tr>
           </Table.Thead>

@@ -37,7 +37,7 @@ export function syncCommand(): Command {
         const interrupted = () => cancel.abort();
         process.once('SIGINT', interrupted);
         const bar = new SingleBar({
-          format: '{bar} {came} rows received, {sent} transactions sent',
+          format: '{bar} {received} rows received, {sent} transactions sent',
           stream: process.stderr,
           noTTYOutput: false,
           clearOnComplete: true,
@@ -46,7 +46,7 @@ export function syncCommand(): Command {
         const stop = replica.syncState().subscribe(({ rows: [state] }) => {
           if (options.json || !state?.progress || !process.stderr.isTTY) return;
           const { down, up } = state.progress;
-          const said = { came: `${down.done} of ${down.of ?? down.done}`, sent: `${up.done} of ${up.of}` };
+          const said = { received: `${down.done} of ${down.of ?? down.done}`, sent: `${up.done} of ${up.of}` };
           const total = (down.of ?? down.done) + up.of;
           if (total === 0) return;
           if (!isShown) bar.start(total, 0, said);

@@ -50,4 +50,4 @@ export async function tellMembership(narrator: Narrator, folder: string, store: 
   }
 }
 
-const moved = ({ down }: SyncReport) => `${down.insert} rows came, ${down.leave} left, ${down.update} changed`;
+const moved = ({ down }: SyncReport) => `${down.insert} rows received, ${down.leave} left, ${down.update} changed`;

@@ -25,10 +25,11 @@ const program = new Command('koinon')
   .version('0.1.0')
   .exitOverride();
 const [first = ''] = process.argv.slice(2);
+const isVersion = first === '--version' || first === '-V';
 // Help, and a word that is no command, need all of them.
-const loaded = Object.hasOwn(commands, first) ? [first] : Object.keys(commands);
-if (first !== '--version' && first !== '-V')
-  for (const name of loaded) program.addCommand(((await commands[name]?.()) as Command).exitOverride());
+const isNamed = Object.hasOwn(commands, first);
+for (const [name, load] of Object.entries(commands))
+  if (isNamed ? name === first : !isVersion) program.addCommand((await load()).exitOverride());
 
 // Whoever reads may have had enough, as `head` has: what else there is to say is for nobody.
 process.stdout.on('error', (error: NodeJS.ErrnoException) => {

@@ -29,7 +29,7 @@ import {
 } from '@koinon/core/internal';
 import { withBytes } from '../engine/bytes.ts';
 import type { Write } from '../engine/steps.ts';
-import { performStep } from '../replica/face.ts';
+import { performStep, typed } from '../replica/face.ts';
 import type { Replica } from '../replica/replica.ts';
 
 /** What a draft would do to one row. */
@@ -92,7 +92,7 @@ export class Draft<S extends Schema> {
 
   /** The rows a query asks for, over what the draft would make of them. Joins see the replica, not the draft. */
   async rows<T extends TableName<S>>(query: Query<S, T>): Promise<readonly Row<S, T>[]> {
-    if (this.entries.size === 0) return this.replica.rows(query) as Promise<never>;
+    if (this.entries.size === 0) return typed(this.replica.rows(query));
     // Loaded only for this: most forms never ask a query of their draft.
     const { rowsOver } = await import('./rows-over.ts');
     const drafted = [...this.entries.values()].map((entry) => ({ ...entry.change, after: this.after(entry) }));
@@ -112,7 +112,7 @@ export class Draft<S extends Schema> {
         { table, id, column: 'id', value: id },
       );
     const columns = withDefaults(definition, given);
-    return this.take(definition, { kind: 'insert', table, id, columns }) as Promise<never>;
+    return typed(this.take(definition, { kind: 'insert', table, id, columns }));
   }
 
   /** Changes columns of a row in the draft. */
@@ -124,7 +124,7 @@ export class Draft<S extends Schema> {
     );
     const change: Change = { kind: 'update', table, id, columns: Object.fromEntries(given), operations: {} };
     if (given.length === 0) return before;
-    return this.take(definition, change) as Promise<never>;
+    return typed(this.take(definition, change));
   }
 
   /** Deletes a row in the draft. */

@@ -1,5 +1,6 @@
 import type { AnyRow, Query, Row, Schema, TableName } from '@koinon/core';
 import { comparatorOf, frozenRow, planQuery, predicateOf } from '@koinon/core/internal';
+import { typed } from '../replica/face.ts';
 import type { Replica } from '../replica/replica.ts';
 
 /** A row as a draft has it; null if the draft deletes it. */
@@ -18,7 +19,7 @@ export async function rowsOver<S extends Schema, T extends TableName<S>>(
 ): Promise<readonly Row<S, T>[]> {
   const plan = planQuery(schema, query);
   const touched = drafted.filter(({ table }) => table === plan.tableName);
-  if (touched.length === 0) return replica.rows(query) as Promise<never>;
+  if (touched.length === 0) return typed(replica.rows(query));
   const { limit, offset: _, columns: __, ...rest } = query;
   // Enough rows to fill the window, should all touched ones fall out of it.
   const enough = limit === undefined ? {} : { limit: plan.offset + limit + touched.length };

@@ -9,8 +9,8 @@ import { timeId } from '../host/time-id.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
 import { isDecision } from '../replica/decision.ts';
-import type { Face } from '../replica/face.ts';
-import { type Decision, type EffectName, type Followed, Replica } from '../replica/replica.ts';
+import { type Face, typed } from '../replica/face.ts';
+import { type Decision, type DecisionResult, type EffectName, type Followed, Replica } from '../replica/replica.ts';
 import { calledInside, Transaction } from '../replica/transaction.ts';
 import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
@@ -105,8 +105,8 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return report.finally(() => signal?.removeEventListener('abort', cancel));
   }
 
-  protected override decide(name: Decision, ...given: readonly unknown[]) {
-    return this.effect(name, ...given);
+  protected override decide<K extends Decision>(name: K, ...given: readonly unknown[]): Promise<DecisionResult<K>> {
+    return typed(this.effect(name, ...given));
   }
 
   unresolve(table: string, id: string) {
@@ -239,13 +239,19 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   }
 
   /** Asks the host, which runs the same function of its replica: what it answers has that function's type. */
-  private call<K extends HostedCall>(name: K, ...given: readonly unknown[]): ReturnType<Replica<S>[K]> {
-    return this.ask({ ask: 'call', name, given }) as ReturnType<Replica<S>[K]>;
+  private call<K extends HostedCall>(
+    name: K,
+    ...given: readonly unknown[]
+  ): Promise<Awaited<ReturnType<Replica<S>[K]>>> {
+    return typed(this.ask({ ask: 'call', name, given }));
   }
 
   /** The same for what must not be done twice. */
-  private effect<K extends HostedCall>(name: K, ...given: readonly unknown[]): ReturnType<Replica<S>[K]> {
-    return this.ask({ ask: 'call', name, given, ...this.wire.identified() }) as ReturnType<Replica<S>[K]>;
+  private effect<K extends HostedCall>(
+    name: K,
+    ...given: readonly unknown[]
+  ): Promise<Awaited<ReturnType<Replica<S>[K]>>> {
+    return typed(this.ask({ ask: 'call', name, given, ...this.wire.identified() }));
   }
 
   private ask(request: Unnumbered<Request>, number?: number): Promise<unknown> {

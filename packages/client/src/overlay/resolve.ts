@@ -32,7 +32,7 @@ import { resend, restoreChanges, rewrite } from '../outbox/rewriting.ts';
 import { writeTypedOver } from '../outbox/typed-over.ts';
 import type { TakingBack, Undoing } from '../outbox/undo.ts';
 import { alreadySent, checkTouched, discardRefused, revertAll, revertRows, undoLast } from '../outbox/undo.ts';
-import type { Decision } from '../replica/replica.ts';
+import type { Decision, DecisionResult } from '../replica/replica.ts';
 import { type WriteTarget, Writing } from '../tables/writing.ts';
 import { moveRow, noRows, showAnew } from './show.ts';
 
@@ -315,17 +315,22 @@ export function redoLast(at: Deciding): readonly RowKey[] {
   return next.changes.map(({ table, id }) => ({ table, id }));
 }
 
-/** Carries out what takes changes back or settles them, by its name. Runs inside a transaction. */
-export function decide(at: Deciding, name: Decision, given: readonly unknown[]): unknown {
-  if (name === 'undo') return undoLast(at);
-  if (name === 'redo') return redoLast(at);
-  at.outbox.undone.length = 0;
-  if (name === 'revert') return revertRows(at, ...(given as [RowKey[], TakingBack?]));
-  if (name === 'revertAll') return revertAll(at);
-  if (name === 'resend') return resendRefused(at, given[0] as string);
-  if (name === 'discard') return discardRefused(at, ...(given as [string, TakingBack?]));
-  if (name === 'unresolve') return unresolveRow(at, ...(given as [string, string]));
-  return resolveRows(at, given[0] as readonly RowDecision[]);
+/** What takes changes back or settles them, with the arguments that have been looked at (`engine/arguments.ts`). */
+const decisions: { readonly [K in Decision]: (at: Deciding, given: readonly unknown[]) => DecisionResult<K> } = {
+  undo: undoLast,
+  redo: redoLast,
+  revert: (at, given) => revertRows(at, ...(given as [RowKey[], TakingBack?])),
+  revertAll,
+  resend: (at, [transaction]) => resendRefused(at, transaction as string),
+  discard: (at, given) => discardRefused(at, ...(given as [string, TakingBack?])),
+  unresolve: (at, given) => unresolveRow(at, ...(given as [string, string])),
+  resolve: (at, [rows]) => resolveRows(at, rows as readonly RowDecision[]),
+};
+
+/** Carries out one of them, by its name. Runs inside a transaction. */
+export function decide<K extends Decision>(at: Deciding, name: K, given: readonly unknown[]): DecisionResult<K> {
+  if (name !== 'undo' && name !== 'redo') at.outbox.undone.length = 0;
+  return decisions[name](at, given);
 }
 
 /** Whether a row was deleted here and nobody else knows of it. */

@@ -1,5 +1,4 @@
 import type {
-  AnyRow,
   ColumnOfType,
   Joins,
   NewRow,
@@ -32,6 +31,12 @@ export interface StateOfRow<R> {
   readonly changed: readonly string[];
 }
 
+/**
+ * What a step answers, in the types of the schema. A step knows rows of any table by what the schema says when it runs; which
+ * table a call is about, and so what its rows are, only the call's own types say.
+ */
+export const typed = <R>(answer: Promise<unknown>): Promise<R> => answer as Promise<R>;
+
 type AllColumns<S extends Schema, T extends TableName<S>> = Extract<keyof Row<S, T>, string>;
 
 /**
@@ -50,7 +55,7 @@ export abstract class Face<S extends Schema> {
 
   /** The row of that id, or undefined. Rows are frozen: change them with {@link update}. */
   get<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T> | undefined> {
-    return this.perform('get', table, id) as Promise<never>;
+    return typed(this.perform('get', table, id));
   }
 
   /** The rows a query asks for. @throws KoinonError `query-invalid`, `unknown-column` and others, naming the part. */
@@ -59,7 +64,7 @@ export abstract class Face<S extends Schema> {
     C extends AllColumns<S, T> = AllColumns<S, T>,
     const J extends Joins<S, T> = Record<never, never>,
   >(query: Query<S, T, C, J>): Promise<readonly ResultRow<S, T, C, J>[]> {
-    return this.perform('rows', query) as Promise<never>;
+    return typed(this.perform('rows', query));
   }
 
   /** How many rows a condition has. */
@@ -71,7 +76,7 @@ export abstract class Face<S extends Schema> {
   summary<T extends TableName<S>, const M extends Summary<S, T>['measures'], const B extends AllColumns<S, T> = never>(
     summary: Summary<S, T, B, M>,
   ): Promise<readonly SummaryRow<S, T, B, M>[]> {
-    return this.perform('summary', summary) as Promise<never>;
+    return typed(this.perform('summary', summary));
   }
 
   /**
@@ -80,22 +85,22 @@ export abstract class Face<S extends Schema> {
    * @throws KoinonError `query-writes` for anything that is not a reading statement.
    */
   select<R = Readonly<Record<string, unknown>>>(query: Sql): Promise<readonly R[]> {
-    return this.perform('select', query) as Promise<never>;
+    return typed(this.perform('select', query));
   }
 
   /** A row's base (what the server last gave), its present value, and the columns that differ. */
   rowState<T extends TableName<S>>(table: T, id: string): Promise<StateOfRow<Row<S, T>>> {
-    return this.perform('rowState', table, id) as Promise<never>;
+    return typed(this.perform('rowState', table, id));
   }
 
   /** Adds a row; its id is a new UUIDv7 unless one is given. @throws KoinonError `duplicate-id` and others. */
   insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
-    return this.perform('insert', table, row) as Promise<never>;
+    return typed(this.perform('insert', table, row));
   }
 
   /** Adds many rows as one transaction. */
   insertAll<T extends TableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
-    return this.perform('insertAll', table, rows) as Promise<never>;
+    return typed(this.perform('insertAll', table, rows));
   }
 
   /**
@@ -109,7 +114,7 @@ export abstract class Face<S extends Schema> {
     id: string,
     patch: Patch<S, T> | ((row: Row<S, T>) => Patch<S, T>),
   ): Promise<Row<S, T>> {
-    if (typeof patch !== 'function') return this.perform('update', table, id, patch) as Promise<never>;
+    if (typeof patch !== 'function') return typed(this.perform('update', table, id, patch));
     return this.together(async (face) => {
       const row = await face.get(table, id);
       // A row that is not there is refused by the update itself.
@@ -124,12 +129,12 @@ export abstract class Face<S extends Schema> {
 
   /** Adds a row, or changes the given columns of the row of that id. */
   upsert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
-    return this.perform('upsert', table, row) as Promise<never>;
+    return typed(this.perform('upsert', table, row));
   }
 
   /** Adds many rows, or changes those that are there, as one transaction. */
   upsertAll<T extends TableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
-    return this.perform('upsertAll', table, rows) as Promise<never>;
+    return typed(this.perform('upsertAll', table, rows));
   }
 
   /** Adds to a counter; a negative number takes away. What several devices add is summed. */
@@ -174,7 +179,7 @@ export abstract class Face<S extends Schema> {
 
   /** A setting's value, or its default. Settings stay on the device. */
   setting<N extends SettingName<S>>(name: N): Promise<SettingValue<S, N>> {
-    return this.perform('setting', name) as Promise<never>;
+    return typed(this.perform('setting', name));
   }
 
   /** Sets a setting. */
@@ -182,8 +187,8 @@ export abstract class Face<S extends Schema> {
     return this.perform('setSetting', name, value);
   }
 
-  private operate(table: string, id: string, column: string, operation: Operation): Promise<never> {
-    return this.perform('operate', table, id, column, operation) as Promise<AnyRow> as Promise<never>;
+  private operate<R>(table: string, id: string, column: string, operation: Operation): Promise<R> {
+    return typed(this.perform('operate', table, id, column, operation));
   }
 }
 

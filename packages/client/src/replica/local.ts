@@ -1,4 +1,12 @@
-import { type AnyRow, KoinonError, type Schema, type ToCome, type TrashRequest, tableOf } from '@koinon/core';
+import {
+  type AnyRow,
+  KoinonError,
+  type Schema,
+  type TableName,
+  type ToCome,
+  type TrashRequest,
+  tableOf,
+} from '@koinon/core';
 import { columnsFromWire, parseWhere } from '@koinon/core/internal';
 import { callContext } from '#call-context';
 import type { Database } from '../database/database.ts';
@@ -25,12 +33,15 @@ import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
 import { Rows, readsStatus, statusTable } from '../tables/rows.ts';
 import { isDecision } from './decision.ts';
-import type { Face } from './face.ts';
+import { type Face, typed } from './face.ts';
 import {
+  type ConflictOf,
   type Decision,
+  type DecisionResult,
   type DeletedRow,
   type EffectName,
   type Followed,
+  type Rejection,
   Replica,
   type StorageReport,
 } from './replica.ts';
@@ -133,15 +144,15 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   undo() {
-    return this.decide('undo') as Promise<never>;
+    return this.decide('undo');
   }
 
   redo() {
-    return this.decide('redo') as Promise<never>;
+    return this.decide('redo');
   }
 
   revertAll() {
-    return this.decide('revertAll') as Promise<never>;
+    return this.decide('revertAll');
   }
 
   async unresolve(table: string, id: string): Promise<void> {
@@ -224,12 +235,12 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   conflicts() {
-    return this.turn(() => this.engine.conflicts.list()) as Promise<never>;
+    return typed<readonly ConflictOf<S>[]>(this.turn(() => this.engine.conflicts.list()));
   }
 
   async rejections() {
     const { lists } = await import('./report.ts');
-    return this.turn(() => lists.rejections(this.engine)) as Promise<never>;
+    return typed<readonly Rejection<TableName<S>>[]>(this.turn(() => lists.rejections(this.engine)));
   }
 
   async outbox() {
@@ -318,10 +329,14 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.transaction(work);
   }
 
-  protected override async decide(name: Decision, ...asked: readonly unknown[]): Promise<unknown> {
+  protected override async decide<K extends Decision>(
+    name: K,
+    ...asked: readonly unknown[]
+  ): Promise<DecisionResult<K>> {
     const taken = argumentsOf(name, asked);
     const given = (this.hasBytes ? await withBytes(taken) : undefined) ?? taken;
-    return this.change('device', await this.effectOf(name, given));
+    const { decide } = await import('../overlay/resolve.ts');
+    return this.change('device', (engine) => decide(engine, name, given));
   }
 
   /** An effect by its name; what takes back and settles is loaded when it is first asked for. */

@@ -99,8 +99,21 @@ export interface StorageReport extends StorageRoom {
 /** What changes the replica by name: the steps that write, and what takes changes back. */
 export type EffectName = Exclude<StepName, keyof ReadSteps> | Decision;
 
-/** What takes changes back, or settles them. */
-export type Decision = 'undo' | 'redo' | 'revert' | 'revertAll' | 'resolve' | 'unresolve' | 'resend' | 'discard';
+/** What takes changes back, or settles them, with what it returns. */
+export interface Decisions {
+  undo(): readonly RowKey[];
+  redo(): readonly RowKey[];
+  revert(): void;
+  revertAll(): number;
+  resolve(): void;
+  unresolve(): void;
+  resend(): void;
+  discard(): readonly RowKey[];
+}
+export type Decision = keyof Decisions;
+
+/** What one of them returns. */
+export type DecisionResult<K extends Decision> = ReturnType<Decisions[K]>;
 
 /** The kinds of queries that can be live. */
 export type Followed = 'rows' | 'summary' | 'select' | 'setting' | 'sync' | 'conflicts' | 'rejections' | 'outbox';
@@ -189,7 +202,7 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   revert(first: string | readonly RowKey[], second?: string | TakingBack, third?: TakingBack): Promise<void> {
     const [rows, how] =
       typeof first === 'string' ? [[{ table: first, id: second as string }], third] : [first, second as TakingBack];
-    return this.decide('revert', rows, how) as Promise<void>;
+    return this.decide('revert', rows, how);
   }
 
   /**
@@ -323,7 +336,7 @@ export abstract class Replica<S extends Schema> extends Face<S> {
   abstract close(): Promise<void>;
 
   /** Carries out what takes changes back or settles them. */
-  protected abstract decide(name: Decision, ...given: readonly unknown[]): Promise<unknown>;
+  protected abstract decide<K extends Decision>(name: K, ...given: readonly unknown[]): Promise<DecisionResult<K>>;
   /** Carries out an effect under the id of its call: a second time nothing is done, and the first outcome is told. */
   protected abstract once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown>;
   /** Where the results of a live query come from. */

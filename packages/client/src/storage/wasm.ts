@@ -1,5 +1,5 @@
 import { KoinonError } from '@koinon/core';
-import type { Sqlite3Static } from '@sqlite.org/sqlite-wasm';
+import type { Sqlite3Static, WasmPointer } from '@sqlite.org/sqlite-wasm';
 import { type BoundValue, logBytes, type SqlDriver, type SqlStatement } from './driver.ts';
 import { Fence } from './fence.ts';
 
@@ -185,6 +185,7 @@ class WasmStatement implements SqlStatement {
   private readonly sqlite: Sqlite3Static;
   private readonly connection: Connection;
   private readonly statement: ReturnType<Connection['prepare']>;
+  private readonly pointer: WasmPointer;
   private readonly translated: <T>(work: () => T) => T;
   private readonly open: Set<WasmStatement>;
   private readonly columnCount: number;
@@ -202,6 +203,7 @@ class WasmStatement implements SqlStatement {
     this.sqlite = sqlite;
     this.connection = connection;
     this.statement = connection.prepare(sql);
+    this.pointer = pointerOf(this.statement);
     this.columnCount = this.statement.columnCount;
     this.translated = translated;
     this.open = open;
@@ -213,13 +215,13 @@ class WasmStatement implements SqlStatement {
       try {
         this.bind(values);
         while (this.statement.step());
-        const connection = this.connection.pointer as never;
+        const connection = pointerOf(this.connection);
         return {
           changes: capi.sqlite3_changes(connection),
           lastInsertRowid: Number(capi.sqlite3_last_insert_rowid(connection)),
         };
       } finally {
-        capi.sqlite3_reset(this.statement.pointer as never);
+        capi.sqlite3_reset(this.pointer);
       }
     });
   }
@@ -239,7 +241,7 @@ class WasmStatement implements SqlStatement {
       this.translated(() => this.bind(values));
       while (this.translated(() => this.statement.step())) yield this.row();
     } finally {
-      this.sqlite.capi.sqlite3_reset(this.statement.pointer as never);
+      this.sqlite.capi.sqlite3_reset(this.pointer);
       this.isReading = false;
       if (this.isOver) this.finalize();
     }
@@ -253,7 +255,7 @@ class WasmStatement implements SqlStatement {
 
   private bind(values: readonly BoundValue[]): void {
     const { capi } = this.sqlite;
-    const statement = this.statement.pointer as never;
+    const statement = this.pointer;
     for (const [i, value] of values.entries()) {
       const code =
         typeof value === 'string'
@@ -270,15 +272,15 @@ class WasmStatement implements SqlStatement {
   }
 
   /** The library's own binding of strings fails on a name it does not define; it takes memory of ours, and frees it. */
-  private bindText(statement: never, index: number, value: string): number {
+  private bindText(statement: WasmPointer, index: number, value: string): number {
     const { capi, wasm } = this.sqlite;
-    const [pointer, length] = wasm.allocCString(value, true) as unknown as [never, number];
-    return capi.sqlite3_bind_text(statement, index, pointer, length, capi.SQLITE_WASM_DEALLOC as never);
+    const [pointer, length] = wasm.allocCString(value, true);
+    return capi.sqlite3_bind_text(statement, index, pointer, length, capi.SQLITE_WASM_DEALLOC);
   }
 
   private row(): Record<string, unknown> {
     const { capi } = this.sqlite;
-    const statement = this.statement.pointer as never;
+    const statement = this.pointer;
     this.names ??= Array.from({ length: this.columnCount }, (_, i) => capi.sqlite3_column_name(statement, i));
     const row: Record<string, unknown> = {};
     for (let i = 0; i < this.columnCount; i++) {
@@ -297,10 +299,16 @@ class WasmStatement implements SqlStatement {
   }
 }
 
-function bindNumber(capi: Sqlite3Static['capi'], statement: never, index: number, value: number): number {
+/** Where SQLite has a connection or a statement; one that is closed has no place. */
+function pointerOf({ pointer }: { readonly pointer?: WasmPointer | undefined }): WasmPointer {
+  if (pointer === undefined) throw new Error('the connection or statement has been closed');
+  return pointer;
+}
+
+function bindNumber(capi: Sqlite3Static['capi'], statement: WasmPointer, index: number, value: number): number {
   if (!Number.isInteger(value)) return capi.sqlite3_bind_double(statement, index, value);
   if (value === (value | 0)) return capi.sqlite3_bind_int(statement, index, value);
   return Number.isSafeInteger(value)
-    ? capi.sqlite3_bind_int64(statement, index, BigInt(value) as never)
+    ? capi.sqlite3_bind_int64(statement, index, BigInt(value))
     : capi.sqlite3_bind_double(statement, index, value);
 }

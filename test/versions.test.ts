@@ -1,6 +1,6 @@
 import { httpTransport, openReplica, type Replica, type Transport, type Upload } from '@koinon/client';
 import { integer, oneOf, reference, type Schema, schema, table, text } from '@koinon/core';
-import { alterPostgres, alterSqlite } from '@koinon/server';
+import { alterPostgres, alterSqlite, serveInProcess } from '@koinon/server';
 import { expect, test, vi } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { garden, never, World } from './support/world.ts';
@@ -272,6 +272,30 @@ test.each(storeKinds)(
     await world.end();
   },
 );
+
+test('a server in process says to a replica that joins what it does not know, as one over a network does', async () => {
+  const old = schema({ note: table({ words: text() }) });
+  const newer = schema({ note: table({ words: text(), colour: text({ default: 'none' }) }) }, { version: 2 });
+  const world = await World.of(old as Schema);
+  const server = serveInProcess({ store: world.store });
+  const replica = await openReplica({
+    schema: newer,
+    server: server.connect(),
+    sync: { minDelay: 20, maxDelay: 100, interval: 3_600_000 },
+  });
+  await expect.poll(async () => (await stateOf(replica)).phase).toBe('live');
+  await (await world.shell()).exec("INSERT INTO note VALUES ('n1', 'one')");
+  server.wake();
+  await expect.poll(() => replica.get('note', 'n1')).toMatchObject({ colour: 'none' });
+  await replica.update('note', 'n1', { colour: 'red' });
+  await expect
+    .poll(async () => (await replica.rows({ from: 'note', join: { sync: 'status' } }))[0]?.sync)
+    .toMatchObject({ status: 'pending', waitsForSchema: 'server' });
+  expect(await replica.rejections()).toEqual([]);
+  await replica.close();
+  await server.close();
+  await world.end();
+});
 
 test.each(storeKinds)(
   'on %s what a restored server has lost is offered again, also by an app that has been updated since',

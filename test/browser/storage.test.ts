@@ -37,6 +37,36 @@ test('files that another worker is about to let go of are waited for, whatever t
   await page.close();
 });
 
+test('the replicas of an origin are listed by the names that people give them, and deleted', async () => {
+  const { context, url } = await openBrowser();
+  const page = await context.newPage();
+  await page.goto(url);
+  for (const name of ['book 7', 'book 8 & more']) {
+    await page.evaluate((given) => window.openReplica(given), name);
+    await page.evaluate(() => window.replica.insert('tree', { kind: 'plum' }));
+    await page.evaluate(() => window.replica.close());
+  }
+  const books = () =>
+    page.evaluate(async () =>
+      (await window.replicas.listReplicas())
+        .filter(({ database }) => database.startsWith('book'))
+        .map(({ database, name, size }) => [database, name, size > 10_000]),
+    );
+  await page.evaluate(() => window.replicas.renameReplica('book 8 & more', 'A book of Runa’s'));
+  expect(await books()).toEqual([
+    ['book 8 & more', 'A book of Runa’s', true],
+    ['book 7', null, true],
+  ]);
+  const refused = await page.evaluate(() =>
+    window.replicas.renameReplica('book 9', 'none').catch(({ code, message }) => `${code}: ${message}`),
+  );
+  expect(refused).toBe('storage-refused: There is no replica "book 9" on this origin.');
+  await page.evaluate(() => window.replicas.deleteReplica('book 8 & more'));
+  await page.evaluate(() => window.replicas.deleteReplica('book 9'));
+  expect(await books()).toEqual([['book 7', null, true]]);
+  await page.close();
+});
+
 test('an app whose WebAssembly file does not come says so', async () => {
   const { context, url } = await openBrowser();
   const page = await context.newPage();

@@ -1,5 +1,5 @@
 import type { Replica } from '@koinon/client';
-import { connectTab } from '@koinon/client/browser';
+import { connectTab, deleteReplica, listReplicas, renameReplica } from '@koinon/client/browser';
 import { exportRows, importRows } from '@koinon/client/transfer';
 import { newerOrchard, orchard } from './orchard.ts';
 import { type Mounted, mountTrees } from './react.ts';
@@ -13,6 +13,12 @@ declare global {
     replica: Replica<typeof orchard>;
     worker: Worker;
     openReplica(name: string): Promise<void>;
+    /** The replicas of this origin, and what becomes of them. */
+    replicas: {
+      listReplicas: typeof listReplicas;
+      renameReplica: typeof renameReplica;
+      deleteReplica: typeof deleteReplica;
+    };
     /** Whether this tab runs the database. */
     isOwner: boolean;
     /** What comes of connecting to a worker at an address. */
@@ -63,6 +69,7 @@ window.openReplica = async (name) => {
     });
   });
 };
+window.replicas = { listReplicas, renameReplica, deleteReplica };
 window.mountTrees = () => {
   window.mounted = mountTrees(window.replica);
 };

@@ -30,8 +30,8 @@ import {
 import type { CheckedTransport } from './checked.ts';
 import { learnClock } from './clock.ts';
 import { noteServerSchema, refuseForeign } from './foreign.ts';
+import { canCompare, withKnownBytes } from './known-bytes.ts';
 import { endWith } from './patience.ts';
-import { canCompare, withSame } from './same.ts';
 import type { Direction, Upload } from './state.ts';
 import type { Traffic } from './traffic.ts';
 import { takePage } from './window.ts';
@@ -210,11 +210,17 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     parts.enter('pulling');
     return outcomes.every(({ outcome }) => outcome !== 'stale' && outcome !== 'blocked' && outcome !== 'deferred');
   };
-  /** Asks for the page behind a cursor. @param same whether what this replica has sent itself may be left out. */
-  const ask = (cursor: string | undefined, own: readonly string[], same = canCompare()): Asked => {
+  /** Asks for the page behind a cursor. @param omits whether bytes that this replica has sent itself may be left out. */
+  const ask = (cursor: string | undefined, own: readonly string[], omits = canCompare()): Asked => {
     const over = new AbortController();
     const release = endWith(signal, over);
-    const asked = { ...(cursor ? { cursor } : {}), unacknowledged: own, omitKnownBytes: same, ...about, ...parts.only };
+    const asked = {
+      ...(cursor ? { cursor } : {}),
+      unacknowledged: own,
+      omitKnownBytes: omits,
+      ...about,
+      ...parts.only,
+    };
     const page = parts.transport.pull(asked, over.signal);
     // It may be that nobody comes to look at it: a failure is nobody's then.
     page.then(release, release);
@@ -281,7 +287,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
       asking.ahead = undefined;
       let page: PulledPage;
       try {
-        const answer = await withSame(parts.change, await asked.page);
+        const answer = await withKnownBytes(parts.change, await asked.page);
         page = answer ?? (await ask(cursor, own, false).page);
       } catch (error) {
         if (!isUnknownCursor(error) || !cursor) throw error;

@@ -92,13 +92,20 @@ export function readBodies(app: FastifyInstance, room: BodyRoom): void {
   });
 }
 
+/** The body of one request, and who needs it: the connection, and the handler. */
+interface Held {
+  readonly address: string;
+  bytes: number;
+  users: number;
+}
+
 /**
  * The memory for the bodies of all requests that are under way. One address may take half of it, so that no single sender
  * keeps out everybody else.
  */
 export class BodyRoom {
   readonly bytes: number;
-  readonly #byRequest = new WeakMap<FastifyRequest, { bytes: number; users: number }>();
+  readonly #byRequest = new WeakMap<FastifyRequest, Held>();
   readonly #byAddress = new Map<string, number>();
   #taken = 0;
 
@@ -108,11 +115,10 @@ export class BodyRoom {
 
   /** Counts bytes of a request's body. @throws KoinonError `too-many-requests` where there is no room for them. */
   take(request: FastifyRequest, bytes: number): void {
-    const held = this.#byRequest.get(request) ?? { bytes: 0, users: 1 };
+    const held = this.#byRequest.get(request) ?? { address: networkOf(request.ip), bytes: 0, users: 1 };
     // It has been answered, and nobody reads what still comes of it.
     if (held.users === 0) return;
-    const address = networkOf(request.ip);
-    const ofAddress = this.#byAddress.get(address) ?? 0;
+    const ofAddress = this.#byAddress.get(held.address) ?? 0;
     if (this.#taken + bytes > this.bytes || ofAddress + bytes > this.bytes / 2)
       throw new KoinonError(
         'too-many-requests',
@@ -120,7 +126,7 @@ export class BodyRoom {
       );
     held.bytes += bytes;
     this.#byRequest.set(request, held);
-    this.#byAddress.set(address, ofAddress + bytes);
+    this.#byAddress.set(held.address, ofAddress + bytes);
     this.#taken += bytes;
   }
 
@@ -134,10 +140,9 @@ export class BodyRoom {
   leave(request: FastifyRequest): void {
     const held = this.#byRequest.get(request);
     if (held === undefined || held.users === 0 || --held.users > 0) return;
-    const address = networkOf(request.ip);
-    const left = (this.#byAddress.get(address) ?? 0) - held.bytes;
-    if (left > 0) this.#byAddress.set(address, left);
-    else this.#byAddress.delete(address);
+    const left = (this.#byAddress.get(held.address) ?? 0) - held.bytes;
+    if (left > 0) this.#byAddress.set(held.address, left);
+    else this.#byAddress.delete(held.address);
     this.#taken -= held.bytes;
   }
 }

@@ -6,7 +6,7 @@ import { firstCursor, movedRows, nextPage, type Page, pageBytes, passedViews, pu
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import type { View } from '../scope/view.ts';
 import type { Reach, Store, StoreReader } from '../stores/store.ts';
-import { withoutSame } from './same.ts';
+import { withoutKnownBytes } from './known-bytes.ts';
 
 /** For whom something is read. */
 export interface Access {
@@ -79,7 +79,8 @@ export async function pull(
     const page = await nextPage(store, reader, cursor, view, room);
     const { next, more } = page;
     const { omitKnownBytes, replica } = request;
-    const rows = omitKnownBytes && replica ? await withoutSame(store.schema, reader, replica, page.rows) : page.rows;
+    const rows =
+      omitKnownBytes && replica ? await withoutKnownBytes(store.schema, reader, replica, page.rows) : page.rows;
     const isWhole = page.by === 'change' || cursor.held !== undefined || next.held !== undefined;
     const header = {
       kind: page.isFirst ? ('snapshot' as const) : ('changes' as const),

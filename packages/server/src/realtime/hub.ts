@@ -1,8 +1,8 @@
 import { type Cursor, KoinonError, type Only, type Position, type PulledRow } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
 import { nextPage, pageBytes, pulledRow } from '../feed/page.ts';
+import { largeBytes } from '../pull/known-bytes.ts';
 import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
-import { largeBytes } from '../pull/same.ts';
 import { type View, viewOf } from '../scope/view.ts';
 import type { Changed, Store, StoreReader } from '../stores/store.ts';
 import { type Group, type Member, Members } from './members.ts';

@@ -19,7 +19,7 @@ export function largeBytes({ tables }: Schema, row: PulledRow): readonly string[
  * Rows without the large bytes that their reader has sent itself: a photo need not travel twice. What they must be is told
  * by their digest, so that nobody takes anything else for them.
  */
-export async function withoutSame(
+export async function withoutKnownBytes(
   schema: Schema,
   reader: Pick<StoreReader, 'sentBy'>,
   replica: string,

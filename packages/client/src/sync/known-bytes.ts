@@ -8,7 +8,7 @@ import type { Local } from './attempt.ts';
 export const canCompare = (): boolean => globalThis.crypto?.subtle !== undefined;
 
 /** A page with what was left out of it; undefined where that is not here any more. */
-export async function withSame(
+export async function withKnownBytes(
   change: <T>(work: (local: Local) => T) => Promise<T>,
   page: PulledPage,
 ): Promise<PulledPage | undefined> {

@@ -1,0 +1,257 @@
+import { type AppliedOrigin, KoinonError, limits, type PulledPage, type PullHeader } from '@koinon/core';
+import { meta, setMeta } from '../database/layout.ts';
+import { noteUnsupported } from '../link/columns.ts';
+import { noteLost, originsOf, sentIds } from '../outbox/sending.ts';
+import { noRows } from '../overlay/show.ts';
+import { beginSweep, isForgetting, type Lost } from '../overlay/sweep.ts';
+import { takeReceipts } from './attempt.ts';
+import { learnClock } from './clock.ts';
+import { noteServerSchema, refuseForeign } from './foreign.ts';
+import { canCompare, withKnownBytes } from './known-bytes.ts';
+import type { SyncParts } from './parts.ts';
+import { endWith } from './patience.ts';
+import { takePage } from './window.ts';
+
+/** A page that has been asked for. */
+interface Asked {
+  readonly cursor: string | undefined;
+  readonly unacknowledged: readonly string[];
+  readonly page: Promise<PulledPage>;
+  /** When, by this device's clock. */
+  readonly sentAt: number;
+  /** Nobody will look at it: what is still on its way need not come. */
+  drop(): void;
+}
+
+/** Where pages lead on from: the replica's cursor, and beside it one for what was gained since. */
+type Place = 'cursor' | 'backfill';
+
+/** Pages one after the other that bring nothing and lead no further, while more are announced. */
+const mostIdle = 50;
+
+/** How often one sync begins anew, for what a server says and then says otherwise; the next sync goes on with it. */
+const mostRepeats = 5;
+
+/** What comes down in one sync: page after page, each taken in onto its cursor. */
+export class Download {
+  /** Rows that changed on this device. */
+  readonly down = noRows();
+  /** Rows the server sent. */
+  received = 0;
+  startedOver = false;
+  private readonly parts: SyncParts;
+  private readonly signal: AbortSignal | undefined;
+  /** Who asks. */
+  private readonly about: { readonly replica: string; readonly schemaVersion: number };
+  /** Sends something between two pages of a first download; returns whether to go on with that. */
+  private readonly between: (() => Promise<boolean>) | undefined;
+  /** Whether the server has come to know more of what is asked for, and how often it has. */
+  private hasGained = false;
+  private timesGained = 0;
+  /** How often it was asked what the server has applied. */
+  private timesAsked = 0;
+
+  constructor(
+    parts: SyncParts,
+    signal: AbortSignal | undefined,
+    about: { readonly replica: string; readonly schemaVersion: number },
+    between?: () => Promise<boolean>,
+  ) {
+    this.parts = parts;
+    this.signal = signal;
+    this.about = about;
+    this.between = between;
+  }
+
+  /**
+   * Brings down all there is. A replica that gained tables or columns first fetches what the server holds of them, as a
+   * snapshot beside its cursor. The cursor stays where it was, so what was changed or deleted meanwhile comes by it afterwards.
+   */
+  async pull(): Promise<void> {
+    this.parts.enter('pulling');
+    do {
+      this.hasGained = false;
+      await this.pullFrom('backfill');
+      await this.pullFrom('cursor');
+    } while (this.hasGained);
+  }
+
+  /** Brings down pages from one of the two cursors until there is no more to come from it. */
+  private async pullFrom(place: Place): Promise<void> {
+    const asking: { ahead?: Asked | undefined } = {};
+    try {
+      await this.pages(place, asking);
+    } finally {
+      asking.ahead?.drop();
+    }
+  }
+
+  private async pages(place: Place, asking: { ahead?: Asked | undefined }): Promise<void> {
+    const { parts } = this;
+    // On a poor link a first download may take days: what is new here, or was changed after it came, does not wait for it.
+    let between = place === 'cursor' ? this.between : undefined;
+    let [idle, reached] = [0, -1];
+    for (let goesOn = true; goesOn; ) {
+      if (between && parts.server.isKnown && (await this.isFirstDownload()) && !(await between())) between = undefined;
+      const { cursor, unacknowledged } = await parts.change(({ database, outbox }) => ({
+        cursor: meta(database, place),
+        unacknowledged: sentIds(outbox, 'confirmed').slice(0, limits.ownTransactions),
+      }));
+      if (place === 'backfill' && cursor === undefined) return;
+      const asked = this.askedAhead(asking, cursor, unacknowledged);
+      const page = await this.answer(asked);
+      if (page === undefined) {
+        if (place === 'backfill') return;
+        continue;
+      }
+      checkServer(parts, page.header);
+      if (await this.askApplied(page.header.uploads)) continue;
+      const { header } = page;
+      // A server that leads nowhere must not keep a device busy, and its battery.
+      const leadsOn = page.rows.length > 0 || (header.kind === 'changes' && header.to > reached);
+      idle = leadsOn ? 0 : idle + 1;
+      reached = header.to;
+      if ((header.more || !header.last) && (header.cursor === cursor || idle > mostIdle)) throw leadsNowhere();
+      const { acknowledged } = header;
+      // What is confirmed stays the same, so that the next request is known already: it is under way while this page is taken.
+      if ((place === 'cursor' ? header.more : !header.last) && acknowledged.length === 0)
+        asking.ahead = this.ask(header.cursor, unacknowledged);
+      const gains = await this.take(page, place, asked);
+      // More were confirmed than one pull may ask about: the next one asks about the rest.
+      const isCutShort = unacknowledged.length === limits.ownTransactions && acknowledged.length > 0;
+      goesOn = place === 'cursor' ? header.more || isCutShort : !header.last && !gains;
+      // Between servers of two versions it could go to and fro for ever: the next sync goes on with it.
+      if (gains) this.hasGained = ++this.timesGained <= mostRepeats;
+    }
+  }
+
+  private isFirstDownload(): Promise<boolean> {
+    return this.parts.change(({ database }) => meta(database, 'complete') === undefined);
+  }
+
+  /** The page that was asked for ahead, where it is the one that is wanted; else it is asked for now. */
+  private askedAhead(
+    asking: { ahead?: Asked | undefined },
+    cursor: string | undefined,
+    unacknowledged: readonly string[],
+  ): Asked {
+    const { ahead } = asking;
+    asking.ahead = undefined;
+    if (ahead && ahead.cursor === cursor && ahead.unacknowledged.join() === unacknowledged.join()) return ahead;
+    ahead?.drop();
+    return this.ask(cursor, unacknowledged);
+  }
+
+  /** Asks for the page behind a cursor. @param omits whether bytes that this replica has sent itself may be left out. */
+  private ask(cursor: string | undefined, unacknowledged: readonly string[], omits = canCompare()): Asked {
+    const { parts, about } = this;
+    const over = new AbortController();
+    const release = endWith(this.signal, over);
+    const request = { ...(cursor ? { cursor } : {}), unacknowledged, omitKnownBytes: omits, ...about, ...parts.only };
+    const page = parts.transport.pull(request, over.signal);
+    // It may be that nobody comes to look at it: a failure is nobody's then.
+    page.then(release, release);
+    return { cursor, unacknowledged, page, sentAt: parts.host.now(), drop: () => over.abort() };
+  }
+
+  /** The page that was asked for; undefined where the server does not know the cursor any more, and all begins anew. */
+  private async answer({ cursor, unacknowledged, page }: Asked): Promise<PulledPage | undefined> {
+    const { parts } = this;
+    try {
+      const whole = await withKnownBytes(parts.change, await page);
+      return whole ?? (await this.ask(cursor, unacknowledged, false).page);
+    } catch (error) {
+      if (!isUnknownCursor(error) || !cursor) throw error;
+      this.startedOver = true;
+      await parts.change((local) => beginSweep(local, whyLost(error)));
+      return undefined;
+    }
+  }
+
+  /** Takes a page in; returns whether the server has come to know more of what is asked for. */
+  private async take(page: PulledPage, place: Place, { cursor, sentAt }: Asked): Promise<boolean> {
+    const { parts } = this;
+    const { header, rows } = page;
+    const gains = await parts.change((local) => {
+      const { database, host } = local;
+      learnClock(database, host, header.time, sentAt);
+      noteServerSchema(database, header);
+      // The server may have come to another version between any two answers.
+      const isMore = noteUnsupported(database, header.unsupported);
+      takePage(local, page, place, cursor, this.down);
+      if (isMore) setMeta(database, 'backfill', '');
+      return isMore;
+    });
+    const { traffic } = parts;
+    if (header.remaining) traffic.expected = this.received + total(header.remaining);
+    this.received += rows.length;
+    for (const row of rows) traffic.note('down', row);
+    if (header.remainingBytes && traffic.expectedBytes === null) traffic.expectedBytes = total(header.remainingBytes);
+    traffic.received = this.received;
+    return gains;
+  }
+
+  /**
+   * A replica that counts other uploads than the server was put back to an earlier state, or copied, or the server was: before
+   * anything is merged, what the server has applied counts as that. Returns whether that was so.
+   */
+  private async askApplied(uploads: number | undefined): Promise<boolean> {
+    const { parts } = this;
+    if (uploads === undefined) return false;
+    const origins = await parts.change(({ database, outbox }) => {
+      if (meta(database, 'uploads') === String(uploads)) return undefined;
+      const found = originsOf(outbox);
+      // Nothing has to come back: there is nothing to ask.
+      if (found.length === 0) setMeta(database, 'uploads', String(uploads));
+      return found;
+    });
+    if (origins === undefined || origins.length === 0) return false;
+    // Another copy may be sending just now, but not at every look.
+    if (++this.timesAsked > mostRepeats) throw keepsCounting();
+    const receipts: AppliedOrigin[] = [];
+    for (let from = 0; parts.transport.applied && from < origins.length; from += limits.origins) {
+      const request = { replica: this.about.replica, origins: origins.slice(from, from + limits.origins) };
+      receipts.push(...(await parts.transport.applied(request, this.signal)).receipts);
+    }
+    await parts.change((local) => {
+      takeReceipts(local, receipts);
+      // A restored server has lost what it had confirmed. One that has forgotten it in time has it in its rows.
+      if (parts.transport.applied && !isForgetting(local.database)) noteLost(local.outbox, receipts);
+      setMeta(local.database, 'uploads', String(uploads));
+    });
+    return true;
+  }
+}
+
+/** Makes sure that it is the app's own server. @throws KoinonError `schema-foreign`. */
+export function checkServer({ schema, only, server }: SyncParts, header: PullHeader): void {
+  refuseForeign(schema, only, header);
+  server.isKnown = true;
+}
+
+/** Whether the server cannot go on from a cursor: it is of another feed, or ahead of this one, or too old. */
+export function isUnknownCursor(error: unknown): boolean {
+  return error instanceof KoinonError && ['unknown-cursor', 'feed-restored', 'forgotten-cursor'].includes(error.code);
+}
+
+function whyLost(error: unknown): Lost {
+  const { code } = error as KoinonError;
+  return code === 'forgotten-cursor' ? 'forgotten' : code === 'feed-restored' ? 'restored' : 'unknown';
+}
+
+function leadsNowhere(): KoinonError {
+  return new KoinonError(
+    'server-answer',
+    'The server announces more and more rows, and sends none of them. Everything unsent is kept; sync again later.',
+  );
+}
+
+function keepsCounting(): KoinonError {
+  return new KoinonError(
+    'server-answer',
+    `The server gave another number of applied transactions of this replica ${mostRepeats + 1} times in one sync. Another copy of this file may be sending at the same time. Everything unsent is kept; sync again.`,
+  );
+}
+
+const total = (counts: Readonly<Record<string, number>>) =>
+  Object.values(counts).reduce((sum, count) => sum + count, 0);

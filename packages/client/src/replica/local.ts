@@ -10,7 +10,6 @@ import {
 import { columnsFromWire, parseWhere } from '@koinon/core/internal';
 import { callContext } from '#call-context';
 import type { Database } from '../database/database.ts';
-import { dataVersion } from '../database/read-only.ts';
 import type { Draft } from '../drafts/draft.ts';
 import { argumentsOf, callback, options, syncOptions, text, wholeNumber, word } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
@@ -34,6 +33,7 @@ import type { SyncReport } from '../sync/step.ts';
 import { Rows, readsStatus, statusTable } from '../tables/rows.ts';
 import { isDecision } from './decision.ts';
 import { type Face, typed } from './face.ts';
+import { OtherWrites } from './other-writes.ts';
 import {
   type ConflictOf,
   type Decision,
@@ -57,9 +57,6 @@ function effect(engine: Engine, name: Exclude<EffectName, Decision>, given: read
   return result;
 }
 
-/** How often, in milliseconds, a file with subscribers is looked at for another process's writes. */
-const lookEvery = 500;
-
 /** What not every replica needs, and is loaded only for one that does. */
 export interface Parts<S extends Schema> {
   readonly draft: (schema: S, replica: Replica<S>, newId: () => string) => Draft<S>;
@@ -82,9 +79,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private closing: Promise<void> | undefined;
   /** The transaction whose function is running. */
   private opened: object | undefined;
-  private seenVersion = 0;
   private toldRevision = 0;
-  private stopLooking: (() => void) | undefined;
+  /** While somebody watches. */
+  private readonly otherWrites: OtherWrites;
 
   constructor(schema: S, database: Database, host: Host, parts: Parts<S>, stallLimit: number) {
     super();
@@ -103,6 +100,11 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       turn: (work) => this.turn(work),
       change: (work) => this.change('server', work),
     });
+    this.otherWrites = new OtherWrites(
+      this.engine,
+      (work) => this.turn(work),
+      () => this.watchers.refresh(),
+    );
     this.stallLimit = stallLimit;
     this.hasBytes = hasBytes(schema);
   }
@@ -280,7 +282,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     await this.syncing.stop();
     await this.turn(() => {
       this.closed = true;
-      this.stopLooking?.();
+      this.otherWrites.stop();
       this.engine.database.close();
     });
   }
@@ -431,26 +433,11 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   private watch(watcher: Watcher): () => void {
-    if (this.watchers.isEmpty) this.seenVersion = dataVersion(this.engine.database);
+    if (this.watchers.isEmpty) this.otherWrites.start();
     this.watchers.add(watcher);
-    if (!this.engine.database.driver.isExclusive) this.stopLooking ??= this.lookLater();
     return () => {
       this.watchers.remove(watcher);
-      if (!this.watchers.isEmpty) return;
-      this.stopLooking?.();
-      this.stopLooking = undefined;
+      if (this.watchers.isEmpty) this.otherWrites.stop();
     };
-  }
-
-  /** Looks now and then, while somebody watches, whether another process has written the file. */
-  private lookLater(): () => void {
-    return this.engine.host.after(lookEvery, () => {
-      this.turn(() => {
-        const version = dataVersion(this.engine.database);
-        if (version !== this.seenVersion) this.watchers.refresh();
-        this.seenVersion = version;
-        if (this.stopLooking) this.stopLooking = this.lookLater();
-      }).catch(() => undefined);
-    });
   }
 }

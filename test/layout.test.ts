@@ -1,5 +1,5 @@
 import { readdirSync, readFileSync } from 'node:fs';
-import { join } from 'node:path';
+import { join, relative } from 'node:path';
 import { expect, test } from 'vitest';
 
 // The import arrows of the design: what a package may import of the others. There are no other arrows.
@@ -11,6 +11,16 @@ const arrows: Record<string, readonly string[]> = {
   cli: ['@koinon/client', '@koinon/core', '@koinon/server'],
 };
 const packages = join(import.meta.dirname, '../packages');
+
+// The folders of a package, lowest first: each imports of the others only what stands before it, types included. The files
+// beside the folders are what the package exports.
+const layers: Record<string, readonly string[]> = {
+  client: [
+    ...['host', 'driver', 'live', 'database', 'outbox', 'rows', 'overlay', 'engine', 'sync', 'link', 'replica'],
+    ...['remote', 'tabs', 'transfer', 'inspect', 'catalog'],
+  ],
+  server: [...['cursor', 'store', 'auth', 'scope', 'rules', 'feed', 'pull', 'push', 'realtime', 'trash', 'http']],
+};
 
 test.each(Object.entries(arrows))('packages/%s imports no other package of ours than %j', (name, allowed) => {
   const declared = JSON.parse(readFileSync(join(packages, name, 'package.json'), 'utf8')) as {
@@ -31,6 +41,19 @@ test.each(Object.entries(arrows))('packages/%s imports no other package of ours 
         `${file} imports ${imported}`,
       ).toBe(true);
   }
+});
+
+test.each(Object.entries(layers))('the folders of packages/%s import only those before them', (name, order) => {
+  const source = join(packages, name, 'src');
+  const folders = readdirSync(source, { withFileTypes: true }).filter((entry) => entry.isDirectory());
+  expect(folders.map((entry) => entry.name).sort()).toEqual([...order].sort());
+  const folderOf = (path: string) => relative(source, path).split('/')[0] as string;
+  const against = importsOf(source).flatMap(({ file, imported }) => {
+    const [from, to] = [folderOf(file), folderOf(join(file, '..', imported))];
+    const isInside = imported.startsWith('.') && order.includes(from);
+    return isInside && order.indexOf(to) > order.indexOf(from) ? [`${relative(source, file)} imports ${imported}`] : [];
+  });
+  expect(against).toEqual([]);
 });
 
 test('what promises nothing is imported by the replica and the server alone', () => {

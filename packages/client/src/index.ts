@@ -2,11 +2,9 @@
 export { openNodeDriver } from '#node-driver';
 export { deleteReplica, listReplicas, type ReplicaFile, renameReplica } from './catalog/files.ts';
 export { Migration, type Migrations } from './database/migration.ts';
-export { Draft, type DraftedRow, type Overtaken } from './drafts/draft.ts';
+export type { SqlDriver, SqlStatement } from './driver/driver.ts';
+export type { NodeDriverOptions } from './driver/node.ts';
 export { type Host, type StorageRoom, systemHost } from './host/host.ts';
-export { connectReplica } from './hosting/connect-replica.ts';
-export { hostReplica } from './hosting/host-replica.ts';
-export type { Port } from './hosting/port.ts';
 export {
   type InspectedConflict,
   type Inspection,
@@ -20,9 +18,13 @@ export type { ChangeEvent } from './live/listener.ts';
 export { LiveQuery, type Observer, type Result } from './live/result.ts';
 export type { QueuedTransaction, TransactionState } from './outbox/outbox.ts';
 export type { StoredTransaction } from './outbox/stored.ts';
-export type { TakingBack } from './outbox/undo.ts';
 export type { Choice, ChoiceOf, Choices, ChoicesOf, RowDecision } from './overlay/resolve.ts';
 export type { RowCounts } from './overlay/show.ts';
+export type { TakingBack } from './overlay/undo.ts';
+export { connectReplica } from './remote/connect-replica.ts';
+export { hostReplica } from './remote/host-replica.ts';
+export type { Port } from './remote/port.ts';
+export { Draft, type DraftedRow, type Overtaken } from './replica/draft.ts';
 export type { Meant, StateOfRow } from './replica/face.ts';
 export { openReplica, type ReplicaOptions } from './replica/open.ts';
 export type {
@@ -35,8 +37,6 @@ export type {
   StorageReport,
 } from './replica/replica.ts';
 export type { Transaction } from './replica/transaction.ts';
-export type { SqlDriver, SqlStatement } from './storage/driver.ts';
-export type { NodeDriverOptions } from './storage/node.ts';
 export type { Misfit } from './sync/fitting.ts';
 export type { SyncRun } from './sync/journal.ts';
 export type { Direction, SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState, Upload } from './sync/state.ts';

@@ -21,28 +21,29 @@ export { openApi } from './http/openapi.ts';
 export type { Moved, PluginOptions } from './http/options.ts';
 export { koinonPlugin } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';
-export type { RowWrite, RuleContext, RuleOptions, Rules, TableRules } from './rules/rules.ts';
+export type { RuleOptions, Rules, TableRules } from './rules/rules.ts';
 export { type ServiceChange, writeRows } from './rules/write.ts';
+export type { RowWrite, RuleContext } from './scope/row-write.ts';
 export type { ParentScope, ReadScope, ScopeContext, Scopes, TableAccess, TableScope } from './scope/scopes.ts';
-export type { Mapping, TableMapping } from './stores/mapping.ts';
-export type { StoreMode } from './stores/mode.ts';
+export type { Mapping, TableMapping } from './store/mapping.ts';
+export type { StoreMode } from './store/mode.ts';
 export {
   alterPostgres,
   postgresDdl,
   renewKeyPostgres,
   resendAllPostgres,
   uninstallPostgres,
-} from './stores/postgres/maintenance.ts';
-export { type PostgresOptions, postgresStore } from './stores/postgres/store.ts';
-export { RetentionJob, type RetentionOptions } from './stores/retention-job.ts';
+} from './store/postgres/maintenance.ts';
+export { type PostgresOptions, postgresStore } from './store/postgres/store.ts';
+export { RetentionJob, type RetentionOptions } from './store/retention-job.ts';
 export {
   alterSqlite,
   renewKeySqlite,
   resendAllSqlite,
   sqliteDdl,
   uninstallSqlite,
-} from './stores/sqlite/maintenance.ts';
-export { type SqliteOptions, sqliteStore, type Trace } from './stores/sqlite/store.ts';
+} from './store/sqlite/maintenance.ts';
+export { type SqliteOptions, sqliteStore, type Trace } from './store/sqlite/store.ts';
 export type {
   Changed,
   Contact,
@@ -67,7 +68,7 @@ export type {
   WantedTombstones,
   WholeRow,
   Written,
-} from './stores/store.ts';
-export type { StampedTimes } from './stores/times.ts';
-export type { TrackingFault } from './stores/tracking.ts';
-export type { Misfit } from './stores/typed-values.ts';
+} from './store/store.ts';
+export type { StampedTimes } from './store/times.ts';
+export type { TrackingFault } from './store/tracking.ts';
+export type { Misfit } from './store/typed-values.ts';

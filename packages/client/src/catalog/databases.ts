@@ -1,6 +1,6 @@
 import { KoinonError } from '@koinon/core';
 import { shown } from '@koinon/core/internal';
-import { deletePrivateFile, privateFolders } from '../storage/wasm.ts';
+import { deletePrivateFile, privateFolders } from '../driver/wasm.ts';
 
 /** One of several replicas on an origin. */
 export interface ReplicaEntry {

@@ -1,7 +1,7 @@
 import { KoinonError, type SqlValue } from '@koinon/core';
 import { isFromApp, messageOf } from '@koinon/core/internal';
-import type { SqlDriver, SqlStatement } from '../storage/driver.ts';
-import { storageDamaged, storageError } from '../storage/errors.ts';
+import type { SqlDriver, SqlStatement } from '../driver/driver.ts';
+import { storageDamaged, storageError } from '../driver/errors.ts';
 
 /** Most statements kept prepared at once; the oldest go first. */
 const keptStatements = 200;

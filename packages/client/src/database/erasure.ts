@@ -33,3 +33,24 @@ export function emptyLog(database: Database): void {
     driver.exec(`PRAGMA busy_timeout = ${waiting.timeout}`);
   }
 }
+
+/** What the journal of sync runs says of rows, by table. */
+type RowsOfRun = Readonly<Record<string, { readonly first: readonly string[] }>>;
+
+/** Takes the ids of rows that must not be named any more out of the journal of sync runs. */
+export function eraseRunIds(database: Database, ids: ReadonlySet<string>): void {
+  const runs = database.statement('SELECT place, run FROM koinon_run').all() as { place: number; run: string }[];
+  const without = (rows: RowsOfRun) =>
+    Object.fromEntries(
+      Object.entries(rows).map(([table, counts]) => [
+        table,
+        { ...counts, first: counts.first.filter((id) => !ids.has(id)) },
+      ]),
+    );
+  for (const { place, run } of runs) {
+    const { down, up, ...rest } = JSON.parse(run) as { readonly down: RowsOfRun; readonly up: RowsOfRun };
+    const written = JSON.stringify({ ...rest, down: without(down), up: without(up) });
+    if (written.length !== run.length)
+      database.statement('UPDATE koinon_run SET run = ? WHERE place = ?').run(written, place);
+  }
+}

@@ -1,5 +1,5 @@
 import { KoinonError, type Sql, type SqlValue } from '@koinon/core';
-import type { BoundValue } from '../storage/driver.ts';
+import type { BoundValue } from '../driver/driver.ts';
 import type { Database } from './database.ts';
 
 /** A read-only SQL query that has been looked through: its text, its values and the tables it reads. */

@@ -1,7 +1,6 @@
 import { KoinonError } from '@koinon/core';
 import { messageOf, shown } from '@koinon/core/internal';
-import type { Decision } from '../replica/replica.ts';
-import type { Direction } from '../sync/state.ts';
+import type { Decision } from '../overlay/decision.ts';
 import type { StepName } from './steps.ts';
 
 // What an app gives to a call is looked at and copied before anything is done with it: a mistake in the app is told as that,
@@ -126,17 +125,6 @@ export function options<Name extends string>(
         });
     return given;
   });
-}
-
-/** How a sync by hand is to run. */
-export function syncOptions(given: unknown): { readonly direction?: Direction; readonly signal?: AbortSignal } {
-  const { direction, signal } = options('options', given, ['direction', 'signal']);
-  if (signal !== undefined && !(signal instanceof AbortSignal))
-    throw argumentInvalid('signal', signal, 'an AbortSignal');
-  return {
-    ...(direction === undefined ? {} : { direction: word('direction', direction, ['both', 'push', 'pull']) }),
-    ...(signal === undefined ? {} : { signal }),
-  };
 }
 
 /** A template of SQL. */

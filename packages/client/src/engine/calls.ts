@@ -1,7 +1,7 @@
 import { type AnyRow, type Schema, tableOf } from '@koinon/core';
 import { columnsFromWire, columnsToWire, wholeRow } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
-import type { Rows } from '../tables/rows.ts';
+import type { Rows } from '../rows/rows.ts';
 
 /** Calls that are remembered; a caller repeats only what it has no answer to, so older ones are never asked for. */
 const kept = 1_000;

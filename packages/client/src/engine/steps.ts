@@ -10,14 +10,14 @@ import {
 } from '@koinon/core';
 import { checkValue, columnOf, defaultOf, fromWire, kept, parseWhere, shown, toWire } from '@koinon/core/internal';
 import { readOnly, runReading } from '../database/read-only.ts';
+import { type Finishing, finish } from '../overlay/finish.ts';
 import type { RowDecision } from '../overlay/resolve.ts';
 import { type RowState, rowState } from '../overlay/row-state.ts';
-import type { Overlay } from '../overlay/show.ts';
-import { type WriteTarget, Writing } from '../tables/writing.ts';
+import { type WriteTarget, Writing } from '../rows/writing.ts';
 import type { Calls } from './calls.ts';
 
 /** Everything a replica's steps work on. */
-export interface Engine extends WriteTarget, Overlay {
+export interface Engine extends WriteTarget, Finishing {
   readonly calls: Calls;
 }
 
@@ -173,7 +173,7 @@ export class WriteSteps extends ReadSteps {
 
   /** Checks what only the transaction as a whole can answer for. The last step of each. */
   finish(): void {
-    this.writing.finish();
+    finish(this.engine, this.writing);
   }
 
   /** The rows a condition means. Without one nothing is done: a forgotten condition must not reach every row. */

@@ -2,12 +2,12 @@ import { type AnyRow, KoinonError, type RowKey, type Schema, sameValue, tableOf 
 import { applyChange, changedColumns, rebase, rowKey, type TypedOver, unmoved } from '@koinon/core/internal';
 import { Database } from '../database/database.ts';
 import { meta } from '../database/layout.ts';
-import { changedRows, orderProblems } from '../outbox/consistency.ts';
+import type { SqlDriver } from '../driver/driver.ts';
+import { changedRows, onceRefused, orderProblems } from '../outbox/consistency.ts';
 import { Outbox, type QueuedChange } from '../outbox/outbox.ts';
-import { Bases } from '../overlay/base.ts';
 import { Conflicts } from '../overlay/conflicts.ts';
-import type { SqlDriver } from '../storage/driver.ts';
-import { Rows } from '../tables/rows.ts';
+import { Bases } from '../rows/base.ts';
+import { Rows } from '../rows/rows.ts';
 
 /** Something in a replica file that its own rules rule out. */
 export interface Finding {
@@ -39,8 +39,7 @@ function verifyRows(database: Database, schema: Schema, found: Found): void {
   const outbox = new Outbox(database, schema, rows);
   const bases = new Bases(database, rows);
   const conflicts = new Conflicts(database, schema);
-  const refused = database.once("SELECT place FROM koinon_outbox WHERE kind = 'transaction' AND problems IS NOT NULL");
-  const wasRefused = new Set((refused as { place: number }[]).map(({ place }) => place));
+  const wasRefused = onceRefused(database);
   const isSweeping = meta(database, 'sweep') !== undefined;
   const inConflict = new Map<string, (string | null)[]>();
   for (const { column, ...row } of conflicts.list())

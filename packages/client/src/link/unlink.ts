@@ -12,9 +12,9 @@ import { dropMeta, type MetaName, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import { transactionsOf } from '../outbox/transactions.ts';
+import { tablesInOrder } from '../rows/order.ts';
 import type { CheckedTransport } from '../sync/checked.ts';
 import type { Traffic } from '../sync/traffic.ts';
-import { tablesInOrder } from '../transfer/order.ts';
 
 /** What becomes of things when a replica's tie to its server ends. */
 export interface UnlinkChoices {

@@ -1,6 +1,6 @@
 import { type Change, limits, type PushRequest, type UploadedTransaction } from '@koinon/core';
 import { changeToWire, rowKey } from '@koinon/core/internal';
-import { type ColumnNames, withoutUnasked, withoutUnsupported } from '../link/columns.ts';
+import { type ColumnNames, withoutUnasked, withoutUnsupported } from '../database/asked-columns.ts';
 import type { Outbox, QueuedChange } from './outbox.ts';
 import { changesFrom, placesOfSent } from './sending.ts';
 import { ready, type Unit, type Waiting } from './unit.ts';

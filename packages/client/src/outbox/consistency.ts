@@ -89,6 +89,12 @@ export function refuseInconsistent(database: Database): void {
   );
 }
 
+/** The places of the transactions that the server has refused at some time. */
+export function onceRefused(database: Database): ReadonlySet<number> {
+  const refused = database.once("SELECT place FROM koinon_outbox WHERE kind = 'transaction' AND problems IS NOT NULL");
+  return new Set((refused as { place: number }[]).map(({ place }) => place));
+}
+
 /** The rows with changes that the feed has not brought back. */
 export function changedRows(database: Database): readonly RowKey[] {
   const text =

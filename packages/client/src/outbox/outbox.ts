@@ -1,4 +1,5 @@
 import {
+  type AnyRow,
   type Change,
   type JsonValue,
   type Operations,
@@ -17,7 +18,6 @@ import {
   wholeRow,
 } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
-import type { Rows } from '../tables/rows.ts';
 import { Places } from './places.ts';
 import { readTypedOver } from './typed-over.ts';
 
@@ -108,6 +108,15 @@ export const storedChanges = `SELECT c.place, c.sequence, c.kind, c.table_name, 
 
 const kinds: readonly Change['kind'][] = ['insert', 'update', 'delete'];
 
+/** The rows of the tables as they are now, to be written down where a new row is its own record. */
+export interface StoredRows {
+  get(table: string, id: string): AnyRow | null;
+  /** A row as the text of its columns. */
+  imageOf(table: string, row: AnyRow): string;
+  /** The columns of several rows, by id. */
+  columnsOf(table: string, ids: readonly string[]): Map<string, Readonly<Record<string, unknown>>>;
+}
+
 /**
  * The durable, ordered list of transactions that the server has not confirmed, or whose effect is not back yet. This folder
  * alone knows how it is stored.
@@ -118,7 +127,7 @@ const kinds: readonly Change['kind'][] = ['insert', 'update', 'delete'];
 export class Outbox {
   readonly database: Database;
   readonly schema: Schema;
-  readonly rows: Rows;
+  readonly rows: StoredRows;
   /** Where the changes of each row stand. */
   readonly places: Places;
   /** Counted up whenever the list changes. */
@@ -129,7 +138,7 @@ export class Outbox {
   readonly undone: { readonly origin: string; readonly changes: readonly Change[]; readonly version: number }[] = [];
   private readonly inserts = new Map<string, string[]>();
 
-  constructor(database: Database, schema: Schema, rows: Rows) {
+  constructor(database: Database, schema: Schema, rows: StoredRows) {
     this.database = database;
     this.schema = schema;
     this.rows = rows;
@@ -289,4 +298,9 @@ function withServerValues(schema: Schema, change: Change, values: string | null)
   if (change.kind === 'insert') return { ...change, columns };
   const operations = Object.entries(change.operations).filter(([name]) => !Object.hasOwn(given, name));
   return { ...change, columns, operations: Object.fromEntries(operations) };
+}
+
+/** Whether anything in a file's outbox was sent at some time. */
+export function wasSent(database: Database): boolean {
+  return database.once('SELECT 1 FROM koinon_outbox WHERE state IS NOT NULL LIMIT 1').length > 0;
 }

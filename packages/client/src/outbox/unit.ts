@@ -1,6 +1,6 @@
 import type { Change, Schema } from '@koinon/core';
 import { HeldRows, joinTransactions } from '@koinon/core/internal';
-import { type ColumnNames, isUnsupported } from '../link/columns.ts';
+import { type ColumnNames, isUnsupported } from '../database/asked-columns.ts';
 import type { Outbox, OutboxTransaction } from './outbox.ts';
 import { endOf, transactionsOf } from './transactions.ts';
 

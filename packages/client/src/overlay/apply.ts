@@ -8,11 +8,11 @@ import {
   tableOf,
 } from '@koinon/core';
 import { applyChange, columnsFromWire, wholeRow } from '@koinon/core/internal';
-import { adoptIds } from '../link/adopt.ts';
 import { beforeOf, keep } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { noteBack, placesOfSent } from '../outbox/sending.ts';
 import { dropMarks, dropSettled, endOf, rowsOf } from '../outbox/transactions.ts';
+import { adoptIds } from './adopt.ts';
 import { applyDisjoint } from './disjoint.ts';
 import { erase, leave } from './leave.ts';
 import { type Applying, moveRow, noRows, type RowCounts } from './show.ts';

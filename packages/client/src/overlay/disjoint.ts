@@ -1,14 +1,7 @@
 import type { Column, PulledRow, Table, WireColumns } from '@koinon/core';
 import { columnsFromWire, quoteName, toSql, wholeRow } from '@koinon/core/internal';
+import { unsentColumns } from '../outbox/unsent-columns.ts';
 import type { Applying, RowCounts } from './show.ts';
-
-interface WaitingChange {
-  readonly row_id: string;
-  readonly kind: string;
-  readonly columns: string | null;
-  readonly operations: string | null;
-  readonly state: string | null;
-}
 
 type Update = Extract<PulledRow, { readonly kind: 'update' }>;
 
@@ -25,8 +18,8 @@ export function applyDisjoint(
   counts: RowCounts,
 ): readonly PulledRow[] {
   const { outbox, conflicts } = overlay;
-  const waiting = columnsWaiting(
-    overlay,
+  const waiting = unsentColumns(
+    outbox,
     pulled.flatMap(({ kind, id }) => (kind === 'update' ? outbox.places.of(name, id) : [])),
   );
   const hasConflicts = waiting.size > 0 && conflicts.count() > 0;
@@ -38,27 +31,6 @@ export function applyDisjoint(
     if (hasConflicts && conflicts.columnsOf(name, row.id).length > 0) return true;
     return !writeBoth(overlay, name, table, row as Update, counts);
   });
-}
-
-/** The columns that unsent updates of each row change; `other` where there is anything else than such updates. */
-function columnsWaiting({ database }: Applying, places: readonly number[]): Map<string, Set<string> | 'other'> {
-  const columns = new Map<string, Set<string> | 'other'>();
-  if (places.length === 0) return columns;
-  const rows = database
-    .statement(
-      `SELECT c.row_id, c.kind, c.columns, c.operations, t.state FROM koinon_outbox c
-       JOIN koinon_outbox t ON t.place = c.sequence WHERE c.place IN (SELECT value FROM json_each(?))`,
-    )
-    .all(JSON.stringify(places)) as WaitingChange[];
-  for (const { row_id, kind, columns: written, operations, state } of rows) {
-    const known = columns.get(row_id) ?? new Set<string>();
-    const isPlain = kind === 'update' && (state ?? 'pending') === 'pending' && known !== 'other';
-    if (isPlain)
-      for (const names of [written, operations])
-        if (names !== null) for (const column of Object.keys(JSON.parse(names) as object)) known.add(column);
-    columns.set(row_id, isPlain ? known : 'other');
-  }
-  return columns;
 }
 
 /** Writes columns into a row and its base; false, with nothing done, where the base is not there. */

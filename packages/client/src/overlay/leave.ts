@@ -1,11 +1,10 @@
 import type { AnyRow, Problem, RowKey, Schema } from '@koinon/core';
 import { rowLabel, sentence } from '@koinon/core/internal';
-import { noteErased } from '../database/erasure.ts';
-import { forgetGoneRows, forgetRows } from '../outbox/history.ts';
+import { eraseRunIds, noteErased } from '../database/erasure.ts';
+import { eraseConfirmed, forgetGoneRows, forgetRows } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { rewrite } from '../outbox/rewriting.ts';
 import { refuseHere } from '../outbox/sending.ts';
-import { forgetIds } from '../sync/journal.ts';
 import type { Applying } from './show.ts';
 
 /**
@@ -40,14 +39,9 @@ function scopeLeft(schema: Schema, { table, id }: RowKey, row: AnyRow | null): P
 
 /** Erases what else the file holds of rows that have left: what was sent of them, what calls returned, what the journal names. */
 export function erase({ database, schema }: Applying, left: readonly RowKey[]): void {
-  const run = (sql: string, { table, id }: RowKey) => database.statement(sql).run(table, id);
-  for (const key of left) {
-    run('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?', key);
-    run(
-      "UPDATE koinon_outbox SET columns = CASE kind WHEN 'delete' THEN NULL ELSE '{}' END, operations = NULL, before = NULL WHERE is_back = 1 AND table_name = ? AND row_id = ?",
-      key,
-    );
-  }
+  const decided = database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?');
+  for (const { table, id } of left) decided.run(table, id);
+  eraseConfirmed(database, left);
   forgetRows(database, left);
   // What this user has deleted himself is not told to leave: it goes with the first row that is.
   forgetGoneRows(database, schema);
@@ -59,7 +53,7 @@ export function erase({ database, schema }: Applying, left: readonly RowKey[]): 
   for (const { place, outcome } of calls)
     if (names(JSON.parse(outcome), ids))
       database.statement(`UPDATE koinon_call SET outcome = '{"value":null}' WHERE place = ?`).run(place);
-  forgetIds(database, ids);
+  eraseRunIds(database, ids);
   noteErased(database);
 }
 

@@ -30,11 +30,12 @@ import { dataVersion } from '../database/read-only.ts';
 import type { Outbox, QueuedChange, TransactionState } from '../outbox/outbox.ts';
 import { resend, restoreChanges, rewrite } from '../outbox/rewriting.ts';
 import { writeTypedOver } from '../outbox/typed-over.ts';
-import type { TakingBack, Undoing } from '../outbox/undo.ts';
-import { alreadySent, checkTouched, discardRefused, revertAll, revertRows, undoLast } from '../outbox/undo.ts';
-import type { Decision, DecisionResult } from '../replica/replica.ts';
-import { type WriteTarget, Writing } from '../tables/writing.ts';
+import { type WriteTarget, Writing } from '../rows/writing.ts';
+import type { Decision, DecisionResult } from './decision.ts';
+import { type Finishing, finish } from './finish.ts';
 import { moveRow, noRows, showAnew } from './show.ts';
+import type { TakingBack } from './undo.ts';
+import { alreadySent, checkTouched, discardRefused, revertAll, revertRows, undoLast } from './undo.ts';
 
 /** What a person decides about one column, or a whole row, in conflict. */
 export type Choice = 'local' | 'remote' | { readonly value: unknown };
@@ -56,7 +57,7 @@ export interface RowDecision extends RowKey {
 }
 
 /** What decisions work on. */
-export interface Deciding extends Undoing, WriteTarget {
+export interface Deciding extends Finishing, WriteTarget {
   readonly database: Database;
 }
 
@@ -310,7 +311,7 @@ export function redoLast(at: Deciding): readonly RowKey[] {
         writing.operate(table, id, column, operation);
     }
   }
-  writing.finish();
+  finish(at, writing);
   outbox.undone.push(...others);
   return next.changes.map(({ table, id }) => ({ table, id }));
 }

@@ -5,8 +5,8 @@ import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import { rewrite } from '../outbox/rewriting.ts';
-import type { Rows } from '../tables/rows.ts';
-import type { Bases } from './base.ts';
+import type { Bases } from '../rows/base.ts';
+import type { Rows } from '../rows/rows.ts';
 import type { ConflictList, Noted } from './conflict-list.ts';
 
 /** How many rows a page changed on this device, by what happened to them. Rows that came back unchanged do not count. */

@@ -1,7 +1,7 @@
 import type { Problem, RowKey, RowStatus } from '@koinon/core';
 import { HeldRows, rowKey } from '@koinon/core/internal';
+import { isUnsupported, unsupportedColumns } from '../database/asked-columns.ts';
 import { meta } from '../database/layout.ts';
-import { isUnsupported, unsupportedColumns } from '../link/columns.ts';
 import { conflictedIn, transactionsOf } from '../outbox/transactions.ts';
 import { rowState } from './row-state.ts';
 import type { Overlay } from './show.ts';

@@ -10,13 +10,12 @@ import {
 import { columnsFromWire, parseWhere } from '@koinon/core/internal';
 import { callContext } from '#call-context';
 import type { Database } from '../database/database.ts';
-import type { Draft } from '../drafts/draft.ts';
-import { argumentsOf, callback, options, syncOptions, text, wholeNumber, word } from '../engine/arguments.ts';
+import { argumentsOf, callback, options, text, wholeNumber, word } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { Calls } from '../engine/calls.ts';
+import { Turns } from '../engine/mutex.ts';
 import { reads } from '../engine/reads.ts';
 import { type Engine, ReadSteps, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
-import { Turns } from '../engine/turns.ts';
 import type { Host } from '../host/host.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { Commit, type Origin } from '../live/commit.ts';
@@ -24,20 +23,20 @@ import { type ChangeEvent, Listener } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
 import { type Watcher, Watchers } from '../live/watchers.ts';
 import { Outbox } from '../outbox/outbox.ts';
-import type { ReplaceRejected } from '../outbox/refused.ts';
-import { Bases } from '../overlay/base.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
+import { type Decision, type DecisionResult, isDecision } from '../overlay/decision.ts';
+import type { ReplaceRejected } from '../overlay/replace-rejected.ts';
+import { Bases } from '../rows/base.ts';
+import { Rows, readsStatus, statusTable } from '../rows/rows.ts';
 import type { SyncRun } from '../sync/journal.ts';
+import { syncOptions } from '../sync/options.ts';
 import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
-import { Rows, readsStatus, statusTable } from '../tables/rows.ts';
-import { isDecision } from './decision.ts';
+import type { Draft } from './draft.ts';
 import { type Face, typed } from './face.ts';
 import { OtherWrites } from './other-writes.ts';
 import {
   type ConflictOf,
-  type Decision,
-  type DecisionResult,
   type DeletedRow,
   type EffectName,
   type Followed,

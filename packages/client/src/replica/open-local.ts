@@ -1,10 +1,11 @@
 import type { Only, Schema } from '@koinon/core';
 import { Database } from '../database/database.ts';
 import { isOlder, isReplicaFile, meta, type Prepare, prepareLayout, setMeta } from '../database/layout.ts';
+import type { SqlDriver } from '../driver/driver.ts';
+import { storageError } from '../driver/errors.ts';
 import { systemHost } from '../host/host.ts';
+import { wasSent } from '../outbox/outbox.ts';
 import { noConflicts } from '../overlay/conflict-list.ts';
-import type { SqlDriver } from '../storage/driver.ts';
-import { storageError } from '../storage/errors.ts';
 import { checkOptions } from './check-options.ts';
 import { LocalReplica, type Parts } from './local.ts';
 import type { ReplicaOptions } from './open.ts';
@@ -61,13 +62,12 @@ async function disputesOf<S extends Schema>(
   { schema, server }: ReplicaOptions<S>,
   database: Database,
 ): Promise<Pick<Parts<S>, 'conflicts' | 'replaceRejected'>> {
-  const isThere = (table: string) => database.guarded(() => database.once(`SELECT 1 FROM ${table} LIMIT 1`)).length > 0;
-  const isSent = () => isThere('(SELECT 1 FROM koinon_outbox WHERE state IS NOT NULL)');
-  if (server === undefined && !isThere('koinon_conflict') && !isSent())
+  const hasConflicts = () => database.once('SELECT 1 FROM koinon_conflict LIMIT 1').length > 0;
+  if (server === undefined && !database.guarded(() => hasConflicts() || wasSent(database)))
     return { conflicts: noConflicts, replaceRejected: undefined };
   const [{ Conflicts }, { sendAgainWith }] = await Promise.all([
     import('../overlay/conflicts.ts'),
-    import('../outbox/refused.ts'),
+    import('../overlay/replace-rejected.ts'),
   ]);
   return { conflicts: new Conflicts(database, schema), replaceRejected: sendAgainWith };
 }

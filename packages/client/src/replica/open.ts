@@ -1,10 +1,10 @@
 import type { Row, Schema, TableName, Where } from '@koinon/core';
 import type { Migrations } from '../database/migration.ts';
-import { Draft } from '../drafts/draft.ts';
+import type { SqlDriver } from '../driver/driver.ts';
 import type { Host } from '../host/host.ts';
-import type { SqlDriver } from '../storage/driver.ts';
 import type { SyncOptions } from '../sync/state.ts';
 import type { TokenSource, Transport } from '../sync/transport.ts';
+import { Draft } from './draft.ts';
 import { openLocal } from './open-local.ts';
 import type { Replica } from './replica.ts';
 import type { Transaction } from './transaction.ts';

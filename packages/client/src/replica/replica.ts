@@ -20,19 +20,20 @@ import type {
   TrashRequest,
   Where,
 } from '@koinon/core';
-import type { Draft } from '../drafts/draft.ts';
 import type { ReadSteps, StepName } from '../engine/steps.ts';
 import type { StorageRoom } from '../host/host.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import { LiveQuery, type Source } from '../live/result.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
-import type { TakingBack } from '../outbox/undo.ts';
+import type { Decision, DecisionResult } from '../overlay/decision.ts';
 import type { ChoicesOf, RowDecision } from '../overlay/resolve.ts';
+import type { TakingBack } from '../overlay/undo.ts';
 import type { Misfit } from '../sync/fitting.ts';
 import type { SyncRun } from '../sync/journal.ts';
 import type { Direction, SyncState } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
+import type { Draft } from './draft.ts';
 import { Face } from './face.ts';
 import type { Transaction } from './transaction.ts';
 
@@ -98,22 +99,6 @@ export interface StorageReport extends StorageRoom {
 
 /** What changes the replica by name: the steps that write, and what takes changes back. */
 export type EffectName = Exclude<StepName, keyof ReadSteps> | Decision;
-
-/** What takes changes back, or settles them, with what it returns. */
-export interface Decisions {
-  undo(): readonly RowKey[];
-  redo(): readonly RowKey[];
-  revert(): void;
-  revertAll(): number;
-  resolve(): void;
-  unresolve(): void;
-  resend(): void;
-  discard(): readonly RowKey[];
-}
-export type Decision = keyof Decisions;
-
-/** What one of them returns. */
-export type DecisionResult<K extends Decision> = ReturnType<Decisions[K]>;
 
 /** The kinds of queries that can be live. */
 export type Followed = 'rows' | 'summary' | 'select' | 'setting' | 'sync' | 'conflicts' | 'rejections' | 'outbox';

@@ -1,8 +1,8 @@
 import { KoinonError, type Only, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
+import { askedColumns, noteColumns } from '../database/asked-columns.ts';
 import { emptyLog, isErasedInLog } from '../database/erasure.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
-import { askedColumns, noteColumns } from '../link/columns.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { refuseInconsistent } from '../outbox/consistency.ts';
 import { forgetKept, keepFor } from '../outbox/history.ts';

@@ -6,7 +6,7 @@ import { Commit } from '../live/commit.ts';
 import type { Result } from '../live/result.ts';
 import { Rerun, View } from '../live/view.ts';
 import type { Watcher } from '../live/watchers.ts';
-import { statusTable } from '../tables/rows.ts';
+import { statusTable } from '../rows/rows.ts';
 import type { Followed } from './replica.ts';
 
 /** What lists the outbox and what is in conflict, once it is loaded: most pages follow none of it. */

@@ -8,11 +8,11 @@ import {
   type PushRequest,
 } from '@koinon/core';
 import { checkPushResponse } from '@koinon/core/internal';
+import { unsupportedColumns } from '../database/asked-columns.ts';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
-import { unsupportedColumns } from '../link/columns.ts';
 import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
 import {
   noteApplied,

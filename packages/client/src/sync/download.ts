@@ -1,6 +1,6 @@
 import { type AppliedOrigin, KoinonError, limits, type PulledPage, type PullHeader } from '@koinon/core';
+import { noteUnsupported } from '../database/asked-columns.ts';
 import { meta, setMeta } from '../database/layout.ts';
-import { noteUnsupported } from '../link/columns.ts';
 import { noteLost, originsOf, sentIds } from '../outbox/sending.ts';
 import { noRows } from '../overlay/show.ts';
 import { beginSweep, isForgetting, type Lost } from '../overlay/sweep.ts';

@@ -27,24 +27,6 @@ export function noteRun(database: Database, run: SyncRun): void {
   database.statement('DELETE FROM koinon_run WHERE place <= ?').run(Number(lastInsertRowid) - kept);
 }
 
-/** Takes the ids of rows that must not be named any more out of all runs. */
-export function forgetIds(database: Database, ids: ReadonlySet<string>): void {
-  const rows = database.statement('SELECT place, run FROM koinon_run').all() as { place: number; run: string }[];
-  for (const { place, run } of rows) {
-    const { down, up, ...rest } = JSON.parse(run) as SyncRun;
-    const without = (traffic: SyncRun['down']) =>
-      Object.fromEntries(
-        Object.entries(traffic).map(([table, counts]) => [
-          table,
-          { ...counts, first: counts.first.filter((id) => !ids.has(id)) },
-        ]),
-      );
-    const written = JSON.stringify({ ...rest, down: without(down), up: without(up) });
-    if (written.length !== run.length)
-      database.statement('UPDATE koinon_run SET run = ? WHERE place = ?').run(written, place);
-  }
-}
-
 /** The last runs, newest first. */
 export function lastRuns(database: Database, limit: number): SyncRun[] {
   const rows = database.statement('SELECT run FROM koinon_run ORDER BY place DESC LIMIT ?').all(limit);

@@ -1,6 +1,6 @@
 import { KoinonError, type LiveWindow, type PulledPage } from '@koinon/core';
+import { completed, noteUnsupported, unsupportedColumns } from '../database/asked-columns.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
-import { completed, noteUnsupported, unsupportedColumns } from '../link/columns.ts';
 import { sentIds } from '../outbox/sending.ts';
 import { applyPage } from '../overlay/apply.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';

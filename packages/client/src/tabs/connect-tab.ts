@@ -1,9 +1,9 @@
 import { KoinonError, type Schema } from '@koinon/core';
 import { timeId } from '../host/time-id.ts';
-import { ConnectedReplica } from '../hosting/connect-replica.ts';
-import type { Answer, Request } from '../hosting/messages.ts';
-import { Wire } from '../hosting/wire.ts';
 import { throwLater } from '../live/result.ts';
+import { ConnectedReplica } from '../remote/connect-replica.ts';
+import type { Answer, Request } from '../remote/messages.ts';
+import { Wire } from '../remote/wire.ts';
 import type { Replica } from '../replica/replica.ts';
 import { Channel, databaseLock, type TabBroadcast } from './tab-bus.ts';
 import { forgetUnfinished, keepUnfinished, unfinished } from './unfinished.ts';

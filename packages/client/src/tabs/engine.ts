@@ -1,7 +1,7 @@
 import type { Schema } from '@koinon/core';
 import type { TabHost } from '../host/host.ts';
-import { hostReplica } from '../hosting/host-replica.ts';
-import type { Port } from '../hosting/port.ts';
+import { hostReplica } from '../remote/host-replica.ts';
+import type { Port } from '../remote/port.ts';
 import type { Replica } from '../replica/replica.ts';
 import { Channel, type TabMessage, tabLock } from './tab-bus.ts';
 

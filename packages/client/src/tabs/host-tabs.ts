@@ -1,8 +1,8 @@
 import { KoinonError, type Schema } from '@koinon/core';
-import { hear, type Port } from '../hosting/port.ts';
+import { openMemory, openPrivateFile } from '../driver/wasm.ts';
+import { hear, type Port } from '../remote/port.ts';
 import type { ReplicaOptions } from '../replica/open.ts';
 import { openLocal } from '../replica/open-local.ts';
-import { openMemory, openPrivateFile } from '../storage/wasm.ts';
 import { type OpenDatabase, TabEngine } from './engine.ts';
 import { type FromPage, isFromPage, PageHost } from './page-host.ts';
 import {

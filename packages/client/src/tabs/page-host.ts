@@ -1,5 +1,5 @@
 import { systemHost, type TabHost } from '../host/host.ts';
-import type { Request } from '../hosting/messages.ts';
+import type { Request } from '../remote/messages.ts';
 
 /** What the page sees and its worker does not. */
 export interface Shell {

@@ -1,4 +1,4 @@
-import type { Request } from '../hosting/messages.ts';
+import type { Request } from '../remote/messages.ts';
 
 /** A value as JSON holds it, with bytes, and nothing that could be taken for something else. */
 type Packed =

@@ -2,8 +2,8 @@ import { type AnyRow, KoinonError, type Schema, type Table, type TableName, tabl
 import { columnsToWire } from '@koinon/core/internal';
 import { stringify } from '#csv-stringify';
 import type { Replica } from '../replica/replica.ts';
+import { tablesInOrder } from '../rows/order.ts';
 import { checkTransfer, type TransferFormat, type TransferProgress } from './options.ts';
-import { tablesInOrder } from './order.ts';
 
 /** Options of {@link exportRows}. */
 export interface ExportOptions<S extends Schema> {

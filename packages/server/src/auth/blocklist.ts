@@ -1,5 +1,5 @@
 import { KoinonError } from '@koinon/core';
-import type { Store } from '../stores/store.ts';
+import type { Store } from '../store/store.ts';
 
 /** Milliseconds between two looks at which replicas are blocked: the operator does it from a process of his own. */
 const lookEvery = 5_000;

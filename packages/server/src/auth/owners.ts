@@ -1,5 +1,5 @@
 import { KoinonError } from '@koinon/core';
-import type { Store } from '../stores/store.ts';
+import type { Store } from '../store/store.ts';
 import type { User } from './authenticate.ts';
 
 /** Replicas known in memory at most; the others are asked for in the database. */

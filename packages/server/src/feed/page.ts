@@ -1,7 +1,7 @@
 import type { Cursor, PassedScope, Position, PulledRow, Scope, TableFilter } from '@koinon/core';
 import { intersection, minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
-import type { Changed, Room, Store, StoreReader } from '../stores/store.ts';
-import { rowTimes } from '../stores/times.ts';
+import type { Changed, Room, Store, StoreReader } from '../store/store.ts';
+import { rowTimes } from '../store/times.ts';
 
 /** A page of what a replica is to be told, and where it stands with it. */
 export interface Page {

@@ -17,7 +17,7 @@ import { Hub } from '../realtime/hub.ts';
 import { type RuleOptions, ruleSet } from '../rules/rules.ts';
 import { scopeSet } from '../scope/evaluate.ts';
 import type { Scopes } from '../scope/scopes.ts';
-import type { Store } from '../stores/store.ts';
+import type { Store } from '../store/store.ts';
 
 /** Options of {@link serveInProcess}. */
 export interface InProcessOptions<S extends Schema = Schema> extends RuleOptions<S> {

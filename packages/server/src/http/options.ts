@@ -3,8 +3,8 @@ import type { Authenticate } from '../auth/authenticate.ts';
 import type { UserConnections } from '../auth/connections.ts';
 import type { RuleOptions } from '../rules/rules.ts';
 import type { Scopes } from '../scope/scopes.ts';
-import type { RetentionOptions } from '../stores/retention-job.ts';
-import type { Store } from '../stores/store.ts';
+import type { RetentionOptions } from '../store/retention-job.ts';
+import type { Store } from '../store/store.ts';
 
 /** What a request, or a live window, has moved. `took` is in milliseconds. */
 export type Moved =

@@ -1,6 +1,6 @@
 import { createHash } from 'node:crypto';
 import type { PulledRow, Schema } from '@koinon/core';
-import { keyOf, type StoreReader } from '../stores/store.ts';
+import { keyOf, type StoreReader } from '../store/store.ts';
 
 /** Length, as JSON carries them, from which bytes are worth being left out. */
 const worthwhile = 16_384;

@@ -5,7 +5,7 @@ import { forgottenCursor, isOfNewKey, openCursor, restoredCursor, sealCursor, un
 import { firstCursor, movedRows, nextPage, type Page, pageBytes, passedViews, pulledRow } from '../feed/page.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import type { View } from '../scope/view.ts';
-import type { Reach, Store, StoreReader } from '../stores/store.ts';
+import type { Reach, Store, StoreReader } from '../store/store.ts';
 import { withoutKnownBytes } from './known-bytes.ts';
 
 /** For whom something is read. */

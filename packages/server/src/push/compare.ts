@@ -1,6 +1,6 @@
 import type { Change, Problem, StaleRow, Table } from '@koinon/core';
 import { noSuchRow, rowLabel, sentence } from '@koinon/core/internal';
-import { keyOf, type RowKey, type Stamp, type Written } from '../stores/store.ts';
+import { keyOf, type RowKey, type Stamp, type Written } from '../store/store.ts';
 
 /** A row as one transaction finds it, with what the transaction itself has done to it so far. */
 interface Found {

@@ -26,7 +26,7 @@ import {
   type RowKey,
   type Store,
   type StoreWriter,
-} from '../stores/store.ts';
+} from '../store/store.ts';
 import { Comparison } from './compare.ts';
 import { digestOf } from './digest.ts';
 import { forgottenOutcome, problemsKept, reusedId, tooLarge, unreadableProblems } from './refusals.ts';

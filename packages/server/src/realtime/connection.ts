@@ -13,7 +13,7 @@ import type { Blocklist } from '../auth/blocklist.ts';
 import type { UserConnections } from '../auth/connections.ts';
 import type { Identify } from '../auth/identity.ts';
 import { type Access, givenCursor, unsupported } from '../pull/pull.ts';
-import type { Store } from '../stores/store.ts';
+import type { Store } from '../store/store.ts';
 import type { Follower, Hub, Window } from './hub.ts';
 
 /** Bytes that may wait for one connection; a reader slower than that is told to pull. */

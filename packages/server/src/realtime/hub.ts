@@ -4,7 +4,7 @@ import { nextPage, pageBytes, pulledRow } from '../feed/page.ts';
 import { largeBytes } from '../pull/known-bytes.ts';
 import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
 import { type View, viewOf } from '../scope/view.ts';
-import type { Changed, Store, StoreReader } from '../stores/store.ts';
+import type { Changed, Store, StoreReader } from '../store/store.ts';
 import { type Group, type Member, Members } from './members.ts';
 
 /** A stretch of the feed, as far as it concerns one follower. */

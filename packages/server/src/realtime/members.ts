@@ -2,7 +2,7 @@ import type { WireColumns } from '@koinon/core';
 import type { Consulted } from '../scope/evaluate.ts';
 import { ConditionIndex } from '../scope/index.ts';
 import type { View } from '../scope/view.ts';
-import type { Changed, Store } from '../stores/store.ts';
+import type { Changed, Store } from '../store/store.ts';
 import type { Follower } from './hub.ts';
 
 /** One who follows with others of the same scope. */

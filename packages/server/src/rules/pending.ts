@@ -1,5 +1,5 @@
 import type { Change, Writer } from '@koinon/core';
-import { keyOf, type RowKey, type StoreWriter } from '../stores/store.ts';
+import { keyOf, type RowKey, type StoreWriter } from '../store/store.ts';
 
 /** What rules gave to a row. */
 export interface Filled extends RowKey {

@@ -1,7 +1,7 @@
 import type { AnyRow, Change, Problem, Schema, Table } from '@koinon/core';
 import { columnLabel, noSuchRow, rowLabel, rowProblems, sentence, tableLabel } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
-import { byTable, type RowKey, type StoreWriter } from '../stores/store.ts';
+import { byTable, type RowKey, type StoreWriter } from '../store/store.ts';
 
 /** Whose changes are looked at: what he may not see must not be told apart from what is not there. */
 export interface Whose {

@@ -20,16 +20,10 @@ import {
   tableLabel,
 } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
-import { ConstraintError, keyOf, type RowKey, rowsByKey, type Store, type StoreWriter } from '../stores/store.ts';
+import type { RowWrite, RuleContext } from '../scope/row-write.ts';
+import { ConstraintError, keyOf, type RowKey, rowsByKey, type Store, type StoreWriter } from '../store/store.ts';
 import { type Filled, PendingWrites } from './pending.ts';
-import {
-  type AnyTableRules,
-  type RowWrite,
-  type RuleContext,
-  type RuleOptions,
-  type RuleSet,
-  ruleSet,
-} from './rules.ts';
+import { type AnyTableRules, type RuleOptions, type RuleSet, ruleSet } from './rules.ts';
 import { wholeProblems } from './shared.ts';
 
 /** What a transaction came to under the rules. */

@@ -10,7 +10,7 @@ import {
 } from '@koinon/core';
 import { columnLabel, rowLabel, sentence } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
-import { keyOf, type RowKey, rowOf, rowsByKey, type Stamp, type StoreWriter } from '../stores/store.ts';
+import { keyOf, type RowKey, rowOf, rowsByKey, type Stamp, type StoreWriter } from '../store/store.ts';
 import type { Evaluated, ScopeSet } from './evaluate.ts';
 import { type View, whole } from './view.ts';
 

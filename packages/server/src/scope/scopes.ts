@@ -1,6 +1,6 @@
 import type { ColumnOfType, Row, RowComplaint, Schema, SyncedTableName, TableName, Where } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
-import type { RowWrite, RuleContext } from '../rules/rules.ts';
+import type { RowWrite, RuleContext } from './row-write.ts';
 
 type Awaitable<T> = T | Promise<T>;
 

@@ -5,7 +5,7 @@ import type { Access } from '../pull/pull.ts';
 import type { RuleSet } from '../rules/rules.ts';
 import { writeChanges } from '../rules/write.ts';
 import { Guard } from '../scope/guard.ts';
-import { heldBytes, type Store, type Tombstone, type TombstoneKey } from '../stores/store.ts';
+import { heldBytes, type Store, type Tombstone, type TombstoneKey } from '../store/store.ts';
 
 /** Deleted rows whose keys are looked at with one query, and for one request. */
 const stride = 1_000;

@@ -3,7 +3,7 @@ import { Readable } from 'node:stream';
 import { eventStream, jsonLines, readFeedRequest } from '@koinon/core/internal';
 import type { FastifyInstance, FastifyReply, FastifyRequest } from 'fastify';
 import { askAgainAfter, endUnknown, untilExpiry } from '../../auth/authenticate.ts';
-import { FeedReader } from '../../feed/feed.ts';
+import { FeedReader } from '../../realtime/feed-reader.ts';
 import { tokenOf } from '../admission.ts';
 import type { Service } from '../service.ts';
 

@@ -3,10 +3,10 @@ import type { Socket } from 'node:net';
 import { KoinonError } from '@koinon/core';
 import { livePath, shown } from '@koinon/core/internal';
 import type { FastifyError, FastifyInstance } from 'fastify';
-import { acceptSockets } from '../../realtime/upgrade.ts';
 import type { AllowsOrigin } from '../origins.ts';
 import { asKoinonError, problemOf } from '../problems.ts';
 import type { Service } from '../service.ts';
+import { acceptSockets } from '../upgrade.ts';
 import { takePush } from './push.ts';
 
 /**

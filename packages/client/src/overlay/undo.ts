@@ -2,12 +2,12 @@ import { KoinonError, type RowKey, tableOf } from '@koinon/core';
 import { errorFromProblems, HeldRows, rowKey, rowLabel, rowLabels, sentence } from '@koinon/core/internal';
 import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
-import { type Overlay, showAnew } from '../overlay/show.ts';
-import { type Integrity, integrityProblems } from '../tables/integrity.ts';
-import type { OutboxTransaction } from './outbox.ts';
-import { rewrite } from './rewriting.ts';
-import { placesOfSent } from './sending.ts';
-import { drop, rowsOf, transactionsFrom } from './transactions.ts';
+import type { OutboxTransaction } from '../outbox/outbox.ts';
+import { rewrite } from '../outbox/rewriting.ts';
+import { placesOfSent } from '../outbox/sending.ts';
+import { drop, rowsOf, transactionsFrom } from '../outbox/transactions.ts';
+import { type Integrity, integrityProblems } from '../rows/integrity.ts';
+import { type Overlay, showAnew } from './show.ts';
 
 /** What taking back works on. Runs inside a transaction. */
 export interface Undoing extends Overlay, Integrity {

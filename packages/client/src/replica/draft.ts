@@ -29,8 +29,8 @@ import {
 } from '@koinon/core/internal';
 import { withBytes } from '../engine/bytes.ts';
 import type { Write } from '../engine/steps.ts';
-import { performStep, typed } from '../replica/face.ts';
-import type { Replica } from '../replica/replica.ts';
+import { performStep, typed } from './face.ts';
+import type { Replica } from './replica.ts';
 
 /** What a draft would do to one row. */
 export interface DraftedRow {

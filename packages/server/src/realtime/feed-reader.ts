@@ -2,10 +2,10 @@ import { once } from 'node:events';
 import type { Writable } from 'node:stream';
 import { type Cursor, type FeedRequest, limits, type PulledRow, tableOf } from '@koinon/core';
 import { sealCursor } from '../cursor/seal.ts';
+import { nextPage, pageBytes } from '../feed/page.ts';
 import { type Access, cursorOf, givenCursor, refuseUnknown } from '../pull/pull.ts';
-import type { Hub, Window } from '../realtime/hub.ts';
-import type { Store } from '../stores/store.ts';
-import { nextPage, pageBytes } from './page.ts';
+import type { Store } from '../store/store.ts';
+import type { Hub, Window } from './hub.ts';
 
 /** Bytes that may wait for one reader. */
 const mostWaiting = 1024 * 1024;

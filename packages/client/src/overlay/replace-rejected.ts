@@ -1,8 +1,8 @@
 import { limits, type RowKey } from '@koinon/core';
 import { HeldRows, joinTransactions, rowKey } from '@koinon/core/internal';
-import { showAnew } from '../overlay/show.ts';
-import type { OutboxTransaction } from './outbox.ts';
-import { drop, rowsOf, transactionsOf } from './transactions.ts';
+import type { OutboxTransaction } from '../outbox/outbox.ts';
+import { drop, rowsOf, transactionsOf } from '../outbox/transactions.ts';
+import { showAnew } from './show.ts';
 import type { Undoing } from './undo.ts';
 
 /** What a local transaction does to refused ones: see {@link sendAgainWith}. */

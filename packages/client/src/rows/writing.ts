@@ -26,12 +26,11 @@ import {
 } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { clockOffset } from '../database/layout.ts';
+import { storageError } from '../driver/errors.ts';
 import type { Host } from '../host/host.ts';
+import type { Commit } from '../live/commit.ts';
 import type { OpenOutboxEntry, Outbox } from '../outbox/outbox.ts';
-import type { ReplaceRejected } from '../outbox/refused.ts';
-import type { Undoing } from '../outbox/undo.ts';
-import type { Bases } from '../overlay/base.ts';
-import { storageError } from '../storage/errors.ts';
+import type { Bases } from './base.ts';
 import { integrityProblems, type Touched } from './integrity.ts';
 import type { Rows } from './rows.ts';
 
@@ -43,8 +42,7 @@ export interface WriteTarget {
   readonly bases: Bases;
   readonly outbox: Outbox;
   readonly host: Host;
-  /** Sends what was refused again with what corrects it; undefined where the server has never refused anything. */
-  readonly replaceRejected: ReplaceRejected | undefined;
+  readonly commit: Commit;
   /** The tables that others refer to. */
   readonly referenced: ReadonlySet<string>;
 }
@@ -55,7 +53,7 @@ export interface WriteTarget {
  * ends, so that two rows may swap a unique value on the way.
  */
 export class Writing {
-  private readonly to: WriteTarget & Undoing;
+  private readonly to: WriteTarget;
   private readonly origin: string | undefined;
   private readonly touched = new Map<string, Touched>();
   private broken: { readonly error: unknown } | undefined;
@@ -64,7 +62,7 @@ export class Writing {
   writes = 0;
 
   /** @param origin of an act that is done again. */
-  constructor(target: WriteTarget & Undoing, origin?: string) {
+  constructor(target: WriteTarget, origin?: string) {
     this.to = target;
     this.origin = origin;
   }
@@ -139,9 +137,11 @@ export class Writing {
   finish(): void {
     if (this.broken) throw this.broken.error;
     refuse(this.problems());
-    const { outbox, replaceRejected } = this.to;
-    if (replaceRejected && this.entry?.sequence !== undefined && outbox.hasRejected())
-      replaceRejected(this.to, this.entry.sequence);
+  }
+
+  /** The place of what was written in the outbox; undefined while that is nothing. */
+  get sequence(): number | undefined {
+    return this.entry?.sequence;
   }
 
   /** Has a row checked at the end that something else has changed. */

@@ -8,8 +8,8 @@ import {
   type WireChange,
 } from '@koinon/core';
 import { columnOf, columnsToWire, quoteName } from '@koinon/core/internal';
-import type { Database } from '../database/database.ts';
-import { meta, setMeta } from '../database/layout.ts';
+import type { Database } from './database.ts';
+import { meta, setMeta } from './layout.ts';
 
 /** Columns by table. */
 export type ColumnNames = Readonly<Record<string, readonly string[]>>;

@@ -2,7 +2,7 @@ import type { AnyRow, PulledRow, Table } from '@koinon/core';
 import { quoteName } from '@koinon/core/internal';
 import { renameReferences, renameRow } from '../outbox/rename-row.ts';
 import { renew } from '../outbox/rewriting.ts';
-import type { Applying } from '../overlay/show.ts';
+import type { Applying } from './show.ts';
 
 /**
  * Rows that were made here and exist on the server as well, under another id, are one row each: it is told by the natural

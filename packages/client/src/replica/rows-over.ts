@@ -1,7 +1,7 @@
 import type { AnyRow, Query, Row, Schema, TableName } from '@koinon/core';
 import { comparatorOf, frozenRow, planQuery, predicateOf } from '@koinon/core/internal';
-import { typed } from '../replica/face.ts';
-import type { Replica } from '../replica/replica.ts';
+import { typed } from './face.ts';
+import type { Replica } from './replica.ts';
 
 /** A row as a draft has it; null if the draft deletes it. */
 export interface RowInDraft {

@@ -1,6 +1,6 @@
 import type { AnyRow } from '@koinon/core';
 import type { Database } from '../database/database.ts';
-import type { Rows } from '../tables/rows.ts';
+import type { Rows } from './rows.ts';
 
 /**
  * Rows as the server last gave them, kept only while they have changes the feed does not cover. A row with such changes

@@ -2,8 +2,8 @@ import type { IncomingMessage } from 'node:http';
 import type { Duplex } from 'node:stream';
 import { KoinonError } from '@koinon/core';
 import { WebSocketServer } from 'ws';
-import { endWithProblem } from '../http/problems.ts';
-import { type Admission, mostBytes, type Sender, serveConnection } from './connection.ts';
+import { type Admission, mostBytes, type Sender, serveConnection } from '../realtime/connection.ts';
+import { endWithProblem } from './problems.ts';
 
 /** The code of RFC 6455 for a service that is about to start again: come back, here or elsewhere. */
 const restarting = 1012;

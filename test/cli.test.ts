@@ -2,9 +2,9 @@ import { type ChildProcess, spawn } from 'node:child_process';
 import { mkdtemp, readFile, rm, symlink, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { cooperative } from '@koinon/cli';
 import { openNodeDriver, openReplica } from '@koinon/client';
 import type { Schema } from '@koinon/core';
+import { cooperative } from '@koinon/demo';
 import { afterAll, expect, test } from 'vitest';
 import { newDatabase } from './support/stores.ts';
 
@@ -12,8 +12,10 @@ const root = join(import.meta.dirname, '..');
 const folder = await mkdtemp(join(tmpdir(), 'koinon-cli-'));
 afterAll(() => rm(folder, { recursive: true, force: true }));
 
-function koinon(...words: string[]): ChildProcess & { readonly output: () => string } {
-  const entry = join(root, 'packages/cli/src/koinon.ts');
+const koinon = (...words: string[]) => program('packages/cli/src/koinon.ts', words);
+const demo = (...words: string[]) => program('examples/demo/src/demo.ts', words);
+
+function program(entry: string, words: readonly string[]): ChildProcess & { readonly output: () => string } {
   const child = spawn(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', entry, ...words], {
     cwd: root,
     env: { ...process.env, NO_COLOR: '1' },
@@ -66,18 +68,18 @@ test('serve starts on a schema module, answers, and stops cleanly when asked to'
 test.each([
   [['serve', 'nowhere.ts', 'x.db'], 1, /no schema module nowhere\.ts.*schema-invalid/],
   [
-    ['serve', 'packages/cli/src/demo/scenario.ts', '/nowhere/x.db', '--port', '0'],
+    ['serve', 'examples/demo/src/cooperative/schema.ts', '/nowhere/x.db', '--port', '0'],
     1,
     /\/nowhere\/x\.db cannot be opened.*storage-refused/,
   ],
   [
-    ['serve', 'packages/cli/src/demo/scenario.ts', join(folder, 'alone.db'), '--host', '0.0.0.0'],
+    ['serve', 'examples/demo/src/cooperative/schema.ts', join(folder, 'alone.db'), '--host', '0.0.0.0'],
     1,
     /answers this machine only.*not-loopback/,
   ],
-  [['serve', 'packages/cli/src/demo/scenario.ts', 'x.db', '--port', 'high'], 2, /whole number from 0 to 65535/],
+  [['serve', 'examples/demo/src/cooperative/schema.ts', 'x.db', '--port', 'high'], 2, /whole number from 0 to 65535/],
   [
-    ['serve', 'packages/cli/src/demo/scenario.ts', 'x.db', '--origin', 'https://app.example/field'],
+    ['serve', 'examples/demo/src/cooperative/schema.ts', 'x.db', '--origin', 'https://app.example/field'],
     2,
     /not the origin of a page/,
   ],
@@ -96,7 +98,7 @@ test('whoever has read enough of what a command prints is not told of an error',
 });
 
 test('the demo tells its story on real files and ends well only because all three hold the same rows', async () => {
-  const child = koinon('demo', '--exit', '--folder', join(folder, 'demo'));
+  const child = demo('--exit', '--folder', join(folder, 'demo'));
   expect(await ended(child)).toBe(0);
   const story = child.output();
   expect(story).toMatch(/8 members, 20 sites, 200 hives, 2000 visits, 120 harvests/);
@@ -110,7 +112,7 @@ test('the demo tells its story on real files and ends well only because all thre
 
 test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp on everything, and no trace afterwards', async () => {
   const database = await newDatabase('PostgreSQL', folder);
-  const schemaFile = join(root, 'packages/cli/src/demo/scenario.ts');
+  const schemaFile = join(root, 'examples/demo/src/cooperative/schema.ts');
   const ddl = await run('ddl', schemaFile, database.address);
   expect(ddl.output).toMatch(/^BEGIN;[\s\S]*CREATE TABLE "public"\."visit"[\s\S]*COMMIT;\s*$/);
   const unready = await run('changes', schemaFile, database.address);
@@ -124,15 +126,16 @@ test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp o
   expect(await run('uninstall', database.address)).toMatchObject({ code: 2 });
   expect(await run('uninstall', database.address, '--yes')).toMatchObject({ code: 0 });
   expect(await shell.all("SELECT FROM pg_namespace WHERE nspname = 'koinon'")).toEqual([]);
-  const demo = await run('demo', '--exit', '--folder', join(folder, 'demo-postgres'), '--database', database.address);
-  expect(demo.output).toMatch(/All three hold the same 2371 rows, compared row by row\.\s*$/);
-  expect(demo.output).not.toContain(new URL(database.address).password);
+  const child = demo('--exit', '--folder', join(folder, 'demo-postgres'), '--database', database.address);
+  expect(await ended(child)).toBe(0);
+  expect(child.output()).toMatch(/All three hold the same 2371 rows, compared row by row\.\s*$/);
+  expect(child.output()).not.toContain(new URL(database.address).password);
   await shell.close();
   await database.drop();
 }, 120_000);
 
 test('an SQLite file is prepared by what ddl prints, and is as it was after release', async () => {
-  const schemaFile = join(root, 'packages/cli/src/demo/scenario.ts');
+  const schemaFile = join(root, 'examples/demo/src/cooperative/schema.ts');
   const file = join(folder, 'register.db');
   const driver = await openNodeDriver({ file });
   const tables = () => driver.prepare('SELECT name, sql FROM sqlite_schema ORDER BY name').all();
@@ -153,7 +156,7 @@ test('an SQLite file is prepared by what ddl prints, and is as it was after rele
 }, 60_000);
 
 test('look, sync, changes and replicas show and move what is there, for people and for programs', async () => {
-  const schemaFile = join(root, 'packages/cli/src/demo/scenario.ts');
+  const schemaFile = join(root, 'examples/demo/src/cooperative/schema.ts');
   const [server, phone] = [join(folder, 'demo/server.db'), join(folder, 'demo/runa.db')];
   const json = async (...words: string[]) => JSON.parse((await run(...words, '--json')).output) as never;
   const replica = await openReplica({ schema: cooperative, file: phone });

@@ -59,8 +59,7 @@ test.each(Object.entries(layers))('the folders of packages/%s import only those 
 test('what promises nothing is imported by the replica and the server alone', () => {
   const found = ['react', 'cli'].flatMap((name) => importsOf(join(packages, name, 'src')));
   const internal = found.filter(({ imported }) => imported === '@koinon/core/internal').map(({ file }) => file);
-  // The demo writes its office's rows as another program would.
-  expect(internal.filter((file) => !file.includes('/demo/'))).toEqual([]);
+  expect(internal).toEqual([]);
 });
 
 test('the folders are parts of the job, and every file is named after its idea', () => {

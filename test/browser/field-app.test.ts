@@ -1,7 +1,7 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
-import { cooperative, demoRows, officeRules } from '@koinon/cli';
 import { openNodeDriver } from '@koinon/client';
+import { cooperative, demoRows, officeRules } from '@koinon/demo';
 import { sqliteStore, startServer } from '@koinon/server';
 import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';

@@ -11,7 +11,7 @@ import { buildApp, scratch } from '../support/serve.ts';
 
 const folder = scratch();
 const examples = join(import.meta.dirname, '../../examples');
-const main = join(import.meta.dirname, '../../packages/cli/src/koinon.ts');
+const main = join(examples, 'demo/src/demo.ts');
 let context: BrowserContext;
 let url: string;
 let stop: () => Promise<void>;
@@ -29,7 +29,6 @@ beforeAll(async () => {
       'tsx',
       '--conditions=koinon-source',
       main,
-      'demo',
       '--folder',
       join(folder, 'demo'),
       '--pages',

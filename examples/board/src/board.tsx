@@ -1,6 +1,6 @@
-import type { cooperative } from '@koinon/cli';
 import type { Replica } from '@koinon/client';
 import { sql } from '@koinon/core';
+import type { cooperative } from '@koinon/demo';
 import { useLive, useSyncState } from '@koinon/react';
 import { LineChart } from '@mantine/charts';
 import { Badge, Box, Card, Group, Loader, SimpleGrid, Stack, Table, Text, Title } from '@mantine/core';

@@ -1,7 +1,7 @@
 import '@mantine/core/styles.css';
 import '@mantine/charts/styles.css';
-import { cooperative } from '@koinon/cli';
 import { connectTab } from '@koinon/client/browser';
+import { cooperative } from '@koinon/demo';
 import { Alert, createTheme, MantineProvider } from '@mantine/core';
 import { createRoot } from 'react-dom/client';
 import { Board } from './board.tsx';

@@ -1,5 +1,5 @@
-import { cooperative } from '@koinon/cli';
 import { connectTab } from '@koinon/client/browser';
+import { cooperative } from '@koinon/demo';
 import type { FieldReplica } from './replica.ts';
 
 /** Opens the field book. `?name=…` opens another one beside it. */

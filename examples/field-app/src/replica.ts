@@ -1,5 +1,5 @@
-import type { cooperative } from '@koinon/cli';
 import type { Replica } from '@koinon/client';
+import type { cooperative } from '@koinon/demo';
 import { createContext, useContext } from 'react';
 
 export type FieldReplica = Replica<typeof cooperative>;

@@ -1,5 +1,5 @@
-import { type cooperative, demoRows } from '@koinon/cli';
 import type { Transaction } from '@koinon/client';
+import { type cooperative, demoRows } from '@koinon/demo';
 
 /** The members alone: somebody has to be a site's keeper. */
 export async function fillMembers(transaction: Transaction<typeof cooperative>): Promise<void> {

@@ -1,4 +1,4 @@
-import { cooperative } from '@koinon/cli';
+import { cooperative } from '@koinon/demo';
 import type { FieldReplica } from './replica.ts';
 
 /** What the page that frames the app asks of it. */

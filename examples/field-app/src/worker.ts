@@ -1,5 +1,5 @@
-import { cooperative } from '@koinon/cli';
 import { hostTabs } from '@koinon/client/browser';
+import { cooperative } from '@koinon/demo';
 import { fill, fillMembers } from './seed.ts';
 
 // The page's address may ask for another book, for more visits in it, for a server, and say who has signed in.

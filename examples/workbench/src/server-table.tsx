@@ -1,4 +1,4 @@
-import { cooperative } from '@koinon/cli';
+import { cooperative } from '@koinon/demo';
 import { Badge, Group, Table, Tabs, Text } from '@mantine/core';
 import { useEffect, useState, useSyncExternalStore } from 'react';
 

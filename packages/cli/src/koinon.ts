@@ -6,7 +6,6 @@ import pc from 'picocolors';
 /** The commands in the order in which help names them. Each is loaded when it is called: a server is not needed to look into a file. */
 const commands: Readonly<Record<string, () => Promise<Command>>> = {
   serve: async () => (await import('./commands/serve.ts')).serveCommand(),
-  demo: async () => (await import('./commands/demo.ts')).demoCommand(),
   sync: async () => (await import('./commands/sync.ts')).syncCommand(),
   look: async () => (await import('./commands/look.ts')).lookCommand(),
   rescue: async () => (await import('./commands/rescue.ts')).rescueCommand(),

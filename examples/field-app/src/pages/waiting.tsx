@@ -1,6 +1,6 @@
-import { cooperative } from '@koinon/cli';
 import type { Choice, QueuedTransaction, Rejection } from '@koinon/client';
 import type { Conflict, RowStatus } from '@koinon/core';
+import { cooperative } from '@koinon/demo';
 import { useConflicts, useOutbox, useRejections, useRow, useRows } from '@koinon/react';
 import { Alert, Badge, Button, Card, Group, Radio, Stack, Text, TextInput, Title } from '@mantine/core';
 import { IconArrowsSplit2, IconHandStop } from '@tabler/icons-react';

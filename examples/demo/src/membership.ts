@@ -4,12 +4,12 @@ import { join } from 'node:path';
 import { openReplica, type SyncReport } from '@koinon/client';
 import { koinonPlugin, type Store } from '@koinon/server';
 import fastify from 'fastify';
-import { bySecret, mintToken } from '../commands/token.ts';
+import { rules } from './cooperative/rules.ts';
+import { cooperative } from './cooperative/schema.ts';
+import { scopes } from './cooperative/scopes.ts';
 import type { Narrator } from './narrator.ts';
 import type { Office } from './office.ts';
-import { rules } from './rules.ts';
-import { cooperative } from './scenario.ts';
-import { scopes } from './scopes.ts';
+import { bySecret, mintToken } from './sign-in.ts';
 
 /** Rows by table, as the story tells them. */
 const tables = Object.keys(cooperative.tables) as (keyof typeof cooperative.tables)[];

@@ -1,6 +1,6 @@
 import type { NewRow, TableName } from '@koinon/core';
 import seedrandom from 'seedrandom';
-import type { cooperative } from './scenario.ts';
+import type { cooperative } from './schema.ts';
 
 type Cooperative = typeof cooperative;
 type Rows<T extends TableName<Cooperative>> = Required<NewRow<Cooperative, T>>[];

@@ -1,11 +1,15 @@
 import { openNodeDriver, type SqlDriver } from '@koinon/client';
-import type { AnyRow, Column, SqlValue, Table } from '@koinon/core';
-import { columnsToWire, quoteName, toSql } from '@koinon/core/internal';
+import type { AnyRow, SqlValue, Table } from '@koinon/core';
 import type { Store } from '@koinon/server';
 import pg from 'pg';
-import { isPostgres } from '../commands/database.ts';
-import { cooperative } from './scenario.ts';
-import { demoRows } from './seed.ts';
+import { demoRows } from './cooperative/rows.ts';
+import { cooperative } from './cooperative/schema.ts';
+
+/** A name in SQL. */
+export const quoted = (name: string) => `"${name}"`;
+
+/** A value as SQLite stores it. */
+const stored = (value: unknown) => (typeof value === 'boolean' ? Number(value) : (value ?? null)) as SqlValue;
 
 /** What a statement came to. */
 export interface Asked {
@@ -27,7 +31,9 @@ export interface Office {
 
 /** The office at the database of a server: a file, or a PostgreSQL URL. */
 export async function openOffice(database: string): Promise<Office> {
-  return isPostgres(database) ? officeInPostgres(database) : officeInFile(await openNodeDriver({ file: database }));
+  return /^postgres(ql)?:/.test(database)
+    ? officeInPostgres(database)
+    : officeInFile(await openNodeDriver({ file: database }));
 }
 
 function officeInFile(database: SqlDriver): Office {
@@ -35,11 +41,10 @@ function officeInFile(database: SqlDriver): Office {
     async seed() {
       database.exec('BEGIN');
       const counts = await seedInto((table, names, row) => {
-        const { columns } = cooperative.tables[table] as Table;
-        const values = names.map((name) => (name === 'id' ? row.id : toSql(columns[name] as Column, row[name])));
+        const values = names.map((name) => stored(row[name]));
         const marks = names.map(() => '?').join(', ');
         database
-          .prepare(`INSERT INTO ${quoteName(table)} (${names.map(quoteName).join(', ')}) VALUES (${marks})`)
+          .prepare(`INSERT INTO ${quoted(table)} (${names.map(quoted).join(', ')}) VALUES (${marks})`)
           .run(...values);
       });
       database.exec('COMMIT');
@@ -52,9 +57,7 @@ function officeInFile(database: SqlDriver): Office {
       return { rows, written: /^\s*(select|values|pragma|explain)\b/i.test(sql) ? 0 : n };
     },
     row: async (table, id) =>
-      database.prepare(`SELECT * FROM ${quoteName(table)} WHERE id = ?`).get(id) as
-        | Record<string, SqlValue>
-        | undefined,
+      database.prepare(`SELECT * FROM ${quoted(table)} WHERE id = ?`).get(id) as Record<string, SqlValue> | undefined,
     close: async () => database.close(),
   };
 }
@@ -68,10 +71,7 @@ async function officeInPostgres(url: string): Promise<Office> {
       const counts = await seedInto(async (table, names, row) => {
         const marks = names.map((_, i) => `$${i + 1}`).join(', ');
         const values = names.map((name) => row[name] ?? null);
-        await client.query(
-          `INSERT INTO ${quoteName(table)} (${names.map(quoteName).join(', ')}) VALUES (${marks})`,
-          values,
-        );
+        await client.query(`INSERT INTO ${quoted(table)} (${names.map(quoted).join(', ')}) VALUES (${marks})`, values);
       });
       await client.query('COMMIT');
       return counts;
@@ -81,7 +81,7 @@ async function officeInPostgres(url: string): Promise<Office> {
       const { rows, rowCount, command } = await client.query<Record<string, unknown>>(sql);
       return { rows: rows ?? [], written: command === 'SELECT' ? 0 : (rowCount ?? 0) };
     },
-    row: async (table, id) => (await client.query(`SELECT * FROM ${quoteName(table)} WHERE id = $1`, [id])).rows[0],
+    row: async (table, id) => (await client.query(`SELECT * FROM ${quoted(table)} WHERE id = $1`, [id])).rows[0],
     close: () => client.end(),
   };
 }
@@ -115,12 +115,7 @@ export function rowsOfStore(store: Store): Promise<Map<string, string>> {
       for (const { id, ...entry } of (await reader.rowsAfter(name, null, room)).rows) {
         const columns = 'columns' in entry ? entry.columns : {};
         // In the order and the form that a replica's file has them.
-        const ordered = Object.fromEntries(
-          (table as Table).names.map((column) => {
-            const value = columns[column];
-            return [column, typeof value === 'boolean' ? Number(value) : value];
-          }),
-        );
+        const ordered = Object.fromEntries((table as Table).names.map((column) => [column, stored(columns[column])]));
         rows.set(`${name} ${id}`, JSON.stringify(ordered));
       }
     return rows;
@@ -133,9 +128,11 @@ export async function rowsOfFile(file: string): Promise<Map<string, string>> {
   try {
     const rows = new Map<string, string>();
     for (const [name, table] of Object.entries(cooperative.tables)) {
-      const columns = ['id', ...Object.keys(table.columns)].map(quoteName).join(', ');
-      for (const row of database.prepare(`SELECT ${columns} FROM ${quoteName(name)}`).iterate() as Iterable<AnyRow>)
-        rows.set(`${name} ${row.id}`, JSON.stringify(columnsToWire(table as Table, row)));
+      const columns = ['id', ...Object.keys(table.columns)].map(quoted).join(', ');
+      for (const { id, ...row } of database
+        .prepare(`SELECT ${columns} FROM ${quoted(name)}`)
+        .iterate() as Iterable<AnyRow>)
+        rows.set(`${name} ${id}`, JSON.stringify(row));
     }
     return rows;
   } finally {

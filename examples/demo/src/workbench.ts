@@ -6,10 +6,10 @@ import staticFiles from '@fastify/static';
 import { KoinonError } from '@koinon/core';
 import { koinonPlugin, type Moved, type Store } from '@koinon/server';
 import fastify, { type FastifyReply } from 'fastify';
-import { bySecret, mintToken } from '../commands/token.ts';
+import { rules } from './cooperative/rules.ts';
+import { scopes } from './cooperative/scopes.ts';
 import type { Office } from './office.ts';
-import { rules } from './rules.ts';
-import { scopes } from './scopes.ts';
+import { bySecret, mintToken } from './sign-in.ts';
 
 /** The devices on the page, each with a way to the server of its own that can be closed. */
 export const devices = ['runa', 'teodor'] as const;

@@ -4,14 +4,12 @@ import { performance } from 'node:perf_hooks';
 import { setTimeout } from 'node:timers/promises';
 import { openReplica, type Replica, type SyncReport } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
-import { quoteName } from '@koinon/core/internal';
 import { postgresStore, sqliteStore, startServer, uninstallPostgres } from '@koinon/server';
-import { shownDatabase } from '../commands/database.ts';
+import { rules } from './cooperative/rules.ts';
+import { cooperative } from './cooperative/schema.ts';
 import { tellMembership } from './membership.ts';
 import { Narrator } from './narrator.ts';
-import { openOffice, rowsOfFile, rowsOfStore } from './office.ts';
-import { rules } from './rules.ts';
-import { cooperative } from './scenario.ts';
+import { openOffice, quoted, rowsOfFile, rowsOfStore } from './office.ts';
 import { Signal } from './signal.ts';
 import { openWorkbench, type Workbench } from './workbench.ts';
 
@@ -65,7 +63,7 @@ export async function tellStory(
   if (database) {
     await uninstallPostgres(database);
     const old = await openOffice(database);
-    await old.run(`DROP TABLE IF EXISTS ${Object.keys(cooperative.tables).map(quoteName).join(', ')} CASCADE`);
+    await old.run(`DROP TABLE IF EXISTS ${Object.keys(cooperative.tables).map(quoted).join(', ')} CASCADE`);
     await old.close();
   }
   let workbench: Workbench | undefined;
@@ -240,6 +238,12 @@ async function disagree(narrator: Narrator, runa: Phone, teodor: Phone): Promise
 async function openPhone(owner: string, file: string, url: string): Promise<Phone> {
   const signal = await Signal.to(url);
   return { owner, file, signal, replica: await openReplica({ schema: cooperative, file, server: signal.url }) };
+}
+
+/** The address of a database without its user and password. */
+function shownDatabase(address: string): string {
+  const { protocol, host, pathname } = new URL(address);
+  return `${protocol}//${host}${pathname}`;
 }
 
 /** What a sync did, in words. */

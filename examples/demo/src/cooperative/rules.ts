@@ -1,5 +1,5 @@
 import type { Rules } from '@koinon/server';
-import type { cooperative } from './scenario.ts';
+import type { cooperative } from './schema.ts';
 
 /** What the office checks when devices write: only it can, or it alone knows why. */
 export const rules: Rules<typeof cooperative> = {

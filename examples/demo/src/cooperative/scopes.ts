@@ -1,5 +1,5 @@
 import type { Scopes } from '@koinon/server';
-import type { cooperative } from './scenario.ts';
+import type { cooperative } from './schema.ts';
 
 /**
  * Who gets what in the cooperative: members and sites are a public register; hives, visits and harvests are shared by who

@@ -1,0 +1,4 @@
+/** The bee-keepers' scenario and its rows: what the examples and the demo share. */
+export { type DemoRows, demoRows } from './rows.ts';
+export { rules as officeRules } from './rules.ts';
+export { cooperative } from './schema.ts';

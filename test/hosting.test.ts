@@ -168,12 +168,12 @@ test('a host that is asked what its predecessor began, before the app knows of i
   const replica = await world.replica();
   void hostReplica(port2, async () => replica);
   const answers: {
-    readonly tell: string;
+    readonly type: string;
     readonly number: number;
     readonly value?: unknown;
     readonly error?: { code: string };
   }[] = [];
-  app.on('message', (answer) => answers.push(...(answer.tell === 'together' ? answer.answers : [answer])));
+  app.on('message', (answer) => answers.push(...(answer.type === 'batch' ? answer.answers : [answer])));
   const answered = async (request: { readonly number: number }) => {
     app.postMessage(request);
     await expect.poll(() => answers.find(({ number }) => number === request.number)).toBeDefined();
@@ -197,7 +197,7 @@ test('a host that is asked what its predecessor began, before the app knows of i
   // Followed twice under one number, it is followed once.
   const follow = { ask: 'follow', kind: 'rows', request: { from: 'bed' } };
   for (const _ of [1, 2]) app.postMessage({ ...follow, number: 8 });
-  const results = () => answers.filter(({ tell, number }) => tell === 'result' && number === 8).length;
+  const results = () => answers.filter(({ type, number }) => type === 'result' && number === 8).length;
   await expect.poll(results).toBeGreaterThan(0);
   app.postMessage({ ...follow, number: 8 });
   await sleep(50);

@@ -24,8 +24,8 @@ export type { TakingBack } from './overlay/undo.ts';
 export { connectReplica } from './remote/connect-replica.ts';
 export { hostReplica } from './remote/host-replica.ts';
 export type { Port } from './remote/port.ts';
+export type { RowSelector, StateOfRow } from './replica/data-api.ts';
 export { Draft, type DraftedRow, type Overtaken } from './replica/draft.ts';
-export type { Meant, StateOfRow } from './replica/face.ts';
 export { openReplica, type ReplicaOptions } from './replica/open.ts';
 export type {
   ConflictOf,
@@ -37,10 +37,10 @@ export type {
   StorageReport,
 } from './replica/replica.ts';
 export type { Transaction } from './replica/transaction.ts';
-export type { Misfit } from './sync/fitting.ts';
 export type { SyncRun } from './sync/journal.ts';
 export type { Direction, SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState, Upload } from './sync/state.ts';
 export type { SyncReport } from './sync/step.ts';
+export type { InvalidStoredValue } from './sync/stored-values.ts';
 export type { TableTraffic } from './sync/traffic.ts';
 export {
   type HttpOptions,

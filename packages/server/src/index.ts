@@ -71,4 +71,4 @@ export type {
 } from './store/store.ts';
 export type { StampedTimes } from './store/times.ts';
 export type { TrackingFault } from './store/tracking.ts';
-export type { Misfit } from './store/typed-values.ts';
+export type { InvalidStoredValue } from './store/typed-values.ts';

@@ -51,7 +51,7 @@ window.startWorker = (name) => {
 window.openReplica = async (name) => {
   window.worker = new Worker(new URL('./orchard-worker.ts', import.meta.url), { type: 'module', name });
   window.worker.addEventListener('message', ({ data }) => {
-    if (data.tell === 'tab') window.isOwner = data.term !== null;
+    if (data.type === 'tab') window.isOwner = data.term !== null;
   });
   // A page of the newer app has the newer schema; what the tests do with it both have.
   const schema = name.endsWith('version 2') ? newerOrchard : orchard;

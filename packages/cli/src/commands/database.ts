@@ -22,7 +22,7 @@ export function shownDatabase(database: string): string {
 export async function openDatabase(
   { schema, mapping }: SchemaModule,
   database: string,
-  options: Pick<PostgresOptions, 'mode' | 'misfit'>,
+  options: Pick<PostgresOptions, 'mode' | 'invalidValue'>,
 ): Promise<Store> {
   if (isPostgres(database)) return postgresStore(schema, database, { mapping, ...options });
   return sqliteStore(schema, database, { mapping, ...options });

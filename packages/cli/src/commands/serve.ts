@@ -1,4 +1,4 @@
-import { type Misfit, startServer } from '@koinon/server';
+import { type InvalidStoredValue, startServer } from '@koinon/server';
 import { Command, InvalidArgumentError } from 'commander';
 import { pino } from 'pino';
 import { loadModule } from '../schema-module/load.ts';
@@ -47,8 +47,9 @@ export function serveCommand(): Command {
       const logger = pino({ level: options.log }, pino.destination(2));
       const module = await loadModule(schemaPath);
       const authenticate = authenticateBySecret();
-      const misfit = (found: Misfit) => logger.error(found, 'is not of its column’s type: replicas get none for it');
-      const store = await openDatabase(module, database, { mode: options.prepare ? 'prepare' : 'serve', misfit });
+      const invalidValue = (found: InvalidStoredValue) =>
+        logger.error(found, 'is not of its column’s type: replicas get none for it');
+      const store = await openDatabase(module, database, { mode: options.prepare ? 'prepare' : 'serve', invalidValue });
       const server = await startServer({
         store,
         rules: module.rules,

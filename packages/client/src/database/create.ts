@@ -12,7 +12,7 @@ const koinonTables = [
   // The outbox: transactions in order, each followed by its changes. A row of kind 'transaction' has the identity: `origin`
   // never changes; `id` names the content, and is null while that is the origin; several transactions with one id are one unit
   // of a request. `state` is null until it is first attempted. Its changes have its place as `sequence`; `columns` is null
-  // for an insert whose row has not been changed since; `is_back`: the feed has brought it back, while its transaction as a
+  // for an insert whose row has not been changed since; `is_acknowledged`: the feed has brought it back, while its transaction as a
   // whole still waits for that; `before`: the values that it was typed over, of a change in conflict, or that it changed,
   // of one that is back; `server_values`: columns to which the server gave other values than were sent.
   `CREATE TABLE koinon_outbox (
@@ -27,7 +27,7 @@ const koinonTables = [
   row_id TEXT,
   columns TEXT,
   operations TEXT,
-  is_back INTEGER NOT NULL DEFAULT 0,
+  is_acknowledged INTEGER NOT NULL DEFAULT 0,
   before TEXT,
   server_values TEXT,
   problems TEXT

@@ -5,7 +5,7 @@ import type { Database } from './database.ts';
 interface StoredImages {
   readonly place: number;
   /** Whether it is confirmed, and what it had changed stands beside it: not what it was typed over. */
-  readonly is_back: number;
+  readonly is_acknowledged: number;
   readonly kind: string;
   readonly columns: string | null;
   readonly operations: string | null;
@@ -34,20 +34,20 @@ export function rewriteImages(
     });
   };
   for (const [list, isBack] of [
-    ['koinon_outbox', 'is_back'],
+    ['koinon_outbox', 'is_acknowledged'],
     ['koinon_history', '1'],
   ]) {
     const changes = database
       .statement(
-        `SELECT place, ${isBack} AS is_back, kind, columns, operations, before FROM ${list} WHERE table_name = ?`,
+        `SELECT place, ${isBack} AS is_acknowledged, kind, columns, operations, before FROM ${list} WHERE table_name = ?`,
       )
       .all(table) as StoredImages[];
     const update = database.statement(`UPDATE ${list} SET columns = ?, operations = ?, before = ? WHERE place = ?`);
-    for (const { place, is_back, kind, columns, operations, before } of changes)
+    for (const { place, is_acknowledged, kind, columns, operations, before } of changes)
       update.run(
         rewritten(columns, kind === 'insert'),
         rewritten(operations, false),
-        is_back === 1 ? rewritten(before, kind === 'delete') : typedOver(before),
+        is_acknowledged === 1 ? rewritten(before, kind === 'delete') : typedOver(before),
         place,
       );
   }

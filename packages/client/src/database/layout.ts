@@ -47,7 +47,7 @@ export type MetaName =
   | 'schema'
   | 'seed'
   | 'sync lease'
-  | 'sweep'
+  | 'resync'
   | 'backfill'
   | 'cursor'
   | 'position'
@@ -67,7 +67,7 @@ export type MetaName =
   | 'asked columns'
   | 'unsupported'
   | 'server schema'
-  | 'misfits'
+  | 'invalid values'
   | 'erased';
 
 /** A value Koinon keeps about this replica. */

@@ -1,11 +1,11 @@
 /** Gives turns one after the other: work that awaits in the middle is never interleaved with other work. */
-export class Turns {
+export class Mutex {
   private busy = false;
   private draining = false;
   private readonly waiting: { readonly begin: () => void; readonly refuse: (error: unknown) => void }[] = [];
 
   /** Runs the work when all work given before has ended; at once, if there is none. */
-  take<T>(work: () => T | Promise<T>): Promise<T> {
+  runExclusive<T>(work: () => T | Promise<T>): Promise<T> {
     if (!this.busy) return this.run(work);
     return new Promise<T>((resolve, refuse) => {
       this.waiting.push({ begin: () => resolve(this.run(work)), refuse });

@@ -40,7 +40,7 @@ function verifyRows(database: Database, schema: Schema, found: Found): void {
   const bases = new Bases(database, rows);
   const conflicts = new Conflicts(database, schema);
   const wasRefused = onceRefused(database);
-  const isSweeping = meta(database, 'sweep') !== undefined;
+  const isResyncing = meta(database, 'resync') !== undefined;
   const inConflict = new Map<string, (string | null)[]>();
   for (const { column, ...row } of conflicts.list())
     inConflict.set(rowKey(row), [...(inConflict.get(rowKey(row)) ?? []), column]);
@@ -52,7 +52,7 @@ function verifyRows(database: Database, schema: Schema, found: Found): void {
       const base = bases.get(key.table, key.id);
       const shown = rows.get(key.table, key.id);
       // While everything is fetched anew, a row shows what it showed until its turn comes.
-      if (!isSweeping && !hasLeft(own, base, shown, wasRefused)) verifyRow(schema, key, own, base, shown, found);
+      if (!isResyncing && !hasLeft(own, base, shown, wasRefused)) verifyRow(schema, key, own, base, shown, found);
       const open = new Set(own.filter(isOpen).flatMap(({ typedOver }) => [...(typedOver?.keys() ?? [])]));
       const listed = inConflict.get(rowKey(key)) ?? [];
       if (listed.length !== open.size || listed.some((column) => !open.has(column)))

@@ -83,7 +83,7 @@ export function isUnlinked(database: Engine['database']): boolean {
 const ofTheServer: readonly MetaName[] = [
   'cursor',
   'backfill',
-  'sweep',
+  'resync',
   'parts',
   'joined',
   'position',

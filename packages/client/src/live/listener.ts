@@ -17,11 +17,11 @@ export interface ChangeEvent<R> {
 
 /** Tells a listener of each changed row that fulfils a condition, or did before. Asks the database nothing. */
 export class Listener extends Matching {
-  private readonly tell: (events: readonly ChangeEvent<AnyRow>[]) => void;
+  private readonly notify: (events: readonly ChangeEvent<AnyRow>[]) => void;
 
-  constructor(table: string, condition: Condition, tell: (events: readonly ChangeEvent<AnyRow>[]) => void) {
+  constructor(table: string, condition: Condition, notify: (events: readonly ChangeEvent<AnyRow>[]) => void) {
     super(table, condition);
-    this.tell = tell;
+    this.notify = notify;
   }
 
   /** Another process's writes cannot be told row by row. */
@@ -34,7 +34,7 @@ export class Listener extends Matching {
       return { kind, id, before, after, origin };
     });
     try {
-      this.tell(events);
+      this.notify(events);
     } catch (error) {
       throwLater(error);
     }

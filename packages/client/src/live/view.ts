@@ -78,7 +78,12 @@ export class View extends Matching {
       this.byId.delete(row.id);
       if (!added.delete(row.id)) removed.push(row);
     }
-    this.tell({ added: [...added.values()], updated: updated.filter(({ id }) => this.byId.has(id)), removed, origin });
+    this.notify({
+      added: [...added.values()],
+      updated: updated.filter(({ id }) => this.byId.has(id)),
+      removed,
+      origin,
+    });
   }
 
   private staysInPlace(id: string, after: AnyRow | null): boolean {
@@ -107,10 +112,10 @@ export class View extends Matching {
       return kept;
     });
     const removed = [...before.values()].filter(({ id }) => !this.byId.has(id));
-    this.tell({ added, updated, removed, origin });
+    this.notify({ added, updated, removed, origin });
   }
 
-  private tell({ added, updated, removed, origin }: Omit<Result<AnyRow>, 'rows' | 'ready'>): void {
+  private notify({ added, updated, removed, origin }: Omit<Result<AnyRow>, 'rows' | 'ready'>): void {
     if (origin !== 'start' && added.length + updated.length + removed.length === 0) return;
     const show = (rows: readonly AnyRow[]) => (this.showsAll ? [...rows] : rows.map((row) => this.show(row)));
     this.deliver({

@@ -51,7 +51,7 @@ export function forgetRows(database: Database, rows: readonly RowKey[]): void {
 /** Empties the confirmed changes of rows that have left, which the outbox holds until the feed has brought them all. */
 export function eraseConfirmed(database: Database, rows: readonly RowKey[]): void {
   const erase = database.statement(
-    "UPDATE koinon_outbox SET columns = CASE kind WHEN 'delete' THEN NULL ELSE '{}' END, operations = NULL, before = NULL WHERE is_back = 1 AND table_name = ? AND row_id = ?",
+    "UPDATE koinon_outbox SET columns = CASE kind WHEN 'delete' THEN NULL ELSE '{}' END, operations = NULL, before = NULL WHERE is_acknowledged = 1 AND table_name = ? AND row_id = ?",
   );
   for (const { table, id } of rows) erase.run(table, id);
 }

@@ -141,7 +141,7 @@ export function refuseHere(outbox: Outbox, { sequence, id }: QueuedChange, probl
 }
 
 /** Notes that the feed has brought back these changes of one row, all at once however many there are, and what each of them had changed. */
-export function noteBack(
+export function markAcknowledged(
   outbox: Outbox,
   table: string,
   id: string,
@@ -151,7 +151,7 @@ export function noteBack(
   outbox.revision++;
   // Should a transaction have to be sent again as a whole, it must be what it was.
   outbox.keepInserted(table, id);
-  const mark = outbox.database.statement('UPDATE koinon_outbox SET is_back = 1, before = ? WHERE place = ?');
+  const mark = outbox.database.statement('UPDATE koinon_outbox SET is_acknowledged = 1, before = ? WHERE place = ?');
   changes.forEach(({ place }, i) => {
     mark.run(before[i] ?? null, place);
   });

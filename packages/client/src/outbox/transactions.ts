@@ -89,7 +89,7 @@ const members = [
 ] as const satisfies readonly (keyof StoredChange)[];
 
 const selected = members.map((name) =>
-  name === 'id' ? 'coalesce(id, origin)' : name === 'before' ? 'CASE is_back WHEN 0 THEN before END' : name,
+  name === 'id' ? 'coalesce(id, origin)' : name === 'before' ? 'CASE is_acknowledged WHEN 0 THEN before END' : name,
 );
 
 /**
@@ -168,14 +168,14 @@ function firstUnconfirmed({ database }: Outbox): number {
 /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */
 export function rowsOf(outbox: Outbox, sequence: number, end = endOf(outbox, sequence)): RowKey[] {
   const text =
-    'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_outbox WHERE place > ? AND place < ? AND is_back = 0';
+    'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_outbox WHERE place > ? AND place < ? AND is_acknowledged = 0';
   return outbox.database.statement(text).all(sequence, end) as RowKey[];
 }
 
 /** The row of a transaction's first change that is in conflict. */
 export function conflictedIn({ database }: Outbox, sequence: number): RowKey | undefined {
   const text =
-    'SELECT table_name AS "table", row_id AS id FROM koinon_outbox WHERE place > ? AND sequence = ? AND before IS NOT NULL AND is_back = 0 ORDER BY place LIMIT 1';
+    'SELECT table_name AS "table", row_id AS id FROM koinon_outbox WHERE place > ? AND sequence = ? AND before IS NOT NULL AND is_acknowledged = 0 ORDER BY place LIMIT 1';
   return database.statement(text).get(sequence, sequence) as RowKey | undefined;
 }
 

@@ -10,7 +10,7 @@ import {
 import { applyChange, columnsFromWire, wholeRow } from '@koinon/core/internal';
 import { beforeOf, keep } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
-import { noteBack, placesOfSent } from '../outbox/sending.ts';
+import { markAcknowledged, placesOfSent } from '../outbox/sending.ts';
 import { dropMarks, dropSettled, endOf, rowsOf } from '../outbox/transactions.ts';
 import { adoptIds } from './adopt.ts';
 import { applyDisjoint } from './disjoint.ts';
@@ -40,7 +40,7 @@ export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFir
     return counts;
   }
   adoptIds(overlay, rows);
-  for (const { table, pulled: some } of stretches(rows)) {
+  for (const { table, pulled: some } of chunks(rows)) {
     const definition = tables[table];
     if (!definition) continue;
     const pulled = merging.hasDecisions ? some : applyDisjoint(overlay, table, definition, some, counts);
@@ -69,15 +69,15 @@ function eraseLeft(overlay: Applying, rows: readonly PulledRow[]): void {
 }
 
 /** Rows read together at most. */
-const stretch = 500;
+const chunkRows = 500;
 
 /** Rows in order, cut where another table begins: what is known of those of one table is read at once. */
-function* stretches(
+function* chunks(
   rows: readonly PulledRow[],
 ): Generator<{ readonly table: string; readonly pulled: readonly PulledRow[] }> {
   for (let from = 0, to = 0; from < rows.length; from = to) {
     const { table } = rows[from] as PulledRow;
-    while (to < rows.length && to < from + stretch && rows[to]?.table === table) to++;
+    while (to < rows.length && to < from + chunkRows && rows[to]?.table === table) to++;
     yield { table, pulled: rows.slice(from, to) };
   }
 }
@@ -151,7 +151,7 @@ function mergeInto(
   const { table: tableName, id } = pulled;
   const back = queued.filter((change) => covered.has(change.id));
   const own = queued.filter((change) => !covered.has(change.id));
-  markBack(overlay, base, back);
+  acknowledge(overlay, base, back);
   if (pulled.kind === 'leave') {
     if (leave(overlay, tableName, id, own) !== null) counts.leave++;
     return;
@@ -200,7 +200,7 @@ function settleCovered(overlay: Applying, id: string): void {
       const queued = outbox.changesOf(tableName, row);
       const back = queued.filter((change) => change.sequence === sequence);
       const own = queued.filter((change) => change.sequence !== sequence);
-      markBack(overlay, base, back);
+      acknowledge(overlay, base, back);
       const table = tableOf(schema, tableName);
       moveRow(overlay, { table: tableName, id: row }, { base: included(table, base, back), next: base, own }, noRows());
     }
@@ -211,9 +211,9 @@ function settleCovered(overlay: Applying, id: string): void {
 }
 
 /** Notes that the feed has brought back these changes of one row; `base` lay under them. */
-function markBack({ schema, outbox }: Applying, base: AnyRow | null, changes: readonly QueuedChange[]): void {
+function acknowledge({ schema, outbox }: Applying, base: AnyRow | null, changes: readonly QueuedChange[]): void {
   const [first] = changes;
-  if (first) noteBack(outbox, first.change.table, first.change.id, changes, beforeOf(schema, base, changes));
+  if (first) markAcknowledged(outbox, first.change.table, first.change.id, changes, beforeOf(schema, base, changes));
 }
 
 function rowMissing(table: string, id: string): KoinonError {

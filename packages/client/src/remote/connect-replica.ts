@@ -8,8 +8,8 @@ import { timeId } from '../host/time-id.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
 import { type Decision, type DecisionResult, isDecision } from '../overlay/decision.ts';
+import { type DataApi, typed } from '../replica/data-api.ts';
 import { Draft } from '../replica/draft.ts';
-import { type Face, typed } from '../replica/face.ts';
 import { type EffectName, type Followed, Replica } from '../replica/replica.ts';
 import { calledInside, Transaction } from '../replica/transaction.ts';
 import { syncOptions } from '../sync/options.ts';
@@ -200,7 +200,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return refrozen(await this.ask({ ask: 'step', name, given, ...call })) as ReturnType<Steps[K]>;
   }
 
-  protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
+  protected override inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result> {
     return this.transaction(work);
   }
 
@@ -210,8 +210,8 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
       return this.wire.follow(
         { ask: 'follow', kind, request },
         (answer) => {
-          if (answer.tell === 'error') fail(errorOf(answer.error));
-          else if (answer.tell === 'result') deliver(receiver.receive(answer.result) as Result<never>);
+          if (answer.type === 'error') fail(errorOf(answer.error));
+          else if (answer.type === 'result') deliver(receiver.receive(answer.result) as Result<never>);
         },
         fail,
       );
@@ -226,7 +226,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.wire.follow(
       { ask: 'hear', table, where },
       (answer) => {
-        if (answer.tell === 'events') listener(answer.events.map(refrozenEvent));
+        if (answer.type === 'events') listener(answer.events.map(refrozenEvent));
       },
       () => undefined,
     );
@@ -285,7 +285,7 @@ class ConnectedTransaction<S extends Schema> extends Transaction<S> {
     >;
   }
 
-  protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
+  protected override inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result> {
     return work(this);
   }
 }

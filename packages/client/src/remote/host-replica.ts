@@ -1,6 +1,6 @@
 import type { Schema } from '@koinon/core';
 import type { Result } from '../live/result.ts';
-import { performStep } from '../replica/face.ts';
+import { executeStep } from '../replica/data-api.ts';
 import { carryOutOnce, type EffectName, followOn, hearOn, type Replica } from '../replica/replica.ts';
 import type { Transaction } from '../replica/transaction.ts';
 import { Carrier } from './carried.ts';
@@ -26,14 +26,14 @@ const rolledBack = Symbol('the other side took it back');
  * hostReplica(parentPort, () => openReplica({ schema, file: 'hives.db' }))
  */
 export async function hostReplica<S extends Schema>(port: Port, open: () => Promise<Replica<S>>): Promise<void> {
-  let told: Answer[] = [];
+  let queued: Answer[] = [];
   const transfer: ArrayBuffer[] = [];
-  const tell = (answer: Answer) => {
-    if (told.push(copied(answer, transfer)) > 1) return;
+  const answerWith = (answer: Answer) => {
+    if (queued.push(copied(answer, transfer)) > 1) return;
     queueMicrotask(() => {
-      const answers = told;
-      told = [];
-      port.postMessage(answers.length === 1 ? answers[0] : { tell: 'together', answers }, transfer.splice(0));
+      const answers = queued;
+      queued = [];
+      port.postMessage(answers.length === 1 ? answers[0] : { type: 'batch', answers }, transfer.splice(0));
     });
   };
   // Listening begins before the replica is open: what arrives meanwhile waits for it.
@@ -53,7 +53,7 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         if (request.transaction !== undefined && open === undefined) throw movedAway();
         if (request.call !== undefined && open === undefined)
           return carryOutOnce(replica, request.call, request.name as EffectName, request.given);
-        return performStep(open?.transaction ?? replica, request.name, request.given);
+        return executeStep(open?.transaction ?? replica, request.name, request.given);
       }
       case 'call': {
         if (request.call !== undefined)
@@ -76,18 +76,19 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         if (open === undefined) return request.commits ? committedElsewhere(replica, request.call) : undefined;
         transactions.delete(request.transaction);
         if (request.commits && request.call !== undefined)
-          await performStep(open.transaction, 'noteCall', [request.call]);
+          await executeStep(open.transaction, 'noteCall', [request.call]);
         open.end(request.commits);
         return open.ended();
       }
       case 'outcome':
-        return performStep(replica, 'isDone', [request.call]);
+        return executeStep(replica, 'isDone', [request.call]);
       case 'follow': {
         stops.get(request.number)?.();
         const carrier = new Carrier();
         const deliver = (result: Result<unknown>) =>
-          tell({ tell: 'result', number: request.number, result: carrier.carry(result) });
-        const fail = (error: unknown) => tell({ tell: 'error', number: request.number, error: carryError(error) });
+          answerWith({ type: 'result', number: request.number, result: carrier.carry(result) });
+        const fail = (error: unknown) =>
+          answerWith({ type: 'error', number: request.number, error: carryError(error) });
         stops.set(request.number, followOn(replica, request.kind, request.request)(deliver, fail));
         return undefined;
       }
@@ -96,7 +97,7 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         stops.set(
           request.number,
           hearOn(replica, request.table, request.where, (events) =>
-            tell({ tell: 'events', number: request.number, events: events.map((event) => ({ ...event })) }),
+            answerWith({ type: 'events', number: request.number, events: events.map((event) => ({ ...event })) }),
           ),
         );
         return undefined;
@@ -144,8 +145,8 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
     // These two go under the number of what they end, whose own answer is to come.
     const isAnswered = request.ask !== 'cancel' && request.ask !== 'stop';
     answered.then(
-      (value) => isAnswered && tell({ tell: 'done', number: request.number, value }),
-      (error) => isAnswered && tell({ tell: 'error', number: request.number, error: carryError(error) }),
+      (value) => isAnswered && answerWith({ type: 'done', number: request.number, value }),
+      (error) => isAnswered && answerWith({ type: 'error', number: request.number, error: carryError(error) }),
     );
   });
   whenGone(port, () => {
@@ -157,13 +158,13 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
 
 /** A transaction that this host knows nothing of but, where it was committed, the call that its file remembers. */
 function committedElsewhere<S extends Schema>(replica: Replica<S>, call: string | undefined): Promise<unknown> {
-  return call === undefined ? Promise.reject(movedAway()) : performStep(replica, 'isDone', [call]);
+  return call === undefined ? Promise.reject(movedAway()) : executeStep(replica, 'isDone', [call]);
 }
 
 /** An answer whose large bytes may be handed over: the replica's own rows stay what they are. */
 function copied(answer: Answer, transfer: ArrayBuffer[]): Answer {
-  if (answer.tell === 'done') return { ...answer, value: withCopies(answer.value, transfer) };
-  if (answer.tell !== 'result') return answer;
+  if (answer.type === 'done') return { ...answer, value: withCopies(answer.value, transfer) };
+  if (answer.type !== 'result') return answer;
   const rows = withCopies(answer.result.rows, transfer) as readonly unknown[];
   return { ...answer, result: { ...answer.result, rows } };
 }

@@ -71,16 +71,16 @@ export type Request =
 
 /** What the host answers, and what it tells followers and listeners later on under the number they began with. */
 export type Answer =
-  | { readonly tell: 'done'; readonly number: number; readonly value: unknown }
-  | { readonly tell: 'error'; readonly number: number; readonly error: CarriedError }
-  | { readonly tell: 'result'; readonly number: number; readonly result: CarriedResult }
-  | { readonly tell: 'events'; readonly number: number; readonly events: readonly unknown[] }
+  | { readonly type: 'done'; readonly number: number; readonly value: unknown }
+  | { readonly type: 'error'; readonly number: number; readonly error: CarriedError }
+  | { readonly type: 'result'; readonly number: number; readonly result: CarriedResult }
+  | { readonly type: 'events'; readonly number: number; readonly events: readonly unknown[] }
   // What belongs to one commit arrives together, so that a screen changes once.
-  | { readonly tell: 'together'; readonly answers: readonly Answer[] }
+  | { readonly type: 'batch'; readonly answers: readonly Answer[] }
   // Another host has the replica now: whatever is not answered yet has to be asked again.
-  | { readonly tell: 'moved' }
+  | { readonly type: 'owner-changed' }
   // Which database the tab's worker is for, and the term in which it runs it; null while another tab does.
-  | { readonly tell: 'tab'; readonly name: string; readonly term: string | null };
+  | { readonly type: 'tab'; readonly name: string; readonly term: string | null };
 
 /** An error as it crosses to another thread. */
 export interface CarriedError {

@@ -110,19 +110,19 @@ export class Wire {
   }
 
   private take(answer: Answer): void {
-    if (answer.tell === 'together') {
+    if (answer.type === 'batch') {
       for (const each of answer.answers) this.take(each);
       return;
     }
-    if (answer.tell === 'moved') {
+    if (answer.type === 'owner-changed') {
       this.askAgain();
       return;
     }
-    if (answer.tell === 'tab') return;
+    if (answer.type === 'tab') return;
     const waiting = this.waiting.get(answer.number);
-    if (answer.tell === 'done' || (answer.tell === 'error' && waiting)) {
+    if (answer.type === 'done' || (answer.type === 'error' && waiting)) {
       this.waiting.delete(answer.number);
-      if (answer.tell === 'error') {
+      if (answer.type === 'error') {
         waiting?.fail(errorOf(answer.error));
         return;
       }

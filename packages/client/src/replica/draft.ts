@@ -29,7 +29,7 @@ import {
 } from '@koinon/core/internal';
 import { withBytes } from '../engine/bytes.ts';
 import type { Write } from '../engine/steps.ts';
-import { performStep, typed } from './face.ts';
+import { executeStep, typed } from './data-api.ts';
 import type { Replica } from './replica.ts';
 
 /** What a draft would do to one row. */
@@ -157,7 +157,7 @@ export class Draft<S extends Schema> {
     let problems: readonly Problem[] = [];
     try {
       await this.replica.transaction(async (transaction) => {
-        await performStep(transaction, 'batch', [this.writes()]);
+        await executeStep(transaction, 'batch', [this.writes()]);
         problems = await transaction.check();
         throw rolledBack;
       });
@@ -174,7 +174,7 @@ export class Draft<S extends Schema> {
   async commit(): Promise<void> {
     if (this.entries.size === 0) return;
     // One call, so that a page that is being left needs to get only one message out.
-    await performStep(this.replica, 'batch', [this.writes()]);
+    await executeStep(this.replica, 'batch', [this.writes()]);
     this.discard();
   }
 
@@ -183,7 +183,7 @@ export class Draft<S extends Schema> {
     this.entries.clear();
     for (const stop of this.stops.values()) stop();
     this.stops.clear();
-    this.tell();
+    this.notify();
   }
 
   /** Puts one edit on top of what the draft has of the row, after checking it by the schema. */
@@ -209,7 +209,7 @@ export class Draft<S extends Schema> {
     else if (known) known.change = joinChanges(table, known.change, clean);
     else this.entries.set(key, { before, change: clean });
     this.watch(change.table);
-    this.tell();
+    this.notify();
     return row ?? undefined;
   }
 
@@ -225,7 +225,7 @@ export class Draft<S extends Schema> {
           delete entry.now;
         else entry.now = after as unknown as AnyRow | null;
       }
-      if (concerned) this.tell();
+      if (concerned) this.notify();
     });
     this.stops.set(table, stop);
   }
@@ -266,7 +266,7 @@ export class Draft<S extends Schema> {
     });
   }
 
-  private tell(): void {
+  private notify(): void {
     for (const listener of [...this.listeners]) listener();
   }
 }

@@ -13,7 +13,7 @@ import type { Database } from '../database/database.ts';
 import { argumentsOf, callback, options, text, wholeNumber, word } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { Calls } from '../engine/calls.ts';
-import { Turns } from '../engine/mutex.ts';
+import { Mutex } from '../engine/mutex.ts';
 import { reads } from '../engine/reads.ts';
 import { type Engine, ReadSteps, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
 import type { Host } from '../host/host.ts';
@@ -32,8 +32,8 @@ import type { SyncRun } from '../sync/journal.ts';
 import { syncOptions } from '../sync/options.ts';
 import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
+import { type DataApi, typed } from './data-api.ts';
 import type { Draft } from './draft.ts';
-import { type Face, typed } from './face.ts';
 import { OtherWrites } from './other-writes.ts';
 import {
   type ConflictOf,
@@ -67,7 +67,7 @@ export interface Parts<S extends Schema> {
 /** A replica whose engine runs in this process. */
 export class LocalReplica<S extends Schema> extends Replica<S> {
   readonly schema: S;
-  private readonly turns = new Turns();
+  private readonly mutex = new Mutex();
   private readonly watchers = new Watchers();
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly parts: Parts<S>;
@@ -78,7 +78,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private closing: Promise<void> | undefined;
   /** The transaction whose function is running. */
   private opened: object | undefined;
-  private toldRevision = 0;
+  private notifiedRevision = 0;
   /** While somebody watches. */
   private readonly otherWrites: OtherWrites;
 
@@ -96,12 +96,12 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host, replaceRejected };
     this.parts = parts;
     this.syncing = parts.syncing(this.engine, {
-      turn: (work) => this.turn(work),
+      exclusive: (work) => this.exclusive(work),
       change: (work) => this.change('server', work),
     });
     this.otherWrites = new OtherWrites(
       this.engine,
-      (work) => this.turn(work),
+      (work) => this.exclusive(work),
       () => this.watchers.refresh(),
     );
     this.stallLimit = stallLimit;
@@ -115,7 +115,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   async transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result> {
     callback('work', work);
-    return this.unguardedTurn(async () => {
+    return this.unguardedExclusive(async () => {
       const { database } = this.engine;
       const commit = new Commit(this.watchers.watches);
       database.begin();
@@ -130,7 +130,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         database.rollback();
         // A call that was made in it is what it may have waited for: it must not be carried out after all.
         if (error instanceof KoinonError && error.code === 'transaction-stalled' && !callContext.canTell)
-          this.turns.refuse(error);
+          this.mutex.refuse(error);
         throw error;
       } finally {
         this.opened = undefined;
@@ -232,44 +232,44 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   async journal(limit = 20): Promise<readonly SyncRun[]> {
     wholeNumber('limit', limit);
     const { lastRuns } = await import('../sync/journal.ts');
-    return this.turn(() => lastRuns(this.engine.database, limit));
+    return this.exclusive(() => lastRuns(this.engine.database, limit));
   }
 
   conflicts() {
-    return typed<readonly ConflictOf<S>[]>(this.turn(() => this.engine.conflicts.list()));
+    return typed<readonly ConflictOf<S>[]>(this.exclusive(() => this.engine.conflicts.list()));
   }
 
   async rejections() {
     const { lists } = await import('./report.ts');
-    return typed<readonly Rejection<TableName<S>>[]>(this.turn(() => lists.rejections(this.engine)));
+    return typed<readonly Rejection<TableName<S>>[]>(this.exclusive(() => lists.rejections(this.engine)));
   }
 
   async outbox() {
     const { lists } = await import('./report.ts');
-    return this.turn(() => lists.outbox(this.engine));
+    return this.exclusive(() => lists.outbox(this.engine));
   }
 
   async status() {
     const { statusOf } = await import('./report.ts');
-    return this.turn(() => statusOf(this.engine));
+    return this.exclusive(() => statusOf(this.engine));
   }
 
   async storage(): Promise<StorageReport> {
     const { sizeOf } = await import('./report.ts');
     const { storage: kind, storageProblem: problem = null } = this.engine.database.driver;
-    const size = await this.turn(() => sizeOf(this.engine));
+    const size = await this.exclusive(() => sizeOf(this.engine));
     return { kind, problem, size, ...(await this.engine.host.storage()) };
   }
 
   async copyTo(file: string): Promise<void> {
     text('file', file);
     const { copyOut } = await import('./report.ts');
-    await this.turn(() => copyOut(this.engine, file));
+    await this.exclusive(() => copyOut(this.engine, file));
   }
 
   async copy(): Promise<Uint8Array> {
     const { copyOf } = await import('./report.ts');
-    return this.turn(() => copyOf(this.engine));
+    return this.exclusive(() => copyOf(this.engine));
   }
 
   close(): Promise<void> {
@@ -279,7 +279,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
 
   private async closeOnce(): Promise<void> {
     await this.syncing.stop();
-    await this.turn(() => {
+    await this.exclusive(() => {
       this.closed = true;
       this.otherWrites.stop();
       this.engine.database.close();
@@ -303,7 +303,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const loading = name === 'rows' ? this.statusLoading(given[0]) : undefined;
     if (loading) return loading.then(() => this.step(name, given));
     if (reads(name)) {
-      return this.turn(() => {
+      return this.exclusive(() => {
         const steps = new ReadSteps({ ...this.engine, commit: new Commit(() => false) });
         return (steps[name as keyof ReadSteps] as unknown as (...words: unknown[]) => unknown).apply(steps, [...given]);
       });
@@ -326,7 +326,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     });
   }
 
-  protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
+  protected override inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result> {
     return this.transaction(work);
   }
 
@@ -350,7 +350,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   /** Runs work in a transaction of its own when its turn comes, and tells the watchers what it changed. */
   private change<T>(origin: Origin, work: (engine: Engine) => T): Promise<T> {
     // The transaction gives what goes wrong its code.
-    return this.unguardedTurn(() => {
+    return this.unguardedExclusive(() => {
       const commit = new Commit(this.watchers.watches);
       const result = this.engine.database.transact(() => work({ ...this.engine, commit }));
       this.publish(commit, origin);
@@ -363,13 +363,13 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const { outbox, conflicts } = this.engine;
     const revision = outbox.revision + conflicts.revision;
     const id = statusTable;
-    const hasChanged = revision !== this.toldRevision;
+    const hasChanged = revision !== this.notifiedRevision;
     if (hasChanged) commit.note(statusTable, id, { id }, { id, revision });
-    this.toldRevision = revision;
+    this.notifiedRevision = revision;
     this.watchers.publish(commit.changes(), origin);
-    if (hasChanged) this.syncing.tellCounts();
+    if (hasChanged) this.syncing.notifyCounts();
     if (origin === 'device') this.syncing.noticeWrite();
-    else this.syncing.tell();
+    else this.syncing.notify();
   }
 
   /** Loads what tells the status of rows, if a query asks for it; undefined where nothing need be waited for. */
@@ -383,21 +383,21 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   /** Runs work of ours when its turn comes; what goes wrong has a code. */
-  private turn<T>(work: () => T | Promise<T>): Promise<T> {
+  private exclusive<T>(work: () => T | Promise<T>): Promise<T> {
     const { database } = this.engine;
     const named = (error: unknown): never => {
       throw database.named(error);
     };
-    return this.unguardedTurn(() => {
+    return this.unguardedExclusive(() => {
       const result = database.guarded(work);
       return result instanceof Promise ? result.catch(named) : result;
     });
   }
 
   /** The same for work in which a function of the app runs, whose errors are its own. */
-  private unguardedTurn<T>(work: () => T | Promise<T>): Promise<T> {
+  private unguardedExclusive<T>(work: () => T | Promise<T>): Promise<T> {
     if (this.opened !== undefined && callContext.current() === this.opened) return Promise.reject(calledInside());
-    return this.turns.take(() => {
+    return this.mutex.runExclusive(() => {
       if (this.closed) throw new KoinonError('replica-closed', 'This replica is closed; open it again.');
       return work();
     });
@@ -415,7 +415,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         watcher.refresh();
       };
       const loading = kind === 'rows' ? this.statusLoading(request) : loadWatcher(kind);
-      (loading ? loading.then(() => this.turn(begin)) : this.turn(begin)).catch(fail);
+      (loading ? loading.then(() => this.exclusive(begin)) : this.exclusive(begin)).catch(fail);
       return () => {
         ended = true;
         stop?.();

@@ -9,7 +9,7 @@ const lookEvery = 500;
 export class OtherWrites {
   private readonly database: Database;
   private readonly host: Host;
-  private readonly turn: (work: () => void) => Promise<void>;
+  private readonly exclusive: (work: () => void) => Promise<void>;
   private readonly noticed: () => void;
   private version = 0;
   /** What ends the looking that is under way. */
@@ -18,12 +18,12 @@ export class OtherWrites {
   /** @param turn runs work when no transaction of the app is open. @param noticed is called where something was written. */
   constructor(
     { database, host }: { readonly database: Database; readonly host: Host },
-    turn: (work: () => void) => Promise<void>,
+    exclusive: (work: () => void) => Promise<void>,
     noticed: () => void,
   ) {
     this.database = database;
     this.host = host;
-    this.turn = turn;
+    this.exclusive = exclusive;
     this.noticed = noticed;
   }
 
@@ -42,7 +42,7 @@ export class OtherWrites {
 
   private lookLater(looking: { cancel: () => void }): void {
     looking.cancel = this.host.after(lookEvery, () => {
-      this.turn(() => {
+      this.exclusive(() => {
         // It may have been ended, and begun anew, while this waited for its turn.
         if (this.looking !== looking) return;
         const version = dataVersion(this.database);

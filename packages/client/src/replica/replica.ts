@@ -29,12 +29,12 @@ import type { QueuedTransaction } from '../outbox/outbox.ts';
 import type { Decision, DecisionResult } from '../overlay/decision.ts';
 import type { ChoicesOf, RowDecision } from '../overlay/resolve.ts';
 import type { TakingBack } from '../overlay/undo.ts';
-import type { Misfit } from '../sync/fitting.ts';
 import type { SyncRun } from '../sync/journal.ts';
 import type { Direction, SyncState } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
+import type { InvalidStoredValue } from '../sync/stored-values.ts';
+import { DataApi } from './data-api.ts';
 import type { Draft } from './draft.ts';
-import { Face } from './face.ts';
 import type { Transaction } from './transaction.ts';
 
 /** A column, or a row, in conflict: by table, so that its table and id go into {@link Replica.resolve}. */
@@ -84,7 +84,7 @@ export interface ReplicaStatus {
   /** The process that syncs the file just now; null if none does. */
   readonly syncOwner: string | null;
   /** Values that the server sent and that are not of their column's type: the column is empty here. The last hundred. */
-  readonly misfits: readonly Misfit[];
+  readonly invalidValues: readonly InvalidStoredValue[];
 }
 
 /** Where a replica's data is, and how much room there is. Sizes are in bytes; null where the platform cannot tell. */
@@ -109,7 +109,7 @@ export interface ListenOptions<R> {
 }
 
 /** The database on one device, for one user. Every write is durable before its promise resolves, network or not. */
-export abstract class Replica<S extends Schema> extends Face<S> {
+export abstract class Replica<S extends Schema> extends DataApi<S> {
   /** The schema that it was opened with. */
   abstract readonly schema: S;
 

@@ -4,8 +4,8 @@ import { argumentInvalid } from '../engine/arguments.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
 import { transactionsOf } from '../outbox/transactions.ts';
-import { misfitsIn } from '../sync/fitting.ts';
 import { syncOwner } from '../sync/lease.ts';
+import { invalidValuesIn } from '../sync/stored-values.ts';
 import type { Rejection, ReplicaStatus } from './replica.ts';
 
 // What a replica tells of itself when it is asked: loaded then.
@@ -23,7 +23,7 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
     position: position === undefined ? null : Number(position),
     syncedAt: meta(database, 'synced at') ?? null,
     syncOwner: syncOwner(database, host),
-    misfits: misfitsIn(database),
+    invalidValues: invalidValuesIn(database),
   };
 }
 

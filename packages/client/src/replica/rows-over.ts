@@ -1,6 +1,6 @@
 import type { AnyRow, Query, Row, Schema, TableName } from '@koinon/core';
 import { comparatorOf, frozenRow, planQuery, predicateOf } from '@koinon/core/internal';
-import { typed } from './face.ts';
+import { typed } from './data-api.ts';
 import type { Replica } from './replica.ts';
 
 /** A row as a draft has it; null if the draft deletes it. */

@@ -8,7 +8,7 @@ import type { SyncReport } from '../sync/step.ts';
 
 /** How work of the sync gets its turn in the replica. */
 export interface Doing {
-  readonly turn: <T>(work: () => T | Promise<T>) => Promise<T>;
+  readonly exclusive: <T>(work: () => T | Promise<T>) => Promise<T>;
   /** In a local transaction of its own, as a change that comes from the server. */
   readonly change: <T>(work: (engine: Engine) => T) => Promise<T>;
 }
@@ -26,9 +26,9 @@ export interface SyncPart {
   /** The device has written something. */
   noticeWrite(): void;
   /** Tells whoever shows the state, a little later: many things change it at once. */
-  tell(): void;
+  notify(): void;
   /** Tells the numbers of what is unsent, in conflict and refused with the commit that has changed them. Runs in a turn. */
-  tellCounts(): void;
+  notifyCounts(): void;
   /** Tries again now. */
   retry(): void;
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void;
@@ -49,7 +49,7 @@ export interface SyncPart {
 const mostClockDifference = 5 * 60_000;
 
 /** What is told of the sync: what its loop says, and what the file holds. */
-export function toldState(
+export function stateSnapshot(
   { database, outbox, conflicts }: Omit<Engine, 'commit'>,
   loop: Pick<SyncState, 'phase' | 'error' | 'nextAttempt' | 'progress'>,
 ): Told {
@@ -95,14 +95,14 @@ export class Unlinked implements SyncPart {
 
   start(): void {}
   noticeWrite(): void {}
-  tell(): void {}
-  tellCounts(): void {}
+  notify(): void {}
+  notifyCounts(): void {}
   async stop(): Promise<void> {}
 
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void {
     let isOver = false;
     const loop = { phase: 'stopped', error: null, nextAttempt: null, progress: null } as const;
-    this.doing.turn(() => isOver || deliver(toldState(this.engine, loop))).catch(fail);
+    this.doing.exclusive(() => isOver || deliver(stateSnapshot(this.engine, loop))).catch(fail);
     return () => {
       isOver = true;
     };

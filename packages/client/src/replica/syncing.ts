@@ -17,8 +17,8 @@ import type { Direction, SyncOptions, SyncReason, Upload } from '../sync/state.t
 import { type SyncReport, syncStep } from '../sync/step.ts';
 import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
-import { standingOf, takeWindow } from '../sync/window.ts';
-import { type Doing, type SyncPart, type Told, toldState } from './sync-part.ts';
+import { joinStateOf, takeWindow } from '../sync/window.ts';
+import { type Doing, type SyncPart, stateSnapshot, type Told } from './sync-part.ts';
 
 /** Bytes of an upload: a poor link gets one through, and so does a proxy that is set up to take 1 MB, as many are. */
 const usualRequest = 512 * 1024;
@@ -30,7 +30,7 @@ const mostEmptyPages = 1_000;
 const tellEvery = 50;
 
 /** Milliseconds from which on telling the state is slow: then it takes at most one part in so many of the time. */
-const [slowTelling, tellingShare] = [1, 20];
+const [slowTelling, notifyingShare] = [1, 20];
 
 /** Milliseconds between two looks for what need not be kept any more: each looks at all that is kept. */
 const forgetEvery = 3_600_000;
@@ -50,8 +50,8 @@ export class Syncing implements SyncPart {
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
   /** When the state was told last, and how many milliseconds that took. */
-  private toldAt = 0;
-  private tellingTook = 0;
+  private notifiedAt = 0;
+  private notifyingTook = 0;
   private isByHand = false;
   private readonly server = { isKnown: false };
   /** Whether the outbox was looked at since the file was opened. */
@@ -85,8 +85,8 @@ export class Syncing implements SyncPart {
         host: engine.host,
         live: this.live,
         run: (...given) => this.run(...given),
-        hasPending: () => doing.turn(() => hasUnsent(engine.outbox)),
-        onChange: () => this.tell(),
+        hasPending: () => doing.exclusive(() => hasUnsent(engine.outbox)),
+        onChange: () => this.notify(),
       },
       options,
     );
@@ -95,7 +95,7 @@ export class Syncing implements SyncPart {
   /** Begins to sync by itself, if it is to. */
   start(): void {
     // What was erased may be in the log still: the app was killed before it came to that.
-    void this.doing.turn(() => emptyLog(this.engine.database)).catch(() => undefined);
+    void this.doing.exclusive(() => emptyLog(this.engine.database)).catch(() => undefined);
     if (this.isLinked) this.loop.start();
     else this.loop.pause();
   }
@@ -143,7 +143,7 @@ export class Syncing implements SyncPart {
         return unlinkHere(engine, choices);
       });
       this.isLinked = false;
-      this.tell();
+      this.notify();
       return { erased, ...done };
     } catch (error) {
       if (this.isLinked && !wasPaused) this.loop.resume();
@@ -158,7 +158,7 @@ export class Syncing implements SyncPart {
       const result = work(engine);
       return { result, isErased: isErasedInLog(database) };
     });
-    if (isErased) await this.doing.turn(() => emptyLog(database));
+    if (isErased) await this.doing.exclusive(() => emptyLog(database));
     return result;
   }
 
@@ -193,13 +193,13 @@ export class Syncing implements SyncPart {
     });
     this.isLinked = true;
     this.loop.resume();
-    this.tell();
+    this.notify();
   }
 
   /** The device has written something. */
   noticeWrite(): void {
     if (this.isLinked) this.loop.noticeChange();
-    this.tell();
+    this.notify();
   }
 
   retry(): void {
@@ -207,11 +207,11 @@ export class Syncing implements SyncPart {
   }
 
   /** Tells whoever shows the state, a little later: many things change it at once. */
-  tell(): void {
+  notify(): void {
     if (this.followers.size === 0 || this.cancelTelling) return;
     this.cancelTelling = this.engine.host.after(tellEvery, () => {
       this.cancelTelling = undefined;
-      this.doing.turn(() => this.tellAtOnce()).catch(() => undefined);
+      this.doing.exclusive(() => this.notifyNow()).catch(() => undefined);
     });
   }
 
@@ -219,25 +219,25 @@ export class Syncing implements SyncPart {
    * The outbox or the conflicts have changed: whoever shows their numbers gets them with the commit, unless telling takes so
    * long, in a long outbox, that it would hold up the next writes. Runs in a turn.
    */
-  tellCounts(): void {
+  notifyCounts(): void {
     if (this.followers.size === 0) return;
     const began = performance.now();
-    const isSlow = this.tellingTook > slowTelling;
-    if (isSlow && began - this.toldAt < this.tellingTook * tellingShare) this.tell();
-    else this.tellAtOnce();
+    const isSlow = this.notifyingTook > slowTelling;
+    if (isSlow && began - this.notifiedAt < this.notifyingTook * notifyingShare) this.notify();
+    else this.notifyNow();
   }
 
-  private tellAtOnce(): void {
+  private notifyNow(): void {
     const began = performance.now();
     const state = this.state();
     for (const deliver of [...this.followers]) deliver(state);
-    this.toldAt = performance.now();
-    this.tellingTook = this.toldAt - began;
+    this.notifiedAt = performance.now();
+    this.notifyingTook = this.notifiedAt - began;
   }
 
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void {
     this.followers.add(deliver);
-    this.doing.turn(() => deliver(this.state())).catch(fail);
+    this.doing.exclusive(() => deliver(this.state())).catch(fail);
     return () => this.followers.delete(deliver);
   }
 
@@ -263,7 +263,7 @@ export class Syncing implements SyncPart {
   }
 
   async estimatePull(): Promise<ToCome> {
-    const cursor = await this.doing.turn(() => meta(this.engine.database, 'cursor'));
+    const cursor = await this.doing.exclusive(() => meta(this.engine.database, 'cursor'));
     const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1, ...this.only });
     const { remaining = {}, remainingBytes = {} } = header;
     return Object.fromEntries(
@@ -286,10 +286,10 @@ export class Syncing implements SyncPart {
       tables: typeof live === 'object' ? live.tables : undefined,
       minDelay,
       maxDelay,
-      standing: () =>
-        doing.turn(() => {
-          const standing = standingOf(engine);
-          return standing && { ...standing, only: this.only };
+      joinState: () =>
+        doing.exclusive(() => {
+          const joinState = joinStateOf(engine);
+          return joinState && { ...joinState, only: this.only };
         }),
       take: (window) =>
         this.change((local) => {
@@ -298,7 +298,7 @@ export class Syncing implements SyncPart {
           return takeWindow(local, window);
         }),
       pull: () => this.loop.callFor(),
-      onChange: () => this.tell(),
+      onChange: () => this.notify(),
     };
   }
 
@@ -345,7 +345,7 @@ export class Syncing implements SyncPart {
           schema: this.engine.schema,
           server: this.server,
           sendsFirst: () =>
-            this.doing.turn(() => {
+            this.doing.exclusive(() => {
               const { database, outbox } = this.engine;
               const isFirstDownload = meta(database, 'complete') === undefined;
               return attemptedBody(database) !== undefined || (isFirstDownload && outbox.count('pending') > 0);
@@ -392,6 +392,6 @@ export class Syncing implements SyncPart {
         }
       : null;
     const { state } = this.loop;
-    return toldState(this.engine, { ...state, ...(this.isLinked ? {} : { phase: 'unlinked' }), progress });
+    return stateSnapshot(this.engine, { ...state, ...(this.isLinked ? {} : { phase: 'unlinked' }), progress });
   }
 }

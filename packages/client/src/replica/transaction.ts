@@ -3,10 +3,10 @@ import { argumentsOf } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { type Engine, loadSettling, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
 import type { ChoicesOf, RowDecision } from '../overlay/resolve.ts';
-import { Face } from './face.ts';
+import { DataApi } from './data-api.ts';
 
 /** What a transaction's function gets. Reads see the transaction's own writes; nobody else does before it ends. */
-export abstract class Transaction<S extends Schema> extends Face<S> {
+export abstract class Transaction<S extends Schema> extends DataApi<S> {
   /** What the transaction would be refused for if it ended now: unique values, references. */
   check(): Promise<readonly Problem[]> {
     return this.perform('check');
@@ -82,7 +82,7 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
     );
   }
 
-  protected override together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result> {
+  protected override inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result> {
     return work(this);
   }
 

@@ -87,11 +87,11 @@ export interface Chosen {
   /** None where what is joined comes to nothing. */
   readonly batch: Batch | undefined;
   /** Where everything stood that the choice went by. */
-  readonly standing: string;
+  readonly outboxVersion: string;
 }
 
 /** As long as this is the same, what was chosen is still what it was, and nothing holds it back. */
-function standingOf({ database, outbox, conflicts }: Local): string {
+function outboxVersionOf({ database, outbox, conflicts }: Local): string {
   // A file that another process has written may hold anything.
   return [dataVersion(database), outbox.revision - outbox.harmless, conflicts.revision, database.rolledBack].join();
 }
@@ -100,19 +100,19 @@ function standingOf({ database, outbox, conflicts }: Local): string {
 export function choose(local: Local, portion: Portion, uploading: Uploading): Chosen | undefined {
   const { schema, outbox, database, host } = local;
   const { upload, requestBytes, only, waiting } = uploading;
-  const standing = standingOf(local);
+  const outboxVersion = outboxVersionOf(local);
   const sent = meta(database, 'parts');
   const parts = sent === undefined ? undefined : (JSON.parse(sent) as PartsSent);
   const unsupported = unsupportedColumns(database);
   const isJoining = upload === 'latest state' && parts === undefined;
   const from = { schema, outbox, unsupported, waiting };
   const join = isJoining ? joinNext(from, portion.changes, () => host.newId()) : undefined;
-  if (join?.changes.length === 0) return { join, batch: undefined, standing };
+  if (join?.changes.length === 0) return { join, batch: undefined, outboxVersion };
   const replica = meta(database, 'replica') as string;
   const base = meta(database, 'cursor') ?? null;
   const choosing = { ...from, replica, base, asked: only.columns ?? {}, requestBytes };
   const batch = nextBatch(choosing, portion.transactions, parts, join);
-  return batch && { join, batch, standing };
+  return batch && { join, batch, outboxVersion };
 }
 
 /**
@@ -124,7 +124,7 @@ export function attempt(local: Local, portion: Portion, uploading: Uploading, ah
   const { outbox, database } = local;
   const unanswered = unansweredIn(database);
   if (unanswered !== undefined) return unanswered;
-  const chosen = ahead && ahead.standing === standingOf(local) ? ahead : choose(local, portion, uploading);
+  const chosen = ahead && ahead.outboxVersion === outboxVersionOf(local) ? ahead : choose(local, portion, uploading);
   if (chosen === undefined) return undefined;
   const { join, batch } = chosen;
   if (batch === undefined) {

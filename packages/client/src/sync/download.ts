@@ -2,14 +2,14 @@ import { type AppliedOrigin, KoinonError, limits, type PulledPage, type PullHead
 import { noteUnsupported } from '../database/asked-columns.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import { noteLost, originsOf, sentIds } from '../outbox/sending.ts';
+import { beginResync, isForgetting, type ResyncReason } from '../overlay/resync.ts';
 import { noRows } from '../overlay/show.ts';
-import { beginSweep, isForgetting, type Lost } from '../overlay/sweep.ts';
 import { takeReceipts } from './attempt.ts';
 import { learnClock } from './clock.ts';
 import { noteServerSchema, refuseForeign } from './foreign.ts';
+import { endWith } from './idle-timeout.ts';
 import { canCompare, withKnownBytes } from './known-bytes.ts';
 import type { SyncParts } from './parts.ts';
-import { endWith } from './patience.ts';
 import { takePage } from './window.ts';
 
 /** A page that has been asked for. */
@@ -163,7 +163,7 @@ export class Download {
     } catch (error) {
       if (!isUnknownCursor(error) || !cursor) throw error;
       this.startedOver = true;
-      await parts.change((local) => beginSweep(local, whyLost(error)));
+      await parts.change((local) => beginResync(local, resyncReason(error)));
       return undefined;
     }
   }
@@ -234,7 +234,7 @@ export function isUnknownCursor(error: unknown): boolean {
   return error instanceof KoinonError && ['unknown-cursor', 'feed-restored', 'forgotten-cursor'].includes(error.code);
 }
 
-function whyLost(error: unknown): Lost {
+function resyncReason(error: unknown): ResyncReason {
   const { code } = error as KoinonError;
   return code === 'forgotten-cursor' ? 'forgotten' : code === 'feed-restored' ? 'restored' : 'unknown';
 }

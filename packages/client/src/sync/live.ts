@@ -5,7 +5,7 @@ import type { CheckedTransport } from './checked.ts';
 import type { LiveChannel } from './transport.ts';
 
 /** Where a replica stands, for joining. */
-export type Standing = Omit<JoinRequest, 'join' | 'tables'>;
+export type JoinState = Omit<JoinRequest, 'join' | 'tables'>;
 
 /** What the live side of a sync works with. */
 export interface LiveParts {
@@ -17,7 +17,7 @@ export interface LiveParts {
   readonly minDelay: number;
   readonly maxDelay: number;
   /** Where the replica stands; undefined while it cannot join, its first download not being complete, say. */
-  readonly standing: () => Promise<Standing | undefined>;
+  readonly joinState: () => Promise<JoinState | undefined>;
   /** Applies a window in one local transaction; false where the replica is not at the cursor it leads away from. */
   readonly take: (window: LiveWindow) => Promise<boolean>;
   /** A pull is needed: it is followed by {@link Live.begin}. */
@@ -165,11 +165,11 @@ export class Live {
 
   private async rejoin(): Promise<void> {
     const { channel } = this;
-    const standing = await this.parts.standing().catch(() => undefined);
-    if (standing === undefined || channel === undefined || channel !== this.channel || !this.wasOpen) return;
+    const joinState = await this.parts.joinState().catch(() => undefined);
+    if (joinState === undefined || channel === undefined || channel !== this.channel || !this.wasOpen) return;
     this.unjoin();
     const { tables } = this.parts;
-    channel.say({ join: this.join, ...standing, ...(tables && { tables }) });
+    channel.say({ join: this.join, ...joinState, ...(tables && { tables }) });
     // A dead connection says nothing, whatever is asked: another one is opened at once.
     this.unlessHeard(() => {
       this.unheard++;
@@ -269,9 +269,9 @@ export class Live {
     this.waiting?.abort();
     this.waiting = waiting;
     for (let times = 0; times < waitsBetween; times++) {
-      const standing = await parts.standing().catch(() => undefined);
-      if (standing === undefined || parts.transport.wait === undefined) return;
-      const moved = await parts.transport.wait(standing, waiting.signal).catch(() => undefined);
+      const joinState = await parts.joinState().catch(() => undefined);
+      if (joinState === undefined || parts.transport.wait === undefined) return;
+      const moved = await parts.transport.wait(joinState, waiting.signal).catch(() => undefined);
       if (waiting.signal.aborted) return;
       if (moved === undefined) {
         this.later(() => this.connect());

@@ -18,8 +18,8 @@ import {
 import { livePath, messageOf, readPulledPage, shown } from '@koinon/core/internal';
 import WebSocket from '#web-socket';
 import { serverRoot, withinOrigin } from './address.ts';
+import { IdleTimeout, textOf } from './idle-timeout.ts';
 import { Packing, sizeOf } from './packing.ts';
-import { Patience, textOf } from './patience.ts';
 
 /** How a replica reaches its server. It carries what the server answers; the replica looks at it before it does anything with it. */
 export interface Transport {
@@ -109,11 +109,11 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
     // where the network has forgotten it, by silence. The first try waits less, and the other one takes a new connection.
     const isHeldBack = patience > timeout;
     let waited = 0;
-    let limit = new Patience(isHeldBack ? patience : patience / 3, signal);
+    let limit = new IdleTimeout(isHeldBack ? patience : patience / 3, signal);
     const again = () => {
       waited = limit.isOver ? limit.waited : 0;
       limit.end();
-      limit = new Patience(isHeldBack ? patience : (patience * 2) / 3, signal);
+      limit = new IdleTimeout(isHeldBack ? patience : (patience * 2) / 3, signal);
       return send();
     };
     const send = async () => {

@@ -3,11 +3,11 @@ import { completed, noteUnsupported, unsupportedColumns } from '../database/aske
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { sentIds } from '../outbox/sending.ts';
 import { applyPage } from '../overlay/apply.ts';
+import { endResync, isForgetting, isResyncing, noteSeen } from '../overlay/resync.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
-import { endSweep, isForgetting, isSweeping, noteSeen } from '../overlay/sweep.ts';
 import { attemptedBody, type Local } from './attempt.ts';
-import { fitting, noteMisfits } from './fitting.ts';
-import type { Standing } from './live.ts';
+import type { JoinState } from './live.ts';
+import { fitting, noteInvalidValues } from './stored-values.ts';
 
 // What comes down, by a pull or by itself: taken in onto the cursor that it leads away from.
 
@@ -46,10 +46,10 @@ export function takeWindow(local: Local, window: LiveWindow): boolean {
 }
 
 /** Where a replica stands, if it may join the server's live windows: it has all that it could be told changes of. */
-export function standingOf({ schema, database }: Pick<Local, 'schema' | 'database'>): Standing | undefined {
+export function joinStateOf({ schema, database }: Pick<Local, 'schema' | 'database'>): JoinState | undefined {
   const cursor = meta(database, 'cursor');
   const isWhole = meta(database, 'complete') !== undefined && meta(database, 'backfill') === undefined;
-  if (cursor === undefined || !isWhole || isSweeping(database)) return undefined;
+  if (cursor === undefined || !isWhole || isResyncing(database)) return undefined;
   return { cursor, replica: meta(database, 'replica') as string, schemaVersion: schema.version };
 }
 
@@ -69,16 +69,16 @@ export function takePage(
   // After a forgotten cursor the receipts may be forgotten as well; what was confirmed by this feed is in its snapshot.
   const acknowledged = isForgetting(database) ? sentIds(local.outbox, 'confirmed') : header.acknowledged;
   const more = name !== 'cursor' || header.more;
-  const sweeps = name === 'cursor' && isSweeping(database);
+  const sweeps = name === 'cursor' && isResyncing(database);
   const isFirst =
     name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
   const fit = fitting(local.schema, page.rows);
-  noteMisfits(database, page.rows, fit.misfits);
+  noteInvalidValues(database, page.rows, fit.invalidValues);
   const rows = completed(local.schema, unsupportedColumns(database), fit.rows);
   const counts = applyPage(local, { rows, header: { ...header, acknowledged, more } }, isFirst);
   if (sweeps) noteSeen(database, page.rows);
   if (sweeps && header.last)
-    for (const [kind, count] of Object.entries(endSweep(local, header))) counts[kind as keyof RowCounts] += count;
+    for (const [kind, count] of Object.entries(endResync(local, header))) counts[kind as keyof RowCounts] += count;
   if (header.user !== undefined) setMeta(database, 'user', header.user);
   if (name === 'cursor') {
     setMeta(database, 'position', String(header.to));

@@ -51,12 +51,12 @@ class Page {
     this.wire = wire;
     let all: Channel<TabBroadcast> | undefined;
     worker.addEventListener('message', ({ data }: MessageEvent<Answer>) => {
-      if (data.tell !== 'tab') return;
+      if (data.type !== 'tab') return;
       this.name = data.name;
       this.term = data.term;
       // The worker may be busy for long; whether the tab is alive, the page can tell.
-      all ??= new Channel<TabBroadcast>(databaseLock(data.name), ({ say }) => {
-        if (say === 'ping' && this.term !== null) all?.post({ say: 'pong', term: this.term });
+      all ??= new Channel<TabBroadcast>(databaseLock(data.name), ({ type }) => {
+        if (type === 'ping' && this.term !== null) all?.post({ type: 'pong', term: this.term });
       });
     });
     worker.addEventListener('error', (event) => {

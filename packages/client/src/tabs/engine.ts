@@ -53,7 +53,7 @@ export class TabEngine<S extends Schema> {
 
   /**
    * @param open opens the database; what it throws is what every tab's calls get.
-   * @param tell where answers for the owner's own page go.
+   * @param post where answers for the owner's own page go.
    * @param onLost called once it turns out that another tab has the database.
    */
   constructor(
@@ -61,7 +61,7 @@ export class TabEngine<S extends Schema> {
     term: string,
     host: TabHost,
     open: () => Promise<OpenDatabase<S>>,
-    tell: Port['postMessage'],
+    post: Port['postMessage'],
     onLost: () => void,
   ) {
     this.name = name;
@@ -76,7 +76,7 @@ export class TabEngine<S extends Schema> {
       },
       () => undefined,
     );
-    this.own = this.serve(tell);
+    this.own = this.serve(post);
   }
 
   /** Whether another tab has taken the database over; looks. */
@@ -98,15 +98,15 @@ export class TabEngine<S extends Schema> {
   admit(tab: string): void {
     const known = this.tabs.get(tab);
     if (known) {
-      known.channel.post({ way: 'welcome', term: this.term });
+      known.channel.post({ type: 'welcome', term: this.term });
       return;
     }
-    const channel = new Channel<TabMessage>(tabLock(this.name, tab), (letter) => {
-      if (letter.way === 'up' && letter.term === this.term) this.deliver(port, letter.message);
+    const channel = new Channel<TabMessage>(tabLock(this.name, tab), (received) => {
+      if (received.type === 'up' && received.term === this.term) this.deliver(port, received.message);
     });
-    const port = this.serve((message) => channel.post({ way: 'down', term: this.term, message }));
+    const port = this.serve((message) => channel.post({ type: 'down', term: this.term, message }));
     this.tabs.set(tab, { port, channel });
-    channel.post({ way: 'welcome', term: this.term });
+    channel.post({ type: 'welcome', term: this.term });
     // A tab that is gone lets go of its lock, however it went: what it left open is rolled back.
     void this.host.locks.take(tabLock(this.name, tab)).then((release) => {
       release();

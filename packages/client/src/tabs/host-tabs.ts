@@ -9,9 +9,9 @@ import {
   Channel,
   databaseLock,
   isBetter,
-  type Standing,
   type TabBroadcast,
   type TabMessage,
+  type TabState,
   tabLock,
 } from './tab-bus.ts';
 
@@ -75,7 +75,7 @@ class Tab<S extends Schema> {
   private term: string | undefined;
   private engine: TabEngine<S> | undefined;
   private release: (() => void) | undefined;
-  private standing: AbortController | undefined;
+  private request: AbortController | undefined;
   private cancelWatch: (() => void) | undefined;
   private isClosed = false;
 
@@ -86,11 +86,11 @@ class Tab<S extends Schema> {
     this.id = host.newId();
     hear(page, (message) => this.fromPage(message as FromPage));
     this.all = new Channel(databaseLock(options.name), (word) => this.heard(word));
-    this.toOwner = new Channel(tabLock(options.name, this.id), (letter) => this.fromOwner(letter));
+    this.toOwner = new Channel(tabLock(options.name, this.id), (received) => this.fromOwner(received));
   }
 
   async begin(): Promise<void> {
-    this.tell({ tell: 'tab', name: this.options.name, term: null });
+    this.post({ type: 'tab', name: this.options.name, term: null });
     // Held as long as this worker lives: the owner learns by it that the tab is gone.
     await this.host.locks.take(tabLock(this.options.name, this.id));
     this.host.onChange(() => {
@@ -103,25 +103,25 @@ class Tab<S extends Schema> {
     this.watch();
   }
 
-  private tell(message: unknown, transfer: ArrayBuffer[] = []): void {
+  private post(message: unknown, transfer: ArrayBuffer[] = []): void {
     this.page.postMessage(message, transfer);
   }
 
-  private get mine(): Standing {
+  private get mine(): TabState {
     return { version: this.options.schema.version, visible: this.host.isVisible() };
   }
 
   private hello(): void {
-    this.all.post({ say: 'hello', tab: this.id, ...this.mine });
+    this.all.post({ type: 'hello', tab: this.id, ...this.mine });
   }
 
   /** Waits in the queue for the database. */
   private stand(steal = false): void {
-    this.standing?.abort();
-    const standing = new AbortController();
-    this.standing = standing;
+    this.request?.abort();
+    const request = new AbortController();
+    this.request = request;
     const lost = () => this.lose();
-    const options = steal ? { steal, onLost: lost } : { signal: standing.signal, onLost: lost };
+    const options = steal ? { steal, onLost: lost } : { signal: request.signal, onLost: lost };
     this.host.locks.take(databaseLock(this.options.name), options).then(
       (release) => {
         if (this.isClosed || this.engine) release();
@@ -141,13 +141,13 @@ class Tab<S extends Schema> {
       term,
       this.host,
       () => this.open(term),
-      (message, transfer) => this.tell(message, transfer),
+      (message, transfer) => this.post(message, transfer),
       () => this.lose(),
     );
     this.term = term;
-    this.tell({ tell: 'tab', name, term });
-    this.tell({ tell: 'moved' });
-    this.all.post({ say: 'owner', term });
+    this.post({ type: 'tab', name, term });
+    this.post({ type: 'owner-changed' });
+    this.all.post({ type: 'owner', term });
   }
 
   private async open(term: string): Promise<OpenDatabase<S>> {
@@ -182,12 +182,12 @@ class Tab<S extends Schema> {
   }
 
   /** Lets a tab have the database that is better placed. */
-  private yieldTo(other: Standing | undefined): void {
+  private yieldTo(other: TabState | undefined): void {
     const { engine } = this;
     if (engine === undefined || engine.isMemory) return;
     if (other === undefined) {
-      // Who is there answers with its own standing.
-      if (!this.mine.visible) this.all.post({ say: 'owner', term: engine.term });
+      // Who is there answers with its own state.
+      if (!this.mine.visible) this.all.post({ type: 'owner', term: engine.term });
       return;
     }
     if (!isBetter(other, this.mine)) return;
@@ -201,7 +201,7 @@ class Tab<S extends Schema> {
     this.release = undefined;
     void Promise.resolve(end(engine)).then(() => {
       // Until then the page says that this tab is alive: what has begun may take its time.
-      this.tell({ tell: 'tab', name: this.options.name, term: null });
+      this.post({ type: 'tab', name: this.options.name, term: null });
       release?.();
       if (this.isClosed) return;
       this.hello();
@@ -213,32 +213,32 @@ class Tab<S extends Schema> {
   private heard(word: TabBroadcast): void {
     if (this.isClosed) return;
     const { engine } = this;
-    if (word.say === 'hello' && engine) {
+    if (word.type === 'hello' && engine) {
       if (engine.isLost()) {
         this.lose();
         return;
       }
       engine.admit(word.tab);
       this.yieldTo(word);
-    } else if (word.say === 'owner') {
+    } else if (word.type === 'owner') {
       if (engine === undefined) this.hello();
       else if (engine.isLost()) this.lose();
-    } else if (word.say === 'pong' && this.cancelWatch) {
+    } else if (word.type === 'pong' && this.cancelWatch) {
       this.unwatch();
       this.watch();
     }
   }
 
-  private fromOwner(letter: TabMessage): void {
-    if (this.engine || letter.way === 'up') return;
-    if (letter.way === 'welcome') {
+  private fromOwner(received: TabMessage): void {
+    if (this.engine || received.type === 'up') return;
+    if (received.type === 'welcome') {
       this.unwatch();
-      if (letter.term === this.term) return;
-      this.term = letter.term;
-      this.tell({ tell: 'moved' });
-    } else if (letter.term === this.term) {
+      if (received.term === this.term) return;
+      this.term = received.term;
+      this.post({ type: 'owner-changed' });
+    } else if (received.term === this.term) {
       this.unwatch();
-      this.tell(letter.message);
+      this.post(received.message);
     }
   }
 
@@ -248,20 +248,20 @@ class Tab<S extends Schema> {
     else if (this.engine) this.engine.take(message);
     // Without an owner the page is told later that there is one, and asks again.
     else if (this.term !== undefined) {
-      this.toOwner.post({ way: 'up', term: this.term, message });
+      this.toOwner.post({ type: 'up', term: this.term, message });
       this.watch();
     }
   }
 
   private close(number: number): void {
     this.isClosed = true;
-    this.standing?.abort();
+    this.request?.abort();
     this.unwatch();
     const { engine, release } = this;
     this.engine = undefined;
     void Promise.resolve(engine?.handOver()).then(() => {
       release?.();
-      this.tell({ tell: 'done', number, value: undefined });
+      this.post({ type: 'done', number, value: undefined });
       this.all.close();
       this.toOwner.close();
       // The worker's locks go with it.
@@ -273,7 +273,7 @@ class Tab<S extends Schema> {
   private watch(): void {
     if (this.cancelWatch || this.engine || this.isClosed) return;
     this.cancelWatch = this.host.after(silence, () => {
-      this.all.post({ say: 'ping' });
+      this.all.post({ type: 'ping' });
       this.cancelWatch = this.host.after(patience, () => {
         // A tab nobody sees has time.
         this.cancelWatch = undefined;

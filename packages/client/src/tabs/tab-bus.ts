@@ -1,27 +1,27 @@
 /** What tabs say to all others that have the same database open. */
 export type TabBroadcast =
   /** A tab has the database from now on. */
-  | { readonly say: 'owner'; readonly term: string }
+  | { readonly type: 'owner'; readonly term: string }
   /** A tab looks for the owner, and how well it could be one itself. */
-  | ({ readonly say: 'hello'; readonly tab: string } & Standing)
+  | ({ readonly type: 'hello'; readonly tab: string } & TabState)
   /** Is the owner alive? Its page answers, since its worker may be busy. */
-  | { readonly say: 'ping' }
-  | { readonly say: 'pong'; readonly term: string };
+  | { readonly type: 'ping' }
+  | { readonly type: 'pong'; readonly term: string };
 
 /** How well a tab could run the database: one with a newer schema before others, then one that is visible. */
-export interface Standing {
+export interface TabState {
   readonly version: number;
   readonly visible: boolean;
 }
 
 /** What goes between the owner and one other tab, on a channel of their own. */
 export type TabMessage =
-  | { readonly way: 'up'; readonly term: string; readonly message: unknown }
-  | { readonly way: 'welcome'; readonly term: string }
-  | { readonly way: 'down'; readonly term: string; readonly message: unknown };
+  | { readonly type: 'up'; readonly term: string; readonly message: unknown }
+  | { readonly type: 'welcome'; readonly term: string }
+  | { readonly type: 'down'; readonly term: string; readonly message: unknown };
 
-/** Whether a tab of the one standing should rather run the database than one of the other. */
-export function isBetter(one: Standing, other: Standing): boolean {
+/** Whether a tab in the one state should rather run the database than one of the other. */
+export function isBetter(one: TabState, other: TabState): boolean {
   if (one.version !== other.version) return one.version > other.version;
   return one.visible && !other.visible;
 }

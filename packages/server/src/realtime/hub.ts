@@ -63,7 +63,7 @@ interface JoiningFollower {
  */
 export class Hub {
   private readonly store: Store;
-  private readonly told: (rows: number, followers: number) => void;
+  private readonly reportDelivered: (rows: number, followers: number) => void;
   private readonly members: Members;
   /** Those who are yet to be brought to where the others are. */
   private readonly joining = new Map<Follower, JoiningFollower>();
@@ -79,10 +79,10 @@ export class Hub {
   private isClosed = false;
   private stopWatching: (() => void) | undefined;
 
-  /** @param told of each window: its rows, and how many get it. */
-  constructor(store: Store, told: (rows: number, followers: number) => void = () => undefined) {
+  /** @param reportDelivered is told of each window: its rows, and how many get it. */
+  constructor(store: Store, reportDelivered: (rows: number, followers: number) => void = () => undefined) {
     this.store = store;
-    this.told = told;
+    this.reportDelivered = reportDelivered;
     this.members = new Members(store);
   }
 
@@ -170,13 +170,13 @@ export class Hub {
   /** Reads the feed up to its end, window by window, each in a snapshot of its own. */
   private async read(): Promise<void> {
     for (let more = true; more && !this.isClosed; ) {
-      const tell: (() => void)[] = [];
-      more = await this.store.read((reader) => this.readWindow(reader, tell));
-      for (const each of tell) each();
+      const deliveries: (() => void)[] = [];
+      more = await this.store.read((reader) => this.readWindow(reader, deliveries));
+      for (const each of deliveries) each();
     }
   }
 
-  private async readWindow(reader: StoreReader, tell: (() => void)[]): Promise<boolean> {
+  private async readWindow(reader: StoreReader, deliveries: (() => void)[]): Promise<boolean> {
     // Where nobody stands, there is nothing to be told: who joins is brought to the present.
     if (this.known === undefined || this.members.size === 0) {
       this.known = await reader.position();
@@ -192,10 +192,10 @@ export class Hub {
       this.since = page.more ? (this.since ?? from) : undefined;
       this.known = page.to;
       this.movedAt = Date.now();
-      this.broadcast(page.changes, applied, isOld, tell);
+      this.broadcast(page.changes, applied, isOld, deliveries);
     }
     if (page.more) return true;
-    for (const [follower, joiningAt] of [...this.joining]) await this.bringUp(reader, follower, joiningAt, tell);
+    for (const [follower, joiningAt] of [...this.joining]) await this.bringUp(reader, follower, joiningAt, deliveries);
     return false;
   }
 
@@ -204,7 +204,7 @@ export class Hub {
     changes: readonly Changed[],
     applied: ReadonlyMap<string, readonly string[]>,
     isOld: boolean,
-    tell: (() => void)[],
+    deliveries: (() => void)[],
   ): void {
     const rows = new Map<Group, PulledRow[]>();
     const toReevaluate = new Set<Follower>();
@@ -220,7 +220,7 @@ export class Hub {
     // What they may have is another thing now, perhaps: before they are told anything else, they pull.
     for (const follower of toReevaluate) {
       this.forget(follower);
-      tell.push(() => this.dismiss(follower));
+      deliveries.push(() => this.dismiss(follower));
     }
     let count = 0;
     // Whoever sent something has it on the screen already: the others are told first.
@@ -230,7 +230,7 @@ export class Hub {
       const shared = this.shared(group.view, some);
       for (const follower of group.followers) {
         const own = (follower.replica === undefined ? undefined : applied.get(follower.replica)) ?? [];
-        if (this.pass(follower, some, own, shared, isOld, own.length > 0 ? senders : tell)) count++;
+        if (this.pass(follower, some, own, shared, isOld, own.length > 0 ? senders : deliveries)) count++;
       }
     }
     // Who has sent something that he does not get himself is told that it is done.
@@ -240,8 +240,8 @@ export class Hub {
         if (isOld || rows.has(group)) continue;
         if (this.pass(follower, [], own, this.shared(group.view, []), isOld, senders)) count++;
       }
-    tell.push(...senders);
-    if (count > 0) tell.push(() => this.told(changes.length, count));
+    deliveries.push(...senders);
+    if (count > 0) deliveries.push(() => this.reportDelivered(changes.length, count));
   }
 
   /** Has one follower told; false for one who does not wait for this. */
@@ -251,7 +251,7 @@ export class Hub {
     applied: readonly string[],
     shared: Shared,
     isOld: boolean,
-    tell: (() => void)[],
+    deliveries: (() => void)[],
   ): boolean {
     const member = this.members.get(follower) as Member;
     const isAwaited = isOld || applied.length > 0 || isConcerned(follower, rows);
@@ -271,13 +271,13 @@ export class Hub {
     // What it has sent itself need not come back to it: a pull leaves that out.
     if (applied.length > 0 && rows.some((row) => largeBytes(this.store.schema, row).length > 0)) {
       this.forget(follower);
-      tell.push(() => this.dismiss(follower));
+      deliveries.push(() => this.dismiss(follower));
       return false;
     }
     const from = member.token;
     const window = windowOf(from, this.cursorFor(follower, shared), shared, applied);
     member.token = window.cursor;
-    tell.push(() => this.members.get(follower) === member && follower.window(window));
+    deliveries.push(() => this.members.get(follower) === member && follower.window(window));
     return true;
   }
 
@@ -286,7 +286,7 @@ export class Hub {
     reader: StoreReader,
     follower: Follower,
     joiningAt: JoiningFollower,
-    tell: (() => void)[],
+    deliveries: (() => void)[],
   ): Promise<void> {
     const { access, asked } = follower;
     const found = await this.lacking(reader, access, asked, joiningAt).catch(() => undefined);
@@ -294,7 +294,7 @@ export class Hub {
     if (this.joining.get(follower) !== joiningAt) return;
     this.joining.delete(follower);
     if (found === undefined) {
-      tell.push(() => this.dismiss(follower));
+      deliveries.push(() => this.dismiss(follower));
       return;
     }
     const { rows, view, consulted } = found;
@@ -305,7 +305,7 @@ export class Hub {
     const cursor = this.cursorFor(follower, shared);
     const uploads = replica === undefined ? 0 : await reader.uploads(replica);
     this.members.enter(follower, view, consulted, cursor);
-    tell.push(() =>
+    deliveries.push(() =>
       follower.joined(windowOf(joiningAt.token, cursor, shared, replica === undefined ? [] : applied), uploads),
     );
   }

@@ -27,10 +27,10 @@ export async function trash(store: Store, request: TrashRequest, access: Access)
     const { view } = await access.scopes.evaluate(access.user, reader);
     const names = table === undefined ? Object.keys(store.schema.tables) : [table];
     const isIn = (row: Tombstone) => view.has(row.table, row.id, row.columns);
-    const told = (row: Tombstone) => ({ ...row, columns: view.columns(row.table, row.columns) });
+    const asTrashed = (row: Tombstone) => ({ ...row, columns: view.columns(row.table, row.columns) });
     if (id !== undefined) {
       const found = await reader.tombstones(names.map((name) => ({ table: name, id })));
-      return { rows: found.filter((row) => isIn(row) && isBehind(row, request.before)).map(told) };
+      return { rows: found.filter((row) => isIn(row) && isBehind(row, request.before)).map(asTrashed) };
     }
     const scope = new Map(names.map((name) => [name, view.where(name)]));
     const rows: Tombstone[] = [];
@@ -42,7 +42,7 @@ export async function trash(store: Store, request: TrashRequest, access: Access)
         const keys = found.slice(at, Math.min(at + readAtOnce, at + limit - rows.length));
         for (const row of await reader.tombstones(keys)) {
           if (!isIn(row)) continue;
-          rows.push(told(row));
+          rows.push(asTrashed(row));
           bytes += heldBytes(row.columns);
         }
         if (rows.length >= limit || bytes >= pageBytes) return { rows, ...next(keys.at(-1)) };

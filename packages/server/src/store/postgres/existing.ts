@@ -41,7 +41,7 @@ export async function existingTable(
   const it = found.find(({ name }) => name === relation);
   const [alike] = found;
   if (it === undefined && alike !== undefined && !isMapped)
-    throw misfit(
+    throw invalidValue(
       mapped,
       `is not there, but one named ${quoteName(alike.name)} is; name the one that is meant in the mapping`,
     );
@@ -49,7 +49,7 @@ export async function existingTable(
   const { oid, kind } = it;
   const isPartitioned = kind === 'p';
   if (kind !== 'r' && !isPartitioned)
-    throw misfit(mapped, 'is no table but a view or a foreign one, whose rows cannot be followed');
+    throw invalidValue(mapped, 'is no table but a view or a foreign one, whose rows cannot be followed');
   const columns = await client.query<CatalogColumn>(
     `SELECT attname AS name, format_type(coalesce(nullif(t.typbasetype, 0), t.oid), -1) AS type,
        CASE WHEN attgenerated <> '' OR attidentity = 'a' THEN 'always'
@@ -67,11 +67,11 @@ export async function existingTable(
   const isKey = ({ columns: key }: { columns: string[] }) =>
     key.includes(idName) && (isPartitioned || key.length === 1);
   const id = columns.rows.find(({ name }) => name === idName);
-  if (id === undefined) throw misfit(mapped, `has no column ${idName} for the row's id; name it in the mapping`);
-  if (!keys.rows.some(isKey)) throw misfit(mapped, `has no key or unique index on ${idName} alone`);
+  if (id === undefined) throw invalidValue(mapped, `has no column ${idName} for the row's id; name it in the mapping`);
+  if (!keys.rows.some(isKey)) throw invalidValue(mapped, `has no key or unique index on ${idName} alone`);
   const nowhere = `SELECT 1 FROM ${mapped.sql} WHERE ${quoteName(idName)} IS NULL LIMIT 1`;
   if (!id.required && (await client.query(nowhere)).rowCount !== 0)
-    throw misfit(mapped, `has rows without ${idName}; give them one, or delete them`);
+    throw invalidValue(mapped, `has rows without ${idName}; give them one, or delete them`);
   const relations = await client.query<{ root: boolean; sql: string; triggers: string[] }>(
     `SELECT c.oid = $1::oid AS root, format('%I.%I', n.nspname, c.relname) AS sql,
        array(SELECT tgname::text FROM pg_trigger WHERE tgrelid = c.oid AND tgname LIKE 'koinon\\_%' ORDER BY 1) AS triggers
@@ -90,6 +90,6 @@ export async function existingTable(
 }
 
 /** A table that does not fit the schema. */
-export function misfit({ name, sql }: MappedTable, why: string): KoinonError {
+export function invalidValue({ name, sql }: MappedTable, why: string): KoinonError {
   return new KoinonError('schema-invalid', `The table ${sql} of ${name} ${why}.`, { table: name });
 }

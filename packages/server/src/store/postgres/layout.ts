@@ -13,7 +13,7 @@ import type { ClientBase } from 'pg';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable } from '../tracking.ts';
 import { columnRule, columnType, type ExistingColumn, parameter } from './columns.ts';
-import { type ExistingTable, existingTable, misfit } from './existing.ts';
+import { type ExistingTable, existingTable, invalidValue } from './existing.ts';
 import { shortName } from './names.ts';
 import {
   feedFunctions,
@@ -149,8 +149,8 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
   for (const mapped of mappedTables(schema, mapping)) {
     const standing = await existingTable(client, mapped, mapping[mapped.name] !== undefined);
     if (standing === undefined && mapping[mapped.name] !== undefined)
-      throw misfit(mapped, 'is not there; a mapping is for a table that the database has');
-    if (standing === undefined && noted?.has(`layout ${mapped.name}`)) throw misfit(mapped, goneTable);
+      throw invalidValue(mapped, 'is not there; a mapping is for a table that the database has');
+    if (standing === undefined && noted?.has(`layout ${mapped.name}`)) throw invalidValue(mapped, goneTable);
     const made = standing === undefined ? undefined : mapped;
     if (made === undefined) {
       statements.push(createTable(mapped));
@@ -203,7 +203,7 @@ function appTable(mapped: MappedTable, standing: ExistingTable | undefined): App
     };
   };
   if (softDelete !== undefined && !standing?.columns.has(softDelete))
-    throw misfit(mapped, `has no column ${softDelete}, which the mapping says marks deleted rows`);
+    throw invalidValue(mapped, `has no column ${softDelete}, which the mapping says marks deleted rows`);
   return {
     name,
     sql,
@@ -290,10 +290,10 @@ function missingColumns(mapped: MappedTable, standing: ExistingTable): string[] 
   return table.entries.flatMap(([name, column]) => {
     const there = columnNames[name] as string;
     if (standing.columns.has(there)) return [];
-    if (there !== name) throw misfit(mapped, `has no column ${there}, which the mapping names for ${name}`);
+    if (there !== name) throw invalidValue(mapped, `has no column ${there}, which the mapping names for ${name}`);
     const { default: initial, optional } = column;
     if (!optional && (initial === undefined || typeof initial === 'function'))
-      throw misfit(
+      throw invalidValue(
         mapped,
         `lacks ${name}, which is new and required; give it a default value for the rows that are there, or add it by your own SQL`,
       );

@@ -5,7 +5,7 @@ import type { Mapping } from '../mapping.ts';
 import { notPrepared, onlyRead, type StoreMode } from '../mode.ts';
 import type { Fault, LockWait, Store, StoreReader, StoreWriter } from '../store.ts';
 import type { TrackingFault } from '../tracking.ts';
-import { type Misfit, TypedValues } from '../typed-values.ts';
+import { type InvalidStoredValue, TypedValues } from '../typed-values.ts';
 import { asRefused, inTransaction, layoutLock, mostTries, openPool } from './connections.ts';
 import { faultOf, isRepeatable, refusalOf } from './constraints.ts';
 import { identityOf, notedIdentity } from './identity.ts';
@@ -27,7 +27,7 @@ export interface PostgresOptions {
   /** Told of each statement that a transaction runs on the app's tables, with its values. */
   readonly trace?: (sql: string, values: readonly unknown[]) => void;
   /** Told, once each, of values in tables of others that are not of their column's type; replicas get none for them. */
-  readonly misfit?: (found: Misfit) => void;
+  readonly invalidValue?: (found: InvalidStoredValue) => void;
   /** Connections at most. Default 10. */
   readonly connections?: number;
 }
@@ -47,9 +47,9 @@ const stampLook = 5_000;
  *   that is there does not fit the schema.
  */
 export async function postgresStore(schema: Schema, url: string, options: PostgresOptions = {}): Promise<Store> {
-  const { mapping = {}, mode = 'prepare', connections = 10, trace, misfit } = options;
+  const { mapping = {}, mode = 'prepare', connections = 10, trace, invalidValue } = options;
   const pool = openPool(url, connections);
-  const typed = new TypedValues(misfit);
+  const typed = new TypedValues(invalidValue);
   try {
     const begin = mode === 'read' ? 'BEGIN READ ONLY' : 'BEGIN';
     const { tables, feed, keys, faults } = await inTransaction(pool, begin, async (client) => {

@@ -6,7 +6,7 @@ import { keptTables, type Mapping } from '../mapping.ts';
 import { onlyRead, type StoreMode } from '../mode.ts';
 import type { Fault, Store, StoreReader, StoreWriter } from '../store.ts';
 import type { TrackingFault } from '../tracking.ts';
-import { type Misfit, TypedValues } from '../typed-values.ts';
+import { type InvalidStoredValue, TypedValues } from '../typed-values.ts';
 import { faultOf, refusalOf } from './constraints.ts';
 import { loadSqlite, Prepared } from './driver.ts';
 import { FileWatch } from './file-watch.ts';
@@ -32,7 +32,7 @@ export interface SqliteOptions {
   /** How tables that were there before stand in the database, by the schema's table names. */
   readonly mapping?: Mapping;
   /** Told, once each, of values in tables of others that are not of their column's type; replicas get none for them. */
-  readonly misfit?: (found: Misfit) => void;
+  readonly invalidValue?: (found: InvalidStoredValue) => void;
 }
 
 /**
@@ -45,7 +45,7 @@ export interface SqliteOptions {
 export async function sqliteStore(
   schema: Schema,
   file: string,
-  { mode = 'prepare', trace, mapping = {}, misfit }: SqliteOptions = {},
+  { mode = 'prepare', trace, mapping = {}, invalidValue }: SqliteOptions = {},
 ): Promise<Store> {
   if (file === ':memory:' || file === '')
     throw new KoinonError(
@@ -79,7 +79,7 @@ export async function sqliteStore(
     const tables: TableReading = {
       relation: relationOf(mapping),
       unenforced: unenforcedColumns(writing, schema, mapping),
-      typed: new TypedValues(misfit),
+      typed: new TypedValues(invalidValue),
     };
     const filled = columnsFilled(writing, schema, mapping);
     const stamping = new Stamping(writing, plainTables(writing, schema, mapping, filled));

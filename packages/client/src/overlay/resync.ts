@@ -12,21 +12,21 @@ import type { Applying, RowCounts } from './show.ts';
  * another one. A new snapshot is laid over what is here; rows that it does not name are gone on the server, and go here
  * when it is complete. What was not confirmed is kept all the while and merged onto what the snapshot brings.
  */
-export type Sweeping = Applying;
+export type Resyncing = Applying;
 
 /**
  * Why a cursor is of no use any more: the same feed no longer keeps what came after it; its database was restored from a
  * backup; or it is another server's.
  */
-export type Lost = 'forgotten' | 'restored' | 'unknown';
+export type ResyncReason = 'forgotten' | 'restored' | 'unknown';
 
 /** Begins: forgets the cursor, and has everything sent again of which only the old feed could have told the end. */
-export function beginSweep({ database, schema, outbox, bases, rows }: Sweeping, lost: Lost): void {
+export function beginResync({ database, schema, outbox, bases, rows }: Resyncing, lost: ResyncReason): void {
   dropMeta(database, 'cursor');
   dropMeta(database, 'backfill');
   // What this server has applied is to be asked anew.
   dropMeta(database, 'uploads');
-  setMeta(database, 'sweep', lost);
+  setMeta(database, 'resync', lost);
   database.statement('DELETE FROM koinon_seen').run();
   // The same feed, only older than it remembers: what it confirmed is in it.
   if (lost === 'forgotten') return;
@@ -40,13 +40,13 @@ export function beginSweep({ database, schema, outbox, bases, rows }: Sweeping, 
 }
 
 /** Whether a new snapshot is being laid over the rows that are here. */
-export function isSweeping(database: Database): boolean {
-  return meta(database, 'sweep') !== undefined;
+export function isResyncing(database: Database): boolean {
+  return meta(database, 'resync') !== undefined;
 }
 
 /** Whether that is because this replica was away for longer than the server remembers. */
 export function isForgetting(database: Database): boolean {
-  return meta(database, 'sweep') === 'forgotten';
+  return meta(database, 'resync') === 'forgotten';
 }
 
 /** Notes the rows a page of the snapshot names. */
@@ -60,7 +60,7 @@ export function noteSeen(database: Database, rows: readonly PulledRow[]): void {
  * Ends: what the snapshot did not name is treated as what it is, deleted on the server; or, where there may be rows that are
  * not this user's, as one of those, since nobody can tell.
  */
-export function endSweep(sweeping: Sweeping, { to: position, time, partial }: PulledPage['header']): RowCounts {
+export function endResync(sweeping: Resyncing, { to: position, time, partial }: PulledPage['header']): RowCounts {
   const { database, schema, outbox, bases } = sweeping;
   // What was made here and has no base was not in anybody's scope yet: the server has only nothing to name.
   const isOwn = (table: string, id: string) => outbox.hasChangesOf(table, id) && bases.get(table, id) === null;
@@ -89,6 +89,6 @@ export function endSweep(sweeping: Sweeping, { to: position, time, partial }: Pu
   } as const;
   const counts = applyPage(sweeping, { header, rows: unseen });
   database.statement('DELETE FROM koinon_seen').run();
-  dropMeta(database, 'sweep');
+  dropMeta(database, 'resync');
   return counts;
 }

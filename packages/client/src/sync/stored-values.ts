@@ -7,7 +7,7 @@ import { dropMeta, meta, setMeta } from '../database/layout.ts';
  * A value that the server sent and that is not of its column's type: the column is empty here. A word that is not in the list
  * of a one-of is named as well, and is kept: the list may have grown since this app was built.
  */
-export interface Misfit {
+export interface InvalidStoredValue {
   readonly table: string;
   readonly id: string;
   readonly column: string;
@@ -28,8 +28,8 @@ function guardsOf(table: Table) {
 export function fitting(
   schema: Schema,
   rows: readonly PulledRow[],
-): { readonly rows: readonly PulledRow[]; readonly misfits: readonly Misfit[] } {
-  const misfits: Misfit[] = [];
+): { readonly rows: readonly PulledRow[]; readonly invalidValues: readonly InvalidStoredValue[] } {
+  const invalidValues: InvalidStoredValue[] = [];
   let fit: PulledRow[] | undefined;
   rows.forEach((row, n) => {
     const table = Object.hasOwn(schema.tables, row.table) ? schema.tables[row.table] : undefined;
@@ -41,7 +41,7 @@ export function fitting(
       const column = table.columns[name] as Column;
       const isUnlisted = column.type === 'one-of' && typeof value === 'string' && !column.oneOf?.includes(value);
       if (fits(value) && !isUnlisted) continue;
-      misfits.push({ table: row.table, id: row.id, column: name });
+      invalidValues.push({ table: row.table, id: row.id, column: name });
       if (isUnlisted) continue;
       columns ??= { ...row.columns };
       columns[name] = noneOf(column);
@@ -50,21 +50,25 @@ export function fitting(
     fit ??= [...rows];
     fit[n] = { ...row, columns };
   });
-  return { rows: fit ?? rows, misfits };
+  return { rows: fit ?? rows, invalidValues };
 }
 
 /** Remembers what did not fit, for whoever asks; what is said anew of a row takes the place of what was said of it. */
-export function noteMisfits(database: Database, rows: readonly PulledRow[], found: readonly Misfit[]): void {
-  const known = misfitsIn(database);
+export function noteInvalidValues(
+  database: Database,
+  rows: readonly PulledRow[],
+  found: readonly InvalidStoredValue[],
+): void {
+  const known = invalidValuesIn(database);
   if (known.length === 0 && found.length === 0) return;
   const said = new Set(rows.map(({ table, id }) => JSON.stringify([table, id])));
   const left = known.filter(({ table, id }) => !said.has(JSON.stringify([table, id])));
   const listed = [...left, ...found].slice(-mostListed);
-  if (listed.length === 0) dropMeta(database, 'misfits');
-  else setMeta(database, 'misfits', JSON.stringify(listed));
+  if (listed.length === 0) dropMeta(database, 'invalid values');
+  else setMeta(database, 'invalid values', JSON.stringify(listed));
 }
 
 /** What did not fit, at most a hundred, the newest last. */
-export function misfitsIn(database: Database): readonly Misfit[] {
-  return JSON.parse(meta(database, 'misfits') ?? '[]') as readonly Misfit[];
+export function invalidValuesIn(database: Database): readonly InvalidStoredValue[] {
+  return JSON.parse(meta(database, 'invalid values') ?? '[]') as readonly InvalidStoredValue[];
 }

@@ -17,7 +17,7 @@ import {
   text,
   timestamp,
 } from '@koinon/core';
-import { type Misfit, postgresStore, sqliteStore, startServer } from '@koinon/server';
+import { type InvalidStoredValue, postgresStore, sqliteStore, startServer } from '@koinon/server';
 import { expect, test } from 'vitest';
 import { newDatabase, storeKinds } from './support/stores.ts';
 
@@ -99,15 +99,15 @@ const written: { readonly [K in keyof typeof theirTable]: readonly (readonly [st
 test.each(storeKinds)(
   '%s: a value of another program that is not of its column’s type is read as none and told of once; everybody goes on',
   async (kind) => {
-    const folder = await mkdtemp(join(tmpdir(), 'koinon-misfits-'));
+    const folder = await mkdtemp(join(tmpdir(), 'koinon-invalidValues-'));
     const database = await newDatabase(kind, folder);
     const office = await database.shell();
     await office.exec(theirTable[kind]);
     const cases = written[kind];
     for (const n of [...cases.keys(), 'other', 'gone'])
       await office.exec(`INSERT INTO tool (id, name, worn, used, tags) VALUES ('t${n}', 'rake', 1, 3, '["old"]')`);
-    const told: Misfit[] = [];
-    const options = { misfit: (found: Misfit) => told.push(found) };
+    const told: InvalidStoredValue[] = [];
+    const options = { invalidValue: (found: InvalidStoredValue) => told.push(found) };
     const store = await (kind === 'SQLite' ? sqliteStore : postgresStore)(stock, database.address, options);
     const server = await startServer({ store, port: 0 });
     const replica = await openReplica({ schema: stock, server: server.url });
@@ -129,13 +129,13 @@ test.each(storeKinds)(
       }
       expect(await device.get('tool', 'tother')).toMatchObject({ name: 'hoe' });
     }
-    const misfits = cases.flatMap(([column, value, read], n) =>
+    const invalidValues = cases.flatMap(([column, value, read], n) =>
       value === 'NULL' || (read !== null && read !== 0 && !Array.isArray(read))
         ? []
         : [{ table: 'tool', id: `t${n}`, column }],
     );
-    const inOrder = (all: Misfit[]) => all.sort((a, b) => (a.id < b.id ? -1 : 1));
-    expect(inOrder(told)).toEqual(inOrder(misfits));
+    const inOrder = (all: InvalidStoredValue[]) => all.sort((a, b) => (a.id < b.id ? -1 : 1));
+    expect(inOrder(told)).toEqual(inOrder(invalidValues));
 
     // An edit of another column leaves it as it is; an edit of the column itself, and a deletion, are as ever.
     const held = () =>
@@ -163,7 +163,7 @@ test.each(storeKinds)(
 );
 
 test('what can never be read as the schema says, and words that no mapping has, are refused at the start', async () => {
-  const folder = await mkdtemp(join(tmpdir(), 'koinon-misfits-'));
+  const folder = await mkdtemp(join(tmpdir(), 'koinon-invalidValues-'));
   const database = await newDatabase('PostgreSQL', folder);
   const office = await database.shell();
   await office.exec(theirTable.PostgreSQL.replace('seen timestamptz', 'seen text'));
@@ -207,7 +207,7 @@ const unfit: readonly (readonly [string, string, RegExp])[] = [
 test.each(storeKinds.flatMap((kind) => unfit.map(([what, sql, why]) => [kind, what, sql, why] as const)))(
   '%s: tables %s are refused at the start, and left as they are',
   async (kind, _what, sql, why) => {
-    const folder = await mkdtemp(join(tmpdir(), 'koinon-misfits-'));
+    const folder = await mkdtemp(join(tmpdir(), 'koinon-invalidValues-'));
     const database = await newDatabase(kind, folder);
     const office = await database.shell();
     await office.exec(sql);

@@ -15,7 +15,7 @@ export function endWith(signal: AbortSignal | undefined, controller: AbortContro
 }
 
 /** How long is waited for the next sign of an answer. */
-export class Patience {
+export class IdleTimeout {
   private readonly controller = new AbortController();
   private readonly release: () => void;
   private timer: ReturnType<typeof setTimeout> | undefined;

@@ -19,7 +19,7 @@ import type {
 import type { everyRow, StepName, Steps } from '../engine/steps.ts';
 
 /** A condition, or in so many words all rows. */
-export type Meant<S extends Schema, T extends TableName<S>> = Where<Row<S, T>> | typeof everyRow;
+export type RowSelector<S extends Schema, T extends TableName<S>> = Where<Row<S, T>> | typeof everyRow;
 
 /** A row beside what the server last gave. */
 export interface StateOfRow<R> {
@@ -44,14 +44,14 @@ type AllColumns<S extends Schema, T extends TableName<S>> = Extract<keyof Row<S,
  * whose reads see its own writes. Each write is checked against the schema before anything is written: the error names
  * table, column, value and rule, and the data is as it was.
  */
-export abstract class Face<S extends Schema> {
+export abstract class DataApi<S extends Schema> {
   /** Does one step, in process or elsewhere. */
   protected abstract perform<K extends StepName>(
     name: K,
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>>;
   /** Runs work that takes several steps as one transaction; inside one, as part of it. */
-  protected abstract together<Result>(work: (face: Face<S>) => Promise<Result>): Promise<Result>;
+  protected abstract inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result>;
 
   /** The row of that id, or undefined. Rows are frozen: change them with {@link update}. */
   get<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T> | undefined> {
@@ -115,7 +115,7 @@ export abstract class Face<S extends Schema> {
     patch: Patch<S, T> | ((row: Row<S, T>) => Patch<S, T>),
   ): Promise<Row<S, T>> {
     if (typeof patch !== 'function') return typed(this.perform('update', table, id, patch));
-    return this.together(async (face) => {
+    return this.inTransaction(async (face) => {
       const row = await face.get(table, id);
       // A row that is not there is refused by the update itself.
       return face.update(table, id, row === undefined ? {} : patch(row));
@@ -123,7 +123,7 @@ export abstract class Face<S extends Schema> {
   }
 
   /** Changes some columns of all rows a condition has; says how many changed. @throws KoinonError `condition-missing`. */
-  updateWhere<T extends TableName<S>>(table: T, where: Meant<S, T>, patch: Patch<S, T>): Promise<number> {
+  updateWhere<T extends TableName<S>>(table: T, where: RowSelector<S, T>, patch: Patch<S, T>): Promise<number> {
     return this.perform('updateWhere', table, where, patch);
   }
 
@@ -173,7 +173,7 @@ export abstract class Face<S extends Schema> {
   }
 
   /** Removes all rows a condition has; says how many. @throws KoinonError `condition-missing`. */
-  deleteWhere<T extends TableName<S>>(table: T, where: Meant<S, T>): Promise<number> {
+  deleteWhere<T extends TableName<S>>(table: T, where: RowSelector<S, T>): Promise<number> {
     return this.perform('deleteWhere', table, where);
   }
 
@@ -193,12 +193,12 @@ export abstract class Face<S extends Schema> {
 }
 
 /** Does a step by its name: for a host that carries out what another thread asks of it. */
-export function performStep<S extends Schema>(
-  face: Face<S>,
+export function executeStep<S extends Schema>(
+  face: DataApi<S>,
   name: StepName,
   given: readonly unknown[],
 ): Promise<unknown> {
-  // Bracket access reaches the protected member: the name and the values were put together by a Face on the other side.
+  // Bracket access reaches the protected member: the name and the values were put together by a DataApi on the other side.
   return (face['perform'] as (name: StepName, ...given: readonly unknown[]) => Promise<unknown>).call(
     face,
     name,

@@ -66,6 +66,8 @@ test('what replicas send and servers answer fits it, and what the server refuses
   expect(fits('PullHeader', header)).toBeNull();
   expect(rows.length).toBe(Object.keys(await rowsOf(replica)).length);
   for (const row of rows) expect(fits('PulledRow', row)).toBeNull();
+  const inBlocks = await world.request('/v1/pull', { rowBlocks: true });
+  for (const block of inBlocks.lines.slice(1)) expect(fits('RowBlock', block)).toBeNull();
   const [first] = network.bodies;
   const again = await world.request('/v1/push', first);
   expect(fits('PushResponse', again.lines[0])).toBeNull();

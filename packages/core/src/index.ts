@@ -35,6 +35,7 @@ export {
   type PushResponse,
   protocolVersion,
   type RestoreRequest,
+  type RowBlock,
   type RowTimes,
   type ServerValues,
   type StaleRow,

@@ -49,6 +49,7 @@ export {
 } from './protocol/codec.ts';
 export { livePath, silence } from './protocol/live.ts';
 export { eventStream, jsonLines, problemJson } from './protocol/messages.ts';
+export { rowsOfBlock, withoutBlocks } from './protocol/row-blocks.ts';
 export { everything, invalid, parseWhere, queryColumn } from './query/condition.ts';
 export { comparatorOf, type Predicate, predicateOf } from './query/predicate.ts';
 export { both, type Join, listOfNames, type Order, type Plan, planQuery } from './query/query.ts';

@@ -3,11 +3,12 @@ import {
   KoinonError,
   type PulledPage,
   type PulledRow,
+  type RowBlock,
   sameValue,
   type Table,
   tableOf,
 } from '@koinon/core';
-import { applyChange, columnsFromWire, wholeRow } from '@koinon/core/internal';
+import { applyChange, columnsFromWire, rowsOfBlock, wholeRow, withoutBlocks } from '@koinon/core/internal';
 import { beforeOf, keep } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { markAcknowledged, placesOfSent } from '../outbox/sending.ts';
@@ -24,21 +25,24 @@ import { type Applying, moveRow, noRows, type RowCounts } from './show.ts';
  *
  * @param isFirst whether rows without own changes are all new here: the first download, which names each row once.
  */
-export function applyPage(overlay: Applying, { header, rows }: PulledPage, isFirst = false): RowCounts {
+export function applyPage(overlay: Applying, page: PulledPage, isFirst = false): RowCounts {
   const counts = noRows();
   const merging: Merging = {
-    covered: new Set(header.acknowledged),
-    serverTime: Date.parse(header.time),
+    covered: new Set(page.header.acknowledged),
+    serverTime: Date.parse(page.header.time),
     hasDecisions: overlay.database.statement('SELECT 1 FROM koinon_resolved LIMIT 1').get() !== undefined,
     counts,
   };
   // A server may know tables this app's version does not.
   const { tables } = overlay.schema;
   if (overlay.outbox.isEmpty()) {
+    const { rows, blocks = [] } = page;
+    for (const block of blocks) if (tables[block.table]) writeBlock(overlay, block, counts, isFirst);
     for (const row of rows) if (tables[row.table]) writeThrough(overlay, row, counts, isFirst);
     eraseLeft(overlay, rows);
     return counts;
   }
+  const { header, rows } = withoutBlocks(page);
   adoptIds(overlay, rows);
   for (const { table, pulled: some } of chunks(rows)) {
     const definition = tables[table];
@@ -90,6 +94,15 @@ function basesOf({ database, rows }: Applying, table: string, ids: readonly stri
     )
     .all(table, JSON.stringify(ids)) as { id: string; columns: string }[];
   return new Map(found.map(({ id, columns }) => [id, rows.rowOf(table, id, columns)]));
+}
+
+/** A block of rows that are new here: in one go where nobody asks for the rows themselves. */
+function writeBlock(overlay: Applying, block: RowBlock, counts: RowCounts, isFirst: boolean): void {
+  const { schema, rows, commit } = overlay;
+  if (isFirst && tableOf(schema, block.table).isPlain && !commit.isWatched(block.table)) {
+    rows.putBlock(block);
+    counts.insert += block.rows.length;
+  } else for (const row of rowsOfBlock(block)) writeThrough(overlay, row, counts, isFirst);
 }
 
 /** A row without local changes simply becomes what the server has. */

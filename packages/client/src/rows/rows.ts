@@ -3,6 +3,7 @@ import {
   type Column,
   type JsonValue,
   KoinonError,
+  type RowBlock,
   type RowStatus,
   type Schema,
   type SqlValue,
@@ -196,6 +197,28 @@ export class Rows {
     this.database.statement(sql.put).run(id, ...valuesOf(sql, columns));
   }
 
+  /** Writes the rows of a block, whose columns are plain ones; columns that it does not have hold none. */
+  putBlock({ table: tableName, columns, rows }: RowBlock): void {
+    const { table } = this.sqlOf(tableName);
+    const known = columns.flatMap((name, i) => {
+      const column = table.columns[name];
+      return column === undefined ? [] : [{ name, column, place: i + 1 }];
+    });
+    const names = known.map(({ name }) => name);
+    const together = Math.max(1, Math.min(rowsTogether, Math.floor(mostParameters / (known.length + 1))));
+    for (let from = 0; from < rows.length; ) {
+      // The last few go by themselves: a statement for each number of rows is not worth being kept.
+      const count = rows.length - from < together ? 1 : together;
+      const values: SqlValue[] = [];
+      for (const row of rows.slice(from, from + count)) {
+        values.push(row[0] as string);
+        for (const { column, place } of known) values.push(toSql(column, row[place]));
+      }
+      this.database.statement(putText(tableName, table, names, count)).run(...values);
+      from += count;
+    }
+  }
+
   /** Writes some columns of a row; says whether the row was there. */
   patch(tableName: string, id: string, columns: Readonly<Record<string, unknown>>): boolean {
     const { table } = this.sqlOf(tableName);
@@ -243,6 +266,17 @@ export class Rows {
     this.sql.set(tableName, made);
     return made;
   }
+}
+
+/** Rows that one statement writes, and parameters that it takes: SQLite's own limit is 32,766. */
+const rowsTogether = 50;
+const mostParameters = 30_000;
+
+/** The statement that writes some rows, whether they are there or not. */
+function putText(tableName: string, { names }: Table, columns: readonly string[], count: number): string {
+  const tuple = `(${['?', ...columns.map(() => '?')].join()})`;
+  const set = names.map((name) => `${quoteName(name)} = excluded.${quoteName(name)}`).join();
+  return `INSERT INTO ${quoteName(tableName)} (${['id', ...columns].map(quoteName).join()}) VALUES ${Array(count).fill(tuple).join()} ON CONFLICT ("id") DO UPDATE SET ${set}`;
 }
 
 function valuesOf({ table }: TableSql, columns: Readonly<Record<string, unknown>>): SqlValue[] {

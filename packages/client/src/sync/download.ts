@@ -108,7 +108,7 @@ export class Download {
       if (await this.askApplied(page.header.uploads)) continue;
       const { header } = page;
       // A server that leads nowhere must not keep a device busy, and its battery.
-      const leadsOn = page.rows.length > 0 || (header.kind === 'changes' && header.to > reached);
+      const leadsOn = header.rows > 0 || (header.kind === 'changes' && header.to > reached);
       idle = leadsOn ? 0 : idle + 1;
       reached = header.to;
       if ((header.more || !header.last) && (header.cursor === cursor || idle > mostIdle)) throw leadsNowhere();
@@ -147,7 +147,14 @@ export class Download {
     const { parts, about } = this;
     const over = new AbortController();
     const release = endWith(this.signal, over);
-    const request = { ...(cursor ? { cursor } : {}), unacknowledged, omitKnownBytes: omits, ...about, ...parts.only };
+    const request = {
+      ...(cursor ? { cursor } : {}),
+      unacknowledged,
+      omitKnownBytes: omits,
+      rowBlocks: true,
+      ...about,
+      ...parts.only,
+    };
     const page = parts.transport.pull(request, over.signal);
     // It may be that nobody comes to look at it: a failure is nobody's then.
     page.then(release, release);
@@ -171,7 +178,7 @@ export class Download {
   /** Takes a page in; returns whether the server has come to know more of what is asked for. */
   private async take(page: PulledPage, place: Place, { cursor, sentAt }: Asked): Promise<boolean> {
     const { parts } = this;
-    const { header, rows } = page;
+    const { header, rows, blocks = [] } = page;
     const gains = await parts.change((local) => {
       const { database, host } = local;
       learnClock(database, host, header.time, sentAt);
@@ -184,8 +191,9 @@ export class Download {
     });
     const { traffic } = parts;
     if (header.remaining) traffic.expected = this.received + total(header.remaining);
-    this.received += rows.length;
+    this.received += header.rows;
     for (const row of rows) traffic.note('down', row);
+    for (const block of blocks) traffic.noteBlock(block);
     if (header.remainingBytes && traffic.expectedBytes === null) traffic.expectedBytes = total(header.remainingBytes);
     traffic.received = this.received;
     return gains;

@@ -1,4 +1,4 @@
-import type { Column, JsonValue, PulledRow, Schema, Table } from '@koinon/core';
+import type { Column, JsonValue, PulledPage, PulledRow, RowBlock, Schema, Table } from '@koinon/core';
 import { noneOf, wireGuard } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
@@ -27,9 +27,14 @@ function guardsOf(table: Table) {
 /** Rows as the schema can have them: a value that is not of its column's type is none. */
 export function fitting(
   schema: Schema,
-  rows: readonly PulledRow[],
-): { readonly rows: readonly PulledRow[]; readonly invalidValues: readonly InvalidStoredValue[] } {
+  { rows, blocks = [] }: Pick<PulledPage, 'rows' | 'blocks'>,
+): {
+  readonly rows: readonly PulledRow[];
+  readonly blocks: readonly RowBlock[];
+  readonly invalidValues: readonly InvalidStoredValue[];
+} {
   const invalidValues: InvalidStoredValue[] = [];
+  const fitBlocks = blocks.map((block) => fittingBlock(schema, block, invalidValues));
   let fit: PulledRow[] | undefined;
   rows.forEach((row, n) => {
     const table = Object.hasOwn(schema.tables, row.table) ? schema.tables[row.table] : undefined;
@@ -39,10 +44,10 @@ export function fitting(
       if (!Object.hasOwn(row.columns, name)) continue;
       const value = row.columns[name];
       const column = table.columns[name] as Column;
-      const isUnlisted = column.type === 'one-of' && typeof value === 'string' && !column.oneOf?.includes(value);
-      if (fits(value) && !isUnlisted) continue;
+      const isKnown = isListed(column, value);
+      if (fits(value) && isKnown) continue;
       invalidValues.push({ table: row.table, id: row.id, column: name });
-      if (isUnlisted) continue;
+      if (!isKnown) continue;
       columns ??= { ...row.columns };
       columns[name] = noneOf(column);
     }
@@ -50,18 +55,48 @@ export function fitting(
     fit ??= [...rows];
     fit[n] = { ...row, columns };
   });
-  return { rows: fit ?? rows, invalidValues };
+  return { rows: fit ?? rows, blocks: fitBlocks, invalidValues };
+}
+
+/** The same for a block. @param invalidValues takes what does not fit. */
+function fittingBlock(schema: Schema, block: RowBlock, invalidValues: InvalidStoredValue[]): RowBlock {
+  const table = Object.hasOwn(schema.tables, block.table) ? schema.tables[block.table] : undefined;
+  if (table === undefined) return block;
+  let fit: (readonly JsonValue[])[] | undefined;
+  for (const [name, fits] of guardsOf(table)) {
+    const place = block.columns.indexOf(name) + 1;
+    if (place === 0) continue;
+    const column = table.columns[name] as Column;
+    block.rows.forEach((row, n) => {
+      const value = row[place];
+      const isKnown = isListed(column, value);
+      if (fits(value) && isKnown) return;
+      invalidValues.push({ table: block.table, id: row[0] as string, column: name });
+      if (!isKnown) return;
+      fit ??= [...block.rows];
+      const changed = [...(fit[n] ?? row)];
+      changed[place] = noneOf(column);
+      fit[n] = changed;
+    });
+  }
+  return fit === undefined ? block : { ...block, rows: fit };
+}
+
+/** Whether a word of a one-of is one of its list. */
+function isListed({ type, oneOf }: Column, value: JsonValue | undefined): boolean {
+  return type !== 'one-of' || typeof value !== 'string' || oneOf?.includes(value) === true;
 }
 
 /** Remembers what did not fit, for whoever asks; what is said anew of a row takes the place of what was said of it. */
 export function noteInvalidValues(
   database: Database,
-  rows: readonly PulledRow[],
+  { rows, blocks = [] }: Pick<PulledPage, 'rows' | 'blocks'>,
   found: readonly InvalidStoredValue[],
 ): void {
   const known = invalidValuesIn(database);
   if (known.length === 0 && found.length === 0) return;
   const said = new Set(rows.map(({ table, id }) => JSON.stringify([table, id])));
+  for (const { table, rows } of blocks) for (const [id] of rows) said.add(JSON.stringify([table, id]));
   const left = known.filter(({ table, id }) => !said.has(JSON.stringify([table, id])));
   const listed = [...left, ...found].slice(-mostListed);
   if (listed.length === 0) dropMeta(database, 'invalid values');

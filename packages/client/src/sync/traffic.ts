@@ -1,4 +1,4 @@
-import type { PulledRow } from '@koinon/core';
+import type { PulledRow, RowBlock } from '@koinon/core';
 
 /** How many rows of a table went one way, by what happened to them, and the ids of the first of them. */
 export interface TableTraffic {
@@ -27,10 +27,21 @@ export class Traffic {
 
   /** Counts a row that came down or went up. */
   note(way: 'down' | 'up', { table, id, kind }: { table: string; id: string; kind: PulledRow['kind'] }): void {
-    this[way][table] ??= { insert: 0, update: 0, delete: 0, first: [] };
-    const traffic = this[way][table] as TableTraffic;
+    const traffic = this.of(way, table);
     traffic[kind] = (traffic[kind] ?? 0) + 1;
     // What has left the device is not named on it any more.
     if (kind !== 'leave' && traffic.first.length < named) traffic.first.push(id);
+  }
+
+  /** Counts the rows of a block that came down. */
+  noteBlock({ table, rows }: RowBlock): void {
+    const traffic = this.of('down', table);
+    traffic.insert += rows.length;
+    traffic.first.push(...rows.slice(0, named - traffic.first.length).map(([id]) => id as string));
+  }
+
+  private of(way: 'down' | 'up', table: string): TableTraffic {
+    this[way][table] ??= { insert: 0, update: 0, delete: 0, first: [] };
+    return this[way][table] as TableTraffic;
   }
 }

@@ -89,7 +89,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
   const bytes = { down: 0, up: 0 };
   const packing = new Packing(root);
   let known: string | undefined;
-  let knowsOmitting = true;
+  let knowsLater = true;
   const tokenOf = async (): Promise<string | undefined> => {
     if (source === undefined) return undefined;
     known ??= await askedToken(source);
@@ -182,13 +182,13 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       known = undefined;
     },
     async pull(request, signal) {
-      const { omitKnownBytes, ...plain } = request;
+      const { omitKnownBytes, rowBlocks, ...plain } = request;
       const pulled = async (asked: PullRequest) => readPulledPage(await ask('/v1/pull', JSON.stringify(asked), signal));
-      if (!omitKnownBytes || !knowsOmitting) return pulled(plain);
+      if (!(omitKnownBytes || rowBlocks) || !knowsLater) return pulled(plain);
       return pulled(request).catch((error: unknown) => {
         // An app may have a newer Koinon than its server, which refuses what it does not know.
         if (!(error instanceof KoinonError) || error.code !== 'malformed-request') throw error;
-        knowsOmitting = false;
+        knowsLater = false;
         return pulled(plain);
       });
     },

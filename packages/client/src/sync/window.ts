@@ -1,4 +1,5 @@
 import { KoinonError, type LiveWindow, type PulledPage } from '@koinon/core';
+import { withoutBlocks } from '@koinon/core/internal';
 import { completed, noteUnsupported, unsupportedColumns } from '../database/asked-columns.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { sentIds } from '../outbox/sending.ts';
@@ -72,11 +73,15 @@ export function takePage(
   const sweeps = name === 'cursor' && isResyncing(database);
   const isFirst =
     name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
-  const fit = fitting(local.schema, page.rows);
-  noteInvalidValues(database, page.rows, fit.invalidValues);
-  const rows = completed(local.schema, unsupportedColumns(database), fit.rows);
-  const counts = applyPage(local, { rows, header: { ...header, acknowledged, more } }, isFirst);
-  if (sweeps) noteSeen(database, page.rows);
+  const unsupported = unsupportedColumns(database);
+  // A block can be taken in as it is where each of its rows is new here, and whole.
+  const isAsItCame = isFirst && local.outbox.isEmpty() && Object.keys(unsupported).length === 0;
+  const given = isAsItCame ? page : withoutBlocks(page);
+  const fit = fitting(local.schema, given);
+  noteInvalidValues(database, page, fit.invalidValues);
+  const rows = completed(local.schema, unsupported, fit.rows);
+  const counts = applyPage(local, { rows, blocks: fit.blocks, header: { ...header, acknowledged, more } }, isFirst);
+  if (sweeps) noteSeen(database, given.rows);
   if (sweeps && header.last)
     for (const [kind, count] of Object.entries(endResync(local, header))) counts[kind as keyof RowCounts] += count;
   if (header.user !== undefined) setMeta(database, 'user', header.user);

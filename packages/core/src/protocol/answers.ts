@@ -8,6 +8,7 @@ import type {
   PulledRow,
   PullHeader,
   PushResponse,
+  RowBlock,
   TrashResponse,
   UploadedTransaction,
 } from './messages.ts';
@@ -68,6 +69,19 @@ function isPulledRow(row: unknown): row is PulledRow {
   }
 }
 
+const isBlockOfRows = shape<RowBlock>({
+  table: isText,
+  position: isCount,
+  columns: listOf(isText),
+  rows: Array.isArray,
+});
+
+function isRowBlock(block: unknown): block is RowBlock {
+  if (!isBlockOfRows(block)) return false;
+  const width = block.columns.length + 1;
+  return block.rows.every((row) => Array.isArray(row) && row.length === width && isId(row[0]));
+}
+
 const columnNames = recordOf(listOf(isText));
 
 const isHeader = shape<PullHeader>({
@@ -123,17 +137,25 @@ export function readPulledPage(body: string): PulledPage {
       `The server's answer was cut off or is not JSON Lines, at ${shown(body.slice(-60))}; try again.`,
     );
   }
-  return { header: parsed[0] as PullHeader, rows: parsed.slice(1) as PulledRow[] };
+  const isBlock = (line: unknown) => isObject(line) && line.kind === 'rows';
+  const lines = parsed.slice(1);
+  const blocks = lines.filter(isBlock);
+  if (blocks.length === 0) return { header: parsed[0] as PullHeader, rows: lines as PulledRow[] };
+  const rows = lines.filter((line) => !isBlock(line));
+  return { header: parsed[0] as PullHeader, rows: rows as PulledRow[], blocks: blocks as RowBlock[] };
 }
 
 /** Looks at a page of a pull. @throws KoinonError `server-answer` when it is none. */
 export function checkPulledPage(page: unknown): PulledPage {
-  const { header, rows } = isObject(page) ? page : {};
-  if (!isHeader(header) || !Array.isArray(rows)) throw noAnswer('a pull', header);
-  if (rows.length !== header.rows)
+  const { header, rows, blocks = [] } = isObject(page) ? page : {};
+  if (!isHeader(header) || !Array.isArray(rows) || !Array.isArray(blocks)) throw noAnswer('a pull', header);
+  const made = blocks.filter(isRowBlock);
+  if (made.length < blocks.length) throw noAnswer('a pull', 'a block of rows that is none');
+  const arrived = made.reduce((sum, block) => sum + block.rows.length, rows.length);
+  if (arrived !== header.rows)
     throw new KoinonError(
       'server-answer',
-      `The server's answer was cut off: ${rows.length} of ${header.rows} rows arrived; try again.`,
+      `The server's answer was cut off: ${arrived} of ${header.rows} rows arrived; try again.`,
     );
   const pulled = rows.filter(isPulledRow);
   if (pulled.length < rows.length)
@@ -142,7 +164,7 @@ export function checkPulledPage(page: unknown): PulledPage {
       rows.find((row) => !isPulledRow(row)),
     );
   if (header.kind === 'changes' && !header.last) throw noAnswer('a pull', header);
-  return { header, rows: pulled };
+  return { header, rows: pulled, ...(made.length > 0 && { blocks: made }) };
 }
 
 /** Looks at the answer to a push of these transactions. @throws KoinonError `server-answer`. */

@@ -125,16 +125,20 @@ export function readPullRequest(body: unknown): PullRequest {
     'columns',
     'where',
     'omitKnownBytes',
+    'rowBlocks',
   ]);
-  const { cursor, limit, omitKnownBytes } = request;
+  const { cursor, limit, omitKnownBytes, rowBlocks } = request;
   if (cursor !== undefined && typeof cursor !== 'string')
     throw malformed('cursor', 'a cursor this server gave', cursor);
   if (limit !== undefined && (!Number.isSafeInteger(limit) || (limit as number) < 1))
     throw malformed('limit', 'a whole number from 1', limit);
   if (omitKnownBytes !== undefined && typeof omitKnownBytes !== 'boolean')
     throw malformed('omitKnownBytes', 'true or false', omitKnownBytes);
+  if (rowBlocks !== undefined && typeof rowBlocks !== 'boolean')
+    throw malformed('rowBlocks', 'true or false', rowBlocks);
   return {
     ...(cursor === undefined ? {} : { cursor }),
+    ...(rowBlocks === undefined ? {} : { rowBlocks }),
     ...(limit === undefined ? {} : { limit: limit as number }),
     ...(omitKnownBytes === undefined ? {} : { omitKnownBytes }),
     ...versionOf(request),

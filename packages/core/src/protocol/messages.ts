@@ -1,5 +1,6 @@
 import type { WireChange } from '../change/change.ts';
 import type { Problem } from '../errors/errors.ts';
+import type { JsonValue } from '../schema/column.ts';
 import type { WireColumns } from '../values/wire.ts';
 
 /** The version of the protocol; it stands in every path. */
@@ -80,9 +81,11 @@ export interface PullRequest {
   readonly where?: Readonly<Record<string, unknown>>;
   /** Whether large bytes that `replica` has sent itself may be left out; what they must be is said by {@link KnownBytes}. */
   readonly omitKnownBytes?: boolean;
+  /** Whether rows of a first download may come as {@link RowBlock}s, where the server can make them. */
+  readonly rowBlocks?: boolean;
 }
 
-/** The first line of a pull's answer; `rows` more lines follow. */
+/** The first line of a pull's answer; the rows follow, one in a line, or many as a {@link RowBlock}. */
 export interface PullHeader {
   readonly kind: 'snapshot' | 'changes';
   /** The position the rows lead away from; null for the first page of a snapshot. */
@@ -97,7 +100,7 @@ export interface PullHeader {
   readonly remaining?: Readonly<Record<string, number>>;
   /** About how many bytes those rows are, as they travel before compression. */
   readonly remainingBytes?: Readonly<Record<string, number>>;
-  /** How many lines follow. Fewer arriving means the answer was cut off. */
+  /** How many rows follow. Fewer arriving means the answer was cut off. */
   readonly rows: number;
   /** Whether another pull would bring more at once. */
   readonly more: boolean;
@@ -175,10 +178,25 @@ export type PulledRow =
   /** The row is no longer one of this user's: it leaves the device, and is not deleted for that. */
   | { readonly kind: 'leave'; readonly table: string; readonly id: string; readonly position: number };
 
+/**
+ * Rows of one table that are new to their reader, in one line: the names of their columns stand once. It says the same as that
+ * many rows of kind `insert`.
+ */
+export interface RowBlock {
+  readonly kind: 'rows';
+  readonly table: string;
+  readonly position: number;
+  readonly columns: readonly string[];
+  /** Each row is its id, and then a value for each of the columns. */
+  readonly rows: readonly (readonly JsonValue[])[];
+}
+
 /** One page of a pull, read whole. */
 export interface PulledPage {
   readonly header: PullHeader;
   readonly rows: readonly PulledRow[];
+  /** Rows that came as blocks, where the request allowed them. */
+  readonly blocks?: readonly RowBlock[];
 }
 
 /** A transaction as it travels up. */

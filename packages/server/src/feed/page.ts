@@ -10,9 +10,26 @@ export interface Page {
   /** Whether it is one of a first download: then each row comes once. */
   readonly isFirst: boolean;
   readonly rows: readonly PulledRow[];
+  /** Rows beside those, as the database has made their text. */
+  readonly blocks: readonly TextBlock[];
   readonly next: Cursor;
   /** Whether there is more to come at once. */
   readonly more: boolean;
+}
+
+/** A block of rows, whose rows are text already. */
+export interface TextBlock {
+  readonly table: string;
+  readonly position: number;
+  readonly columns: readonly string[];
+  readonly count: number;
+  /** The rows, as a {@link RowBlock} has them. */
+  readonly json: string;
+}
+
+/** How much a page may hold, and whether its rows may be blocks. */
+export interface PageRoom extends Room {
+  readonly asBlocks?: boolean;
 }
 
 /** Bytes that the rows of a page hold at most, about: a page is in memory, here and there, and goes over links that break. */
@@ -38,7 +55,7 @@ export async function nextPage(
   reader: StoreReader,
   given: Cursor,
   view: View,
-  room: Room,
+  room: PageRoom,
 ): Promise<Page> {
   const cursor = viewOf(given.scope).scopeDigest === view.scopeDigest ? given : startOver(store, given, view);
   return cursor.resume === undefined
@@ -88,22 +105,38 @@ function readUpTo(cursor: Cursor, view: View, readAt: Position): Pick<Cursor, 'a
   return { also: also.map((each) => (viewOf(each.scope).digest === view.scopeDigest ? { ...each, readAt } : each)) };
 }
 
-async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view: View, room: Room): Promise<Page> {
+async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view: View, room: PageRoom): Promise<Page> {
   const tables = Object.keys(store.schema.tables);
   const start = cursor.resume as NonNullable<Cursor['resume']>;
   const rows: PulledRow[] = [];
+  const blocks: TextBlock[] = [];
   const isFirst = cursor.held === undefined && (cursor.also ?? []).length <= 1;
   let { after } = start;
-  let bytes = 0;
+  let [bytes, count] = [0, 0];
   const readAt = await reader.position();
   const upTo = (table: string, id: string | null): Page => {
     const next = { ...cursor, ...readUpTo(cursor, view, readAt), resume: { table, after: id } };
-    return { by: 'key', isFirst, rows, next, more: true };
+    return { by: 'key', isFirst, rows, blocks, next, more: true };
   };
   for (const table of tables.slice(Math.max(0, tables.indexOf(start.table)))) {
-    const fits = { rows: room.rows - rows.length, bytes: room.bytes - bytes };
+    const fits = { rows: room.rows - count - rows.length, bytes: room.bytes - bytes };
     if (fits.bytes <= 0) return upTo(table, after);
-    const found = await reader.rowsAfter(table, after, fits, movedRows(cursor, view, table));
+    const where = movedRows(cursor, view, table);
+    // In a first download all rows that are found are in the scope.
+    if (room.asBlocks && isFirst && view.knows(table)) {
+      const columns = Object.keys(view.columns(table, store.schema.tables[table]?.columns ?? {}));
+      const text = await reader.rowTextAfter(table, columns, after, fits, where);
+      if (text !== undefined) {
+        bytes += text.json.length;
+        count += text.count;
+        if (text.count > 0)
+          blocks.push({ table, position: store.ordinal(readAt), columns, count: text.count, json: text.json });
+        if (text.more) return upTo(table, text.last ?? after);
+        after = null;
+        continue;
+      }
+    }
+    const found = await reader.rowsAfter(table, after, fits, where);
     bytes += found.bytes;
     const known = view.knows(table) ? found.rows : [];
     const outside = new Set(known.filter((row) => !view.has(table, row.id, row.columns)).map(({ id }) => id));
@@ -131,7 +164,7 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
   // Where nothing at all has changed meanwhile, the rows are those of the cursor's own position.
   const more = readAt !== cursor.known;
   const next = more && also ? { ...rest, ...readUpTo(cursor, view, readAt) } : rest;
-  return { by: 'key', isFirst, rows, next: settled(next, view), more };
+  return { by: 'key', isFirst, rows, blocks, next: settled(next, view), more };
 }
 
 /** A cursor without what says nothing. */
@@ -172,7 +205,7 @@ async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, vi
   }
   const { since: _, also: __, ...rest } = cursor;
   const next = more ? { ...cursor, known, since } : settled({ ...rest, known }, view);
-  return { by: 'change', isFirst: false, rows, next, more };
+  return { by: 'change', isFirst: false, rows, blocks: [], next, more };
 }
 
 /**

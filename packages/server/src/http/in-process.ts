@@ -11,7 +11,7 @@ import {
 } from '@koinon/core';
 import { readAppliedRequest, readPulledPage, readPullRequest, readPushRequest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
-import { cursorOf, pull, unsupported } from '../pull/pull.ts';
+import { cursorOf, linesOf, pull, unsupported } from '../pull/pull.ts';
 import { push } from '../push/push.ts';
 import { Hub } from '../realtime/hub.ts';
 import { type RuleOptions, ruleSet } from '../rules/rules.ts';
@@ -71,8 +71,7 @@ export function serveInProcess<S extends Schema = Schema>({
     connect: (user) => ({
       async pull(request) {
         const asked = readPullRequest(JSON.parse(JSON.stringify(request)));
-        const { header, rows } = await pull(store, asked, { scopes, user });
-        return readPulledPage([header, ...rows].map((line) => `${JSON.stringify(line)}\n`).join(''));
+        return readPulledPage(linesOf(await pull(store, asked, { scopes, user })));
       },
       async push(body) {
         const answer = await push(store, readPushRequest(JSON.parse(body)), { ...ruled, user }, scopes);

@@ -72,11 +72,13 @@ const schemas = {
         type: 'boolean',
         description: 'Whether large bytes that the replica has sent may be left out.',
       },
+      rowBlocks: { type: 'boolean', description: 'Whether rows of a first download may come as RowBlocks.' },
     },
   },
   PullHeader: {
     type: 'object',
-    description: 'The first line of the answer; `rows` lines follow, each a PulledRow.',
+    description:
+      'The first line of the answer; `rows` rows follow, each line a PulledRow or, where asked for, a RowBlock.',
     required: ['kind', 'from', 'to', 'newest', 'cursor', 'rows', 'more', 'last', 'acknowledged', 'time'],
     properties: {
       kind: { enum: ['snapshot', 'changes'] },
@@ -127,6 +129,30 @@ const schemas = {
       editedBy: { type: 'string' },
       times: { type: 'object', additionalProperties: time, description: 'Edit times by column, where they matter.' },
     },
+  },
+  RowBlock: {
+    type: 'object',
+    description: 'Rows that are new to their reader: the same as that many PulledRows of kind `insert`.',
+    required: ['kind', 'table', 'position', 'columns', 'rows'],
+    properties: {
+      kind: { const: 'rows' },
+      table: { type: 'string' },
+      position,
+      columns: { type: 'array', items: { type: 'string' } },
+      rows: {
+        type: 'array',
+        items: {
+          type: 'array',
+          minItems: 1,
+          items: {},
+          description: 'The id, and then a value for each of the columns.',
+        },
+      },
+    },
+  },
+  PullLine: {
+    description: 'A line of the answer to a pull.',
+    oneOf: ['PullHeader', 'PulledRow', 'RowBlock'].map((name) => ({ $ref: `#/components/schemas/${name}` })),
   },
   PushRequest: {
     type: 'object',
@@ -287,7 +313,7 @@ export const openApi = {
         operationId: 'pull',
         summary: 'What changed since a cursor, or everything',
         requestBody: body('PullRequest'),
-        responses: answer('A header line, then a line per row.', jsonLines, 'PullHeader'),
+        responses: answer('The header, then the rows.', jsonLines, 'PullLine'),
       },
     },
     [`/v${protocolVersion}/push`]: {

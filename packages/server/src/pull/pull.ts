@@ -2,7 +2,16 @@ import { type Cursor, limits, type PulledPage, type PulledRow, type PullRequest,
 import { columnsDigest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import { forgottenCursor, isOfNewKey, openCursor, restoredCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
-import { firstCursor, movedRows, nextPage, type Page, pageBytes, passedViews, pulledRow } from '../feed/page.ts';
+import {
+  firstCursor,
+  movedRows,
+  nextPage,
+  type Page,
+  pageBytes,
+  passedViews,
+  pulledRow,
+  type TextBlock,
+} from '../feed/page.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import type { View } from '../scope/view.ts';
 import type { Reach, Store, StoreReader } from '../store/store.ts';
@@ -59,6 +68,21 @@ export async function refuseUnknown(reader: StoreReader, cursor: Cursor, token: 
   if (filtered.length > 0 && !(await reader.remembersSince(since, filtered))) refuseUnreached('forgotten', token);
 }
 
+/** The answer to a pull, part of it as text already. */
+export interface PullAnswer extends Pick<PulledPage, 'header' | 'rows'> {
+  readonly blocks: readonly TextBlock[];
+}
+
+/** The lines of an answer. */
+export function linesOf({ header, rows, blocks }: PullAnswer): string {
+  const lines = [header, ...rows].map((line) => JSON.stringify(line));
+  for (const { table, position, columns, json } of blocks) {
+    const named = JSON.stringify({ kind: 'rows', table, position, columns });
+    lines.push(`${named.slice(0, -1)},"rows":${json}}`);
+  }
+  return `${lines.join('\n')}\n`;
+}
+
 /**
  * Answers a pull with one page, read in one snapshot. Without a cursor a first download begins: rows by primary key,
  * page after page, each page's cursor saying where to go on. The cursor keeps the position from before the first page,
@@ -68,8 +92,12 @@ export async function pull(
   store: Store,
   request: PullRequest,
   access: Access = openAccess(store),
-): Promise<PulledPage> {
-  const room = { rows: Math.min(request.limit ?? limits.pageRows, limits.pageRows), bytes: pageBytes };
+): Promise<PullAnswer> {
+  const room = {
+    rows: Math.min(request.limit ?? limits.pageRows, limits.pageRows),
+    bytes: pageBytes,
+    asBlocks: request.rowBlocks === true,
+  };
   const { user } = access;
   const given = request.cursor === undefined ? undefined : await givenCursor(store, request.cursor, user);
   return store.read(async (reader) => {
@@ -91,7 +119,7 @@ export async function pull(
       // Counted once for rows by key: the later pages need not go through the tables again.
       ...(page.by === 'change' || given === undefined ? await remainingOf(store, reader, cursor, view, page) : {}),
       cursor: sealCursor(next, store.keys),
-      rows: rows.length,
+      rows: page.blocks.reduce((sum, { count }) => sum + count, rows.length),
       more,
       last: isWhole || next.resume === undefined,
       ...(user && { user: user.id }),
@@ -104,7 +132,7 @@ export async function pull(
       time: new Date().toISOString(),
       ...(replica === undefined ? {} : { uploads: await reader.uploads(replica) }),
     };
-    return { header, rows };
+    return { header, rows, blocks: page.blocks };
   });
 }
 
@@ -136,6 +164,11 @@ async function remainingOf(store: Store, reader: StoreReader, cursor: Cursor, vi
   if (remaining === undefined) return {};
   const remainingBytes: Record<string, number> = {};
   for (const [table, count] of Object.entries(remaining)) {
+    const block = page.blocks.find((each) => each.table === table);
+    if (block !== undefined) {
+      remainingBytes[table] = Math.round((block.json.length / block.count) * count);
+      continue;
+    }
     let some: readonly PulledRow[] = page.rows.filter((row) => row.table === table).slice(0, sampled.rows);
     if (some.length === 0 && count > 0) some = (await reader.rowsAfter(table, null, sampled, view.where(table))).rows;
     const bytes = some.reduce((sum, row) => sum + Buffer.byteLength(JSON.stringify(row)) + 1, 0);

@@ -117,6 +117,17 @@ export interface RowPage {
   readonly more: boolean;
 }
 
+/** Rows in the order of their keys as JSON text, as the database makes it: without an object for each row in between. */
+export interface RowText {
+  /** The rows, as a {@link RowBlock} has them. */
+  readonly json: string;
+  readonly count: number;
+  /** The id of the last of them; null where there is none. */
+  readonly last: string | null;
+  /** Whether there may be more. */
+  readonly more: boolean;
+}
+
 /** Whether a value of a column may be so large that rows have to be counted by what they hold. */
 export function mayBeLarge({ type, maximumLength = Number.POSITIVE_INFINITY }: Column): boolean {
   return (type === 'text' && maximumLength > 1_000) || type === 'bytes' || type === 'json' || type === 'set';
@@ -222,6 +233,17 @@ export interface StoreReader {
   position(): Promise<Position>;
   /** Rows by id, from behind `after`: those that fulfil a condition. */
   rowsAfter(table: string, after: string | null, room: Room, where?: Condition): Promise<RowPage>;
+  /**
+   * The same rows as text: the id, and these columns of each. Undefined where the database cannot make the text of this table's
+   * rows, or a value is not of its column's type: {@link rowsAfter} has them.
+   */
+  rowTextAfter(
+    table: string,
+    columns: readonly string[],
+    after: string | null,
+    room: Room,
+    where?: Condition,
+  ): Promise<RowText | undefined>;
   /**
    * Net changes behind a position, in feed order, at least as many as there is room for while there are that many.
    *

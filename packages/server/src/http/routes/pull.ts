@@ -1,7 +1,7 @@
 import { limits } from '@koinon/core';
 import { jsonLines, readPullRequest } from '@koinon/core/internal';
 import type { FastifyInstance } from 'fastify';
-import { pull } from '../../pull/pull.ts';
+import { linesOf, pull } from '../../pull/pull.ts';
 import type { Service } from '../service.ts';
 
 /** What has changed since a cursor. */
@@ -14,12 +14,12 @@ export function pullRoutes(
     const user = admission.userOf(request);
     const asked = await admission.admit(readPullRequest(request.body), user);
     const began = performance.now();
-    const { header, rows } = await pull(store, asked, admission.accessOf(user));
+    const answer = await pull(store, asked, admission.accessOf(user));
+    const { to, rows } = answer.header;
     const { replica, schemaVersion = null } = asked;
-    if (replica !== undefined)
-      retention.met({ replica, schemaVersion, position: header.to, rowsDown: rows.length, rowsUp: 0 });
-    const lines = [header, ...rows].map((line) => `${JSON.stringify(line)}\n`).join('');
-    observe({ what: 'pull', rows: rows.length, bytes: lines.length, took: performance.now() - began });
+    if (replica !== undefined) retention.met({ replica, schemaVersion, position: to, rowsDown: rows, rowsUp: 0 });
+    const lines = linesOf(answer);
+    observe({ what: 'pull', rows, bytes: lines.length, took: performance.now() - began });
     return reply.type(jsonLines).send(lines);
   });
 }

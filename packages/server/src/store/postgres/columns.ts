@@ -79,6 +79,44 @@ export function readSql(column: Column, { sql, type }: ExistingColumn): string {
   }
 }
 
+/**
+ * An expression for a column as JSON has it, and one that tells whether its value is of the column's type; undefined where
+ * PostgreSQL cannot write it as Koinon does.
+ */
+export function jsonSql(column: Column, { sql, type }: ExistingColumn): { json: string; fits: string } | undefined {
+  if (type !== columnType(column).replace(' COLLATE "C"', '').replace('(3)', '')) return undefined;
+  switch (column.type) {
+    case 'integer':
+    case 'counter':
+      return { json: sql, fits: `${sql} BETWEEN -9007199254740991 AND 9007199254740991` };
+    case 'real':
+      // Minus zero is zero.
+      return { json: `${sql} + 0`, fits: `abs(${sql}) <= 1.7976931348623157e308` };
+    case 'timestamp': {
+      const at = `${sql} AT TIME ZONE 'UTC'`;
+      return {
+        json: `to_char(${at}, 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"')`,
+        fits: `${sql} >= '0001-01-01Z' AND ${sql} < '10000-01-01Z'`,
+      };
+    }
+    case 'date':
+      return { json: `${sql}::text`, fits: `${sql} >= '0001-01-01' AND ${sql} < '10000-01-01'` };
+    case 'set':
+      return {
+        json: sql,
+        fits: `jsonb_typeof(${sql}) = 'array' AND NOT EXISTS (SELECT FROM jsonb_array_elements(CASE jsonb_typeof(${sql}) WHEN 'array' THEN ${sql} END) m GROUP BY m HAVING jsonb_typeof(m) <> 'string' OR count(*) > 1)`,
+      };
+    case 'boolean':
+    case 'json':
+    case 'text':
+    case 'reference':
+    case 'one-of':
+      return { json: sql, fits: 'true' };
+    default:
+      return undefined;
+  }
+}
+
 /** The value of a column of this type that was read; undefined where it cannot be one of the schema's. */
 export function readValue(column: Column, raw: unknown, { type }: ExistingColumn): unknown {
   if (raw === null || raw === undefined) return null;

@@ -12,6 +12,7 @@ import {
   type Room,
   type RowKey,
   type RowPage,
+  type RowText,
   type StoreReader,
   type Tombstone,
   type TombstoneKeys,
@@ -145,6 +146,18 @@ export class PostgresReader implements StoreReader {
       [table, ids],
     );
     return new Set(rows.flatMap((stamp) => (isUnmoved(stamp, known) ? [stamp.row_id] : [])));
+  }
+
+  async rowTextAfter(
+    table: string,
+    columns: readonly string[],
+    after: string | null,
+    room: Room,
+    where = everything,
+  ): Promise<RowText | undefined> {
+    // The times of edits of such columns come with the rows.
+    if (newestColumns(this.rows.table(table).table).length > 0) return undefined;
+    return this.rows.textAfter(table, columns, after, room, where);
   }
 
   async changesSince(position: Position, room: Room, from = position): Promise<FeedPage> {

@@ -1,9 +1,9 @@
 import type { AnyRow, Column, Condition, JsonValue } from '@koinon/core';
 import { columnsToWire, frozenRow, quoteText } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
-import { byTable, keyOf, mayBeLarge, type Room } from '../store.ts';
+import { byTable, keyOf, mayBeLarge, type Room, type RowText } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
-import { aliveSql, type ExistingColumn, readSql, readValue } from './columns.ts';
+import { aliveSql, type ExistingColumn, jsonSql, readSql, readValue } from './columns.ts';
 import { type ConditionTable, conditionSql } from './condition.ts';
 import type { AppTable } from './layout.ts';
 
@@ -93,6 +93,39 @@ export class AppRows {
       most++;
     }
     return { most, bytes };
+  }
+
+  /** Rows behind a key as text that PostgreSQL makes; undefined where it cannot, or a value is not of its column's type. */
+  async textAfter(
+    name: string,
+    columns: readonly string[],
+    after: string | null,
+    room: Room,
+    where: Condition,
+  ): Promise<RowText | undefined> {
+    const table = this.table(name);
+    const { id, sql } = table;
+    const fields = columns.map((column) => {
+      const { sql: quoted, type } = table.columns.get(column) as ExistingColumn;
+      return jsonSql(table.table.columns[column] as Column, { sql: `r.${quoted}`, type });
+    });
+    const written = fields.flatMap((field) => field ?? []);
+    if (written.length < fields.length || id.type !== 'text') return undefined;
+    const values: unknown[] = after === null ? [room.rows] : [room.rows, after];
+    const behind = after === null ? 'true' : `r.${id.sql} > $2::${id.type}`;
+    const from = `FROM ${sql} r WHERE ${behind} AND ${this.fulfils(name, where, values)} ORDER BY r.${id.sql} LIMIT $1`;
+    const { most } = await this.fitting(name, from, values, room);
+    const made = [`r.${id.sql}`, ...written.map(({ json }) => json)].join(', ');
+    const fits = written.map(({ json, fits }) => `coalesce(${fits}, ${json} IS NULL)`).join(' AND ') || 'true';
+    const { rows } = await this.client.query<{ count: number; last: string | null; json: string; fits: boolean }>(
+      `SELECT count(*)::int AS count, max(r.${id.sql}) AS last, coalesce(bool_and(${fits}), true) AS fits,
+         '[' || coalesce(string_agg(json_build_array(${made})::text, ','), '') || ']' AS json FROM (SELECT * ${from}) r`,
+      [most, ...values.slice(1)],
+    );
+    const [found] = rows;
+    if (!found?.fits) return undefined;
+    const { count, last, json } = found;
+    return { json, count, last, more: count === most };
   }
 
   /** What a row of the table holds in columns that may be large; none where no column may. */

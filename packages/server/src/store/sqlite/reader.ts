@@ -21,6 +21,7 @@ import {
   type Room,
   type RowKey,
   type RowPage,
+  type RowText,
   type StoreReader,
   type Tombstone,
   type TombstoneKeys,
@@ -144,6 +145,18 @@ export class SqliteReader implements StoreReader {
       rows: rows.map(({ id, columns }) => ({ kind: 'insert', table, id, position, columns, ...times?.(id) })),
       ...rest,
     };
+  }
+
+  async rowTextAfter(
+    table: string,
+    columns: readonly string[],
+    after: string | null,
+    room: Room,
+    where = everything,
+  ): Promise<RowText | undefined> {
+    // The times of edits of such columns come with the rows.
+    if (newestColumns(this.schema.tables[table] as Table).length > 0) return undefined;
+    return this.rows.textAfter(table, columns, after, room, where);
   }
 
   async unmoved(table: string, ids: readonly string[], position: Position): Promise<ReadonlySet<string>> {

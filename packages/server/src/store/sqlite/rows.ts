@@ -10,7 +10,7 @@ import {
   wireFromSql,
   withOwnTimes,
 } from '@koinon/core/internal';
-import { mayBeLarge, type Room } from '../store.ts';
+import { mayBeLarge, type Room, type RowText } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import type { Prepared } from './driver.ts';
 
@@ -32,6 +32,17 @@ interface Found {
 
 /** Rows without bytes or JSON that are read before it is seen how large they are. */
 const stride = 250;
+
+/** Rows that SQLite has made into text. */
+interface MadeText {
+  readonly count: number;
+  readonly last: string | null;
+  readonly fits: 0 | 1;
+  readonly json: string;
+}
+
+/** Rows that are made into text at once. */
+const textStride = 500;
 
 /** What is known by its stamp of a row that is gone. */
 interface Gone {
@@ -92,6 +103,45 @@ export class AppRows {
       last = found.at(-1)?.id ?? last;
     }
     return { rows, bytes, more: true };
+  }
+
+  /** The same rows as text that SQLite makes; undefined for a table whose columns it cannot, or that nothing holds to their types. */
+  textAfter(
+    table: string,
+    columns: readonly string[],
+    after: string | null,
+    room: Room,
+    where = everything,
+  ): RowText | undefined {
+    const definition = this.schema.tables[table] as Table;
+    const unenforced = [...(this.tables.unenforced.get(table) ?? [])];
+    const areHeld = unenforced.every((name) => definition.columns[name]?.type === 'set');
+    if (!definition.isPlain || !areHeld) return undefined;
+    const { text, values } = this.condition(table, where);
+    const large = definition.entries.flatMap(([name, column]) => (mayBeLarge(column) ? [name] : []));
+    const fields = columns.map((name) => jsonSql(definition.columns[name] as Column, quoteName(name)));
+    const fits = ['true', ...unenforced.map((name) => isSetSql(quoteName(name)))].join(' AND ');
+    const parts: string[] = [];
+    let [last, count, bytes] = [after, 0, 0];
+    while (count < room.rows && bytes < room.bytes) {
+      const from = `FROM ${this.tables.relation(table)} WHERE id ${last === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`;
+      const left = { rows: Math.min(room.rows - count, textStride), bytes: room.bytes - bytes };
+      const most = large.length > 0 ? this.fitting(large, from, [last ?? '', ...values], left) : left.rows;
+      const found = this.database.get<MadeText>(
+        `SELECT count(*) AS count, max(id) AS last, coalesce(min(${fits}), 1) AS fits, json_group_array(json_array(${['id', ...fields].join(', ')})) AS json
+         FROM (SELECT * ${from})`,
+        last ?? '',
+        ...values,
+        most,
+      ) as MadeText;
+      if (found.fits === 0) return undefined;
+      if (found.count > 0) parts.push(found.json.slice(1, -1));
+      count += found.count;
+      bytes += found.json.length;
+      last = found.last ?? last;
+      if (found.count < most) return { json: `[${parts.join()}]`, count, last, more: false };
+    }
+    return { json: `[${parts.join()}]`, count, last, more: true };
   }
 
   /** How many of some rows fit. SQLite tells the size of a value without reading it. */
@@ -180,6 +230,25 @@ export class AppRows {
     }
     return row;
   }
+}
+
+/** A column as JSON has it, in the form of {@link wireFromSql}. */
+function jsonSql({ type }: Column, name: string): string {
+  if (type === 'boolean') return `json(CASE ${name} WHEN 1 THEN 'true' WHEN 0 THEN 'false' END)`;
+  if (type === 'json' || type === 'set') return `iif(json_valid(${name}), json(${name}), NULL)`;
+  // Minus zero is zero.
+  if (type === 'real') return `${name} + 0.0`;
+  // Other programs may write times in SQL's own form.
+  if (type === 'timestamp')
+    return `iif(length(${name}) <> 24 AND ${name} GLOB '[0-9][0-9][0-9][0-9]-[0-9][0-9]-[0-9][0-9]*', strftime('%Y-%m-%dT%H:%M:%fZ', ${name}), ${name})`;
+  return name;
+}
+
+/** Whether a column holds a set of texts. */
+function isSetSql(name: string): string {
+  const text = `iif(json_valid(${name}), ${name}, '[0]')`;
+  const members = `SELECT count(*) = count(DISTINCT value) AND coalesce(sum(type <> 'text'), 0) = 0 FROM json_each(${text})`;
+  return `(${name} IS NULL OR (json_type(${text}) = 'array' AND (${members})))`;
 }
 
 /** What a value takes in the database, about. */

@@ -1,4 +1,5 @@
 import { fork, spawn } from 'node:child_process';
+import { randomUUID } from 'node:crypto';
 import { rmSync } from 'node:fs';
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import type { AddressInfo } from 'node:net';
@@ -178,12 +179,15 @@ const upload = (row: string, unit: string, mode: Upload, together = 1): BenchRow
       sync: { upload: mode, when: never, live: false },
     });
     let next = 0;
-    const batch = 500;
+    const batch = Math.max(1, 500 / together);
     return {
       async floor() {
         const add = queue.prepare('INSERT INTO queue (change) VALUES (?)');
         queue.exec('BEGIN');
-        for (let n = 0; n < queued; n++) add.run(JSON.stringify(visit(next++, 'f')));
+        for (let n = 0; n < queued; n += together) {
+          const rows = Array.from({ length: together }, () => visit(next++, 'f'));
+          add.run(JSON.stringify({ id: randomUUID(), editedAt: Date.now(), rows }));
+        }
         queue.exec('COMMIT');
         return perSecond(queued, async () => {
           for (;;) {

@@ -7,21 +7,45 @@ import { columns, insertSql, prepareBare } from './visits.ts';
 
 // The server of the rows `sync-upload`, in a process of its own, as it is anywhere: device and server work at the same time.
 
-/** What the least server's rows are sent by: a batch is answered once it is committed durably. */
+/**
+ * The least server that applies each transaction once: a receipt, and of each row a record for those who follow. A batch is
+ * answered once it is committed durably.
+ */
 async function bareInserts(folder: string): Promise<string> {
   const table = await openNodeDriver({ file: join(folder, 'bare-server.db') });
   prepareBare(table, 'constraints');
   table.exec('PRAGMA synchronous = full');
+  table.exec('CREATE TABLE receipt (id TEXT PRIMARY KEY NOT NULL, outcome TEXT NOT NULL, position INTEGER)');
+  table.exec(
+    'CREATE TABLE stamp (table_name TEXT NOT NULL, row_id TEXT NOT NULL, position INTEGER NOT NULL, edited_at INTEGER NOT NULL, receipt TEXT, PRIMARY KEY (table_name, row_id)) WITHOUT ROWID',
+  );
+  table.exec('CREATE UNIQUE INDEX stamp_position ON stamp (position)');
   const insert = table.prepare(insertSql);
+  const receipt = table.prepare("INSERT INTO receipt VALUES (?, 'applied', ?) ON CONFLICT DO NOTHING");
+  const stamp = table.prepare("INSERT INTO stamp VALUES ('visit', ?, ?, ?, ?)");
+  let position = 0;
   const server = createServer(async (request, response) => {
-    const rows = JSON.parse(await bodyOf(request)) as Record<string, string>[];
+    const transactions = JSON.parse(await bodyOf(request)) as BareTransaction[];
     table.exec('BEGIN IMMEDIATE');
-    for (const row of rows) insert.run(...columns.map((name) => row[name] ?? null));
+    for (const { id, editedAt, rows } of transactions) {
+      if (receipt.run(id, position + rows.length).changes === 0) continue;
+      for (const row of rows) {
+        insert.run(...columns.map((name) => row[name] ?? null));
+        stamp.run(row.id ?? null, ++position, editedAt, id);
+      }
+    }
     table.exec('COMMIT');
-    response.end('{}');
+    response.end(JSON.stringify(transactions.map(({ id }) => ({ id, outcome: 'applied' }))));
   });
   await new Promise<void>((done) => server.listen(0, '127.0.0.1', done));
   return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
+}
+
+/** A transaction as the least device sends it. */
+interface BareTransaction {
+  readonly id: string;
+  readonly editedAt: number;
+  readonly rows: readonly Record<string, string>[];
 }
 
 async function bodyOf(request: IncomingMessage): Promise<string> {

@@ -185,7 +185,7 @@ export class BadNetwork implements Transport {
   pull: Transport['pull'] = async (request, signal) => {
     this.asked.push(request);
     const page = await this.through(() => this.good.pull(request, signal));
-    this.pulls.push(page.rows.length);
+    this.pulls.push(page.header.rows);
     return page;
   };
 

@@ -34,6 +34,8 @@ const koinonTables = [
 )`,
   // A transaction that was never attempted is not in it, so that a local write touches no page of it.
   'CREATE INDEX koinon_outbox_sent ON koinon_outbox (id, state) WHERE state IS NOT NULL',
+  // Asked for with each local write.
+  "CREATE INDEX koinon_outbox_rejected ON koinon_outbox (place) WHERE state = 'rejected'",
   // Transactions that were confirmed and brought back, kept for some days.
   `CREATE TABLE koinon_history (
   place INTEGER PRIMARY KEY,

@@ -77,6 +77,7 @@ export function offerAgain(
 ): Iterable<OfferedRow> {
   // Which rows have changes is asked as it was before these are among them.
   outbox.places.load();
+  outbox.revision++;
   const offered = offeredRows(schema, putBack(database), rowOf);
   outbox.places.forget();
   return offered;

@@ -18,6 +18,7 @@ import {
   wholeRow,
 } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
+import { dataVersion } from '../database/read-only.ts';
 import { Places } from './places.ts';
 import { readTypedOver } from './typed-over.ts';
 
@@ -136,6 +137,8 @@ export class Outbox {
   harmless = 0;
   /** What `undo` has taken back since something was last written, last one last, and what SQLite told then of the writes of other processes. */
   readonly undone: { readonly origin: string; readonly changes: readonly Change[]; readonly version: number }[] = [];
+  /** Where the first transaction stood that was not confirmed, and the version of the list of which that was true. */
+  firstUnconfirmed = { version: '', place: Number.MIN_SAFE_INTEGER };
   private readonly inserts = new Map<string, string[]>();
 
   constructor(database: Database, schema: Schema, rows: StoredRows) {
@@ -265,8 +268,16 @@ export class Outbox {
 
   /** Whether the server has refused anything that is still here. */
   hasRejected(): boolean {
-    const text = "SELECT 1 FROM koinon_outbox WHERE state IS NOT NULL AND state = 'rejected' LIMIT 1";
+    const text = "SELECT 1 FROM koinon_outbox WHERE state = 'rejected' LIMIT 1";
     return this.database.statement(text).get() !== undefined;
+  }
+
+  /**
+   * As long as this is the same, nothing has happened to what already stands in the list but that it was sent, or confirmed. A
+   * file that another process has written may hold anything.
+   */
+  version(): string {
+    return [dataVersion(this.database), this.revision - this.harmless, this.database.rolledBack].join();
   }
 
   /** What a stored change does. @param own the columns of an insert that is its own record, where they have been read already. */

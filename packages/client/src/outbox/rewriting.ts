@@ -96,6 +96,25 @@ export function renew(outbox: Outbox, sequence: number, newId: string): void {
     .run(newId, sequence);
 }
 
+/** Has transactions go up as one, under a new id. */
+export function join(outbox: Outbox, sequences: readonly number[], newId: string): void {
+  outbox.revision++;
+  const write = outbox.database.statement("UPDATE koinon_outbox SET id = ?, state = 'pending' WHERE place = ?");
+  for (const sequence of sequences) write.run(newId, sequence);
+}
+
+/** Of transactions that were to go up as one, one has been taken back: the others are what they were before that. */
+export function dissolve(outbox: Outbox, id: string, newId: () => string): void {
+  outbox.revision++;
+  const { database } = outbox;
+  const text = "SELECT place FROM koinon_outbox WHERE state IS NOT NULL AND id = ? AND state = 'pending'";
+  const places = database.statement(text).all(id) as { place: number }[];
+  const write = database.statement(
+    "UPDATE koinon_outbox SET id = ?, state = CASE WHEN problems IS NULL THEN 'pending' ELSE 'rejected' END WHERE place = ?",
+  );
+  for (const { place } of places) write.run(newId(), place);
+}
+
 /** Lets a transaction that was refused go up again as it is, under a new id. Returns whether there was one. */
 export function resend(outbox: Outbox, id: string, newId: string): boolean {
   outbox.revision++;

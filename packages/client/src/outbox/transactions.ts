@@ -4,8 +4,11 @@ import type { Outbox, OutboxTransaction, StoredChange, TransactionState } from '
 // What concerns whole transactions of the outbox: loaded with a sync, a decision, or when somebody asks. Everything runs
 // inside a transaction of the database.
 
-/** Rows of the table read at a time when going through the whole list, and the bytes they hold, about: all are in memory. */
-const chunk = { changes: 1_000, bytes: 262_144 };
+/**
+ * Rows of the table read at a time when going through the whole list, and the bytes they hold, about: all are in memory. A request
+ * of 500 transactions with one change each is one chunk.
+ */
+const chunk = { changes: 1_100, bytes: 262_144 };
 
 /** Fewer rows than this are read one by one: what asks for many at once costs more to begin with. */
 const worthReadingAtOnce = 8;
@@ -19,8 +22,7 @@ interface Reading {
 
 /** The transactions of an outbox that are in one of these states, in order. */
 export function transactionsOf(outbox: Outbox, ...states: TransactionState[]): Generator<OutboxTransaction> {
-  const from = states.includes('confirmed') ? Number.MIN_SAFE_INTEGER + 1 : firstUnconfirmed(outbox);
-  return transactionsFrom(outbox, from, ...states);
+  return transactionsFrom(outbox, firstPlace(outbox, states), ...states);
 }
 
 /** The same from a place on. */
@@ -155,14 +157,38 @@ function rowsOfNew(
   );
 }
 
-/** The place of the first transaction that is not confirmed: a long outbox is confirmed from its beginning on. */
-function firstUnconfirmed({ database }: Outbox): number {
-  const found = database
-    .statement(
-      "SELECT place FROM koinon_outbox WHERE kind = 'transaction' AND (state IS NULL OR state NOT IN ('confirmed', 'settled')) ORDER BY place LIMIT 1",
-    )
-    .get() as { place: number } | undefined;
-  return found?.place ?? Number.MAX_SAFE_INTEGER;
+/**
+ * The place of the first transaction in one of these states, or of one before it. A long outbox is confirmed from its beginning on:
+ * that far is not gone through each time.
+ */
+function firstPlace(outbox: Outbox, states: readonly TransactionState[]): number {
+  if (states.includes('confirmed')) return Number.MIN_SAFE_INTEGER + 1;
+  const first = (from: number, passed: string) => {
+    const found = outbox.database
+      .statement(
+        `SELECT place FROM koinon_outbox WHERE place >= ? AND kind = 'transaction' AND (state IS NULL OR state NOT IN (${passed})) ORDER BY place LIMIT 1`,
+      )
+      .get(from) as { place: number } | undefined;
+    return found?.place;
+  };
+  const version = outbox.version();
+  const known =
+    outbox.firstUnconfirmed.version === version ? outbox.firstUnconfirmed.place : Number.MIN_SAFE_INTEGER + 1;
+  const unconfirmed = first(known, "'confirmed', 'settled'");
+  // Where there is none, the next one stands behind all that are there.
+  if (unconfirmed === undefined) return Number.MAX_SAFE_INTEGER;
+  outbox.firstUnconfirmed = { version, place: unconfirmed };
+  if (states.includes('attempted')) return unconfirmed;
+  return first(unconfirmed, "'confirmed', 'settled', 'attempted'") ?? Number.MAX_SAFE_INTEGER;
+}
+
+/** The last transaction by the order of writing, and its state. */
+export function lastTransaction({
+  database,
+}: Outbox): { readonly place: number; readonly state: string | null } | undefined {
+  return database
+    .statement("SELECT place, state FROM koinon_outbox WHERE kind = 'transaction' ORDER BY place DESC LIMIT 1")
+    .get() as { place: number; state: string | null } | undefined;
 }
 
 /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */

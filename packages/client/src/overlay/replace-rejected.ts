@@ -1,6 +1,7 @@
 import { limits, type RowKey } from '@koinon/core';
 import { HeldRows, joinTransactions, rowKey } from '@koinon/core/internal';
 import type { OutboxTransaction } from '../outbox/outbox.ts';
+import { join } from '../outbox/rewriting.ts';
 import { drop, rowsOf, transactionsOf } from '../outbox/transactions.ts';
 import { showAnew } from './show.ts';
 import type { Undoing } from './undo.ts';
@@ -20,7 +21,6 @@ export type ReplaceRejected = (at: Undoing, sequence: number) => void;
  */
 export const sendAgainWith: ReplaceRejected = (at, sequence) => {
   const { schema, outbox, host } = at;
-  const { database } = outbox;
   const isRefused = ({ table, id }: RowKey) =>
     outbox.places.of(table, id).length > 1 && outbox.changesOf(table, id).some(({ state }) => state === 'rejected');
   // All that waits is gone through only where a refused row is edited.
@@ -59,8 +59,9 @@ export const sendAgainWith: ReplaceRejected = (at, sequence) => {
     for (const change of members.flatMap(({ changes }) => changes)) showAnew(at, change);
     return;
   }
-  const id = host.newId();
-  const join = database.statement("UPDATE koinon_outbox SET id = ?, state = 'pending' WHERE place = ?");
-  for (const member of members) join.run(id, member.sequence);
-  outbox.revision++;
+  join(
+    outbox,
+    members.map(({ sequence }) => sequence),
+    host.newId(),
+  );
 };

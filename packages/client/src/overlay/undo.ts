@@ -3,9 +3,9 @@ import { errorFromProblems, HeldRows, rowKey, rowLabel, rowLabels, sentence } fr
 import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
 import type { OutboxTransaction } from '../outbox/outbox.ts';
-import { rewrite } from '../outbox/rewriting.ts';
+import { dissolve, rewrite } from '../outbox/rewriting.ts';
 import { placesOfSent } from '../outbox/sending.ts';
-import { drop, rowsOf, transactionsFrom } from '../outbox/transactions.ts';
+import { drop, lastTransaction, rowsOf, transactionsFrom } from '../outbox/transactions.ts';
 import { type Integrity, integrityProblems } from '../rows/integrity.ts';
 import { type Overlay, showAnew } from './show.ts';
 
@@ -71,9 +71,7 @@ const mostUndone = 100;
 /** Takes back the last local transaction, while it has not been sent. Returns the rows it had changed. */
 export function undoLast(at: Undoing): readonly RowKey[] {
   const { database } = at.outbox;
-  const last = database
-    .statement("SELECT place, state FROM koinon_outbox WHERE kind = 'transaction' ORDER BY place DESC LIMIT 1")
-    .get() as { place: number; state: string | null } | undefined;
+  const last = lastTransaction(at.outbox);
   if (last === undefined)
     throw new KoinonError('nothing-to-undo', 'There is nothing to undo: no change is waiting to be sent.');
   if (last.state !== null && last.state !== 'pending' && last.state !== 'rejected')
@@ -129,24 +127,13 @@ function takeBack(
   for (const { sequence, id, changes, wasSent } of taken) {
     for (const change of changes) rows.set(rowKey(change), { table: change.table, id: change.id });
     drop(outbox, sequence, 'taken back');
-    if (wasSent) dissolve(at, id);
+    if (wasSent) dissolve(outbox, id, () => at.host.newId());
   }
   const touched = [...rows.values()];
   for (const row of touched) showAnew(at, row);
   forgetDecisions(at, touched);
   checkTouched(at, touched);
   return touched;
-}
-
-/** Of transactions that were to go up as one, one has been taken back: the others are what they were before that. */
-function dissolve({ outbox, host }: Undoing, id: string): void {
-  const { database } = outbox;
-  const text = "SELECT place FROM koinon_outbox WHERE state IS NOT NULL AND id = ? AND state = 'pending'";
-  const places = database.statement(text).all(id) as { place: number }[];
-  const renew = database.statement(
-    "UPDATE koinon_outbox SET id = ?, state = CASE WHEN problems IS NULL THEN 'pending' ELSE 'rejected' END WHERE place = ?",
-  );
-  for (const { place } of places) renew.run(host.newId(), place);
 }
 
 /** What a person decided about rows cannot be taken back once what was decided about is gone. */

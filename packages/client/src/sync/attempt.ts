@@ -11,7 +11,6 @@ import { checkPushResponse } from '@koinon/core/internal';
 import { unsupportedColumns } from '../database/asked-columns.ts';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
-import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
 import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
 import {
@@ -91,9 +90,8 @@ export interface Chosen {
 }
 
 /** As long as this is the same, what was chosen is still what it was, and nothing holds it back. */
-function outboxVersionOf({ database, outbox, conflicts }: Local): string {
-  // A file that another process has written may hold anything.
-  return [dataVersion(database), outbox.revision - outbox.harmless, conflicts.revision, database.rolledBack].join();
+function outboxVersionOf({ outbox, conflicts }: Local): string {
+  return `${outbox.version()} ${conflicts.revision}`;
 }
 
 /** Chooses what goes up next, perhaps while what comes before it is under way; undefined where there is nothing. */

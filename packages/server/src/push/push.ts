@@ -34,7 +34,7 @@ import { forgottenOutcome, problemsKept, reusedId, tooLarge, unreadableProblems 
 const noRules = ruleSet({}, () => undefined);
 
 /** How long one database transaction may go on taking up uploaded ones, in milliseconds: others wait for it. */
-const turn = 25;
+const turn = 50;
 
 /**
  * Takes up a push, in order, each transaction as a whole or not at all. One that was taken up before gets its outcome

@@ -12,6 +12,7 @@ import type {
 import { columnsToWire, conditionSql, everything, quoteText } from '@koinon/core/internal';
 import type { CursorKey } from '../../cursor/keys.ts';
 import {
+  byTable,
   type Changed,
   type FeedPage,
   heldBytes,
@@ -49,6 +50,9 @@ export interface StampRow {
   image: string | null;
   past: string;
 }
+
+/** Rows that are read at once with their stamps; fewer than these are read one by one. */
+const [rowsAhead, worthReadingAtOnce] = [100, 4];
 
 /** What is read of a stamp at once. */
 const stampFields =
@@ -187,7 +191,9 @@ export class SqliteReader implements StoreReader {
     );
     const changes: Changed[] = [];
     let bytes = 0;
+    let ahead = new Map<string, AnyRow>();
     for (const [i, stamp] of stamps.entries()) {
+      if (i % rowsAhead === 0) ahead = this.rowsAhead(stamps.slice(i, i + rowsAhead));
       const before = stamps[i - 1];
       if (before && bytes >= room.bytes && before.position < stamp.position) {
         to = before.position;
@@ -195,7 +201,8 @@ export class SqliteReader implements StoreReader {
       }
       // What a deleted row held may be large: it is read when its turn comes.
       const image = stamp.deleted ? this.imageOf(stamp) : null;
-      for (const change of this.changed({ ...stamp, image }, known, since)) {
+      const row = ahead.get(keyOf({ table: stamp.table_name, id: stamp.row_id }));
+      for (const change of this.changed({ ...stamp, image }, known, since, row)) {
         bytes += heldBytes(change.row ?? change.image ?? {});
         changes.push(change);
       }
@@ -245,9 +252,15 @@ export class SqliteReader implements StoreReader {
   }
 
   async applied(ids: readonly string[], user?: string): Promise<string[]> {
-    const sql =
-      "SELECT 1 FROM koinon_receipt WHERE id = ?1 AND outcome = 'applied' AND (?2 IS NULL OR coalesce(user_id, ?2) = ?2)";
-    return ids.filter((id) => this.database.get(sql, id, user ?? null) !== undefined);
+    if (ids.length === 0) return [];
+    const found = this.database.all<{ id: string }>(
+      `SELECT id FROM koinon_receipt WHERE id IN (SELECT value FROM json_each(?1)) AND outcome = 'applied'
+         AND (?2 IS NULL OR coalesce(user_id, ?2) = ?2)`,
+      JSON.stringify(ids),
+      user ?? null,
+    );
+    const applied = new Set(found.map(({ id }) => id));
+    return ids.filter((id) => applied.has(id));
   }
 
   async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
@@ -286,11 +299,26 @@ export class SqliteReader implements StoreReader {
     return (this.database.get('SELECT position FROM koinon_feed') as { position: number }).position;
   }
 
-  private changed(stamp: StampRow, known: number, since: number): Changed[] {
+  /** The rows of some stamps that are read at once: those of tables without bytes or JSON. */
+  private rowsAhead(stamps: readonly Pick<StampRow, 'table_name' | 'row_id' | 'deleted'>[]): Map<string, AnyRow> {
+    const found = new Map<string, AnyRow>();
+    const alive = stamps.flatMap(({ table_name: table, row_id: id, deleted }) => {
+      const definition = Object.hasOwn(this.schema.tables, table) ? this.schema.tables[table] : undefined;
+      const isLight = definition?.entries.every(([, { type }]) => type !== 'bytes' && type !== 'json') === true;
+      return isLight && !deleted ? [{ table, id }] : [];
+    });
+    if (alive.length < worthReadingAtOnce) return found;
+    for (const [table, ids] of byTable(alive))
+      for (const row of this.rows.byIds(table, ids)) found.set(keyOf({ table, id: row.id }), row);
+    return found;
+  }
+
+  /** @param ahead the row, where it has been read already. */
+  private changed(stamp: StampRow, known: number, since: number, ahead?: AnyRow): Changed[] {
     const { table_name: table, row_id: id, position } = stamp;
     if (!Object.hasOwn(this.schema.tables, table)) return [];
     const definition = this.schema.tables[table] as Table;
-    const row = stamp.deleted ? null : this.rows.byId(table, id);
+    const row = stamp.deleted ? null : (ahead ?? this.rows.byId(table, id));
     if (row === null && !stamp.deleted) return [];
     const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
     return [

@@ -71,6 +71,13 @@ export class AppRows {
     return raw === undefined ? null : this.decode(table, raw);
   }
 
+  /** Rows of one table by their ids; those that are not there are left out. */
+  byIds(table: string, ids: readonly string[]): AnyRow[] {
+    const among = 'id IN (SELECT value FROM json_each(?))';
+    const sql = `SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE ${among}`;
+    return this.database.all(sql, JSON.stringify(ids)).map((raw) => this.decode(table, raw));
+  }
+
   /** The rows of a table that fulfil a condition. */
   where(table: string, where: Condition): AnyRow[] {
     const { text, values } = this.condition(table, where);

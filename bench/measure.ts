@@ -1,3 +1,5 @@
+import { countedSeconds } from './processor-time.ts';
+
 /** One line of the bench: the same work done bare and by Koinon. */
 export interface BenchRow {
   readonly row: string;
@@ -7,7 +9,7 @@ export interface BenchRow {
    * most. Without it the row only shows how work grows.
    */
   readonly reach?: Reach;
-  /** Rounds that count; 7 without it. */
+  /** Rounds that count; 5 without it. */
   readonly rounds?: number;
   /** Prepares both sides; each `run` does the work once more and returns its figure in the row's unit. */
   prepare(): Promise<{ floor(): Promise<number> | number; koinon(): Promise<number> | number; close(): Promise<void> }>;
@@ -23,18 +25,27 @@ export interface Measured {
   readonly floor: number;
   readonly koinon: number;
   readonly ratio: number;
+  /** Processor time of all processes involved, Koinon's divided by the floor's; null where there is none, or the system does not tell. */
+  readonly processor: number | null;
   readonly reach: string;
   readonly holds: boolean;
+  /** Seconds that all rounds took. */
+  readonly took: number;
 }
 
-const usualRounds = 7;
+const usualRounds = 5;
+
+/** Seconds of processor time below which its clock is too coarse for a ratio. */
+const leastUsed = 0.2;
 
 /** Runs the two sides in turn, several rounds after one that does not count; the ratio is the median of the rounds' ratios. */
 export async function measure(row: BenchRow): Promise<Measured> {
+  const began = performance.now();
   const sides = await row.prepare();
   try {
     const floors: number[] = [];
     const koinons: number[] = [];
+    const used = { floor: 0, koinon: 0 };
     const rounds = row.rounds ?? usualRounds;
     for (let round = 0; round <= rounds; round++) {
       // Who goes first changes: the second finds warmer caches.
@@ -42,7 +53,10 @@ export async function measure(row: BenchRow): Promise<Measured> {
       const figures = { floor: 0, koinon: 0 };
       for (const side of order) {
         globalThis.gc?.();
+        const before = countedSeconds();
         figures[side] = await sides[side]();
+        const after = countedSeconds();
+        if (round > 0 && before !== undefined && after !== undefined) used[side] += after - before;
       }
       if (round === 0) continue;
       floors.push(figures.floor);
@@ -61,8 +75,10 @@ export async function measure(row: BenchRow): Promise<Measured> {
       floor: round3(median(floors)),
       koinon: round3(median(koinons)),
       ratio: round3(ratio),
+      processor: used.floor > leastUsed ? round3(used.koinon / used.floor) : null,
       reach: words,
       holds: judged >= least && judged <= most,
+      took: Math.round((performance.now() - began) / 100) / 10,
     };
   } finally {
     await sides.close();

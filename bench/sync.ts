@@ -6,6 +6,7 @@ import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { openNodeDriver, openReplica, type Upload } from '@koinon/client';
 import { type BenchRow, perSecond } from './measure.ts';
+import { uncounted } from './processor-time.ts';
 import { folderOf, served, timePulls } from './served.ts';
 import { columns, insertSql, prepareBare, visit, visits } from './visits.ts';
 
@@ -182,13 +183,15 @@ const upload = (row: string, unit: string, mode: Upload, together = 1): BenchRow
     const batch = Math.max(1, 500 / together);
     return {
       async floor() {
-        const add = queue.prepare('INSERT INTO queue (change) VALUES (?)');
-        queue.exec('BEGIN');
-        for (let n = 0; n < queued; n += together) {
-          const rows = Array.from({ length: together }, () => visit(next++, 'f'));
-          add.run(JSON.stringify({ id: randomUUID(), editedAt: Date.now(), rows }));
-        }
-        queue.exec('COMMIT');
+        await uncounted(() => {
+          const add = queue.prepare('INSERT INTO queue (change) VALUES (?)');
+          queue.exec('BEGIN');
+          for (let n = 0; n < queued; n += together) {
+            const rows = Array.from({ length: together }, () => visit(next++, 'f'));
+            add.run(JSON.stringify({ id: randomUUID(), editedAt: Date.now(), rows }));
+          }
+          queue.exec('COMMIT');
+        });
         return perSecond(queued, async () => {
           for (;;) {
             const rows = queue.prepare(`SELECT sequence, change FROM queue ORDER BY sequence LIMIT ${batch}`).all() as {
@@ -204,14 +207,16 @@ const upload = (row: string, unit: string, mode: Upload, together = 1): BenchRow
         });
       },
       async koinon() {
-        for (let n = 0; n < queued; n += together) {
-          const visits = Array.from({ length: together }, () => visit(next++, 'k'));
-          await (together === 1 ? replica.insert('visit', visits[0] as Row) : replica.insertAll('visit', visits));
-        }
+        await uncounted(async () => {
+          for (let n = 0; n < queued; n += together) {
+            const visits = Array.from({ length: together }, () => visit(next++, 'k'));
+            await (together === 1 ? replica.insert('visit', visits[0] as Row) : replica.insertAll('visit', visits));
+          }
+        });
         return perSecond(queued, async () => {
           const { up } = await replica.sync({ direction: 'push' });
           if (mode === 'every step' && up.applied !== queued / together) throw new Error(`${up.applied} were applied`);
-        }).finally(() => replica.sync());
+        }).finally(() => uncounted(() => replica.sync()));
       },
       async close() {
         queue.close();

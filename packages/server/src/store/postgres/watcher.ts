@@ -6,8 +6,16 @@ export const channel = 'koinon_feed';
 /** Milliseconds in which several notices become one. */
 export const announceAfter = 5;
 
-/** Milliseconds between two looks for what other programs have written; one is a query without any table. */
-const lookEvery = 150;
+/**
+ * Milliseconds between two looks for what other programs have written, while somebody writes and while nobody does. One is a
+ * query without any table.
+ */
+const lookEvery = { busy: 20, quiet: 150 };
+
+/** Milliseconds after the last thing that was written until it counts as quiet. */
+const quietAfter = 5_000;
+
+const lookSql = 'SELECT pg_snapshot_xmax(pg_current_snapshot())::text || pg_current_snapshot()::text AS next';
 
 /** Milliseconds until a connection that broke is made anew. */
 const reconnectAfter = 1_000;
@@ -22,6 +30,7 @@ export class Watcher {
   private client: pg.PoolClient | undefined;
   private timer: NodeJS.Timeout | undefined;
   private seen = '';
+  private movedAt = Number.NEGATIVE_INFINITY;
   private isClosed = false;
   private connecting: Promise<void> | undefined;
 
@@ -72,20 +81,22 @@ export class Watcher {
   }
 
   private look(client: pg.PoolClient): void {
+    const every = performance.now() - this.movedAt < quietAfter ? lookEvery.busy : lookEvery.quiet;
     this.timer = setTimeout(() => {
       client
-        .query<{ next: string }>(
-          'SELECT pg_snapshot_xmax(pg_current_snapshot())::text || pg_current_snapshot()::text AS next',
-        )
+        .query<{ next: string }>({ name: 'koinon_look', text: lookSql })
         .then(({ rows }) => {
           if (this.client !== client) return;
           const next = rows[0]?.next ?? '';
-          if (next !== this.seen) this.wake();
+          if (next !== this.seen) {
+            this.movedAt = performance.now();
+            this.wake();
+          }
           this.seen = next;
           this.look(client);
         })
         .catch(() => this.lost(client));
-    }, lookEvery).unref();
+    }, every).unref();
   }
 
   private wake(): void {

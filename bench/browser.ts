@@ -69,7 +69,7 @@ const read: BenchRow = {
   },
 };
 
-/** What a save costs the thread that draws, while it imports. */
+/** The time that a save takes the thread that draws, while it imports. */
 function save(row: string, times: number, bytes: number): BenchRow {
   return {
     row,

@@ -6,7 +6,7 @@ import { type BenchRow, perSecond } from './measure.ts';
 import { folderOf } from './served.ts';
 import { visit, visits } from './visits.ts';
 
-// What own changes cost that are not confirmed: merging what arrives with them, and telling the status of rows.
+// The cost of own changes that are not confirmed: merging what arrives with them, and telling the status of rows.
 
 const size = 10_000;
 

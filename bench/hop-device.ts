@@ -7,7 +7,7 @@ import { bareWriter, prepareBare, type visit, visits } from './visits.ts';
 
 type Row = ReturnType<typeof visit>;
 
-/** What a device tells: that it is ready, when it began to write, when a row of the other one has arrived. Nanoseconds of the machine's clock. */
+/** A message of a device: it is ready, it has begun to write, a row of the other one has arrived. Nanoseconds of the machine's clock. */
 export type Told = { readonly ready: true } | { readonly began: string } | { readonly arrived: string };
 
 const [kind, url, file] = process.argv.slice(2) as ['bare' | 'koinon', string, string];

@@ -5,7 +5,7 @@ export interface BenchRow {
   readonly row: string;
   readonly unit: string;
   /**
-   * What Koinon's figure divided by the floor's must be, or the figure itself where its unit is given: at least or at
+   * The bound for Koinon's figure divided by the floor's, or for the figure itself where its unit is given: at least or at
    * most. Without it the row only shows how work grows.
    */
   readonly reach?: Reach;
@@ -18,7 +18,7 @@ export interface BenchRow {
 /** A bound of a ratio, or of Koinon's own figure. */
 export type Reach = ({ readonly least: number } | { readonly most: number }) & { readonly of?: 'figure' };
 
-/** What was measured. */
+/** A measured row. */
 export interface Measured {
   readonly row: string;
   readonly unit: string;
@@ -48,7 +48,7 @@ export async function measure(row: BenchRow): Promise<Measured> {
     const used = { floor: 0, koinon: 0 };
     const rounds = row.rounds ?? usualRounds;
     for (let round = 0; round <= rounds; round++) {
-      // Who goes first changes: the second finds warmer caches.
+      // The order changes: the second side finds warmer caches.
       const order = round % 2 === 0 ? (['floor', 'koinon'] as const) : (['koinon', 'floor'] as const);
       const figures = { floor: 0, koinon: 0 };
       for (const side of order) {

@@ -233,7 +233,7 @@ function held(): number {
   return heapUsed + external;
 }
 
-/** What a connection that rests costs the server's process, in kB: against a WebSocket that does nothing. */
+/** The memory of the server's process for a connection that rests, in kB: against a WebSocket that does nothing. */
 const idle: BenchRow = {
   row: 'idle-connection',
   unit: 'kB',

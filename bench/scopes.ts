@@ -7,7 +7,7 @@ import { WebSocket } from 'ws';
 import type { BenchRow } from './measure.ts';
 import { folderOf, timePulls } from './served.ts';
 
-// What a user costs who gets a small part of a large table: as much as if the rest were not there.
+// The cost of a user who gets a small part of a large table: as much as if the rest were not there.
 
 const tended = schema({
   site: table({ keeper: text({ filterable: true }) }),
@@ -97,7 +97,7 @@ const download: BenchRow = {
   },
 };
 
-/** What moves when a site with a tenth of a keeper's rows is given to another, against all that he has. */
+/** The rows that move when a site with a tenth of a keeper's rows is given to another, against all that he has. */
 const membership: BenchRow = {
   row: 'scope-membership',
   unit: 'kB/one site of ten changes hands, against the first download',

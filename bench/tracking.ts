@@ -43,7 +43,7 @@ async function startPostgres() {
   return postgres;
 }
 
-/** What the feed's triggers cost an update. */
+/** The cost of the feed's triggers for an update. */
 function tracked(size: number, times: number, most: number): BenchRow {
   return {
     row: `sync-tracked-${size}`,

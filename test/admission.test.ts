@@ -5,7 +5,7 @@ import { expect, test, vi } from 'vitest';
 import WebSocket from 'ws';
 import { garden, World } from './support/world.ts';
 
-// What is looked at before a request is admitted, and while it is held: how many there are, how large, how slow, and whose.
+// The checks before a request is admitted, and while it is held: how many there are, how large, how slow, and whose.
 
 const uuid = (n: number) => `00000000-0000-4000-8000-${n.toString(16).padStart(12, '0')}`;
 

@@ -13,7 +13,7 @@ const throwing = () => {
 };
 const cycle: Record<string, unknown> = {};
 cycle.self = cycle;
-/** What an app may pass by mistake, or by malice. */
+/** The arguments that an app may pass by mistake, or by malice. */
 const wrong: readonly unknown[] = [
   undefined,
   null,
@@ -76,7 +76,7 @@ const calls: readonly (readonly [name: keyof Replica<Household>, ...given: unkno
   ['journal', 3],
 ];
 
-/** What was passed, in words that a failed test can show. */
+/** The argument that was passed, in words that a failed test can show. */
 const named = (value: unknown) => {
   try {
     return typeof value === 'object' ? Object.prototype.toString.call(value) : String(value);

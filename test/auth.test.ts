@@ -10,7 +10,7 @@ import WebSocket from 'ws';
 import { storeKinds } from './support/stores.ts';
 import { type Garden, garden, World } from './support/world.ts';
 
-// Who may ask: tokens of every kind on every route and the socket, and replicas that belong to one user each.
+// The right to ask: tokens of every kind on every route and the socket, and replicas that belong to one user each.
 
 const secret = 'a secret of the tests that is long enough';
 const bytes = (text: string) => new TextEncoder().encode(text);

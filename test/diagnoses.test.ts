@@ -10,7 +10,7 @@ import { sqliteStore, startServer } from '@koinon/server';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { garden, never, rowsOf, World } from './support/world.ts';
 
-// What went wrong is told as what it is, and what does not belong together stays apart.
+// A failure is told as what it is, and what does not belong together stays apart.
 
 let world: World;
 const ending: (() => Promise<unknown>)[] = [];

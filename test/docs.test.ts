@@ -5,7 +5,7 @@ import { join } from 'node:path';
 import { sqliteStore, startServer } from '@koinon/server';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 
-// What the documents show is run as it stands there.
+// The code in the documents is run as it stands there.
 
 const root = join(import.meta.dirname, '..');
 const blocks = (text: string, language: string) =>

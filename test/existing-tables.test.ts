@@ -10,7 +10,7 @@ import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { newDatabase, storeKinds } from './support/stores.ts';
 import { garden, plantedBy, rowsOf, World } from './support/world.ts';
 
-// What devices write into tables that others made, with columns, triggers and locks of their own.
+// Writes of devices into tables that others made, with columns, triggers and locks of their own.
 
 const trade = schema({
   buyer: table({ name: text() }),

@@ -3,7 +3,7 @@ import WebSocket from 'ws';
 import { storeKinds } from './support/stores.ts';
 import { type Garden, garden, World } from './support/world.ts';
 
-// Who follows the feed without being a replica: programs that read it, and whoever says whatever on the socket.
+// Followers of the feed that are no replicas: programs that read it, and whoever says whatever on the socket.
 
 let world: World<Garden>;
 
@@ -98,7 +98,7 @@ describe.each(storeKinds)('on %s', (kind) => {
         socket.on('unexpected-response', (_request, response) => resolve(response.statusCode));
         socket.on('error', resolve);
       });
-    /** What is answered to messages on one connection that has joined, each said when the one before was answered. */
+    /** The answers to messages on one connection that has joined, each said when the one before was answered. */
     const saidOn = (messages: readonly object[], isAtOnce: boolean) =>
       new Promise<string[]>((resolve) => {
         const socket = new WebSocket(url);
@@ -150,7 +150,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     );
     expect((await world.request('/v1/pull', { cursor })).lines).toHaveLength(1);
     expect(await said({ push: 'x' })).toEqual(['joined', 'malformed-request']);
-    // What is wrong with a push is told, and the connection goes on.
+    // A mistake in a push is told, and the connection goes on.
     expect(
       await said(
         { push: 1 },
@@ -176,7 +176,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await said({ push: 1, request: 'x'.repeat(65 * 1024) })).toEqual(['joined', 'closed 1009']);
     expect(await answer('{}', 'http://elsewhere.example')).toBe(403);
     expect(await answer(JSON.stringify({ join: 1, cursor, replica }), 'http://localhost:5173')).toBe('joined');
-    // Who sends on and reads nothing is cut off before its answers pile up.
+    // A client that sends on and reads nothing is cut off before its answers pile up.
     let taken = 0;
     await world.restart(undefined, undefined, { observe: ({ what }) => what === 'push' && taken++ });
     const deaf = new WebSocket(url);

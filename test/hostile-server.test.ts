@@ -33,15 +33,15 @@ const junk: fc.Arbitrary<unknown> = fc.oneof(
   fc.jsonValue({ maxDepth: 2 }),
 );
 
-/** What an answer may have and need not. */
+/** The optional members of an answer. */
 const optional = ['unsupported', 'user', 'remaining', 'digests', 'times', 'uploads', 'values', 'columns'];
 
-/** Where something is spoilt, how, and with what. */
+/** The place where something is spoilt, how, and with what. */
 const spoiling = fc.record({
   path: fc.array(fc.nat(7), { maxLength: 4 }),
   how: fc.constantFrom('replace', 'remove', 'add', 'twice'),
   with: junk,
-  /** Whether a push gets an answer, and is looked at by nobody. */
+  /** Tells whether a push gets an answer, and is looked at by nobody. */
   isIgnored: fc.boolean(),
 });
 type Spoiling = typeof spoiling extends fc.Arbitrary<infer S> ? S : never;

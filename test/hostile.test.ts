@@ -121,7 +121,7 @@ const counting = (first: number | string, step = 0): Spoil => {
     return [{ ...header, uploads }, ...rows];
   };
 };
-/** What a server may answer that has a fault, or is none: by path, what becomes of the lines of an answer. */
+/** The answers of a server that has a fault, or is none: by path, what becomes of the lines of an answer. */
 const nonsense: readonly (readonly [string, Readonly<Record<string, Spoil>>])[] = [
   ['what it says was applied before is another’s', { '/v1/push': appliedBefore([{ origin: uuid, id: uuid }]) }],
   ['it does not say what was applied before', { '/v1/push': appliedBefore([]) }],

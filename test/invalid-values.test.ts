@@ -46,7 +46,7 @@ const theirTable = {
     label text, state text, used bigint, tags jsonb, photo bytea)`,
 };
 
-/** What another program puts into a column, and what is read of it. */
+/** The values that another program puts into a column, and what is read of it. */
 const written: { readonly [K in keyof typeof theirTable]: readonly (readonly [string, string, unknown])[] } = {
   SQLite: [
     ['worn', "'many'", null],

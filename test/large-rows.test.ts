@@ -15,7 +15,7 @@ const album = schema({
 
 const [count, size] = [24, 300_000];
 
-/** What a photo holds: nothing that gets smaller on the way. */
+/** The bytes of a photo: nothing that gets smaller on the way. */
 function imageOf(n: number, edit: number): Uint8Array {
   let seed = n * 1_000 + edit;
   return Uint8Array.from({ length: size }, () => {
@@ -54,7 +54,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     for (const [n, id] of ids.entries()) await writer.insert('photo', { id, page: 'a', image: imageOf(n, 0) });
     for (let n = 0; n < 1_000; n++) await writer.insert('page', { id: `small ${n}`, title: `${n}` });
     await writer.sync();
-    // What it has sent does not come back to it.
+    // Bytes that it has sent do not come back to it.
     expect(way.bytes?.down).toBeLessThan((count * size) / 2);
     const fetched = async () => {
       network.pulls.length = 0;

@@ -3,7 +3,7 @@ import { bytes, schema, setOfText, table, text } from '@koinon/core';
 import { afterEach, expect, test } from 'vitest';
 import { World } from './support/world.ts';
 
-// What waits for a person: the same values as everywhere else, and kept up by themselves.
+// The lists that wait for a person: the same values as everywhere else, and kept up by themselves.
 
 const album = schema({
   photo: table({

@@ -24,7 +24,7 @@ const step = fc.record({
 /** A device whose network can be cut, lost and switched off. */
 class Device {
   replica!: Replica<Garden>;
-  /** What its listener has made of the rows, by nothing but the events. */
+  /** The rows as its listener has them, by nothing but the events. */
   readonly told = new Map<string, number>();
   /** Events that did not begin where the one before had ended. */
   readonly gaps: string[] = [];

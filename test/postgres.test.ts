@@ -6,7 +6,7 @@ import { runs } from './support/runs.ts';
 import { newDatabase, type Shell } from './support/stores.ts';
 import { garden, plantedBy, rowsOf, World } from './support/world.ts';
 
-// What is particular to PostgreSQL: transactions that overlap, the many ways to write a table, several servers.
+// The particularities of PostgreSQL: transactions that overlap, the many ways to write a table, several servers.
 
 let world: World;
 let office: Shell;

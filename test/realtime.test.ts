@@ -18,7 +18,7 @@ import WebSocket from 'ws';
 import { storeKinds } from './support/stores.ts';
 import { type Garden, garden, rowsOf, World } from './support/world.ts';
 
-// What changes anywhere arrives by itself: between devices, from the server's own programs, and over bad connections.
+// Changes anywhere arrive by themselves: between devices, from the server's own programs, and over bad connections.
 
 let world: World;
 let closing: (() => Promise<void>)[];

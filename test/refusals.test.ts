@@ -5,7 +5,7 @@ import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { World } from './support/world.ts';
 
-// What the server checks, fills in and derives; how its refusals reach the person; what was deleted and comes back.
+// The server's rules: what it checks, fills in and derives; how its refusals reach the person; what was deleted and comes back.
 
 const shop = schema({
   customer: table({ name: text({ unique: true }), orders: integer({ default: 0 }) }),

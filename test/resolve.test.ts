@@ -4,7 +4,7 @@ import { afterEach, beforeEach, expect, test } from 'vitest';
 import { runs } from './support/runs.ts';
 import { type Garden, garden, rowsOf, World } from './support/world.ts';
 
-// What a person decides: conflicts by column and by row, and rows the server refused.
+// The decisions of a person: conflicts by column and by row, and rows the server refused.
 
 let world: World;
 let mine: Replica<Garden>;

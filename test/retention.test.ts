@@ -5,7 +5,7 @@ import { expect, test, vi } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { BadNetwork, garden, rowsOf, World } from './support/world.ts';
 
-// What the server keeps for a time only, and whom it has met.
+// The records that the server keeps for a time only, and whom it has met.
 
 const day = 86_400_000;
 

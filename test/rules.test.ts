@@ -5,7 +5,7 @@ import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { World } from './support/world.ts';
 
-// What the rules of a schema decide when two devices did different things to one row, and what they leave to a person.
+// The decisions of a schema's rules when two devices did different things to one row, and what they leave to a person.
 
 const farm = schema({
   field: table({ name: text() }),

@@ -5,7 +5,7 @@ import { type Commons, idsOf, Plots, wayOf } from './support/commons.ts';
 import { storeKinds } from './support/stores.ts';
 import type { World } from './support/world.ts';
 
-// What each may write: rows of his own and of others, rows that have left, what is withheld from him, what was deleted.
+// The rows that each may write: rows of his own and of others, rows that have left, what is withheld from him, what was deleted.
 
 let plots: Plots;
 let world: World<Commons>;

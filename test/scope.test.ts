@@ -6,7 +6,7 @@ import { type Commons, commons, commonsScopes, idsOf, Plots, replicaOf, wayOf } 
 import { storeKinds } from './support/stores.ts';
 import type { World } from './support/world.ts';
 
-// Who gets what: rows and columns by user, rows that come and go, and nothing of anybody else's, not even in the file.
+// The rights of users: rows and columns by user, rows that come and go, and nothing of anybody else's, not even in the file.
 
 let plots: Plots;
 let world: World<Commons>;

@@ -25,7 +25,7 @@ afterEach(async () => {
 });
 
 async function open(sync: SyncOptions | 'automatic' | undefined, server: string | Transport = world.server.url) {
-  // What calls for a sync, without a server that tells of itself.
+  // The events that call for a sync, without a server that tells of itself.
   const options = sync && { sync: { live: false, ...(sync === 'automatic' ? {} : sync) } };
   replica = await openReplica({ schema: garden, server, host, ...options });
   phases = [];

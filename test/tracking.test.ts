@@ -7,7 +7,7 @@ import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { storeKinds } from './support/stores.ts';
 import { World } from './support/world.ts';
 
-// What others do to the tables under a server: triggers that are switched off or dropped, tables and columns that go, constraints
+// The changes of others to the tables under a server: triggers that are switched off or dropped, tables and columns that go, constraints
 // that are checked at the end; and stores that are opened without changing anything.
 
 const register = schema({

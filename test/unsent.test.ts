@@ -5,7 +5,7 @@ import { type Register, register, strict } from './simulator/schema.ts';
 import { type Shell, storeKinds } from './support/stores.ts';
 import { BadNetwork, never, World } from './support/world.ts';
 
-// What becomes of several unsent changes that meet: the design's histories 29 to 40. 37 is what the simulator makes up.
+// The fate of several unsent changes that meet: the design's histories 29 to 40. 37 is what the simulator makes up.
 
 const line = (notes: string, n: number, text: string) =>
   notes

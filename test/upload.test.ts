@@ -5,7 +5,7 @@ import { httpTransport, type Transport } from '@koinon/client';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { BadNetwork, garden, rowsOf, World } from './support/world.ts';
 
-// What goes up, and in which portions: joined where the latest state is enough, and as small as the way takes it.
+// The requests that go up, and their portions: joined where the latest state is enough, and as small as the way takes it.
 
 let world: World;
 beforeEach(async () => {

@@ -37,7 +37,7 @@ const works = {
   },
 };
 
-/** What the page asks of this worker. */
+/** The requests of the page to this worker. */
 export type Work = keyof typeof works;
 
 self.onmessage = async ({ data }: MessageEvent<{ work: Work; given: number }>) => {

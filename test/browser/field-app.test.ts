@@ -16,7 +16,7 @@ let app: Awaited<ReturnType<typeof serveApp>>;
 let starter: Awaited<ReturnType<typeof serveApp>>;
 const examples = join(import.meta.dirname, '../../examples');
 
-/** Where the app's requests for a server go; one is there only in the test that starts it. */
+/** The target of the app's requests for a server; one is there only in the test that starts it. */
 const serverUrl = 'http://127.0.0.1:4291';
 beforeAll(async () => {
   process.env.KOINON_SERVER = serverUrl;

@@ -22,7 +22,7 @@ test('a page of the same host, on any port, and one of a named origin may ask an
   // The server of the test is on this machine: newer browsers let no page from elsewhere ask there without permission.
   await context.grantPermissions(['local-network-access']).catch(() => undefined);
   await context.route(/app\.example/, (route) => route.fulfill({ contentType: 'text/html', body: '<p>An app' }));
-  /** What a page is answered: the statuses of a pull without and with a token, and the first event of the feed. */
+  /** The answers to a page: the statuses of a pull without and with a token, and the first event of the feed. */
   const asked = async (address: string) => {
     await page.goto(address);
     return page.evaluate(

@@ -53,7 +53,7 @@ test('an app installs what is published, and runs it while it is developed and o
     await tab.waitForFunction(() => document.title !== '');
     return tab.title();
   };
-  // What the packages need stands in this repository.
+  // The dependencies of the packages stand in this repository.
   const developing = await createServer({ ...options, server: { port: 0, host: '127.0.0.1', fs: { strict: false } } });
   await developing.listen();
   expect(await titleAt(developing.resolvedUrls?.local[0])).toBe('1 in a file');

@@ -8,7 +8,7 @@ import { scratch, serveApp } from '../support/serve.ts';
 import { World } from '../support/world.ts';
 import { orchard } from './page/orchard.ts';
 
-// Where the data of a page is kept, in a real browser: refused, full, much, and when the browser is killed.
+// The storage of a page's data, in a real browser: refused, full, much, and when the browser is killed.
 
 test.each([
   ['refused', 'private files are switched off'],

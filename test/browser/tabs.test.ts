@@ -204,7 +204,7 @@ test('a tab that closes its replica hands the database over; its own calls are r
   const { tab, end } = await database();
   const [one, two] = [await tab(), await tab()];
   await insert(one, 'plum');
-  // What was asked before is done before it is closed.
+  // A call that was made before is done before it is closed.
   const asked = pick(one, 'plum', 3);
   await one.evaluate(() => window.replica.close());
   expect((await asked).picked).toBe(3);

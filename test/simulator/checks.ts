@@ -4,9 +4,9 @@ import { type Row, type Tables, Violation } from './ledger.ts';
 import { schemaOf } from './schema.ts';
 import type { Stage } from './stage.ts';
 
-// What must hold: at any moment, after a whole sync, and in the end.
+// The invariants: at any moment, after a whole sync, and in the end.
 
-/** What must hold at any moment. @param isDeep whether the files are verified as well, which takes longer. */
+/** The invariants at any moment. @param isDeep whether the files are verified as well, which takes longer. */
 export async function checkNow(stage: Stage, devices: readonly Device[], isDeep: () => boolean): Promise<void> {
   const { ledger } = stage;
   const there = await onServer(stage);

@@ -145,7 +145,7 @@ export class SimulatedProcess implements Host {
     for (const listener of [...this.listeners]) listener();
   }
 
-  /** What this device is called, for messages. */
+  /** The name of this device, for messages. */
   toString(): string {
     return this.name;
   }

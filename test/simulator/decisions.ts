@@ -3,7 +3,7 @@ import type { Device } from './device.ts';
 import { type Act, Violation } from './ledger.ts';
 import type { Performs, Stage } from './stage.ts';
 
-// What a person decides about conflicts and refusals, and takes back.
+// The decisions of a person about conflicts and refusals, and takes back.
 
 type Kind =
   | 'resolve'

@@ -27,20 +27,20 @@ export class Device {
   readonly skew: number;
   process!: Pick<SimulatedProcess, 'isDead' | 'isConnected' | 'connect' | 'toString'>;
   replica!: Replica<Register>;
-  /** What was done on this file, in order; what was taken back is not in it. */
+  /** The acts on this file, in order; what was taken back is not in it. */
   stack: Act[] = [];
   readonly undone: Act[] = [];
   /** The version of its app. */
   version: 1 | 2 = 1;
   fates: Fate[] = [];
   isConnected = true;
-  /** Whether a sync is under way beside what a person does. */
+  /** Tells whether a sync is under way beside what a person does. */
   isSyncing = false;
-  /** Whether there is another copy of its file. */
+  /** Tells whether there is another copy of its file. */
   isCopied = false;
-  /** Whether its file was put back: what it holds as unsent may have been applied, and its own edits may meet later ones of its own. */
+  /** Tells whether its file was put back: what it holds as unsent may have been applied, and its own edits may meet later ones of its own. */
   isPutBack = false;
-  /** Whether its file is open in two processes. */
+  /** Tells whether its file is open in two processes. */
   readonly isShared: boolean;
   /** The process that has the file open besides, and does what it does by itself. */
   private other: Pick<Device, 'process' | 'replica'> | undefined;

@@ -7,7 +7,7 @@ import { register } from './schema.ts';
 
 type Driver = Awaited<ReturnType<typeof openNodeDriver>>;
 
-/** Where copies of simulated files are for as long as a process simulates. */
+/** The folder where copies of simulated files are for as long as a process simulates. */
 export const folder = mkdtempSync(join(tmpdir(), 'koinon-simulation-'));
 process.on('exit', () => rmSync(folder, { recursive: true, force: true }));
 
@@ -17,13 +17,13 @@ let copies = 0;
 export interface Storage {
   /** The file itself, for whoever looks into it. */
   readonly raw: Driver;
-  /** Whether an app of the next version has had it. */
+  /** Tells whether an app of the next version has had it. */
   isGrown: boolean;
   /** Commits until the process that has it open is killed. */
   killAfter: number;
   /** Looks into the file as it is at one moment. */
   look<T>(work: () => T): T;
-  /** What a killed process had not committed is gone. */
+  /** Everything that a killed process had not committed is gone. */
   rollback(): void;
   /** Keeps a copy of the file; returns where. */
   keep(): string;
@@ -139,7 +139,7 @@ export class Disk implements Storage {
   /** Nobody else runs meanwhile. */
   look = <T>(work: () => T): T => work();
 
-  /** What a killed process had not committed is gone. */
+  /** Everything that a killed process had not committed is gone. */
   rollback(): void {
     if (this.writer?.isDead === false) return;
     this.writer = undefined;

@@ -2,7 +2,7 @@ import type { Device } from './device.ts';
 import { withLine } from './ledger.ts';
 import type { Chance, Performs, Stage } from './stage.ts';
 
-// What a person does to rows.
+// The edits of a person.
 
 type Kind =
   | 'title'
@@ -31,7 +31,7 @@ function next({ ledger }: Stage): { readonly n: number; readonly token: string }
   return { n, token: `#${n}` };
 }
 
-/** What a hive weighs, under the name that the app's version has for it. */
+/** The weight of a hive, under the name that the app's version has for it. */
 const loadOf = ({ version }: Device, value: number) =>
   ({ [version === 1 ? 'mass' : 'load']: value }) as { mass: number };
 

@@ -31,7 +31,7 @@ export interface Ground {
   connect(user?: string): InProcessConnection;
   /** The address of the server, where it is reached over the network. */
   url(): string;
-  /** What the office does to the database, which everybody who follows it hears of. */
+  /** The writes of the office to the database, which everybody who follows it hears of. */
   write(sql: string): void | Promise<void>;
   rows(table: string): Rows | Promise<Rows>;
   /** Keeps a copy of the database; returns where. */

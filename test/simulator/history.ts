@@ -1,6 +1,6 @@
 import { Random } from './random.ts';
 
-/** What can happen, each with numbers that say to what: they are taken modulo what there is. */
+/** The events of a history, each with numbers that say to what: they are taken modulo what there is. */
 export type StepKind = keyof typeof often;
 
 export interface Step {
@@ -11,27 +11,27 @@ export interface Step {
   readonly c: number;
 }
 
-/** What becomes of the requests of a sync. */
+/** The fate of the requests of a sync. */
 export type Fate = 'passes' | 'lost request' | 'lost reply' | 'sent twice' | 'late copy';
 
 /** How a device is set up. */
 export interface Settings {
-  /** Whether its edits are joined before they are sent. */
+  /** Tells whether its edits are joined before they are sent. */
   readonly isJoining: boolean;
-  /** Whether it syncs by itself. */
+  /** Tells whether it syncs by itself. */
   readonly isAutomatic: boolean;
   /** Milliseconds by which its clock is wrong. */
   readonly skew: number;
-  /** Whether its file is open in two processes. */
+  /** Tells whether its file is open in two processes. */
   readonly isShared: boolean;
 }
 
 /** A whole history: how its devices are set up, and what happens. */
 export interface History {
   readonly seed: number;
-  /** Whether the server has scopes, which take hives from its users and give them back. */
+  /** Tells whether the server has scopes, which take hives from its users and give them back. */
   readonly isScoped: boolean;
-  /** Whether the schema gets its next version, on the server and on the devices one by one. */
+  /** Tells whether the schema gets its next version, on the server and on the devices one by one. */
   readonly isGrowing: boolean;
   readonly devices: readonly Settings[];
   readonly steps: readonly Step[];
@@ -89,7 +89,7 @@ const often = {
   'update server': 2,
 } as const;
 
-/** What leads to trouble, one after the other on one device. */
+/** Steps that lead to trouble, one after the other on one device. */
 const troubles: readonly (readonly StepKind[])[] = [
   ['refused visit', 'sync', 'revert', 'sync'],
   ['refused visit', 'sync', 'title', 'undo', 'sync'],

@@ -1,10 +1,10 @@
-/** What a history has shown to be wrong. */
+/** A fault that a history has shown. */
 export class Violation extends Error {}
 
 /** A row of a table, as the database holds it. */
 export type Row = Readonly<Record<string, unknown>> & { readonly id: string };
 
-/** What a person did on a device, and what the ledger knows of it. */
+/** An act of a person on a device, and what the ledger knows of it. */
 export interface Act {
   readonly n: number;
   readonly device: number;
@@ -29,7 +29,7 @@ export interface Act {
   isUnsure: boolean;
 }
 
-/** What was written into a hive. */
+/** The values that were written into a hive. */
 interface Written {
   readonly hive: string;
   readonly token: string;
@@ -55,7 +55,7 @@ export function withLine(notes: string, device: number, token: string): string {
 /** How often an act is counted that added 4 to the power of k. */
 const timesIn = (sum: unknown, k: number) => Math.floor(Number(sum ?? 0) / 4 ** k) % 4;
 
-/** What each person meant and was told. The rules that it checks are written without the library's code. */
+/** The acts of each person, and what each was told. The rules that it checks are written without the library's code. */
 export class Ledger {
   readonly acts: Act[] = [];
   /** Rows that were deleted, or of which a person decided which version stays: sums say nothing of them any more. */

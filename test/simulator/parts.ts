@@ -4,7 +4,7 @@ import { Disk, type Storage } from './disk.ts';
 import type { Ground } from './ground.ts';
 import type { Settings } from './history.ts';
 
-/** What a simulation is made of. */
+/** The parts of a simulation. */
 export interface Parts {
   clock(): Clock;
   disk(): Promise<Storage>;

@@ -8,7 +8,7 @@ import { Random } from './random.ts';
 // Requests by the grammar of the OpenAPI document, over HTTP and over live connections, with mistakes of every kind in them:
 // conditions, parts and compressed bodies among them. Whatever comes, the server answers, with a problem document where it does not do as asked, and within a time.
 
-/** What a replica says over a live connection, in the form of the document's schemas. */
+/** The messages of a replica over a live connection, in the form of the document's schemas. */
 const spoken: Readonly<Record<'join' | 'push', Shape>> = {
   join: {
     type: 'object',
@@ -154,7 +154,7 @@ export class Requests {
     return { [isKnown ? column : this.one(words)]: random.below(3) === 0 ? value() : { [sign]: operand } };
   }
 
-  /** Whether the request that is being made has mistakes outside of its conditions: the others get further. */
+  /** Tells whether the request that is being made has mistakes outside of its conditions: the others get further. */
   private isSpoilt = false;
 
   private chance(of: number): boolean {
@@ -226,7 +226,7 @@ export class Requests {
     return made;
   }
 
-  /** What is said over one live connection, message by message. */
+  /** The messages over one live connection, message by message. */
   messages(): readonly (string | Uint8Array)[] {
     const { random } = this;
     // The user whose token the messages carry.
@@ -286,7 +286,7 @@ export class Requests {
   }
 }
 
-/** What a run of requests came to. */
+/** The result of a run of requests. */
 export interface Answered {
   readonly requests: number;
   readonly failures: readonly string[];

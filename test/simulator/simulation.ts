@@ -24,7 +24,7 @@ export class Simulation {
     this.stage = new Stage(history, ground, parts);
   }
 
-  /** What has happened so far, to be read. */
+  /** The events so far, to be read. */
   get log(): readonly string[] {
     return this.stage.log;
   }

@@ -43,7 +43,7 @@ export type Perform = (stage: Stage, device: Device, chance: Chance) => Promise<
 /** How each of some kinds of steps is done. */
 export type Performs<Kind extends StepKind> = Readonly<Record<Kind, Perform>>;
 
-/** Where a history takes place: devices, time and the server; and the ledger of it. */
+/** The stage of a history: devices, time and the server; and the ledger of it. */
 export class Stage {
   readonly parts: Parts;
   readonly ground: Ground;
@@ -54,13 +54,13 @@ export class Stage {
   /** Files that were kept, with what had been done on them by then. */
   readonly kept: { readonly file: string; readonly device: Device; readonly stack: readonly Act[] }[] = [];
   readonly backups: string[] = [];
-  /** Whether the server is put back in this history. */
+  /** Tells whether the server is put back in this history. */
   readonly isRestored: boolean;
   readonly isScoped: boolean;
   readonly isGrowing: boolean;
   /** Whose app does something just now: what it does comes to nothing where its process is killed. */
   acting: Device | undefined;
-  /** What has happened so far, to be read. */
+  /** The events so far, to be read. */
   readonly log: string[] = [];
   private made = 0;
 
@@ -122,7 +122,7 @@ export class Stage {
     return rows[a % Math.max(1, rows.length)];
   }
 
-  /** What is in a device's outbox. */
+  /** The content of a device's outbox. */
   async origins(device: Device): Promise<readonly string[]> {
     const outbox = await this.until(device.replica.outbox());
     if (outbox === undefined) {

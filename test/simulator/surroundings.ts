@@ -3,7 +3,7 @@ import { mostDevices } from './schema.ts';
 
 import type { Performs } from './stage.ts';
 
-// What happens to devices and to the server without anybody's doing on a device.
+// The events that happen to devices and to the server without anybody's doing on a device.
 
 type Kind =
   | 'disconnect'

@@ -114,7 +114,7 @@ export class Plots {
     return new Plots(world, [office, mika, tove]);
   }
 
-  /** Whether a person's file holds some words anywhere. */
+  /** Tells whether a person's file holds some words anywhere. */
   async inFile(person: string, words: string): Promise<boolean> {
     const parts = ['', '-wal'].map((end) =>
       readFile(this.world.path(`${person}.db${end}`)).catch(() => Buffer.from('')),

@@ -29,7 +29,7 @@ export const findChromium = () => found(chromium);
 /** The system's Firefox. */
 export const findFirefox = () => found(firefox);
 
-/** Where a browser is; on Debian as root it is installed when there is none. */
+/** The path of a browser; on Debian as root it is installed when there is none. */
 function found({ title, package: name, variable, places }: Installable): string {
   const find = () => [process.env[variable], ...places].find((path) => path !== undefined && existsSync(path));
   const path = find();

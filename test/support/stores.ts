@@ -20,7 +20,7 @@ export interface Shell {
 /** A database of a server, for one test. */
 export interface Database {
   readonly kind: StoreKind;
-  /** What the store is opened with: a file, or a URL. */
+  /** The address that the store is opened with: a file, or a URL. */
   readonly address: string;
   open(schema: Schema): Promise<Store>;
   shell(): Promise<Shell>;

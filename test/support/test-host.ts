@@ -6,7 +6,7 @@ export class TestHost implements Host {
   readonly storage = systemHost.storage;
   readonly process = systemHost.process;
   readonly isAlive = (process: string) => process === this.process;
-  /** What the next random numbers are. */
+  /** The next random numbers. */
   chance = 0.5;
   private time = Date.UTC(2026, 5, 1);
   private online = true;

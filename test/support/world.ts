@@ -33,7 +33,7 @@ export class World<S extends Schema = Garden> {
   readonly schema: S;
   readonly database: Database;
   server: RunningServer;
-  /** What the server works on. */
+  /** The store that the server works on. */
   store: Store;
   private readonly closing: (() => Promise<void> | void)[] = [];
   private readonly shells: Shell[] = [];
@@ -170,7 +170,7 @@ export class World<S extends Schema = Garden> {
 /** A network that loses, repeats and holds back: what passes is decided call by call. */
 export class BadNetwork implements Transport {
   private readonly good: Transport;
-  /** What becomes of the next calls, first to last; when none are left everything passes. */
+  /** The fate of the next calls, first to last; when none are left everything passes. */
   readonly fates: ('answered' | 'lost request' | 'lost reply' | 'sent twice')[] = [];
   /** Every push body that reached the server. */
   readonly bodies: string[] = [];

@@ -148,7 +148,7 @@ function startOfToday(): string {
   return day.toISOString();
 }
 
-/** What the board follows: each is run again when a table it reads has changed, and by nothing else. */
+/** The queries that the board follows: each is run again when a table it reads has changed, and by nothing else. */
 function queriesOf(replica: BoardReplica, today: string) {
   const month = new Date(Date.parse(today) - 30 * 86_400_000).toISOString();
   return {

@@ -26,7 +26,7 @@ export class Narrator {
     for (const sentence of rest) console.log(`     ${sentence}`);
   }
 
-  /** What each place holds of some rows: a place per column, those that differ from the server's marked. */
+  /** Prints some rows as each place holds them: a place per column, those that differ from the server's marked. */
   sideBySide(
     places: readonly string[],
     lines: readonly { readonly what: string; readonly held: readonly string[] }[],

@@ -11,7 +11,7 @@ export const quoted = (name: string) => `"${name}"`;
 /** A value as SQLite stores it. */
 const stored = (value: unknown) => (typeof value === 'boolean' ? Number(value) : (value ?? null)) as SqlValue;
 
-/** What a statement came to. */
+/** The result of a statement. */
 export interface Asked {
   readonly rows: readonly Readonly<Record<string, unknown>>[];
   readonly written: number;

@@ -15,7 +15,7 @@ import { openWorkbench, type Workbench } from './workbench.ts';
 
 /** How the story ended. */
 export interface Ending {
-  /** Whether both phones and the server hold the same rows. */
+  /** Tells whether both phones and the server hold the same rows. */
   readonly agreed: boolean;
   readonly url: string;
   /** The workbench, where its pages are there. */
@@ -24,7 +24,7 @@ export interface Ending {
   close(): Promise<void>;
 }
 
-/** What can be chosen about the story. */
+/** The options of the story. */
 export interface StoryOptions {
   /** A PostgreSQL database for the server instead of a file; the demo's tables in it are replaced. */
   readonly database?: string;
@@ -246,7 +246,7 @@ function shownDatabase(address: string): string {
   return `${protocol}//${host}${pathname}`;
 }
 
-/** What a sync did, in words. */
+/** The result of a sync, in words. */
 function told({ up, down }: SyncReport): string {
   const parts = [
     up.applied > 0 ? `sent ${up.applied} transaction${up.applied > 1 ? 's' : ''}` : 'sent nothing',

@@ -29,7 +29,7 @@ export interface Workbench {
   close(): Promise<void>;
 }
 
-/** What the page is made of. */
+/** The parts of the page. */
 export interface WorkbenchParts {
   readonly store: Store;
   readonly office: Office;

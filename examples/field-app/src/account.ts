@@ -1,4 +1,4 @@
-/** Who uses this book, as the page's address says. */
+/** The user of this book, as the page's address says. */
 const asked = () => new URLSearchParams(location.search);
 
 /** A member of the cooperative, as the server's list of those who may sign in has him. */
@@ -10,10 +10,10 @@ export interface Member {
 /** The member who is signed in; null for nobody. */
 export const signedInMember = (): string | null => asked().get('member');
 
-/** Whether there is a server to sign in at. */
+/** Tells whether there is a server to sign in at. */
 export const canSignIn = (): boolean => asked().has('members');
 
-/** Whether what was entered without an account goes along when somebody signs in. */
+/** Tells whether what was entered without an account goes along when somebody signs in. */
 export const goesAlong = (): boolean => asked().has('blank');
 
 /** Those who may sign in. */

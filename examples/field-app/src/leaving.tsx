@@ -18,7 +18,7 @@ interface Place {
 const PlaceContext = createContext<Place | undefined>(undefined);
 const pathOf = () => location.hash.replace(/^#/, '') || '/';
 
-/** Where the app is. Leaving a page with unsaved edits asks whether to save, drop or stay. */
+/** The place in the app. Leaving a page with unsaved edits asks whether to save, drop or stay. */
 export function Leaving({ children }: { readonly children: ReactNode }) {
   const [path, setPath] = useState(pathOf);
   const [target, setTarget] = useState<string>();
@@ -97,7 +97,7 @@ export function Leaving({ children }: { readonly children: ReactNode }) {
   );
 }
 
-/** Where the app is, and how to go elsewhere. */
+/** The place in the app, and how to go elsewhere. */
 export function usePlace(): Place {
   const place = useContext(PlaceContext);
   if (!place) throw new Error('no place is provided above this component');

@@ -1,7 +1,7 @@
 import { cooperative } from '@koinon/demo';
 import type { FieldReplica } from './replica.ts';
 
-/** What the page that frames the app asks of it. */
+/** The requests of the page that frames the app. */
 type Asked =
   | { readonly do: 'update'; readonly table: 'hive'; readonly id: string; readonly columns: object }
   | { readonly do: 'insert'; readonly table: 'visit'; readonly row: object }

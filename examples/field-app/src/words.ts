@@ -1,4 +1,4 @@
-/** What the stored values are called on screen. */
+/** The names of the stored values on screen. */
 export const queens = { marked: 'Queen marked', unmarked: 'Queen unmarked', missing: 'No queen' } as const;
 export const broods = { none: 'No brood', patchy: 'Patchy brood', even: 'Even brood' } as const;
 export const forages = {

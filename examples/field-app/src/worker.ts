@@ -20,7 +20,7 @@ async function token(): Promise<string | undefined> {
 
 // An empty path is the page's own origin.
 const server = path !== null && { server: `${self.location.origin}${path}`, sync: 'automatic' as const };
-// Where no server is given, nobody is asked for a token.
+// Without a server, nobody is asked for a token.
 const signedIn = server && member !== null && { ...server, token };
 if (asked.has('blank'))
   // Begun without an account, with nothing but the members to choose from; who signs in takes it along.

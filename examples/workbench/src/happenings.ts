@@ -25,7 +25,7 @@ export interface Line {
   readonly text: string;
 }
 
-/** Where a device stands. */
+/** The state of a device. */
 export interface DeviceState {
   readonly isOn: boolean;
   readonly phase: string;
@@ -34,7 +34,7 @@ export interface DeviceState {
   readonly rejected: number;
 }
 
-/** What the server's log says. */
+/** A line of the server's log. */
 interface Told {
   readonly what: 'pull' | 'push' | 'window' | 'sql' | 'office' | 'signal';
   readonly at: number;
@@ -50,7 +50,7 @@ interface Told {
   readonly isOn?: boolean;
 }
 
-/** What a framed device says. */
+/** A message of a framed device. */
 interface Said {
   readonly what: 'shown' | 'saved' | 'state' | 'failed';
   readonly at: number;
@@ -161,7 +161,7 @@ function withValues(sql: string, values: readonly unknown[]): string {
 
 const happenings = new Happenings();
 
-/** What has happened, kept up. */
+/** The events so far, kept up. */
 export function useHappenings(): Pick<Happenings, 'lines' | 'states'> {
   const lines = useSyncExternalStore(happenings.subscribe, () => happenings.lines);
   const states = useSyncExternalStore(happenings.subscribe, () => happenings.states);

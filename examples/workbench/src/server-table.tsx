@@ -24,7 +24,7 @@ class ServerRows {
     const events = new EventSource('./office/v1/feed?follow=true');
     for (const kind of ['insert', 'update', 'delete'])
       events.addEventListener(kind, ({ data }) => this.take(JSON.parse(data)));
-    // What is there already comes at once: only what is later is news.
+    // The first result comes at once: only what is later is news.
     setTimeout(() => {
       this.isOld = false;
     }, 1_500);

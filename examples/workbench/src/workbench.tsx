@@ -178,7 +178,7 @@ const kinds: Readonly<Record<Line['kind'], readonly [typeof IconArrowUp, string,
 
 const clock = new Intl.DateTimeFormat(undefined, { timeStyle: 'medium' });
 
-/** What has travelled, last first. */
+/** The rows that have travelled, last first. */
 function Log({ lines }: { readonly lines: readonly Line[] }) {
   return (
     <ScrollArea style={{ flex: 1, minHeight: 0 }} aria-label="What travelled" role="log">

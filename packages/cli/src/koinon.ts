@@ -30,7 +30,7 @@ const isNamed = Object.hasOwn(commands, first);
 for (const [name, load] of Object.entries(commands))
   if (isNamed ? name === first : !isVersion) program.addCommand((await load()).exitOverride());
 
-// Whoever reads may have had enough, as `head` has: what else there is to say is for nobody.
+// A reader may have had enough, as `head` has: what else there is to say is for nobody.
 process.stdout.on('error', (error: NodeJS.ErrnoException) => {
   if (error.code !== 'EPIPE') throw error;
   process.exit();

@@ -1,4 +1,4 @@
-/** What an app describes its data with, and the types that travel between a replica and a server. */
+/** The language in which an app describes its data, and the types that travel between a replica and a server. */
 export type { Change, Operation, Operations, WireChange } from './change/change.ts';
 export { withDefaults } from './change/defaults.ts';
 export type { RowKey } from './change/row-key.ts';

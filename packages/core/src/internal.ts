@@ -1,4 +1,4 @@
-/** What the other packages of Koinon share of the computation. It promises nothing: any version may change it. */
+/** The computation that the other packages of Koinon share. It promises nothing: any version may change it. */
 export {
   applyChange,
   applyOperation,

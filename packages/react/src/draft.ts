@@ -29,11 +29,11 @@ export interface DraftedForm<R> {
   readonly row: Partial<R>;
   /** False while the row is being looked up. */
   readonly ready: boolean;
-  /** Whether there is such a row; a new one counts. */
+  /** Tells whether there is such a row; a new one counts. */
   readonly exists: boolean;
   /** Columns that differ from what is stored. */
   readonly changed: readonly string[];
-  /** What is wrong with the edits, or was when they were saved. */
+  /** The problems of the edits, as they are or were when they were saved. */
   readonly problems: readonly Problem[];
   /** Edited columns that somebody else has changed meanwhile. */
   readonly overtaken: readonly OvertakenColumn[];
@@ -142,7 +142,7 @@ export function useDraft<S extends Schema, T extends TableName<S>>(
         before: first,
         problems: problems.filter(({ column }) => column !== undefined && !names.has(column)),
       });
-      // What is missing from a new row is told when it is saved, not while it is filled in.
+      // A value that is missing from a new row is told when it is saved, not while it is filled in.
       if (id === undefined || Object.keys(next).length === 0) return;
       void check(next).then((found) => {
         if (store.isAt(version)) store.set({ ...store.snapshot(), problems: found });

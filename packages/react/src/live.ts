@@ -1,7 +1,7 @@
 import type { LiveQuery, Result } from '@koinon/client';
 import { useCallback, useSyncExternalStore } from 'react';
 
-/** What a hook shows of a live query. */
+/** The state of a live query, as a hook shows it. */
 export interface Shown<R> {
   readonly rows: readonly R[];
   /** False until the first result is there: `rows` is empty then because it is not known yet. */

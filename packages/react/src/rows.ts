@@ -5,11 +5,11 @@ import { Screen, type Shown, useScreen } from './live.ts';
 
 /** Options of {@link useRows}. */
 export interface RowsOptions {
-  /** What is shown until the first result of a changed query is there: nothing, or the last result. Default nothing. */
+  /** The rows that are shown until the first result of a changed query is there: none, or the last result. Default none. */
   readonly meanwhile?: 'nothing' | 'last';
 }
 
-/** What {@link useRow} shows. */
+/** The result of {@link useRow}. */
 export interface ShownRow<R> {
   /** The row; undefined if there is none, or while it is not known. */
   readonly row: R | undefined;
@@ -17,14 +17,14 @@ export interface ShownRow<R> {
   readonly error: Error | undefined;
 }
 
-/** What a query asks, as a text. */
+/** The question of a query, as a text. */
 export function keyOf(query: unknown): string {
   return JSON.stringify(query, (_name, value: unknown) =>
     value instanceof Uint8Array ? { bytes: Array.from(value, (byte) => byte.toString(16)).join() } : value,
   );
 }
 
-/** Whether a condition compares with what is not known yet. */
+/** Tells whether a condition compares with what is not known yet. */
 function hasUndefined(condition: unknown): boolean {
   if (typeof condition !== 'object' || condition === null || ArrayBuffer.isView(condition)) return false;
   return Object.values(condition).some((member) => member === undefined || hasUndefined(member));

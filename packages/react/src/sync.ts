@@ -24,17 +24,17 @@ export function useSyncState<S extends Schema>(replica: Replica<S>): SyncState |
   return useLive(listOf(replica, 'state', () => replica.syncState())).rows[0];
 }
 
-/** What is in conflict, kept up. */
+/** The conflicts, kept up. */
 export function useConflicts<S extends Schema>(replica: Replica<S>): Shown<ConflictOf<S>> {
   return useLive(listOf(replica, 'conflicts', () => replica.liveConflicts()));
 }
 
-/** What the server refused, kept up. */
+/** The transactions that the server refused, kept up. */
 export function useRejections<S extends Schema>(replica: Replica<S>): Shown<Rejection<TableName<S>>> {
   return useLive(listOf(replica, 'rejections', () => replica.liveRejections()));
 }
 
-/** What the server has not confirmed, kept up. */
+/** The transactions that the server has not confirmed, kept up. */
 export function useOutbox<S extends Schema>(replica: Replica<S>): Shown<QueuedTransaction> {
   return useLive(listOf(replica, 'outbox', () => replica.liveOutbox()));
 }

@@ -1,7 +1,7 @@
 import { hostTabs } from '@koinon/client/browser';
 import { newerOrchard, orchard } from './orchard.ts';
 
-// What befalls workers: they hang, and they die at the worst moment.
+// The misfortunes of workers: they hang, and they die at the worst moment.
 self.addEventListener('message', (event: MessageEvent<{ hang?: number; dieAfterCommit?: true }>) => {
   const { hang, dieAfterCommit } = event.data;
   if (hang === undefined && dieAfterCommit === undefined) return;

@@ -1,6 +1,6 @@
 import { bytes, counter, integer, reference, schema, table, text } from '@koinon/core';
 
-/** What the tests with tabs keep. */
+/** The schema of the tests with tabs. */
 const tables = {
   row: table({ name: text({ unique: true }) }),
   photo: table({ image: bytes() }),

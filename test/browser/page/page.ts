@@ -19,9 +19,9 @@ declare global {
       renameReplica: typeof renameReplica;
       deleteReplica: typeof deleteReplica;
     };
-    /** Whether this tab runs the database. */
+    /** Tells whether this tab runs the database. */
     isOwner: boolean;
-    /** What comes of connecting to a worker at an address. */
+    /** The result of connecting to a worker at an address. */
     connectTo(address: string): Promise<string>;
     /** The tab as a phone treats one that nobody sees. */
     hide(isHidden: boolean): void;
@@ -61,7 +61,7 @@ window.openReplica = async (name) => {
     for (const { kind, after, origin } of events)
       window.heard.push(`${kind} ${after?.kind} ${after?.picked} ${origin}`);
   });
-  // What another tab writes from now on is heard and seen here: the owner has taken both in.
+  // A write of another tab from now on is heard and seen here: the owner has taken both in.
   await new Promise<void>((begun) => {
     window.stopLive = window.replica.live({ from: 'tree', order: 'kind' }).subscribe(({ rows }) => {
       window.seen = rows.map(({ kind, picked }) => `${kind} ${picked}`);

@@ -6,7 +6,7 @@ import type { orchard } from './orchard.ts';
 
 type Orchard = Replica<typeof orchard>;
 
-/** What the components of the test have shown and can do. */
+/** The state and the actions of the components of the test. */
 export interface Mounted {
   /** Renders in which two components showed different results of one query. */
   torn: number;

@@ -1,7 +1,7 @@
 import type { Rules } from '@koinon/server';
 import type { cooperative } from './schema.ts';
 
-/** What the office checks when devices write: only it can, or it alone knows why. */
+/** The checks of the office when devices write: only it can do them, or it alone knows why. */
 export const rules: Rules<typeof cooperative> = {
   hive: {
     validate: async ({ after, changed }, { get }) => {

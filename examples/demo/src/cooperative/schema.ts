@@ -12,7 +12,7 @@ export const cooperative = schema({
       forage: oneOf(['heather', 'lime', 'clover', 'orchard', 'moor']),
       latitude: real({ minimum: -90, maximum: 90 }),
       longitude: real({ minimum: -180, maximum: 180 }),
-      // Who looks after it, and by that who gets its hives.
+      // The member who looks after it, and who by that gets its hives.
       keeper: reference('member', { filterable: true }),
       open: boolean({ default: true }),
     },
@@ -24,7 +24,7 @@ export const cooperative = schema({
       site: reference('site', { filterable: true, label: 'the site' }),
       mark: text({ maximumLength: 12, label: 'the mark' }),
       strength: integer({ minimum: 0, maximum: 10, label: 'the strength' }),
-      // Who looked last knows best.
+      // The last look knows best.
       queen: oneOf(['marked', 'unmarked', 'missing'], { merge: 'newest', label: 'the queen' }),
       notes: text({ optional: true }),
     },

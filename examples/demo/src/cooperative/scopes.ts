@@ -2,7 +2,7 @@ import type { Scopes } from '@koinon/server';
 import type { cooperative } from './schema.ts';
 
 /**
- * Who gets what in the cooperative: members and sites are a public register; hives, visits and harvests are shared by who
+ * The rights in the cooperative: members and sites are a public register; hives, visits and harvests are shared by who
  * looks after the site; a tool list is its owner's alone.
  */
 export const scopes: Scopes<typeof cooperative> = {

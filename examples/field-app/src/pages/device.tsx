@@ -13,7 +13,7 @@ import { counted, shownMoment } from '../words.ts';
 const megabytes = (bytes: number | null) =>
   bytes === null ? 'unknown' : bytes < 1e9 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e9).toFixed(1)} GB`;
 
-/** What this device keeps, and where it stands with the server. */
+/** The rows that this device keeps, and its state with the server. */
 export function DevicePage() {
   const replica = useReplica();
   const sync = useSyncState(replica);

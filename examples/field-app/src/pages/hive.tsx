@@ -102,7 +102,7 @@ export function HivePage({ id }: { readonly id: string }) {
   );
 }
 
-/** Counts today's harvested frames by tapping. What several devices count is summed. */
+/** Counts today's harvested frames by tapping. The counts of several devices are summed. */
 function Frames({ hive }: { readonly hive: string }) {
   const replica = useReplica();
   const day = new Date().toISOString().slice(0, 10);

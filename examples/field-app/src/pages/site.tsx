@@ -110,7 +110,7 @@ export function SitePage({ id }: { readonly id: string }) {
   );
 }
 
-/** What is shown for something that is not there, or no longer. */
+/** The text for something that is not there, or no longer. */
 export function Gone() {
   return (
     <Page title="Not here any more" back="/">

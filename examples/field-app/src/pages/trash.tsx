@@ -13,7 +13,7 @@ const named = ({ table, id, columns }: DeletedRow) => {
   return `${kind} ${name ?? mark ?? (at ? shownMoment(at) : undefined) ?? (day ? shownDay(day) : undefined) ?? id}`;
 };
 
-/** What was deleted and can be brought back, as long as the server keeps it. */
+/** The deleted rows that can be brought back, as long as the server keeps them. */
 export function TrashPage() {
   const replica = useReplica();
   const [rows, setRows] = useState<readonly DeletedRow[]>();

@@ -19,7 +19,7 @@ interface RowInConflict {
   readonly conflicts: readonly Conflict[];
 }
 
-/** What waits for a person: rows that were changed here and elsewhere, and edits that the server refused. */
+/** The rows that wait for a person: changed here and elsewhere, or refused by the server. */
 export function WaitingPage() {
   const replica = useReplica();
   const { rows: conflicts } = useConflicts(replica);
@@ -51,7 +51,7 @@ export function WaitingPage() {
   );
 }
 
-/** What has not been sent, each row once, and what keeps it. */
+/** The rows that have not been sent, each once, and what keeps them. */
 function Unsent(props: {
   readonly transactions: readonly QueuedTransaction[];
   /** Rows with a card of their own. */
@@ -108,7 +108,7 @@ function UnsentRow({ table, id }: { readonly table: TableName; readonly id: stri
   );
 }
 
-/** What a row is called on screen. */
+/** The name of a row on screen. */
 function useTitle(table: TableName, id: string, otherwise?: unknown): string {
   const { row } = useRow(useReplica(), table, id);
   const { name, mark, at, day } = (row ?? otherwise ?? {}) as Readonly<Record<string, string | undefined>>;

@@ -6,7 +6,7 @@ import { canSignIn, goesAlong, type Member, membersToChoose, openBookOf, signedI
 import { useReplica } from '../replica.ts';
 import { counted } from '../words.ts';
 
-/** Who uses the app on this device, and whether it syncs. */
+/** The user of the app on this device, and whether it syncs. */
 export function Account() {
   const replica = useReplica();
   const sync = useSyncState(replica);

@@ -19,7 +19,7 @@ export function useRefusals<F extends AnyForm>(form: F, table: 'site' | 'hive' |
   return open.length === 0 ? form : { ...form, problems: [...form.problems, ...open] };
 }
 
-/** What is wrong with a column, for its field. */
+/** The mistake in a column, for its field. */
 export function problemOf(form: AnyForm, column: string): string | undefined {
   const problem = form.problems.find((each) => each.column === column);
   if (problem === undefined) return undefined;

@@ -2,7 +2,7 @@ import type { RowStatus } from '@koinon/core';
 import { Badge } from '@mantine/core';
 import { IconArrowsSplit2, IconHandStop, IconHourglass, IconSend } from '@tabler/icons-react';
 
-/** Where a row stands with the server, by shape and word; nothing for one that is as the server has it. */
+/** The state of a row with the server, by shape and word; nothing for one that is as the server has it. */
 export function RowMark({ sync }: { readonly sync: RowStatus<unknown> }) {
   const { status, isNew, blockedBy } = sync;
   if (status === 'synced') return null;

@@ -14,7 +14,7 @@ import { usePlace } from '../leaving.tsx';
 import { useReplica } from '../replica.ts';
 import { counted, shownTime } from '../words.ts';
 
-/** What a person needs to know of the sync, in a few words. */
+/** The state of the sync for a person, in a few words. */
 export function syncWords({ phase, pending, conflicted, rejected, nextAttempt, progress }: SyncState): string {
   if ((phase === 'idle' || phase === 'live') && conflicted + rejected > 0) return `${conflicted + rejected} to decide`;
   const unsent = pending === 0 ? '' : `${pending} unsent`;
@@ -63,7 +63,7 @@ const icons = {
   live: IconCheck,
 } as const;
 
-/** Where the sync stands; leads to the page about it. */
+/** The state of the sync; leads to the page about it. */
 export function SyncMark() {
   const state = useSyncState(useReplica());
   const { go } = usePlace();

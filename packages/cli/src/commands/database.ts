@@ -6,7 +6,7 @@ import { loadModule, type SchemaModule } from '../schema-module/load.ts';
 /** How the help names a server's database. */
 export const databaseWords = 'the server’s database: an SQLite file, or postgres://user@host/name';
 
-/** Whether a server's database is a PostgreSQL one. */
+/** Tells whether a server's database is a PostgreSQL one. */
 export function isPostgres(database: string): boolean {
   return /^postgres(ql)?:/.test(database);
 }

@@ -127,7 +127,7 @@ function showJournal(runs: readonly SyncRun[], json: boolean | undefined): void 
   printTable(['at', 'why', 'took', 'bytes', 'received', 'sent', 'result'], rows, 'There was no sync yet.');
 }
 
-/** What went one way, table by table: new, changed, deleted rows, and those that are another one's now. */
+/** The rows that went one way, table by table: new, changed, deleted rows, and those that are another one's now. */
 const moved = (tables: Readonly<Record<string, TableTraffic>>) =>
   Object.entries(tables)
     .map(([table, { insert, update, delete: deleted, leave = 0 }]) => {

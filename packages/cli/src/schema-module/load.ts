@@ -5,14 +5,14 @@ import { KoinonError, type Schema } from '@koinon/core';
 import type { Mapping, Rules, Scopes } from '@koinon/server';
 import { tsImport } from 'tsx/esm/api';
 
-/** What a schema module exports. */
+/** The exports of a schema module. */
 export interface SchemaModule {
   readonly schema: Schema;
   /** How tables that were there before stand in the database. */
   readonly mapping: Mapping;
-  /** What the server checks, fills in and derives. */
+  /** The rules by which the server checks, fills in and derives. */
   readonly rules: Rules<Schema>;
-  /** Who gets what; undefined: everybody gets everything. */
+  /** The rights of users; undefined: everybody gets everything. */
   readonly scopes: Scopes<Schema> | undefined;
 }
 
@@ -42,7 +42,7 @@ export async function loadModule(path: string): Promise<SchemaModule> {
   );
 }
 
-/** What a module exports. @throws KoinonError `schema-invalid` where it has a mistake, with the line where that is known. */
+/** Loads the exports of a module. @throws KoinonError `schema-invalid` where it has a mistake, with the line where that is known. */
 async function imported(path: string, file: string): Promise<Record<string, unknown>> {
   const address = pathToFileURL(file).href;
   try {

@@ -4,9 +4,9 @@ import { deletePrivateFile, privateFolders } from '../driver/wasm.ts';
 
 /** One of several replicas on an origin. */
 export interface ReplicaEntry {
-  /** What it was opened by: the `name` of `hostTabs`. */
+  /** The name it was opened by: the `name` of `hostTabs`. */
   readonly database: string;
-  /** What people call it; null where nobody has given it a name. */
+  /** The name that people have given it; null where nobody has. */
   readonly name: string | null;
   /** Bytes on disk. */
   readonly size: number;

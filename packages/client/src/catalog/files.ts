@@ -7,16 +7,16 @@ import { countUnsent } from '../outbox/stored.ts';
 
 /** One of several replicas on a device. */
 export interface ReplicaFile {
-  /** Where it is. */
+  /** Its place. */
   readonly file: string;
-  /** What people call it; null where nobody has given it a name. */
+  /** The name that people have given it; null where nobody has. */
   readonly name: string | null;
   /** Whose it is, as the server last said. */
   readonly user: string | null;
   /** Bytes on disk. */
   readonly size: number;
   readonly replicaId: string;
-  /** Whether it is tied to a server: false after it was unlinked, or where it never met one. */
+  /** Tells whether it is tied to a server: false after it was unlinked, or where it never met one. */
   readonly isLinked: boolean;
   /** Transactions that no server has confirmed. */
   readonly unsent: number;

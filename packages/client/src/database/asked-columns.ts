@@ -49,7 +49,7 @@ export function noteColumns(database: Database, schema: Schema, asked: ColumnNam
   });
 }
 
-/** What is asked for that the server did not know when it last answered. */
+/** The columns asked for that the server did not know when it last answered. */
 export function unsupportedColumns(database: Database): ColumnNames {
   const noted = meta(database, 'unsupported');
   return noted === undefined ? {} : (JSON.parse(noted) as ColumnNames);
@@ -68,7 +68,7 @@ export function noteUnsupported(database: Database, unsupported: ColumnNames = {
   );
 }
 
-/** Whether a change waits for the server to know its columns. A new row goes without those that hold what they begin with. */
+/** Tells whether a change waits for the server to know its columns. A new row goes without those that hold what they begin with. */
 export function isUnsupported(schema: Schema, unsupported: ColumnNames, change: Change): boolean {
   const unknown = unsupported[change.table];
   if (unknown === undefined || change.kind === 'delete') return false;
@@ -79,7 +79,7 @@ export function isUnsupported(schema: Schema, unsupported: ColumnNames, change: 
   return isTable || unknown.some((name) => !sameValue(change.columns[name] ?? null, beginning(columns[name])));
 }
 
-/** What a column begins with, as far as every device and the server agree on that. */
+/** The value that a column begins with, as far as every device and the server agree on that. */
 function beginning(column: Column | undefined): unknown {
   return typeof column?.default === 'function' ? null : (column?.default ?? null);
 }

@@ -6,7 +6,7 @@ import { meta, setMeta } from './layout.ts';
 import { Migration, type Migrations } from './migration.ts';
 import type { StoredColumn } from './shape.ts';
 
-/** What a file remembers of the schema it was made with. */
+/** The schema that a file was made with, as it remembers it. */
 interface StoredSchema {
   readonly version: number;
   readonly tables: Readonly<Record<string, Readonly<Record<string, StoredColumn>>>>;
@@ -28,7 +28,7 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
   for (let version = stored.version + 1; version <= schema.version; version++) {
     try {
       migrations[version]?.(migration);
-      // What decisions led away from, and what the server filled in, speak of columns as they were.
+      // Decisions, and values that the server filled in, speak of columns as they were.
       if (migrations[version]) {
         database.once('DELETE FROM koinon_resolved');
         database.once('UPDATE koinon_outbox SET server_values = NULL WHERE server_values IS NOT NULL');
@@ -61,7 +61,7 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
       stored.version,
     );
   replaceIndexes(database, schema);
-  // What the server holds of new tables and columns is older than the cursor: it has to be fetched apart from it.
+  // The server's rows of new tables and columns are older than the cursor: they have to be fetched apart from it.
   if (gained && meta(database, 'cursor') !== undefined) setMeta(database, 'backfill', '');
 }
 
@@ -78,7 +78,7 @@ function addColumns(database: Database, name: string, table: Table, columns: Rea
       if (initial === undefined) continue;
       const value = typeof initial === 'function' ? (initial as () => unknown)() : initial;
       database.statement(`UPDATE ${quoteName(name)} SET ${quoteName(column)} = ?`).run(toSql(definition, value));
-      // What lies under and in unsent changes is filled in alike: the column has not been changed here.
+      // The images under and in unsent changes are filled in alike: the column has not been changed here.
       const filled = toWire(definition, value);
       rewriteImages(database, name, (image, isWhole) =>
         isWhole && !Object.hasOwn(image, column) ? { ...image, [column]: filled } : image,

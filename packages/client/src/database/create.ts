@@ -3,7 +3,7 @@ import { createTable, replicaApplicationId } from '@koinon/core/internal';
 import type { Database } from './database.ts';
 import { isReplicaFile } from './layout.ts';
 
-/** Koinon's own tables in a replica. What they hold stands in comments here. */
+/** Koinon's own tables in a replica. Comments here say what they hold. */
 const koinonTables = [
   `CREATE TABLE koinon_meta (
   name TEXT PRIMARY KEY NOT NULL,

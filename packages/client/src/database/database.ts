@@ -131,7 +131,7 @@ export class Database {
     );
   }
 
-  /** Whether SQLite finds the file whole. It takes its time, and is asked only after a failure that nothing explains. */
+  /** Tells whether SQLite finds the file whole. It takes its time, and is asked only after a failure that nothing explains. */
   private isSound(): boolean {
     try {
       return this.once('PRAGMA quick_check(1)').some((row) => Object.values(row as object)[0] === 'ok');

@@ -1,7 +1,7 @@
 import type { Database } from './database.ts';
 import { dropMeta, meta, setMeta } from './layout.ts';
 
-// What is erased is overwritten in the file (`secure_delete`). What was written of it before stands in the write-ahead log
+// Erased data is overwritten in the file (`secure_delete`). What was written of it before stands in the write-ahead log
 // until that is written over, and an app that is killed rather than closed may leave it there for weeks.
 
 /** Notes, in the transaction that erases something, that the log still holds it. */
@@ -9,7 +9,7 @@ export function noteErased(database: Database): void {
   setMeta(database, 'erased', 'in the log');
 }
 
-/** Whether the log may still hold something that was erased. */
+/** Tells whether the log may still hold something that was erased. */
 export function isErasedInLog(database: Database): boolean {
   return meta(database, 'erased') !== undefined;
 }
@@ -34,7 +34,7 @@ export function emptyLog(database: Database): void {
   }
 }
 
-/** What the journal of sync runs says of rows, by table. */
+/** The rows of a sync run in the journal, by table. */
 type RowsOfRun = Readonly<Record<string, { readonly first: readonly string[] }>>;
 
 /** Takes the ids of rows that must not be named any more out of the journal of sync runs. */

@@ -1,10 +1,10 @@
 import type { JsonValue } from '@koinon/core';
 import type { Database } from './database.ts';
 
-/** What an unsent change holds of its row. */
+/** The images of a row that an unsent change holds. */
 interface StoredImages {
   readonly place: number;
-  /** Whether it is confirmed, and what it had changed stands beside it: not what it was typed over. */
+  /** Tells whether it is confirmed, and what it had changed stands beside it: not what it was typed over. */
   readonly is_acknowledged: number;
   readonly kind: string;
   readonly columns: string | null;

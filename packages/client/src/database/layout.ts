@@ -7,12 +7,12 @@ import { shapeOf } from './shape.ts';
 /** Makes a file a replica of this schema: an empty one, or that of an earlier schema. */
 export type Prepare = (database: Database, schema: Schema, migrations: Migrations) => void;
 
-/** Whether a file is a replica of another version of this schema, which has to be brought up. */
+/** Tells whether a file is a replica of another version of this schema, which has to be brought up. */
 export function isOlder(database: Database, schema: Schema): boolean {
   return isReplicaFile(database) && meta(database, 'schema') !== describeSchema(schema);
 }
 
-/** Whether a file is a replica already. */
+/** Tells whether a file is a replica already. */
 export function isReplicaFile(database: Database): boolean {
   const [row] = database.guarded(() => database.once('PRAGMA application_id')) as [{ application_id: number }];
   return row.application_id === replicaApplicationId;

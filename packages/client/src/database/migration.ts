@@ -8,7 +8,7 @@ import { describeColumn, type StoredColumn } from './shape.ts';
 export type Migrations = Readonly<Record<number, (migration: Migration) => void>>;
 
 /**
- * What a migration may do. Each step carries the outbox, the bases and the conflicts along, so that what was not sent
+ * The steps of a migration. Each carries the outbox, the bases and the conflicts along, so that what was not sent
  * before is sent in the new shape. All steps of all versions run in one transaction with the additions the new schema
  * makes; a throw leaves the file as it was.
  *
@@ -17,7 +17,7 @@ export type Migrations = Readonly<Record<number, (migration: Migration) => void>
  */
 export class Migration {
   private readonly database: Database;
-  /** What the file's tables look like at this point. */
+  /** The file's tables as they are at this point. */
   private readonly shape: Map<string, Map<string, StoredColumn>>;
 
   constructor(database: Database, shape: Map<string, Map<string, StoredColumn>>) {

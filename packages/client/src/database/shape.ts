@@ -1,12 +1,12 @@
 import type { Column, Schema } from '@koinon/core';
 
-/** What a file remembers of a column. */
+/** A column as a file remembers it. */
 export interface StoredColumn {
   readonly type: Column['type'];
   readonly optional: boolean;
 }
 
-/** What a file remembers of a column. */
+/** A column as a file remembers it. */
 export function describeColumn({ type, optional }: Column): StoredColumn {
   return { type, optional };
 }

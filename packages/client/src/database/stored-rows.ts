@@ -23,7 +23,7 @@ export function storedTables(database: Database): StoredTables {
   }
 }
 
-/** The columns of a stored row as they travel. What cannot be read as its type is left as it is. */
+/** The columns of a stored row as they travel. A value that cannot be read as its type is left as it is. */
 export function wireOf(
   columns: Readonly<Record<string, StoredColumn>>,
   raw: Readonly<Record<string, unknown>>,

@@ -1,6 +1,6 @@
 import type { SqlValue } from '@koinon/core';
 
-/** What a statement can bind: what SQLite stores, and whole numbers that are to stay whole. */
+/** A value that a statement can bind: what SQLite stores, and whole numbers that are to stay whole. */
 export type BoundValue = SqlValue | bigint;
 
 /** One prepared statement. Values are bound in the order of the `?` marks. */
@@ -17,21 +17,21 @@ export interface SqlStatement {
   finalize?(): void;
 }
 
-/** What Koinon needs of an SQLite: small and synchronous. All that a storage driver has to bring. */
+/** An SQLite as Koinon needs it: small and synchronous. All that a storage driver has to bring. */
 export interface SqlDriver {
   /** Runs statements without values or results. */
   exec(sql: string): void;
   prepare(sql: string): SqlStatement;
   close(): void;
-  /** Where the data is: a file that outlives the process, or memory that does not. */
+  /** The place of the data: a file that outlives the process, or memory that does not. */
   readonly storage: 'file' | 'memory';
-  /** Whether nobody else can write the data while this is open. */
+  /** Tells whether nobody else can write the data while this is open. */
   readonly isExclusive?: boolean;
   /** The bytes of what is written to a file that is there for as long as that takes. */
   copy?(write: (file: string) => void): Uint8Array;
   /** The identity of the open file, which a copy of it does not share. Left out where files are not copied behind the driver's back. */
   readonly fileId?: string;
-  /** Whether the file was deleted, or another was put in its place: what is written goes nowhere then. */
+  /** Tells whether the file was deleted, or another was put in its place: what is written goes nowhere then. */
   isLost?(): boolean;
   /** Why the data is in memory, where a file was wanted. */
   readonly storageProblem?: string;

@@ -10,7 +10,7 @@ export interface AccessHandle {
 
 /** The part of a file handle that is used; TypeScript knows it in workers only. */
 interface FileHandle {
-  /** Where `mode` is not known, a second handle to the same file is refused: then the file system itself is the fence. */
+  /** A browser that does not know `mode` refuses a second handle to the same file: then the file system itself is the fence. */
   createSyncAccessHandle(options?: { readonly mode: 'readwrite-unsafe' }): Promise<AccessHandle>;
 }
 
@@ -25,9 +25,9 @@ export class Fence {
   private readonly file: AccessHandle;
   private readonly seen = new Uint8Array(markSize);
   private readonly guarded = new Set<AccessHandle>();
-  /** Whether this owner has found out that another one took over. */
+  /** Tells whether this owner has found out that another one took over. */
   isBroken = false;
-  /** Whether the last write failed for want of room. */
+  /** Tells whether the last write failed for want of room. */
   isFull = false;
 
   private constructor(mark: Uint8Array, file: AccessHandle) {

@@ -117,7 +117,7 @@ function presentId(file: string): string | undefined {
   return found && `${found.dev} ${found.ino}`;
 }
 
-/** What belongs to a database besides its file. */
+/** The files that belong to a database besides its own. */
 const besides = ['', '-wal', '-shm'];
 
 /** The files in a folder that may be databases; none where there is no such folder. */
@@ -128,7 +128,7 @@ export async function filesOf(folder: string): Promise<readonly string[]> {
     .map(({ name }) => join(folder, name));
 }
 
-/** What a database takes, in bytes; 0 where there is none. */
+/** The size of a database, in bytes; 0 where there is none. */
 export async function sizeOfFile(file: string): Promise<number> {
   const sizes = await Promise.all(
     besides.map((end) =>

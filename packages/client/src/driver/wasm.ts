@@ -6,7 +6,7 @@ import { Fence } from './fence.ts';
 /** A database in the origin's private file system, and the way to let go of it without another write. */
 export interface PrivateFile {
   readonly driver: SqlDriver;
-  /** Whether another owner has taken the database over: nothing can be written here any more. */
+  /** Tells whether another owner has taken the database over: nothing can be written here any more. */
   isLost(): boolean;
   /** Lets go of the files at once, without closing the database: for an owner that has lost it. */
   abandon(): void;
@@ -51,7 +51,7 @@ export async function openPrivateFile(
     const database = new pool.OpfsSAHPoolDb('/replica.db');
     const copy = (write: (file: string) => void) => {
       const file = '/copy.db';
-      // Of a copy that was cut off.
+      // Left by a copy that was cut off.
       pool.unlink(file);
       try {
         write(file);
@@ -117,7 +117,7 @@ async function privateFolder(name: string): Promise<FileSystemDirectoryHandle> {
   }
 }
 
-/** What went wrong with the files, under our codes. */
+/** The failure of the files, under our codes. */
 function rethrown(error: unknown): never {
   const { name, message } = error as Error;
   // WebKit says so of a state that is invalid, where the standard says that nothing may be modified.
@@ -299,7 +299,7 @@ class WasmStatement implements SqlStatement {
   }
 }
 
-/** Where SQLite has a connection or a statement; one that is closed has no place. */
+/** The place of a connection or a statement in SQLite; one that is closed has none. */
 function pointerOf({ pointer }: { readonly pointer?: WasmPointer | undefined }): WasmPointer {
   if (pointer === undefined) throw new Error('the connection or statement has been closed');
   return pointer;

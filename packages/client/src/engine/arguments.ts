@@ -3,7 +3,7 @@ import { messageOf, shown } from '@koinon/core/internal';
 import type { Decision } from '../overlay/decision.ts';
 import type { StepName } from './steps.ts';
 
-// What an app gives to a call is looked at and copied before anything is done with it: a mistake in the app is told as that,
+// The arguments of an app are looked at and copied before anything is done with them: a mistake in the app is told as that,
 // and what the app does with its objects afterwards changes nothing here.
 
 /** Levels that are looked into: more than any value may have, whose own check tells which one has too many. */
@@ -40,7 +40,7 @@ function copiedMembers(value: object, depth: number): Record<string, unknown> {
   return copy;
 }
 
-/** What reads an argument may run the app's code, a getter say: it is not to break anything here. */
+/** Reads an argument, which may run the app's code, a getter say: it is not to break anything here. */
 function reading<T>(name: string, value: unknown, read: () => T): T {
   try {
     return read();
@@ -199,7 +199,7 @@ const parameters: Readonly<Partial<Record<StepName | Decision, readonly (readonl
   ],
 };
 
-/** What a step or decision is given, looked at and copied. @throws KoinonError `argument-invalid`, naming the argument. */
+/** The arguments of a step or decision, looked at and copied. @throws KoinonError `argument-invalid`, naming the argument. */
 export function argumentsOf(name: StepName | Decision, given: readonly unknown[]): readonly unknown[] {
   const expected = parameters[name];
   if (expected === undefined) return given;

@@ -1,6 +1,6 @@
 import type { BytesSource, Schema } from '@koinon/core';
 
-/** Whether a schema has columns of bytes: only then is it worth looking for sources of bytes in what is given. */
+/** Tells whether a schema has columns of bytes: only then is it worth looking for sources of bytes in what is given. */
 export function hasBytes(schema: Schema): boolean {
   return Object.values(schema.tables).some(({ entries }) => entries.some(([, { type }]) => type === 'bytes'));
 }

@@ -6,7 +6,7 @@ import type { Rows } from '../rows/rows.ts';
 /** Calls that are remembered; a caller repeats only what it has no answer to, so older ones are never asked for. */
 const kept = 1_000;
 
-/** What became of a call, as it is kept: a plain value, one row, or the ids of rows that are read again. */
+/** The outcome of a call, as it is kept: a plain value, one row, or the ids of rows that are read again. */
 type Outcome =
   | { readonly value: unknown }
   | { readonly table: string; readonly id: string; readonly row: ReturnType<typeof columnsToWire> }
@@ -22,7 +22,7 @@ const sizeOf = (columns: Readonly<Record<string, unknown>>) =>
     0,
   );
 
-/** What a call returned. */
+/** The result of a call. */
 export interface Done {
   readonly result: unknown;
 }
@@ -45,7 +45,7 @@ export class Calls {
     this.rows = rows;
   }
 
-  /** What a call returned; undefined if it was not done. */
+  /** The result of a call; undefined if it was not done. */
   outcome(id: string): Done | undefined {
     if (!this.current().has(id)) return undefined;
     const found = this.database.statement('SELECT outcome FROM koinon_call WHERE id = ?').get(id);

@@ -14,7 +14,7 @@ const readNames: Readonly<Record<Read, true>> = {
   isDone: true,
 };
 
-/** Whether a step only reads. */
+/** Tells whether a step only reads. */
 export function reads(name: StepName): boolean {
   return Object.hasOwn(readNames, name);
 }

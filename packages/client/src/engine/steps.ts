@@ -21,7 +21,7 @@ export interface Engine extends WriteTarget, Finishing {
   readonly calls: Calls;
 }
 
-/** What settles conflicts, once it is loaded: most apps need it seldom. */
+/** The function that settles conflicts, once it is loaded: most apps need it seldom. */
 let settleConflicts: typeof import('../overlay/resolve.ts').resolveEach | undefined;
 
 /** Loads what the step `resolve` needs. */
@@ -29,7 +29,7 @@ export async function loadSettling(): Promise<void> {
   settleConflicts ??= (await import('../overlay/resolve.ts')).resolveEach;
 }
 
-/** What `where` takes instead of a condition when really all rows are meant. */
+/** The value that `where` takes instead of a condition when really all rows are meant. */
 export const everyRow = 'every row';
 
 /** The table name under which changes of settings are told to watchers. */
@@ -77,7 +77,7 @@ export class ReadSteps {
     return kept(column, defaultOf(column));
   }
 
-  /** Whether a call from another thread or tab took effect. */
+  /** Tells whether a call from another thread or tab took effect. */
   isDone(call: string): boolean {
     return this.engine.calls.outcome(call) !== undefined;
   }
@@ -166,7 +166,7 @@ export class WriteSteps extends ReadSteps {
     this.engine.calls.note(call, undefined);
   }
 
-  /** What the transaction would be refused for if it ended now. */
+  /** The problems for which the transaction would be refused if it ended now. */
   check(): readonly Problem[] {
     return this.writing.problems();
   }

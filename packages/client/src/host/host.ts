@@ -1,6 +1,6 @@
 import { timeId } from './time-id.ts';
 
-/** What differs between the places Koinon runs in. A shell of your own brings one of these and a storage driver. */
+/** The differences between the places Koinon runs in. A shell of your own brings one of these and a storage driver. */
 export interface Host {
   /** The device's clock, in milliseconds since 1970. It may be wrong. */
   now(): number;
@@ -10,17 +10,17 @@ export interface Host {
   random(): number;
   /** Calls back after this many milliseconds; the returned function cancels. */
   after(milliseconds: number, callback: () => void): () => void;
-  /** Whether there is a network, as far as the shell knows. */
+  /** Tells whether there is a network, as far as the shell knows. */
   isOnline(): boolean;
-  /** Whether a person can see the app. */
+  /** Tells whether a person can see the app. */
   isVisible(): boolean;
   /** Calls whenever one of these two changes. Returns a function that ends that. */
   onChange(listener: () => void): () => void;
-  /** What the storage allows: how much is used of how many bytes, and whether the shell may clear it when room is short. */
+  /** The room that the storage allows: how much is used of how many bytes, and whether the shell may clear it when room is short. */
   storage(): Promise<StorageRoom>;
-  /** What this process is called among those that may open the same file. */
+  /** The name of this process among those that may open the same file. */
   readonly process: string;
-  /** Whether a process of that name still runs. */
+  /** Tells whether a process of that name still runs. */
   isAlive(process: string): boolean;
 }
 
@@ -45,7 +45,7 @@ export interface LockOptions {
   readonly onLost?: () => void;
 }
 
-/** What a storage says of its room, in bytes; null where it cannot tell. */
+/** The room that a storage has, in bytes; null where it cannot tell. */
 export interface StorageRoom {
   readonly usage: number | null;
   readonly quota: number | null;

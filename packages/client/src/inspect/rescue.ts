@@ -18,13 +18,13 @@ export interface RescuedChange {
   readonly operations: unknown;
 }
 
-/** What could be read of a damaged file. */
+/** The rows that could be read of a damaged file. */
 export interface Rescue {
   /** The changes that are not confirmed, in order. */
   unsent(): Generator<RescuedChange>;
   /** The rows of every table, as `importRows` takes them line by line. */
   rows(): Generator<{ readonly table: string; readonly row: WireColumns }>;
-  /** What could not be read so far, one sentence each. */
+  /** The parts that could not be read so far, one sentence each. */
   readonly skipped: readonly string[];
   close(): void;
 }
@@ -178,7 +178,7 @@ class RescueOf implements Rescue {
   }
 }
 
-/** What work returns; undefined where it fails. */
+/** The result of work; undefined where it fails. */
 function attempted<T>(work: () => T): T | undefined {
   try {
     return work();

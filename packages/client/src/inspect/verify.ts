@@ -70,7 +70,7 @@ function verifyRows(database: Database, schema: Schema, found: Found): void {
 
 const isOpen = ({ state }: QueuedChange) => state === 'pending' || state === 'rejected';
 
-/** Whether a row has left the device: what was typed into it was refused, and may have been sent again since. */
+/** Tells whether a row has left the device: what was typed into it was refused, and may have been sent again since. */
 function hasLeft(
   own: readonly QueuedChange[],
   base: AnyRow | null,

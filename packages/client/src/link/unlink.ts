@@ -16,7 +16,7 @@ import { tablesInOrder } from '../rows/order.ts';
 import type { CheckedTransport } from '../sync/checked.ts';
 import type { Traffic } from '../sync/traffic.ts';
 
-/** What becomes of things when a replica's tie to its server ends. */
+/** The choices for the end of a replica's tie to its server. */
 export interface UnlinkChoices {
   /**
    * `keep`: the rows stay, as rows of this device alone; what is unsent stays too, and goes up if it is linked again.
@@ -24,15 +24,15 @@ export interface UnlinkChoices {
    */
   readonly rows: 'keep' | 'erase';
   /**
-   * What becomes of the server's copy. Default `keep`. `delete` takes the rows that are here, or whose deletion was not
+   * The fate of the server's copy. Default `keep`. `delete` takes the rows that are here, or whose deletion was not
    * sent yet, away from the server: every other device loses them, too.
    */
   readonly server?: 'keep' | 'delete';
-  /** What would be lost, being nowhere else, goes. Without it, `unsent-changes` is thrown where there is anything. */
+  /** Data that is nowhere else, and would be lost, goes. Without it, `unsent-changes` is thrown where there is anything. */
   readonly unsent?: 'drop';
 }
 
-/** What ending a tie came to. */
+/** The result of ending a tie. */
 export interface UnlinkReport {
   /** Rows that left this device, and rows that were deleted on the server. */
   readonly erased: number;
@@ -75,7 +75,7 @@ export function unlinkHere(engine: Engine, { rows, server }: UnlinkChoices): num
   return erased;
 }
 
-/** Whether a replica's tie to its server has been ended. */
+/** Tells whether a replica's tie to its server has been ended. */
 export function isUnlinked(database: Engine['database']): boolean {
   return meta(database, 'unlinked') !== undefined;
 }
@@ -144,7 +144,7 @@ function makeOwn(engine: Engine): void {
 const mostDeletions = 500;
 const mostRounds = 5;
 
-/** What deleting on the server works with. */
+/** The parts that deleting on the server works with. */
 export interface Deleting {
   readonly transport: CheckedTransport;
   readonly change: <T>(work: (engine: Engine) => T) => Promise<T>;
@@ -197,7 +197,7 @@ interface About {
   readonly schemaVersion: number;
 }
 
-/** Whether a row begins here, and the server surely does not have it: of what was sent without an answer nobody knows. */
+/** Tells whether a row begins here, and the server surely does not have it: of what was sent without an answer nobody knows. */
 function isNeverSent(first: QueuedChange | undefined): boolean {
   return first?.change.kind === 'insert' && (first.state === 'pending' || first.state === 'rejected');
 }

@@ -1,15 +1,15 @@
 import { type AnyRow, sameValue } from '@koinon/core';
 
-/** Where a change came from. */
+/** The source of a change. */
 export type Origin = 'device' | 'server';
 
-/** What a commit did to one row: its image before and after, null where there was none. */
+/** The effect of a commit on one row: its image before and after, null where there was none. */
 export interface RowChange {
   readonly table: string;
   readonly id: string;
   readonly before: AnyRow | null;
   readonly after: AnyRow | null;
-  /** Whether a row that is gone was not deleted, but is no longer this user's. */
+  /** Tells whether a row that is gone was not deleted, but is no longer this user's. */
   readonly hasLeft?: boolean;
 }
 
@@ -22,7 +22,7 @@ export class Commit {
     this.watched = watched;
   }
 
-  /** Whether anybody watches a table. */
+  /** Tells whether anybody watches a table. */
   isWatched(table: string): boolean {
     return this.watched(table);
   }

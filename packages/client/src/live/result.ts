@@ -1,13 +1,13 @@
 import type { Origin } from './commit.ts';
 
-/** What a subscriber of a live query gets, at once and then whenever the result changes. */
+/** A result as a subscriber of a live query gets it, at once and then whenever it changes. */
 export interface Result<R> {
   /** The whole result, in order. A new array each time; rows that did not change are the same objects. */
   readonly rows: readonly R[];
   readonly added: readonly R[];
   readonly updated: readonly R[];
   readonly removed: readonly R[];
-  /** Where the change came from; `start` for the first result and after something else wrote the file. */
+  /** The source of the change; `start` for the first result and after something else wrote the file. */
   readonly origin: Origin | 'start';
   /** False until the first result is there: then `rows` is empty because it is not known yet. */
   readonly ready: boolean;
@@ -71,7 +71,7 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
         for (const each of [...this.subscribers]) each.fail(error);
       },
     );
-    // Where the result came at once, it has been told already.
+    // The result came at once, and has been told already.
     if (this.last === begun)
       call(subscriber, { ...begun, added: begun.rows, updated: [], removed: [], origin: 'start' });
     return () => {
@@ -116,7 +116,7 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
     }
   }
 
-  /** What libraries of Observables look for, to take this for one: `from(replica.live(…))` works. */
+  /** The mark by which libraries of Observables take this for one: `from(replica.live(…))` works. */
   [observableKey]() {
     return this.asObservable();
   }

@@ -138,7 +138,7 @@ export class View extends Matching {
     return shown;
   }
 
-  /** Where a row is, or belongs: the order is whole, so there is one place. */
+  /** The place where a row is, or belongs: the order is whole, so there is one. */
   private indexOf(row: AnyRow): number {
     let low = 0;
     let high = this.rows.length;

@@ -4,7 +4,7 @@ import type { Origin, RowChange } from './commit.ts';
 /** Something that is told of the changes of some tables: a live query, or a listener. */
 export interface Watcher {
   readonly tables: readonly string[];
-  /** What a row must fulfil to matter, where that is known: lets a change pass by watchers of other rows unseen. */
+  /** The condition that a row must fulfil to matter, where that is known: lets a change pass by watchers of other rows unseen. */
   readonly condition?: Condition | undefined;
   /** Takes one change of a commit. */
   offer(change: RowChange): void;
@@ -22,7 +22,7 @@ interface TableWatchers {
 }
 
 /**
- * Who watches what. A commit is offered only to watchers of its tables, and of those with `column = value` in their
+ * The watchers. A commit is offered only to watchers of its tables, and of those with `column = value` in their
  * condition only to those whose value the row has or had: the cost of a write follows the watchers it concerns.
  */
 export class Watchers {

@@ -5,26 +5,26 @@ import type { Outbox, QueuedChange } from './outbox.ts';
 import { changesFrom, placesOfSent } from './sending.ts';
 import { ready, type Unit, type Waiting } from './unit.ts';
 
-/** What goes up next. */
+/** The request that goes up next. */
 export interface Batch {
   readonly request: PushRequest;
   /** Its exact bytes. */
   readonly body: string;
   readonly units: readonly Unit[];
-  /** Where the request is one part of a transaction. */
+  /** Set for a request that is one part of a transaction. */
   readonly parts?: PartsSent;
 }
 
 /** How far a transaction has come that goes up in parts. */
 export interface PartsSent {
   readonly id: string;
-  /** Where each part begins, by the place of its first change in the transaction. */
+  /** The beginnings of the parts, by the place of each one's first change in the transaction. */
   readonly begins: readonly number[];
   /** The part that is next. */
   readonly next: number;
 }
 
-/** What is chosen from, and what every request says. */
+/** The units that can be chosen, and what every request says. */
 export interface Choosing extends Waiting {
   readonly replica: string;
   readonly base: string | null;
@@ -132,7 +132,7 @@ function partBetween(choosing: Choosing, parts: PartsSent): Batch | undefined {
   const { id, begins, next } = parts;
   const [from, to] = [begins[next], begins[next + 1]];
   const [sequence, ...others] = placesOfSent(outbox, id);
-  // What is joined of several has to be joined again.
+  // The joined columns of several have to be joined again.
   if (from === undefined || to === undefined || sequence === undefined || others.length > 0) return undefined;
   const some = changesFrom(outbox, sequence, from, to);
   if (some?.state !== 'pending') return undefined;
@@ -183,7 +183,7 @@ class LastWriters {
     return [...ids];
   }
 
-  /** Who wrote a row before a place in the outbox: each change of it is looked at once, however often it is asked about. */
+  /** The writers of rows before a place in the outbox: each change of it is looked at once, however often it is asked about. */
   private upTo(sequence: number, table: string, id: string): RowWriters {
     const key = rowKey({ table, id });
     const row = this.rows.get(key) ?? {

@@ -17,7 +17,7 @@ interface StoredRow {
 const states = [null, 'pending', 'attempted', 'confirmed', 'rejected', 'settled'];
 
 /**
- * What is wrong with the outbox as a list: the identity of each transaction, that its changes follow it and can be read, and that
+ * The faults of the outbox as a list: the identity of each transaction, that its changes follow it and can be read, and that
  * what is being sent is marked as that. Something else than this program may have written the file.
  */
 export function orderProblems(database: Database): readonly string[] {

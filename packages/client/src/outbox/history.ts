@@ -145,7 +145,7 @@ function offeredRows(
   return rows.values();
 }
 
-/** What each of these changes of one row changes, in order, from a row on: as JSON, null for an insert. */
+/** The columns that each of these changes of one row changes, in order, from a row on: as JSON, null for an insert. */
 export function beforeOf(schema: Schema, row: AnyRow | null, changes: readonly QueuedChange[]): (string | null)[] {
   let now = row;
   return changes.map(({ change }) => {

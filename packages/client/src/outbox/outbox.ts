@@ -23,12 +23,12 @@ import { Places } from './places.ts';
 import { readTypedOver } from './typed-over.ts';
 
 /**
- * Where a transaction of the outbox stands: `pending` may be sent; `attempted` was sent and its outcome is unknown;
+ * The state of a transaction of the outbox: `pending` may be sent; `attempted` was sent and its outcome is unknown;
  * `confirmed` was applied by the server but the feed has not brought it back yet; `rejected` was refused.
  */
 export type TransactionState = 'pending' | 'attempted' | 'confirmed' | 'rejected';
 
-/** What a transaction is, whatever its changes are. */
+/** The identity of a transaction, whatever its changes are. */
 export interface TransactionIdentity {
   /** Its place in the outbox. */
   readonly sequence: number;
@@ -43,10 +43,10 @@ export interface TransactionIdentity {
 
 /** A change in the outbox with the transaction it belongs to. */
 export interface QueuedChange extends TransactionIdentity {
-  /** Where the change stands in the outbox. */
+  /** The place of the change in the outbox. */
   readonly place: number;
   readonly change: Change;
-  /** Of a change in conflict: the values it was typed over. */
+  /** For a change in conflict: the values it was typed over. */
   readonly typedOver: TypedOver | undefined;
 }
 
@@ -62,7 +62,7 @@ export interface QueuedTransaction {
   readonly editedAt: string;
   readonly changes: readonly Change[];
   readonly problems: readonly Problem[];
-  /** Whether it has ever been sent. */
+  /** Tells whether it has ever been sent. */
   readonly wasSent: boolean;
 }
 
@@ -71,7 +71,7 @@ export interface OutboxTransaction extends TransactionIdentity {
   readonly changes: readonly Change[];
   readonly problems: readonly Problem[];
   readonly wasSent: boolean;
-  /** Whether one of its changes is in conflict. */
+  /** Tells whether one of its changes is in conflict. */
   readonly isConflicted: boolean;
 }
 
@@ -92,10 +92,10 @@ export interface StoredChange {
   state: TransactionState | null;
 }
 
-/** Where a new transaction writes its changes. */
+/** The entry that a new transaction writes its changes to. */
 export interface OpenOutboxEntry {
   readonly origin: string;
-  /** Where it has another content than what once had this origin. */
+  /** An id, for a transaction with another content than what once had this origin. */
   readonly id?: string;
   /** Milliseconds since 1970, by the server's clock as far as it is known. */
   readonly editedAt: number;
@@ -129,15 +129,15 @@ export class Outbox {
   readonly database: Database;
   readonly schema: Schema;
   readonly rows: StoredRows;
-  /** Where the changes of each row stand. */
+  /** The places of the changes of each row. */
   readonly places: Places;
   /** Counted up whenever the list changes. */
   revision = 0;
   /** How many of these changes leave what already waits to be sent as it was: additions to the end, and confirmations. */
   harmless = 0;
-  /** What `undo` has taken back since something was last written, last one last, and what SQLite told then of the writes of other processes. */
+  /** The transactions that `undo` has taken back since something was last written, last one last, and what SQLite told then of the writes of other processes. */
   readonly undone: { readonly origin: string; readonly changes: readonly Change[]; readonly version: number }[] = [];
-  /** Where the first transaction stood that was not confirmed, and the version of the list of which that was true. */
+  /** The place of the first transaction that was not confirmed, and the version of the list of which that was true. */
   firstUnconfirmed = { version: '', place: Number.MIN_SAFE_INTEGER };
   private readonly inserts = new Map<string, string[]>();
 
@@ -266,7 +266,7 @@ export class Outbox {
     return (row as { count: number }).count;
   }
 
-  /** Whether the server has refused anything that is still here. */
+  /** Tells whether the server has refused anything that is still here. */
   hasRejected(): boolean {
     const text = "SELECT 1 FROM koinon_outbox WHERE state = 'rejected' LIMIT 1";
     return this.database.statement(text).get() !== undefined;
@@ -280,7 +280,7 @@ export class Outbox {
     return [dataVersion(this.database), this.revision - this.harmless, this.database.rolledBack].join();
   }
 
-  /** What a stored change does. @param own the columns of an insert that is its own record, where they have been read already. */
+  /** Decodes a stored change. @param own the columns of an insert that is its own record, where they have been read already. */
   changeOf(
     { kind: stored, table_name: table, row_id: id, columns, operations }: StoredChange,
     own?: Readonly<Record<string, unknown>>,
@@ -311,7 +311,7 @@ function withServerValues(schema: Schema, change: Change, values: string | null)
   return { ...change, columns, operations: Object.fromEntries(operations) };
 }
 
-/** Whether anything in a file's outbox was sent at some time. */
+/** Tells whether anything in a file's outbox was sent at some time. */
 export function wasSent(database: Database): boolean {
   return database.once('SELECT 1 FROM koinon_outbox WHERE state IS NOT NULL LIMIT 1').length > 0;
 }

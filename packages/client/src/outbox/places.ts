@@ -3,7 +3,7 @@ import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';
 
 /**
- * Where in the outbox the changes of each row stand. Kept in memory and read from the file when first asked for: an
+ * The places of the changes of each row in the outbox. Kept in memory and read from the file when first asked for: an
  * index in the file would make every local write touch one page more, for a question that only updates, deletes and
  * arriving rows ask. Read anew after a rollback, and when another process has written the file.
  */

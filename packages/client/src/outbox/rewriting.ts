@@ -5,7 +5,7 @@ import type { Outbox, QueuedChange, TransactionState } from './outbox.ts';
 import { dropMarks, dropSettled, endOf, type Leaving } from './transactions.ts';
 import { writeTypedOver } from './typed-over.ts';
 
-// What gives a transaction of the outbox another content: rebases, decisions, taking back. Loaded only where there is something
+// Gives a transaction of the outbox another content: for rebases, decisions, taking back. Loaded only where there is something
 // to rebase, decide or take back. Everything runs inside a transaction, on transactions that are not under way.
 
 /**
@@ -103,7 +103,7 @@ export function join(outbox: Outbox, sequences: readonly number[], newId: string
   for (const sequence of sequences) write.run(newId, sequence);
 }
 
-/** Of transactions that were to go up as one, one has been taken back: the others are what they were before that. */
+/** Several transactions were to go up as one, and one has been taken back: the others are what they were before that. */
 export function dissolve(outbox: Outbox, id: string, newId: () => string): void {
   outbox.revision++;
   const { database } = outbox;

@@ -9,9 +9,9 @@ import {
 } from './outbox.ts';
 import { placesIn } from './transactions.ts';
 
-// What only a sync does with the outbox: loaded with it. Everything runs inside a transaction.
+// The parts of the outbox that only a sync uses: loaded with it. Everything runs inside a transaction.
 
-/** Whether anything waits to be sent, or for what became of it. */
+/** Tells whether anything waits to be sent, or for what became of it. */
 export function hasUnsent({ database }: Outbox): boolean {
   const text =
     "SELECT 1 FROM koinon_outbox WHERE kind = 'transaction' AND (state IS NULL OR state IN ('pending', 'attempted')) LIMIT 1";
@@ -132,7 +132,7 @@ export function noteServerValues(outbox: Outbox, id: string, values: readonly Se
       for (const place of placesIn(outbox, sequence, table, row)) put.run(JSON.stringify(columns), place);
 }
 
-/** Refuses a transaction on this device: it could not be applied any more. What else was known of it is forgotten. */
+/** Refuses a transaction on this device: it could not be applied any more. Everything else that was known of it is forgotten. */
 export function refuseHere(outbox: Outbox, { sequence, id }: QueuedChange, problem: Problem): void {
   outbox.revision++;
   outbox.database

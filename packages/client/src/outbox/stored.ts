@@ -12,9 +12,9 @@ export interface StoredTransaction {
     readonly kind: string;
     readonly table: string;
     readonly id: string;
-    /** What was given; of a new row all that it holds. */
+    /** The given columns; of a new row all that it holds. */
     readonly columns: unknown;
-    /** What counters and sets were told. */
+    /** The operations on counters and sets. */
     readonly operations: unknown;
   }[];
   readonly problems: readonly Problem[];

@@ -1,7 +1,7 @@
 import { type Change, KoinonError, type Problem, type RowKey } from '@koinon/core';
 import type { Outbox, OutboxTransaction, StoredChange, TransactionState } from './outbox.ts';
 
-// What concerns whole transactions of the outbox: loaded with a sync, a decision, or when somebody asks. Everything runs
+// The parts of the outbox about whole transactions: loaded with a sync, a decision, or when somebody asks. Everything runs
 // inside a transaction of the database.
 
 /**
@@ -175,7 +175,7 @@ function firstPlace(outbox: Outbox, states: readonly TransactionState[]): number
   const known =
     outbox.firstUnconfirmed.version === version ? outbox.firstUnconfirmed.place : Number.MIN_SAFE_INTEGER + 1;
   const unconfirmed = first(known, "'confirmed', 'settled'");
-  // Where there is none, the next one stands behind all that are there.
+  // If there is none, the next one stands behind all that are there.
   if (unconfirmed === undefined) return Number.MAX_SAFE_INTEGER;
   outbox.firstUnconfirmed = { version, place: unconfirmed };
   if (states.includes('attempted')) return unconfirmed;

@@ -4,7 +4,7 @@ import { columnsFromWire, columnsToWire, fromWire, type TypedOver, toWire, whole
 /** The values that a change in conflict was typed over, as the file has them. */
 interface Stored {
   readonly columns: Readonly<Record<string, JsonValue>>;
-  /** Where all of the row is in conflict: what it held. */
+  /** For a conflict of the whole row: what it held. */
   readonly row?: Readonly<Record<string, JsonValue>> | null;
 }
 

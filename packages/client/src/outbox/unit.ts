@@ -4,7 +4,7 @@ import { type ColumnNames, isUnsupported } from '../database/asked-columns.ts';
 import type { Outbox, OutboxTransaction } from './outbox.ts';
 import { endOf, transactionsOf } from './transactions.ts';
 
-/** What is one transaction of a request: one of the outbox, or several that are joined for it. */
+/** One transaction of a request: one of the outbox, or several that are joined for it. */
 export interface Unit {
   readonly id: string;
   readonly editedAt: number;
@@ -12,13 +12,13 @@ export interface Unit {
   readonly changes: readonly Change[];
 }
 
-/** What is chosen from. */
+/** The transactions that can be chosen. */
 export interface Waiting {
   readonly schema: Schema;
   readonly outbox: Outbox;
   /** Columns that the server does not know. */
   readonly unsupported: ColumnNames;
-  /** What the server could not write just now, by id: it comes again with the next sync. */
+  /** The transactions that the server could not write just now, by id: they come again with the next sync. */
   readonly waiting: ReadonlySet<string>;
 }
 
@@ -100,8 +100,8 @@ export function joinNext(waiting: Waiting, most: number, newId: () => string): U
   return unitOf(schema, newId(), [first, second, ...others]);
 }
 
-/** Whether no other transaction stands between two. */
+/** Tells whether no other transaction stands between two. */
 function isNext(outbox: Outbox, { sequence, changes }: OutboxTransaction, next: OutboxTransaction): boolean {
-  // Where the changes of the first fill the places up to the second, there is no need to look.
+  // If the changes of the first fill the places up to the second, there is no need to look.
   return sequence + changes.length + 1 === next.sequence || endOf(outbox, sequence) === next.sequence;
 }

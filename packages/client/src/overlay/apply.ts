@@ -142,12 +142,12 @@ function writeThrough(overlay: Applying, pulled: PulledRow, counts: RowCounts, i
   }
 }
 
-/** What merging the rows of one page goes by. */
+/** The parts that merging the rows of one page works with. */
 interface Merging {
   /** The transactions the page brings back. */
   readonly covered: ReadonlySet<string>;
   readonly serverTime: number;
-  /** Whether any decision of a person can still be taken back. */
+  /** Tells whether any decision of a person can still be taken back. */
   readonly hasDecisions: boolean;
   readonly counts: RowCounts;
 }
@@ -203,7 +203,7 @@ function included(table: Table, base: AnyRow | null, back: readonly QueuedChange
   return back.reduce((row, { change }) => applyChange(table, row, change), base);
 }
 
-/** What the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */
+/** A transaction that the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */
 function settleCovered(overlay: Applying, id: string): void {
   const { database, schema, outbox, bases, host } = overlay;
   for (const sequence of placesOfSent(outbox, id)) {

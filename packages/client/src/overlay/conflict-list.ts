@@ -8,7 +8,7 @@ export interface Noted extends Disagreement {
   /** When each side was edited, in milliseconds since 1970. */
   readonly localAt?: number | undefined;
   readonly remoteAt?: number | undefined;
-  /** Who edited it there; undefined: what is known of it stands. */
+  /** The user who edited it there; undefined: what is known of it stands. */
   readonly remoteBy?: string | null | undefined;
 }
 
@@ -21,7 +21,7 @@ export interface ConflictList {
   count(): number;
   /** The columns of a row that are in conflict, null standing for the whole row. */
   columnsOf(tableName: string, id: string): readonly (string | null)[];
-  /** Replaces what is known of a row's conflicts. What is not said anew of one that stays is kept. */
+  /** Replaces what is known of a row's conflicts. A part that is not said anew of one that stays is kept. */
   set(tableName: string, id: string, disagreements: readonly Noted[]): void;
   /** Forgets all of them. */
   clear(): void;

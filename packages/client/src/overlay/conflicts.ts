@@ -81,7 +81,7 @@ export class Conflicts implements ConflictList {
     return this.stored(tableName, id).map(({ column_name }) => (column_name === '' ? null : column_name));
   }
 
-  /** Replaces what is known of a row's conflicts. What is not said anew of one that stays is kept. */
+  /** Replaces what is known of a row's conflicts. A part that is not said anew of one that stays is kept. */
   set(tableName: string, id: string, disagreements: readonly Noted[]): void {
     const before = new Map(this.stored(tableName, id).map((row) => [row.column_name, row]));
     if (before.size === 0 && disagreements.length === 0) return;
@@ -139,7 +139,7 @@ export class Conflicts implements ConflictList {
       .all(tableName, id) as ConflictRow[];
   }
 
-  /** Whether nobody else can have written since the last time; if not, what was known is forgotten. */
+  /** Tells whether nobody else can have written since the last time; if not, what was known is forgotten. */
   private isSameTransaction(): boolean {
     const { begun, rolledBack } = this.database;
     if (this.begun === begun && this.rolledBack === rolledBack) return true;

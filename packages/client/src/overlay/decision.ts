@@ -1,6 +1,6 @@
 import type { RowKey } from '@koinon/core';
 
-/** What takes changes back, or settles them, with what it returns. */
+/** The calls that take changes back, or settle them, with their results. */
 export interface Decisions {
   undo(): readonly RowKey[];
   redo(): readonly RowKey[];
@@ -15,7 +15,7 @@ export interface Decisions {
 /** The name of one of them. */
 export type Decision = keyof Decisions;
 
-/** What one of them returns. */
+/** The result of one of them. */
 export type DecisionResult<K extends Decision> = ReturnType<Decisions[K]>;
 
 const decisions: Readonly<Record<Decision, true>> = {
@@ -29,7 +29,7 @@ const decisions: Readonly<Record<Decision, true>> = {
   discard: true,
 };
 
-/** Whether an effect takes changes back or settles them. */
+/** Tells whether an effect takes changes back or settles them. */
 export function isDecision(name: string): name is Decision {
   return Object.hasOwn(decisions, name);
 }

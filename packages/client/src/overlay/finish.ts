@@ -2,7 +2,7 @@ import type { Writing } from '../rows/writing.ts';
 import type { ReplaceRejected } from './replace-rejected.ts';
 import type { Undoing } from './undo.ts';
 
-/** What the end of a local transaction works on. */
+/** The parts that the end of a local transaction works on. */
 export interface Finishing extends Undoing {
   /** Sends what was refused again with what corrects it; undefined where the server has never refused anything. */
   readonly replaceRejected: ReplaceRejected | undefined;

@@ -43,7 +43,7 @@ export function erase({ database, schema }: Applying, left: readonly RowKey[]): 
   for (const { table, id } of left) decided.run(table, id);
   eraseConfirmed(database, left);
   forgetRows(database, left);
-  // What this user has deleted himself is not told to leave: it goes with the first row that is.
+  // Rows that this user has deleted himself are not told to leave: they go with the first row that is.
   forgetGoneRows(database, schema);
   const ids = new Set(left.map(({ id }) => id));
   const calls = database.statement('SELECT place, outcome FROM koinon_call').all() as {
@@ -57,7 +57,7 @@ export function erase({ database, schema }: Applying, left: readonly RowKey[]): 
   noteErased(database);
 }
 
-/** Whether a value names one of these ids, however deep. */
+/** Tells whether a value names one of these ids, however deep. */
 function names(value: unknown, ids: ReadonlySet<string>): boolean {
   if (typeof value === 'string') return ids.has(value);
   if (value === null || typeof value !== 'object') return false;

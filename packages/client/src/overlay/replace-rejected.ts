@@ -6,7 +6,7 @@ import { drop, rowsOf, transactionsOf } from '../outbox/transactions.ts';
 import { showAnew } from './show.ts';
 import type { Undoing } from './undo.ts';
 
-/** What a local transaction does to refused ones: see {@link sendAgainWith}. */
+/** The effect of a local transaction on refused ones: see {@link sendAgainWith}. */
 export type ReplaceRejected = (at: Undoing, sequence: number) => void;
 
 /**

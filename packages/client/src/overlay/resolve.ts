@@ -37,7 +37,7 @@ import { moveRow, noRows, showAnew } from './show.ts';
 import type { TakingBack } from './undo.ts';
 import { alreadySent, checkTouched, discardRefused, revertAll, revertRows, undoLast } from './undo.ts';
 
-/** What a person decides about one column, or a whole row, in conflict. */
+/** A person's decision about one column, or a whole row, in conflict. */
 export type Choice = 'local' | 'remote' | { readonly value: unknown };
 
 /** One choice for all that is in conflict, or a choice by column; columns without one stay in conflict. */
@@ -56,7 +56,7 @@ export interface RowDecision extends RowKey {
   readonly choices: Choices;
 }
 
-/** What decisions work on. */
+/** The parts that decisions work on. */
 export interface Deciding extends Finishing, WriteTarget {
   readonly database: Database;
 }
@@ -107,7 +107,7 @@ function resolveRow(at: Deciding, { table: tableName, id, choices }: RowDecision
   moveRow(at, { table: tableName, id }, { base, next: base, own: outbox.changesOf(tableName, id) }, noRows());
 }
 
-/** What is decided about each column; columns that stay in conflict are not in it. */
+/** The decisions about each column; columns that stay in conflict are not in it. */
 function choicesOf(
   schema: Schema,
   choices: Choices,
@@ -128,7 +128,7 @@ function choicesOf(
   return new Map(Object.entries(choices));
 }
 
-/** Whether one choice is made for all columns. One of them may be called `value`, and have a choice of its own. */
+/** Tells whether one choice is made for all columns. One of them may be called `value`, and have a choice of its own. */
 function isForAll(choices: Choices, open: readonly string[]): choices is Choice {
   if (!isChoice(choices)) return false;
   return typeof choices === 'string' || !open.includes('value') || !isChoice(choices.value);
@@ -211,7 +211,7 @@ function decideRow(
     if (choices === 'remote') return { change: undefined, typedOver: new Map() };
     const before = typedOver?.get(null) as AnyRow | null | undefined;
     if (!before || change.kind !== 'update') return { change, typedOver: new Map() };
-    // What is edited here is gone there: it becomes a new row, with all that it held.
+    // A row that is edited here is gone there: it becomes a new row, with all that it held.
     const { id: _, ...columns } = applyChange(tableOf(schema, table), before, change) as AnyRow;
     return { change: { kind: 'insert', table, id, columns }, typedOver: new Map() };
   });
@@ -292,7 +292,7 @@ export function resendRefused({ outbox, host }: Deciding, transaction: string): 
 export function redoLast(at: Deciding): readonly RowKey[] {
   const { outbox } = at;
   const next = outbox.undone.at(-1);
-  // What this process writes empties the list; what another one writes is told by SQLite.
+  // A write of this process empties the list; a write of another one is told by SQLite.
   if (next === undefined || next.version !== dataVersion(at.database))
     throw new KoinonError(
       'nothing-to-redo',
@@ -316,7 +316,7 @@ export function redoLast(at: Deciding): readonly RowKey[] {
   return next.changes.map(({ table, id }) => ({ table, id }));
 }
 
-/** What takes changes back or settles them, with the arguments that have been looked at (`engine/arguments.ts`). */
+/** The calls that take changes back or settle them, with arguments that have been looked at (`engine/arguments.ts`). */
 const decisions: { readonly [K in Decision]: (at: Deciding, given: readonly unknown[]) => DecisionResult<K> } = {
   undo: undoLast,
   redo: redoLast,
@@ -334,7 +334,7 @@ export function decide<K extends Decision>(at: Deciding, name: K, given: readonl
   return decisions[name](at, given);
 }
 
-/** Whether a row was deleted here and nobody else knows of it. */
+/** Tells whether a row was deleted here and nobody else knows of it. */
 export function isDeletionUnsent(outbox: Outbox, table: string, id: string): boolean {
   const last = outbox.changesOf(table, id).at(-1);
   return last?.change.kind === 'delete' && (last.state === 'pending' || last.state === 'rejected');

@@ -24,7 +24,7 @@ export type ResyncReason = 'forgotten' | 'restored' | 'unknown';
 export function beginResync({ database, schema, outbox, bases, rows }: Resyncing, lost: ResyncReason): void {
   dropMeta(database, 'cursor');
   dropMeta(database, 'backfill');
-  // What this server has applied is to be asked anew.
+  // The transactions that this server has applied are to be asked anew.
   dropMeta(database, 'uploads');
   setMeta(database, 'resync', lost);
   database.statement('DELETE FROM koinon_seen').run();
@@ -39,12 +39,12 @@ export function beginResync({ database, schema, outbox, bases, rows }: Resyncing
   for (const { table, id, row } of offerAgain(database, schema, outbox, asGiven)) bases.set(table, id, row);
 }
 
-/** Whether a new snapshot is being laid over the rows that are here. */
+/** Tells whether a new snapshot is being laid over the rows that are here. */
 export function isResyncing(database: Database): boolean {
   return meta(database, 'resync') !== undefined;
 }
 
-/** Whether that is because this replica was away for longer than the server remembers. */
+/** Tells whether that is because this replica was away for longer than the server remembers. */
 export function isForgetting(database: Database): boolean {
   return meta(database, 'resync') === 'forgotten';
 }
@@ -62,7 +62,7 @@ export function noteSeen(database: Database, rows: readonly PulledRow[]): void {
  */
 export function endResync(sweeping: Resyncing, { to: position, time, partial }: PulledPage['header']): RowCounts {
   const { database, schema, outbox, bases } = sweeping;
-  // What was made here and has no base was not in anybody's scope yet: the server has only nothing to name.
+  // A row that was made here and has no base was not in anybody's scope yet: the server has only nothing to name.
   const isOwn = (table: string, id: string) => outbox.hasChangesOf(table, id) && bases.get(table, id) === null;
   const unseen = Object.entries(schema.tables).flatMap(([table, { home }]) => {
     if (home === 'device') return [];

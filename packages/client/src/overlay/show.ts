@@ -21,7 +21,7 @@ export interface RowCounts {
 /** None at all. */
 export const noRows = (): RowCounts => ({ insert: 0, update: 0, delete: 0, leave: 0 });
 
-/** What applying a page needs: the rows on screen, and what lies under and over them. */
+/** The parts that applying a page needs: the rows on screen, and what lies under and over them. */
 export interface Overlay {
   readonly schema: Schema;
   readonly rows: Rows;
@@ -32,7 +32,7 @@ export interface Overlay {
   readonly host: Host;
 }
 
-/** What applying a page works on. */
+/** The parts that applying a page works on. */
 export interface Applying extends Overlay {
   readonly database: Database;
 }
@@ -50,7 +50,7 @@ export interface Move {
   readonly next: AnyRow | null;
   /** The changes that lie over it, without those that the feed has brought back. */
   readonly own: readonly QueuedChange[];
-  /** What is known of the server's row, where it is another one now. */
+  /** The state of the server's row, where it is another one now. */
   readonly remote?: RemoteRow & Pick<Noted, 'remoteBy'>;
 }
 
@@ -91,7 +91,7 @@ export function showRow({ rows, commit }: Overlay, { table, id }: RowKey, row: A
   if (before === null && row !== null) counts.insert++;
   else if (before !== null && row === null) counts.delete++;
   else if (!isSame) counts.update++;
-  // What was sent mostly comes back as it is here.
+  // A sent row mostly comes back as it is here.
   if (row === null) rows.remove(table, id);
   else if (!isSame) rows.put(table, id, row);
   commit.note(table, id, before, row);

@@ -9,15 +9,15 @@ import { drop, lastTransaction, rowsOf, transactionsFrom } from '../outbox/trans
 import { type Integrity, integrityProblems } from '../rows/integrity.ts';
 import { type Overlay, showAnew } from './show.ts';
 
-/** What taking back works on. Runs inside a transaction. */
+/** The parts that taking back works on. Runs inside a transaction. */
 export interface Undoing extends Overlay, Integrity {
   readonly host: Host;
 }
 
-/** What is taken back besides the rows that are named. */
+/** The transactions that are taken back besides the rows that are named. */
 export interface TakingBack {
   /**
-   * Where a transaction has changed other rows as well: all of it goes, or these rows alone leave it. Without it,
+   * For a transaction that has changed other rows as well: all of it goes, or these rows alone leave it. Without it,
    * `transaction-shared` is thrown where there is such a transaction.
    */
   readonly transactions?: 'whole' | 'these rows only';
@@ -136,7 +136,7 @@ function takeBack(
   return touched;
 }
 
-/** What a person decided about rows cannot be taken back once what was decided about is gone. */
+/** A decision about rows cannot be taken back once what was decided about is gone. */
 function forgetDecisions({ database }: Undoing, rows: readonly RowKey[]): void {
   const forget = database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?');
   for (const { table, id } of rows) forget.run(table, id);
@@ -148,7 +148,7 @@ export function checkTouched(at: Integrity, touched: readonly RowKey[]): void {
   if (first) throw errorFromProblems([first, ...rest]);
 }
 
-/** What cannot be taken back any more. */
+/** The error for something that cannot be taken back any more. */
 export function alreadySent(what: string): KoinonError {
   return new KoinonError(
     'already-sent',

@@ -39,7 +39,7 @@ export class Carrier {
     return { rows, isWhole: true, added: indexes(added), updated: indexes(updated), removed, origin };
   }
 
-  /** What has changed; undefined where rows have changed places that are not told as changed. */
+  /** The changed rows; undefined where rows have changed places that are not told as changed. */
   private difference({ rows, added, updated, removed, origin }: Result<unknown>): CarriedResult | undefined {
     const gone = new Set([...updated, ...removed].map(idOf));
     const fresh = new Map<unknown, number>();

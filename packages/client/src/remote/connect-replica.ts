@@ -20,7 +20,7 @@ import { errorOf, type HostedCall, movedAway, type Request } from './messages.ts
 import type { Port } from './port.ts';
 import { type Unnumbered, Wire } from './wire.ts';
 
-/** What crossed from the other thread has lost its freezing: the same again, frozen, rows as rows. */
+/** A result that crossed from the other thread has lost its freezing: the same again, frozen, rows as rows. */
 function refrozen<T>(value: T): T {
   if (value === null || typeof value !== 'object' || value instanceof Uint8Array) return value;
   if (Array.isArray(value)) return Object.freeze(value.map(refrozen)) as T;

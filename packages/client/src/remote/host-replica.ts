@@ -129,7 +129,7 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         refused(error);
         if (error !== rolledBack) throw error;
       });
-      // Whoever ends the transaction is told; until then nobody may be listening.
+      // The end of the transaction is told to its caller; until then nobody may be listening.
       settled.catch(() => undefined);
     });
 

@@ -35,7 +35,7 @@ export type HostedCall =
   | 'close';
 
 /**
- * What the app's side asks of the host. Each carries a number; the answer carries it back. `call` is the id of what has
+ * A request of the app's side to the host. Each carries a number; the answer carries it back. `call` is the id of what has
  * an effect, where it may have to be repeated to another host.
  */
 export type Request =
@@ -69,13 +69,13 @@ export type Request =
   | { readonly ask: 'hear'; readonly number: number; readonly table: string; readonly where: unknown }
   | { readonly ask: 'stop'; readonly number: number };
 
-/** What the host answers, and what it tells followers and listeners later on under the number they began with. */
+/** An answer of the host, and what it tells followers and listeners later on under the number they began with. */
 export type Answer =
   | { readonly type: 'done'; readonly number: number; readonly value: unknown }
   | { readonly type: 'error'; readonly number: number; readonly error: CarriedError }
   | { readonly type: 'result'; readonly number: number; readonly result: CarriedResult }
   | { readonly type: 'events'; readonly number: number; readonly events: readonly unknown[] }
-  // What belongs to one commit arrives together, so that a screen changes once.
+  // The answers that belong to one commit arrive together, so that a screen changes once.
   | { readonly type: 'batch'; readonly answers: readonly Answer[] }
   // Another host has the replica now: whatever is not answered yet has to be asked again.
   | { readonly type: 'owner-changed' }
@@ -112,7 +112,7 @@ export function errorOf({ code, message, details }: CarriedError): Error {
   return code === undefined ? new Error(message) : new KoinonError(code, message, details);
 }
 
-/** What a transaction's caller is told when whoever ran the replica is gone with it. */
+/** The error for a transaction's caller when the process that ran the replica is gone with it. */
 export function movedAway(): KoinonError {
   return new KoinonError(
     'replica-moved',

@@ -56,7 +56,7 @@ export class Wire {
     this.waiting.clear();
   }
 
-  /** Whether nothing can be asked any more. */
+  /** Tells whether nothing can be asked any more. */
   get isOver(): boolean {
     return this.gone !== undefined;
   }
@@ -102,7 +102,7 @@ export class Wire {
     this.port.postMessage(request, []);
   }
 
-  /** What has been asked, would have an effect, and is not answered yet. */
+  /** The calls that would have an effect, and are not answered yet. */
   unanswered(): readonly Request[] {
     return [...this.waiting.values()].flatMap(({ request }) =>
       (request.ask === 'step' || request.ask === 'call') && request.call !== undefined ? [request] : [],
@@ -185,7 +185,7 @@ function unsendable(request: Unnumbered<Request>, cause: unknown): KoinonError {
         cause,
       });
   } catch {
-    // What cannot be sent may not even be looked at.
+    // A value that cannot be sent may not even be looked at.
   }
   const value = given.find((each) => !isSendable(each));
   const what = `Argument ${given.indexOf(value) + 1}`;

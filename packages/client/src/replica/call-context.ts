@@ -2,7 +2,7 @@ import { AsyncLocalStorage } from 'node:async_hooks';
 
 /** Which transaction a call is made in. */
 export interface CallContext {
-  /** Whether the platform can tell. */
+  /** Tells whether the platform can tell. */
   readonly canTell: boolean;
   /** Runs a transaction's function; whatever it calls and awaits is in it. The process stays alive until it has ended. */
   run<T>(transaction: object, work: () => Promise<T>): Promise<T>;

@@ -32,7 +32,7 @@ export interface StateOfRow<R> {
 }
 
 /**
- * What a step answers, in the types of the schema. A step knows rows of any table by what the schema says when it runs; which
+ * The answer of a step, in the types of the schema. A step knows rows of any table by what the schema says when it runs; which
  * table a call is about, and so what its rows are, only the call's own types say.
  */
 export const typed = <R>(answer: Promise<unknown>): Promise<R> => answer as Promise<R>;
@@ -137,7 +137,7 @@ export abstract class DataApi<S extends Schema> {
     return typed(this.perform('upsertAll', table, rows));
   }
 
-  /** Adds to a counter; a negative number takes away. What several devices add is summed. */
+  /** Adds to a counter; a negative number takes away. The additions of several devices are summed. */
   add<T extends TableName<S>>(
     table: T,
     id: string,

@@ -32,7 +32,7 @@ import type { Write } from '../engine/steps.ts';
 import { executeStep, typed } from './data-api.ts';
 import type { Replica } from './replica.ts';
 
-/** What a draft would do to one row. */
+/** The effect that a draft would have on one row. */
 export interface DraftedRow {
   readonly table: string;
   readonly id: string;
@@ -133,7 +133,7 @@ export class Draft<S extends Schema> {
     await this.take(tableOf(this.schema, table), { kind: 'delete', table, id });
   }
 
-  /** What the draft would change, in the order in which rows were first touched. */
+  /** The rows that the draft would change, in the order in which they were first touched. */
   changes(): readonly DraftedRow[] {
     return [...this.entries.values()].map((entry) => this.drafted(entry));
   }
@@ -152,7 +152,7 @@ export class Draft<S extends Schema> {
     return () => this.listeners.delete(listener);
   }
 
-  /** What commit would refuse: rules of values and rows, unique values, references. Nothing is written. */
+  /** The problems that commit would refuse: rules of values and rows, unique values, references. Nothing is written. */
   async check(): Promise<readonly Problem[]> {
     let problems: readonly Problem[] = [];
     try {
@@ -271,7 +271,7 @@ export class Draft<S extends Schema> {
   }
 }
 
-/** What was given, with the bytes of the Blobs in it: a draft holds values. */
+/** The given columns, with the bytes of the Blobs in them: a draft holds values. */
 const bytesOf = async <T extends object>(given: T): Promise<T> =>
   ((await withBytes([given]))?.[0] as T | undefined) ?? given;
 

@@ -56,7 +56,7 @@ function effect(engine: Engine, name: Exclude<EffectName, Decision>, given: read
   return result;
 }
 
-/** What not every replica needs, and is loaded only for one that does. */
+/** The parts that not every replica needs, loaded only for one that does. */
 export interface Parts<S extends Schema> {
   readonly draft: (schema: S, replica: Replica<S>, newId: () => string) => Draft<S>;
   readonly conflicts: ConflictList;

@@ -23,7 +23,7 @@ export async function openLocal<S extends Schema>(
   const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
   try {
     if (durability === 'power-loss') database.driver.exec('PRAGMA synchronous = full');
-    // What only few openings need is loaded only for them: a page should not fetch what it does not use.
+    // Code that only few openings need is loaded only for them: a page should not fetch what it does not use.
     const isNew = !isReplicaFile(database);
     prepareLayout(database, schema, options.migrations ?? {}, await preparationOf(database, schema));
     database.transact(() => {
@@ -51,13 +51,13 @@ export async function openLocal<S extends Schema>(
   }
 }
 
-/** What makes a file a replica of this schema, where it is not one. */
+/** The step that makes a file a replica of this schema, where it is not one. */
 async function preparationOf(database: Database, schema: Schema): Promise<Prepare | undefined> {
   if (!isReplicaFile(database)) return (await import('../database/create.ts')).create;
   return isOlder(database, schema) ? (await import('../database/bring-up.ts')).bringUp : undefined;
 }
 
-/** What deals with conflicts and refusals: of a replica without a server it is loaded only where there are any from an earlier time. */
+/** The code that deals with conflicts and refusals: of a replica without a server it is loaded only where there are any from an earlier time. */
 async function disputesOf<S extends Schema>(
   { schema, server }: ReplicaOptions<S>,
   database: Database,

@@ -20,17 +20,17 @@ export interface ReplicaOptions<S extends Schema> {
   readonly seed?: (transaction: Transaction<S>) => Promise<void>;
   /** How a file of an earlier schema version is brought up, by the version each leads to. New tables, columns and indexes need none. */
   readonly migrations?: Migrations;
-  /** Where the server answers, such as `http://127.0.0.1:4280`, or a transport of your own. */
+  /** The address of the server, such as `http://127.0.0.1:4280`, or a transport of your own. */
   readonly server?: string | Transport;
   /** The token that says who asks, for a `server` that is an address; see {@link HttpOptions.token}. */
   readonly token?: TokenSource;
   /**
-   * What is asked for of what the user may have: some tables, some columns of a table, some rows by columns that are filterable. Changed
+   * The part that is asked for of what the user may have: some tables, some columns of a table, some rows by columns that are filterable. Changed
    * from one opening to the next, only the difference is fetched, or leaves.
    */
   readonly only?: {
     readonly tables?: readonly TableName<S>[];
-    /** Columns by table; of the tables that are not named all. What is not asked for is null here. */
+    /** Columns by table; of the tables that are not named all. A column that is not asked for is null here. */
     readonly columns?: { readonly [T in TableName<S>]?: readonly Extract<keyof Row<S, T>, string>[] };
     readonly where?: { readonly [T in TableName<S>]?: Where<Row<S, T>> };
   };
@@ -41,7 +41,7 @@ export interface ReplicaOptions<S extends Schema> {
   /** Clock, ids and timers of your own. */
   readonly host?: Host;
   /**
-   * What a write survives once its promise has resolved: that the `process` is killed (the default), or a `power-loss` as well,
+   * The failure that a write survives once its promise has resolved: the `process` is killed (the default), or a `power-loss` as well,
    * for which each write waits until the disk has it.
    */
   readonly durability?: 'process' | 'power-loss';

@@ -12,7 +12,7 @@ export class OtherWrites {
   private readonly exclusive: (work: () => void) => Promise<void>;
   private readonly noticed: () => void;
   private version = 0;
-  /** What ends the looking that is under way. */
+  /** Ends the looking that is under way. */
   private looking: { cancel: () => void } | undefined;
 
   /** @param turn runs work when no transaction of the app is open. @param noticed is called where something was written. */

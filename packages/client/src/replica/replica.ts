@@ -44,15 +44,15 @@ export type ConflictOf<S extends Schema> = {
 
 /** A rejected transaction, with the server's reasons. */
 export interface Rejection<Name extends string = string> {
-  /** What {@link Replica.discard} and {@link Replica.resend} take. */
+  /** The id that {@link Replica.discard} and {@link Replica.resend} take. */
   readonly transaction: string;
   /** All that it does. */
   readonly rows: readonly {
     readonly table: Name;
     readonly id: string;
-    /** What the person gave them; none for a delete. */
+    /** The columns that the person gave; none for a delete. */
     readonly columns: Readonly<Record<string, unknown>>;
-    /** What counters and sets were told. */
+    /** The operations on counters and sets. */
     readonly operations: Operations;
   }[];
   readonly problems: readonly Problem[];
@@ -60,11 +60,11 @@ export interface Rejection<Name extends string = string> {
 
 /** A deleted row that the server keeps. */
 export interface DeletedRow extends Omit<TrashedRow, 'columns'> {
-  /** What it held last. */
+  /** The columns as they were last. */
   readonly columns: Readonly<Record<string, unknown>>;
 }
 
-/** Where a replica stands. */
+/** The state of a replica. */
 export interface ReplicaStatus {
   readonly replicaId: string;
   /** Whose it is, as the server last said; null where it knows no users, or was never asked. */
@@ -87,17 +87,17 @@ export interface ReplicaStatus {
   readonly invalidValues: readonly InvalidStoredValue[];
 }
 
-/** Where a replica's data is, and how much room there is. Sizes are in bytes; null where the platform cannot tell. */
+/** The place of a replica's data, and how much room there is. Sizes are in bytes; null where the platform cannot tell. */
 export interface StorageReport extends StorageRoom {
   /** `memory` does not outlive the process or tab. */
   readonly kind: 'file' | 'memory';
   /** Why the data is in memory, where a file was wanted. */
   readonly problem: string | null;
-  /** What the replica itself takes. */
+  /** The room that the replica itself takes. */
   readonly size: number;
 }
 
-/** What changes the replica by name: the steps that write, and what takes changes back. */
+/** The names of all that changes the replica: the steps that write, and what takes changes back. */
 export type EffectName = Exclude<StepName, keyof ReadSteps> | Decision;
 
 /** The kinds of queries that can be live. */
@@ -249,7 +249,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
   abstract authChanged(): Promise<void>;
   /**
    * Ends the tie to the server. By choice the rows stay as rows of this device, or leave it; and the server's copy stays, or
-   * is deleted there, which every other device loses then. What is unsent is never lost without being named. A
+   * is deleted there, which every other device loses then. Unsent edits are never lost without being named. A
    * replica keeps its identity, and with `keep` where it stands: {@link link} goes on from there. May be called again
    * after it was cut off; a deletion on the server that was begun goes on.
    *
@@ -259,7 +259,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
   /** Ties the replica to its server again, and lets syncs begin by themselves. @throws KoinonError `not-linked`. */
   abstract link(): Promise<void>;
   /**
-   * What a pull would bring now, by table: rows, and about how many bytes before compression. Nothing is fetched. Empty while
+   * The rows that a pull would bring now, by table, and about how many bytes before compression. Nothing is fetched. Empty while
    * a first download is unfinished.
    *
    * @throws KoinonError `not-linked`, `server-unreachable`.
@@ -289,23 +289,23 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
   /** Transactions the server has not confirmed, in order. */
   abstract outbox(): Promise<readonly QueuedTransaction[]>;
 
-  /** What {@link conflicts} lists, kept up with every change of it. */
+  /** The list of {@link conflicts}, kept up with every change of it. */
   liveConflicts(): LiveQuery<ConflictOf<S>> {
     return new LiveQuery<ConflictOf<S>>(this.follow('conflicts', undefined));
   }
 
-  /** What {@link rejections} lists, kept up with every change of it. */
+  /** The list of {@link rejections}, kept up with every change of it. */
   liveRejections(): LiveQuery<Rejection<TableName<S>>> {
     return new LiveQuery<Rejection<TableName<S>>>(this.follow('rejections', undefined));
   }
 
-  /** What {@link outbox} lists, kept up with every change of it. */
+  /** The list of {@link outbox}, kept up with every change of it. */
   liveOutbox(): LiveQuery<QueuedTransaction> {
     return new LiveQuery<QueuedTransaction>(this.follow('outbox', undefined));
   }
 
   abstract status(): Promise<ReplicaStatus>;
-  /** Where the data is, and how much room it has. */
+  /** The place of the data, and how much room it has. */
   abstract storage(): Promise<StorageReport>;
   /** Writes a compact copy of the whole replica to a new file, to ship with an app as its `prebuilt` database, say. */
   abstract copyTo(file: string): Promise<void>;
@@ -324,7 +324,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
   protected abstract decide<K extends Decision>(name: K, ...given: readonly unknown[]): Promise<DecisionResult<K>>;
   /** Carries out an effect under the id of its call: a second time nothing is done, and the first outcome is told. */
   protected abstract once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown>;
-  /** Where the results of a live query come from. */
+  /** The source of the results of a live query. */
   protected abstract follow(kind: Followed, request: unknown): Source<never>;
   /** Tells a listener of the changes of a table. */
   protected abstract hear(

@@ -8,9 +8,9 @@ import { syncOwner } from '../sync/lease.ts';
 import { invalidValuesIn } from '../sync/stored-values.ts';
 import type { Rejection, ReplicaStatus } from './replica.ts';
 
-// What a replica tells of itself when it is asked: loaded then.
+// The reports of a replica about itself: loaded when it is asked. */
 
-/** Where it stands. */
+/** Its state. */
 export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'commit'>): ReplicaStatus {
   const position = meta(database, 'position');
   return {
@@ -27,7 +27,7 @@ export function statusOf({ database, outbox, conflicts, host }: Omit<Engine, 'co
   };
 }
 
-/** What is not confirmed. */
+/** The transactions that are not confirmed. */
 function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransaction[] {
   return [...transactionsOf(outbox, 'pending', 'attempted', 'rejected')].map((transaction) => ({
     sequence: transaction.sequence,
@@ -41,7 +41,7 @@ function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransaction[] 
   }));
 }
 
-/** What the server refused; transactions that went up as one are one refusal. */
+/** The transactions that the server refused; several that went up as one are one refusal. */
 function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
   const found = new Map<string, { rows: Rejection['rows'][number][]; problems: Problem[] }>();
   for (const { id, changes, problems } of transactionsOf(outbox, 'rejected')) {
@@ -59,7 +59,7 @@ function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
   return [...found].map(([transaction, { rows, problems }]) => ({ transaction, rows, problems }));
 }
 
-/** What the file takes, in bytes. */
+/** The size of the file, in bytes. */
 export function sizeOf({ database }: Omit<Engine, 'commit'>): number {
   const pragma = (name: string) => Number(Object.values(database.once(`PRAGMA ${name}`)[0] as object)[0]);
   return pragma('page_count') * pragma('page_size');
@@ -99,7 +99,7 @@ export function copyOf(engine: Omit<Engine, 'commit'>): Uint8Array {
   return bytes;
 }
 
-/** What a replica lists of what is not settled. */
+/** The lists of a replica of what is not settled. */
 export const lists = {
   conflicts: ({ conflicts }: Omit<Engine, 'commit'>): readonly Conflict[] => conflicts.list(),
   rejections: (engine: Omit<Engine, 'commit'>): readonly Rejection[] => rejectionsOf(engine),

@@ -34,7 +34,7 @@ export interface SyncPart {
   follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void;
   /** Somebody has signed in. */
   authChanged(): void;
-  /** What a pull would bring. */
+  /** The rows that a pull would bring. */
   estimatePull(): Promise<ToCome>;
   /** Deleted rows on the server. */
   trash(request: TrashRequest): Promise<readonly TrashedRow[]>;
@@ -48,7 +48,7 @@ export interface SyncPart {
 /** Milliseconds by which a device's clock may be wrong before a person is to be told. */
 const mostClockDifference = 5 * 60_000;
 
-/** What is told of the sync: what its loop says, and what the file holds. */
+/** The state of the sync: what its loop says, and what the file holds. */
 export function stateSnapshot(
   { database, outbox, conflicts }: Omit<Engine, 'commit'>,
   loop: Pick<SyncState, 'phase' | 'error' | 'nextAttempt' | 'progress'>,

@@ -54,7 +54,7 @@ export class Syncing implements SyncPart {
   private notifyingTook = 0;
   private isByHand = false;
   private readonly server = { isKnown: false };
-  /** Whether the outbox was looked at since the file was opened. */
+  /** Tells whether the outbox was looked at since the file was opened. */
   private isVerified = false;
   private forgotAt = Number.NEGATIVE_INFINITY;
   private isLinked: boolean;
@@ -94,13 +94,13 @@ export class Syncing implements SyncPart {
 
   /** Begins to sync by itself, if it is to. */
   start(): void {
-    // What was erased may be in the log still: the app was killed before it came to that.
+    // Erased data may be in the log still: the app was killed before it came to that.
     void this.doing.exclusive(() => emptyLog(this.engine.database)).catch(() => undefined);
     if (this.isLinked) this.loop.start();
     else this.loop.pause();
   }
 
-  /** Whether the tie to the server stands, as the file has it. */
+  /** Tells whether the tie to the server stands, as the file has it. */
   private readLinked(): boolean {
     const { database } = this.engine;
     return meta(database, 'unlinked') === undefined && meta(database, 'unlinking') === undefined;
@@ -277,7 +277,7 @@ export class Syncing implements SyncPart {
     await this.loop.stop();
   }
 
-  /** What keeps the replica up between runs. */
+  /** The loop that keeps the replica up between runs. */
   private liveParts({ live, minDelay = 1_000, maxDelay = 300_000 }: SyncOptions): LiveParts {
     const { engine, doing, transport } = this;
     return {
@@ -293,7 +293,7 @@ export class Syncing implements SyncPart {
         }),
       take: (window) =>
         this.change((local) => {
-          // Whoever syncs the file just now from another process has its cursor under way.
+          // Another process that syncs the file just now has its cursor under way.
           refuseOthers(engine.database, engine.host, this.holder);
           return takeWindow(local, window);
         }),

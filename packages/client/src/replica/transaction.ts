@@ -5,9 +5,9 @@ import { type Engine, loadSettling, type StepName, type Steps, WriteSteps } from
 import type { ChoicesOf, RowDecision } from '../overlay/resolve.ts';
 import { DataApi } from './data-api.ts';
 
-/** What a transaction's function gets. Reads see the transaction's own writes; nobody else does before it ends. */
+/** The transaction that its function gets. Reads see the transaction's own writes; nobody else does before it ends. */
 export abstract class Transaction<S extends Schema> extends DataApi<S> {
-  /** What the transaction would be refused for if it ended now: unique values, references. */
+  /** The problems for which the transaction would be refused if it ended now: unique values, references. */
   check(): Promise<readonly Problem[]> {
     return this.perform('check');
   }

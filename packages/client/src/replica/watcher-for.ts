@@ -9,7 +9,7 @@ import type { Watcher } from '../live/watchers.ts';
 import { statusTable } from '../rows/rows.ts';
 import type { Followed } from './replica.ts';
 
-/** What lists the outbox and what is in conflict, once it is loaded: most pages follow none of it. */
+/** The code that lists the outbox and the conflicts, once it is loaded: most pages follow none of it. */
 let lists: typeof import('./report.ts').lists | undefined;
 
 const isList = (kind: Followed): kind is 'conflicts' | 'rejections' | 'outbox' =>
@@ -23,7 +23,7 @@ export function loadWatcher(kind: Followed): Promise<void> | undefined {
   });
 }
 
-/** What keeps a followed query, summary, setting or SQL text up: patched in place where that can be, else asked again. */
+/** The watcher that keeps a followed query, summary, setting or SQL text up: patched in place where that can be, else asked again. */
 export function watcherFor(
   engine: Omit<Engine, 'commit'>,
   kind: Followed,

@@ -13,7 +13,7 @@ import {
 import type { Database } from '../database/database.ts';
 import type { Rows } from './rows.ts';
 
-/** Where uniqueness and references are looked up. */
+/** The tables in which uniqueness and references are looked up. */
 export interface Integrity {
   readonly schema: Schema;
   readonly database: Database;
@@ -29,7 +29,7 @@ export interface Touched {
   readonly before?: AnyRow | null;
 }
 
-/** What the rows a transaction touched break together, at their final values: unique groups, references both ways. */
+/** The problems of the rows that a transaction touched, at their final values: unique groups, references both ways. */
 export function integrityProblems(at: Integrity, touched: Iterable<Touched>): Problem[] {
   const problems: Problem[] = [];
   for (const { table, id, columns = [], before } of touched) {

@@ -37,7 +37,7 @@ export type StatusReader = (table: string, id: string) => RowStatus;
 /** The name under which changes of the status of rows are told to watchers. */
 export const statusTable = 'koinon_status';
 
-/** Whether a query reads the status of its rows in. */
+/** Tells whether a query reads the status of its rows in. */
 export function readsStatus(query: unknown): boolean {
   const { join } = (query ?? {}) as { readonly join?: object };
   return join !== undefined && join !== null && Object.values(join).includes('status');
@@ -161,7 +161,7 @@ export class Rows {
       .map(rowDecoder(plan.table));
   }
 
-  /** What rows of a table without bytes hold besides their ids, by id. */
+  /** The columns of rows of a table without bytes, by id. */
   columnsOf(tableName: string, ids: readonly string[]): Map<string, Readonly<Record<string, unknown>>> {
     const { table, among } = this.sqlOf(tableName);
     const { entries } = table;

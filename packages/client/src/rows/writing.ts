@@ -34,7 +34,7 @@ import type { Bases } from './base.ts';
 import { integrityProblems, type Touched } from './integrity.ts';
 import type { Rows } from './rows.ts';
 
-/** What a local transaction writes to. */
+/** The parts that a local transaction writes to. */
 export interface WriteTarget {
   readonly schema: Schema;
   readonly database: Database;
@@ -151,7 +151,7 @@ export class Writing {
     this.touched.set(key, { table, id, before, columns: [...(known?.columns ?? []), ...columns] });
   }
 
-  /** What the rows touched so far break together. */
+  /** The problems of the rows touched so far. */
   problems(): Problem[] {
     return integrityProblems(this.to, this.touched.values());
   }
@@ -214,7 +214,7 @@ export class Writing {
   }
 }
 
-/** Whether a change can break a unique group or a reference. */
+/** Tells whether a change can break a unique group or a reference. */
 function touchesIntegrity(table: Table, change: Exclude<Change, { kind: 'delete' }>): boolean {
   return table.integrity.some((name) => change.kind === 'insert' || Object.hasOwn(change.columns, name));
 }

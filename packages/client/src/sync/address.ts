@@ -2,7 +2,7 @@ import { KoinonError } from '@koinon/core';
 import { shown } from '@koinon/core/internal';
 
 /**
- * Where a server answers, as an app gives it: `http` or `https`, a host, and perhaps a path below which the server is.
+ * The address of a server, as an app gives it: `http` or `https`, a host, and perhaps a path below which the server is.
  *
  * @throws KoinonError `argument-invalid`.
  */
@@ -60,7 +60,7 @@ export async function withinOrigin(
   }
 }
 
-/** Where a redirect leads. A browser does not tell: there a request without a body, and without a token, finds out. */
+/** The target of a redirect. A browser does not tell: there a request without a body, and without a token, finds out. */
 async function target(response: Response, from: string, signal: AbortSignal): Promise<string | undefined> {
   const location = response.headers.get('location');
   if (location !== null) return URL.canParse(location, from) ? new URL(location, from).href : undefined;

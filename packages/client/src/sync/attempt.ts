@@ -27,14 +27,14 @@ import { joinNext, type Unit } from '../outbox/unit.ts';
 import { type Applying, showAnew } from '../overlay/show.ts';
 import type { Upload } from './state.ts';
 
-// What goes up: chosen, kept as the exact bytes that are sent, and settled by what became of it.
+// The requests that go up: chosen, kept as the exact bytes that are sent, and settled by what became of them.
 
 /** The local side of a sync, inside a transaction. */
 export interface Local extends Applying {
   readonly host: Host;
 }
 
-/** What is chosen by. */
+/** The parts for choosing. */
 interface Uploading {
   readonly upload: Upload;
   readonly requestBytes: number;
@@ -43,7 +43,7 @@ interface Uploading {
   readonly waiting: ReadonlySet<string>;
 }
 
-/** What is sent by. */
+/** The parts for sending. */
 interface Sending {
   readonly push: (body: string, signal: AbortSignal | undefined) => Promise<unknown>;
   readonly change: <T>(work: (local: Local) => T) => Promise<T>;
@@ -79,13 +79,13 @@ export const portions = {
   single: { transactions: 1, changes: 500 },
 } as const satisfies Record<string, Portion>;
 
-/** What goes up next, before it counts as attempted. */
+/** The request that goes up next, before it counts as attempted. */
 export interface Chosen {
-  /** What is joined for it. */
+  /** The transactions that are joined for it. */
   readonly join: Unit | undefined;
   /** None where what is joined comes to nothing. */
   readonly batch: Batch | undefined;
-  /** Where everything stood that the choice went by. */
+  /** The version of the outbox that the choice went by. */
   readonly outboxVersion: string;
 }
 
@@ -139,7 +139,7 @@ export function attempt(local: Local, portion: Portion, uploading: Uploading, ah
   return { request, body };
 }
 
-/** What the server has applied of what is not known to be applied is shown as that. */
+/** Transactions that the server has applied without this replica's knowing are shown as applied. */
 export function takeReceipts(local: Local, receipts: readonly AppliedOrigin[]): void {
   for (const sequence of noteApplied(local.outbox, receipts))
     for (const row of rowsOf(local.outbox, sequence)) showAnew(local, row);
@@ -152,7 +152,7 @@ function settleNothing(local: Local, sequence: number): void {
   for (const row of rows) showAnew(local, row);
 }
 
-/** What has been sent was decided for good. */
+/** A decision that has been sent was made for good. */
 function forgetDecisions(database: Database, { transactions }: PushRequest): void {
   if (database.statement('SELECT 1 FROM koinon_resolved LIMIT 1').get() === undefined) return;
   const forget = database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?');
@@ -186,7 +186,7 @@ export async function sendAttempt(
   return parts.change((local) => settleAttempt(local, body, outcomes));
 }
 
-/** Whether the server could not read or take a request for what is in it. */
+/** Tells whether the server could not read or take a request for what is in it. */
 export function isPoisoned(error: unknown): boolean {
   return error instanceof KoinonError && (error.code === 'malformed-request' || error.code === 'too-large');
 }
@@ -236,7 +236,7 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
       return each;
     }
     if (id === joined) {
-      // What was joined is sent one by one: what one edit met with is not to hold up the others.
+      // Joined transactions are sent one by one: what one edit met with is not to hold up the others.
       part(outbox, id, () => host.newId());
       return each.outcome === 'stale' ? each : { id, outcome: 'parts-missing' };
     }

@@ -23,7 +23,7 @@ interface Asked {
   drop(): void;
 }
 
-/** Where pages lead on from: the replica's cursor, and beside it one for what was gained since. */
+/** The cursor that pages lead on from: the replica's own, and beside it one for what was gained since. */
 type Place = 'cursor' | 'backfill';
 
 /** Pages one after the other that bring nothing and lead no further, while more are announced. */
@@ -32,7 +32,7 @@ const mostIdle = 50;
 /** How often one sync begins anew, for what a server says and then says otherwise; the next sync goes on with it. */
 const mostRepeats = 5;
 
-/** What comes down in one sync: page after page, each taken in onto its cursor. */
+/** The pages that come down in one sync, each taken in onto its cursor. */
 export class Download {
   /** Rows that changed on this device. */
   readonly down = noRows();
@@ -41,11 +41,11 @@ export class Download {
   startedOver = false;
   private readonly parts: SyncParts;
   private readonly signal: AbortSignal | undefined;
-  /** Who asks. */
+  /** The replica that asks. */
   private readonly about: { readonly replica: string; readonly schemaVersion: number };
   /** Sends something between two pages of a first download; returns whether to go on with that. */
   private readonly between: (() => Promise<boolean>) | undefined;
-  /** Whether the server has come to know more of what is asked for, and how often it has. */
+  /** Tells whether the server has come to know more of what is asked for, and how often it has. */
   private hasGained = false;
   private timesGained = 0;
   /** How often it was asked what the server has applied. */
@@ -113,7 +113,7 @@ export class Download {
       reached = header.to;
       if ((header.more || !header.last) && (header.cursor === cursor || idle > mostIdle)) throw leadsNowhere();
       const { acknowledged } = header;
-      // What is confirmed stays the same, so that the next request is known already: it is under way while this page is taken.
+      // The list of confirmed transactions stays the same, so that the next request is known already: it is under way while this page is taken.
       if ((place === 'cursor' ? header.more : !header.last) && acknowledged.length === 0)
         asking.ahead = this.ask(header.cursor, unacknowledged);
       const gains = await this.take(page, place, asked);
@@ -237,7 +237,7 @@ export function checkServer({ schema, only, server }: SyncParts, header: PullHea
   server.isKnown = true;
 }
 
-/** Whether the server cannot go on from a cursor: it is of another feed, or ahead of this one, or too old. */
+/** Tells whether the server cannot go on from a cursor: it is of another feed, or ahead of this one, or too old. */
 export function isUnknownCursor(error: unknown): boolean {
   return error instanceof KoinonError && ['unknown-cursor', 'feed-restored', 'forgotten-cursor'].includes(error.code);
 }

@@ -4,7 +4,7 @@ import type { Local } from './attempt.ts';
 
 // Large bytes that this replica has sent are not sent back to it: the server tells their digest, and they are taken from here.
 
-/** Whether digests can be compared at all: pages that are not secure have nothing to do it with. */
+/** Tells whether digests can be compared at all: pages that are not secure have nothing to do it with. */
 export const canCompare = (): boolean => globalThis.crypto?.subtle !== undefined;
 
 /** A page with what was left out of it; undefined where that is not here any more. */
@@ -38,7 +38,7 @@ async function withOwn(
   return { ...row, columns };
 }
 
-/** What a column of a row holds here, and what was put into it and is not settled yet. */
+/** The bytes that a column of a row holds here, and those that were put into it and are not settled yet. */
 function bytesOf({ outbox }: Local, { table, id }: PulledRow, name: string): Uint8Array<ArrayBuffer>[] {
   const held: readonly (Readonly<Record<string, unknown>> | null | undefined)[] = [
     outbox.rows.get(table, id),

@@ -3,7 +3,7 @@ import type { Database } from '../database/database.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 
-/** Who syncs a replica file just now. */
+/** The process that syncs a replica file just now. */
 export interface Lease {
   /** The open replica that holds it. */
   readonly holder: string;

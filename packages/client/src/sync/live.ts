@@ -4,10 +4,10 @@ import type { Host } from '../host/host.ts';
 import type { CheckedTransport } from './checked.ts';
 import type { LiveChannel } from './transport.ts';
 
-/** Where a replica stands, for joining. */
+/** The state of a replica, for joining. */
 export type JoinState = Omit<JoinRequest, 'join' | 'tables'>;
 
-/** What the live side of a sync works with. */
+/** The parts that the live side of a sync works with. */
 export interface LiveParts {
   readonly host: Host;
   readonly transport: CheckedTransport;
@@ -16,13 +16,13 @@ export interface LiveParts {
   /** The shortest and the longest milliseconds between attempts to connect. */
   readonly minDelay: number;
   readonly maxDelay: number;
-  /** Where the replica stands; undefined while it cannot join, its first download not being complete, say. */
+  /** The state of the replica; undefined while it cannot join, its first download not being complete, say. */
   readonly joinState: () => Promise<JoinState | undefined>;
   /** Applies a window in one local transaction; false where the replica is not at the cursor it leads away from. */
   readonly take: (window: LiveWindow) => Promise<boolean>;
   /** A pull is needed: it is followed by {@link Live.begin}. */
   readonly pull: () => void;
-  /** Whether changes arrive by themselves has changed. */
+  /** Tells whether changes arrive by themselves has changed. */
   readonly onChange: () => void;
 }
 
@@ -77,7 +77,7 @@ export class Live {
     this.parts = parts;
   }
 
-  /** Whether changes arrive by themselves, so that there is no need to pull. */
+  /** Tells whether changes arrive by themselves, so that there is no need to pull. */
   get isJoined(): boolean {
     return this.channel !== undefined && this.joined === this.join;
   }
@@ -94,7 +94,7 @@ export class Live {
   /** A run begins. @param pulls whether it moves the cursor itself. */
   hold(pulls: boolean): void {
     this.isHeld = true;
-    // What arrives from now on leads away from where the replica will not be any more.
+    // Windows that arrive from now on lead away from where the replica will not be any more.
     if (pulls) this.unjoin();
   }
 
@@ -232,7 +232,7 @@ export class Live {
     }
   }
 
-  /** What comes next would not fit: the replica pulls, and joins anew after that. */
+  /** The windows that come next would not fit: the replica pulls, and joins anew after that. */
   private fallBehind(): void {
     this.unjoin();
     this.parts.pull();

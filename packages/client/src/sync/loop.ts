@@ -4,14 +4,14 @@ import type { Live } from './live.ts';
 import type { Direction, SyncOptions, SyncPhase, SyncReason, SyncState } from './state.ts';
 import type { SyncReport } from './step.ts';
 
-/** What a loop works with. */
+/** The parts that a loop works with. */
 export interface LoopParts {
   readonly host: Host;
   /** One run. The loop never has two at once. */
   readonly run: (direction: Direction, reason: SyncReason, signal: AbortSignal) => Promise<SyncReport>;
-  /** What keeps the replica up between runs; undefined where nothing does. */
+  /** The connection that keeps the replica up between runs; undefined where nothing does. */
   readonly live: Live | undefined;
-  /** Whether something waits to be sent. */
+  /** Tells whether something waits to be sent. */
   readonly hasPending: () => Promise<boolean>;
   /** Called whenever what the loop says of itself has changed. */
   readonly onChange: () => void;
@@ -31,7 +31,7 @@ export class SyncLoop {
   private nextAttempt: number | undefined;
   private failures = 0;
   private running: { readonly abort: AbortController; readonly ended: Promise<unknown> } | undefined;
-  /** What called for a sync while one was running. */
+  /** The reason that called for a sync while one was running. */
   private due: SyncReason | undefined;
   private isPaused = false;
   private isStopped = false;
@@ -50,7 +50,7 @@ export class SyncLoop {
     this.stopListening = options ? parts.host.onChange(() => this.hostChanged()) : () => undefined;
   }
 
-  /** What the loop says of itself. */
+  /** The state of the loop. */
   get state(): Pick<SyncState, 'phase' | 'error' | 'nextAttempt'> {
     const { error, nextAttempt } = this;
     const phase = this.phase === 'idle' && this.isLive ? 'live' : this.phase;
@@ -197,7 +197,7 @@ export class SyncLoop {
     signal?.addEventListener('abort', stop);
     if (signal?.aborted) stop();
     const { live } = this.parts;
-    // What arrives by itself need not be fetched: a change then only goes up.
+    // Changes that arrive by themselves need not be fetched: an own change then only goes up.
     live?.hold(!(reason === 'change' && this.isLive));
     const running = this.parts.run(direction, reason, abort.signal);
     this.running = { abort, ended: running.catch(() => undefined) };

@@ -4,16 +4,16 @@ const [worthwhile, telling] = [4_096, 16_384];
 /** Bytes a millisecond from which on compressing takes longer than it saves. */
 const fast = 1_000;
 
-/** What a request has for a body: compressed, as it is, or none. */
+/** The body of a request: compressed, as it is, or none. */
 export type Body = ArrayBuffer | string | undefined;
 
-/** Whether requests are compressed: where the server says that it takes that, and the link is not fast. */
+/** Tells whether requests are compressed: where the server says that it takes that, and the link is not fast. */
 export class Packing {
   private isTaken = false;
   private isSlow: boolean;
   private wasRefused = false;
 
-  /** @param root where the server is. What does not leave this machine is taken to be fast. */
+  /** @param root where the server is. A link that does not leave this machine is taken to be fast. */
   constructor(root: string) {
     this.isSlow = !/^https?:\/\/(localhost|127\.\d|\[::1\])/.test(root);
   }
@@ -31,7 +31,7 @@ export class Packing {
     if (size >= telling) this.isSlow = size / took < fast;
   }
 
-  /** Whether a compressed request was refused for being that, by a proxy on the way, say: then it is sent as it is. */
+  /** Tells whether a compressed request was refused for being that, by a proxy on the way, say: then it is sent as it is. */
   isRefused({ status }: Response): boolean {
     if (status !== 400 && status !== 415) return false;
     this.wasRefused = true;

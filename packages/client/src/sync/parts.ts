@@ -5,27 +5,27 @@ import type { CheckedTransport } from './checked.ts';
 import type { Upload } from './state.ts';
 import type { Traffic } from './traffic.ts';
 
-/** What a sync step works with. */
+/** The parts that a sync step works with. */
 export interface SyncParts {
   readonly transport: Pick<CheckedTransport, 'pull' | 'applied'>;
   /** Sends these exact bytes; returns the parsed answer. */
   readonly push: (body: string, signal: AbortSignal | undefined) => Promise<unknown>;
   readonly upload: Upload;
   readonly requestBytes: number;
-  /** Whether what changes on the server arrives by itself, so that nothing need be fetched. */
+  /** Tells whether what changes on the server arrives by itself, so that nothing need be fetched. */
   readonly isLive: () => boolean;
   /** Runs local work in a transaction of its own, when no transaction of the app is open. */
   readonly change: <T>(work: (local: Local) => T) => Promise<T>;
   /** Says what the step does next. */
   readonly enter: (phase: 'resending' | 'pulling' | 'pushing') => void;
-  /** What it has moved so far. */
+  /** The rows that it has moved so far. */
   readonly traffic: Traffic;
-  /** What is asked for of what the user may have. */
+  /** The part that is asked for of what the user may have. */
   readonly only: Only;
   readonly host: Host;
   readonly schema: Schema;
-  /** What is known of the server since the file was opened. */
+  /** The state of the server as known since the file was opened. */
   readonly server: { isKnown: boolean };
-  /** Whether something goes up before anything has come down: what was never answered, or what does not wait for a first download. */
+  /** Tells whether something goes up before anything has come down: what was never answered, or what does not wait for a first download. */
   readonly sendsFirst: () => Promise<boolean>;
 }

@@ -4,13 +4,13 @@ import type { ErrorCode } from '@koinon/core';
 export type Direction = 'both' | 'push' | 'pull';
 
 /**
- * What goes up: every transaction as it was made, or of consecutive ones that were never sent only what each row came to
+ * The form in which changes go up: every transaction as it was made, or of consecutive ones that were never sent only what each row came to
  * in the end, as one transaction.
  */
 export type Upload = 'every step' | 'latest state';
 
 /**
- * Where the sync loop stands. `stopped`: there is no server, or the replica is closed; `unlinked` from its server; `paused` by the app; `offline`;
+ * The phase of the sync loop. `stopped`: there is no server, or the replica is closed; `unlinked` from its server; `paused` by the app; `offline`;
  * `resending` what has no answer yet; `pulling`; `pushing`; `live`: what changes on the server arrives by itself; `idle` until something calls for a sync; `waiting` after a
  * failure; `held-back` because the app's `allow` said no; `needs-auth`: the server does not know who asks, or the replica is
  * another user's; `needs-upgrade`: the server refuses this app's version.
@@ -43,7 +43,7 @@ export type SyncReason =
   | 'live'
   | 'sign-in';
 
-/** What an app shows of the sync. */
+/** The state of the sync, for an app to show. */
 export interface SyncState {
   readonly phase: SyncPhase;
   /** Transactions the server has not confirmed. */
@@ -62,7 +62,7 @@ export interface SyncState {
   readonly error: {
     readonly code: ErrorCode | 'unknown';
     readonly message: string;
-    /** What the cause of it says, where there is one. */
+    /** The message of its cause, where there is one. */
     readonly cause: string | null;
   } | null;
   /** When the next attempt is made by itself, RFC 3339. */
@@ -70,11 +70,11 @@ export interface SyncState {
   /** The feed's position this replica has reached, and the server's own when it was last heard. */
   readonly position: number | null;
   readonly serverPosition: number | null;
-  /** Whether the first download is complete: before that, what is not here may only not have come yet. */
+  /** Tells whether the first download is complete: before that, what is not here may only not have come yet. */
   readonly isComplete: boolean;
   /** Milliseconds by which the server's clock is ahead of this device's, as far as it is known; null before the first sync. */
   readonly clockDifference: number | null;
-  /** Whether that is more than five minutes: times of edits are corrected by it, and a person should set the clock. */
+  /** Tells whether that is more than five minutes: times of edits are corrected by it, and a person should set the clock. */
   readonly isClockWrong: boolean;
 }
 
@@ -92,14 +92,14 @@ export interface SyncProgress {
 export interface SyncOptions {
   /** Default `both`. */
   readonly direction?: Direction;
-  /** Whether every transaction goes up as it was made, or only what each row came to. Default `every step`. */
+  /** Tells whether every transaction goes up as it was made, or only what each row came to. Default `every step`. */
   readonly upload?: Upload;
   /**
    * Bytes of one request to aim for when something goes up; a transaction of more goes in parts. Default 524,288; less where
    * long requests seldom get through.
    */
   readonly requestBytes?: number;
-  /** What calls for a sync; each is on unless it is switched off. */
+  /** The events that call for a sync; each is on unless it is switched off. */
   readonly when?: {
     readonly open?: boolean;
     readonly change?: boolean;
@@ -108,7 +108,7 @@ export interface SyncOptions {
     readonly timer?: boolean;
   };
   /**
-   * Whether the server's changes arrive by themselves: over a WebSocket, or long requests where there is none to be had.
+   * Tells whether the server's changes arrive by themselves: over a WebSocket, or long requests where there is none to be had.
    * For some tables only: changes of the others then come along with those, or with the next sync. Default true.
    */
   readonly live?: boolean | { readonly tables: readonly string[] };

@@ -10,7 +10,7 @@ import type { SyncParts } from './parts.ts';
 import type { Direction } from './state.ts';
 import { Upload } from './upload.ts';
 
-/** What a sync step did. */
+/** The result of a sync step. */
 export interface SyncReport {
   /** Rows that changed on this device. */
   readonly down: Readonly<RowCounts>;
@@ -23,7 +23,7 @@ export interface SyncReport {
     readonly waiting: number;
     readonly rejected: number;
   };
-  /** Whether the server no longer knew this replica's cursor, so that everything was fetched anew; unsent changes are kept. */
+  /** Tells whether the server no longer knew this replica's cursor, so that everything was fetched anew; unsent changes are kept. */
   readonly startedOver: boolean;
   /** The feed's position this replica has reached; null before its first pull. */
   readonly position: number | null;
@@ -32,7 +32,7 @@ export interface SyncReport {
 /** Confirmed transactions that may wait for a pull before one comes between two pushes. */
 const mostUnseen = 2_000;
 
-/** What others keep overtaking is tried this often in one step; the next step goes on with it. */
+/** A transaction that others keep overtaking is tried this often in one step; the next step goes on with it. */
 const mostRounds = 5;
 
 /**
@@ -51,7 +51,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
   const { about, unanswered, toSend } = await parts.change((local) => {
     const { database, outbox } = local;
     const unanswered = unansweredIn(database);
-    // Where nothing comes before it, what goes up is chosen at once.
+    // If nothing comes before it, the first request is chosen at once.
     if (unanswered === undefined && !pullsFirst && direction !== 'pull') upload.chooseFirst(local);
     return {
       about: { replica: meta(database, 'replica') as string, schemaVersion: schema.version },

@@ -82,7 +82,7 @@ function fittingBlock(schema: Schema, block: RowBlock, invalidValues: InvalidSto
   return fit === undefined ? block : { ...block, rows: fit };
 }
 
-/** Whether a word of a one-of is one of its list. */
+/** Tells whether a word of a one-of is one of its list. */
 function isListed({ type, oneOf }: Column, value: JsonValue | undefined): boolean {
   return type !== 'one-of' || typeof value !== 'string' || oneOf?.includes(value) === true;
 }
@@ -103,7 +103,7 @@ export function noteInvalidValues(
   else setMeta(database, 'invalid values', JSON.stringify(listed));
 }
 
-/** What did not fit, at most a hundred, the newest last. */
+/** The values that did not fit, at most a hundred, the newest last. */
 export function invalidValuesIn(database: Database): readonly InvalidStoredValue[] {
   return JSON.parse(meta(database, 'invalid values') ?? '[]') as readonly InvalidStoredValue[];
 }

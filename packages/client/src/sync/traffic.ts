@@ -13,7 +13,7 @@ export interface TableTraffic {
 /** Ids that are named for each table. */
 const named = 20;
 
-/** What one run moved: rows by table and kind. */
+/** The rows that one run moved, by table and kind. */
 export class Traffic {
   readonly down: Record<string, TableTraffic> = {};
   readonly up: Record<string, TableTraffic> = {};
@@ -29,7 +29,7 @@ export class Traffic {
   note(way: 'down' | 'up', { table, id, kind }: { table: string; id: string; kind: PulledRow['kind'] }): void {
     const traffic = this.of(way, table);
     traffic[kind] = (traffic[kind] ?? 0) + 1;
-    // What has left the device is not named on it any more.
+    // A row that has left the device is not named on it any more.
     if (kind !== 'leave' && traffic.first.length < named) traffic.first.push(id);
   }
 

@@ -41,7 +41,7 @@ export interface Transport {
   readonly bytes?: { readonly down: number; readonly up: number };
 }
 
-/** Who hears what comes over a live connection. */
+/** The listener of a live connection. */
 export interface LiveListener {
   open(): void;
   message(message: LiveMessage): void;
@@ -60,7 +60,7 @@ export interface LiveChannel {
 /** Milliseconds a request may be held back by the server, and something on top. */
 const waitPatience = 45_000;
 
-/** Where tokens come from; undefined: nobody is signed in. */
+/** The source of tokens; undefined: nobody is signed in. */
 export type TokenSource = () => string | undefined | Promise<string | undefined>;
 
 /** Options of {@link httpTransport}. */
@@ -233,7 +233,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
         },
         close() {
           isOver = true;
-          // What is still being opened is closed as soon as it is.
+          // A socket that is still being opened is closed as soon as it is.
           if (socket.readyState === socket.CONNECTING) socket.onopen = () => socket.close();
           else socket.close();
         },
@@ -264,7 +264,7 @@ function parsed(text: string): unknown {
   }
 }
 
-/** What the app's function gives: a text, or nothing where nobody is signed in. @throws KoinonError `token-failed`. */
+/** The token that the app's function gives: a text, or nothing where nobody is signed in. @throws KoinonError `token-failed`. */
 async function askedToken(source: TokenSource): Promise<string | undefined> {
   let given: unknown;
   try {
@@ -286,7 +286,7 @@ async function askedToken(source: TokenSource): Promise<string | undefined> {
   );
 }
 
-/** Whether this is a page for people, as the login of a hotel's network puts in the place of every answer. */
+/** Tells whether this is a page for people, as the login of a hotel's network puts in the place of every answer. */
 function isPage({ headers }: Pick<Response, 'headers'>): boolean {
   return headers.get('content-type')?.startsWith('text/html') === true;
 }

@@ -5,13 +5,13 @@ import type { SyncParts } from './parts.ts';
 /** How often one sync starts a large transaction over whose parts the server had lost. */
 const mostLosses = 5;
 
-/** What goes up in one sync: request after request, until what is left has to wait. */
+/** The requests that go up in one sync, one after the other, until what is left has to wait. */
 export class Upload {
   /** Transactions by what the server made of them. */
   readonly counts = { applied: 0, stale: 0, waiting: 0, rejected: 0 };
   private readonly parts: SyncParts;
   private readonly signal: AbortSignal | undefined;
-  /** What the server could not write just now is not sent again before everything else that can go. */
+  /** Transactions that the server could not write just now are not sent again before everything else that can go. */
   private readonly deferred = new Set<string>();
   /** A request that was chosen before anything else was done. */
   private first: Attempt | undefined;

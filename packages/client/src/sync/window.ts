@@ -10,7 +10,7 @@ import { attemptedBody, type Local } from './attempt.ts';
 import type { JoinState } from './live.ts';
 import { fitting, noteInvalidValues } from './stored-values.ts';
 
-// What comes down, by a pull or by itself: taken in onto the cursor that it leads away from.
+// The rows that come down, by a pull or by themselves: taken in onto the cursor that they lead away from.
 
 /**
  * Applies a window that the server has sent by itself, in one local transaction; false where the replica is not at the
@@ -26,7 +26,7 @@ export function takeWindow(local: Local, window: LiveWindow): boolean {
     meta(database, 'uploads') !== undefined &&
     meta(database, 'uploads') !== String(window.uploads);
   if (isOtherwiseCounted || window.applied.some((id) => !own.has(id))) return false;
-  // What it has come to know is fetched with the next run: at once, a replica between two servers would go to and fro.
+  // Columns that it has come to know are fetched with the next run: at once, a replica between two servers would go to and fro.
   if (window.unsupported && noteUnsupported(database, window.unsupported)) setMeta(database, 'backfill', '');
   const { rows, cursor, position, time, applied } = window;
   const header = {
@@ -46,7 +46,7 @@ export function takeWindow(local: Local, window: LiveWindow): boolean {
   return true;
 }
 
-/** Where a replica stands, if it may join the server's live windows: it has all that it could be told changes of. */
+/** The state of a replica, if it may join the server's live windows: it has all that it could be told changes of. */
 export function joinStateOf({ schema, database }: Pick<Local, 'schema' | 'database'>): JoinState | undefined {
   const cursor = meta(database, 'cursor');
   const isWhole = meta(database, 'complete') !== undefined && meta(database, 'backfill') === undefined;

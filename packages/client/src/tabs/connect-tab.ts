@@ -10,14 +10,14 @@ import { forgetUnfinished, keepUnfinished, unfinished } from './unfinished.ts';
 
 /** Options of {@link connectTab}. */
 export interface ConnectTabOptions {
-  /** Whether the browser is asked not to clear the data when room is short; some ask the person. Default true. */
+  /** Tells whether the browser is asked not to clear the data when room is short; some ask the person. Default true. */
   readonly persist?: boolean;
 }
 
 /**
  * Reaches the app's replica from a page. Its worker runs `hostTabs`; all tabs share one database.
  *
- * What is written while the page is being left is kept: what the worker had no time for is done when the app is next opened.
+ * A write that is made while the page is being left is kept: what the worker had no time for is done when the app is next opened.
  *
  * @throws KoinonError whatever opening the database threw; `replica-closed` when the worker cannot be started.
  * @example

@@ -5,18 +5,18 @@ import type { Port } from '../remote/port.ts';
 import type { Replica } from '../replica/replica.ts';
 import { Channel, type TabMessage, tabLock } from './tab-bus.ts';
 
-/** What the owner runs the database with. */
+/** The parts that the owner runs the database with. */
 export interface OpenDatabase<S extends Schema> {
   readonly replica: Replica<S>;
-  /** Whether another tab has taken the database over. */
+  /** Tells whether another tab has taken the database over. */
   isLost(): boolean;
   /** Lets go of the files at once. */
   abandon(): void;
-  /** Whether the data goes with this tab. */
+  /** Tells whether the data goes with this tab. */
   readonly isMemory: boolean;
 }
 
-/** Where answers to one tab go, and how its requests come in. */
+/** The port on which answers to one tab go, and its requests come in. */
 class TabPort implements Port {
   private readonly send: Port['postMessage'];
   private readonly listeners = new Map<string, ((message: unknown) => void)[]>();
@@ -79,12 +79,12 @@ export class TabEngine<S extends Schema> {
     this.own = this.serve(post);
   }
 
-  /** Whether another tab has taken the database over; looks. */
+  /** Tells whether another tab has taken the database over; looks. */
   isLost(): boolean {
     return this.isOver || this.database?.isLost() === true;
   }
 
-  /** Whether handing over would lose the data. */
+  /** Tells whether handing over would lose the data. */
   get isMemory(): boolean {
     return this.database?.isMemory === true;
   }
@@ -143,7 +143,7 @@ export class TabEngine<S extends Schema> {
   private serve(send: Port['postMessage']): TabPort {
     const port = new TabPort((message, transfer) => {
       if (this.isOver) return;
-      // What a dispossessed engine says no longer counts; the next owner is asked again.
+      // An answer of a dispossessed engine no longer counts; the next owner is asked again.
       if (this.isLost()) this.onLost();
       else send(message, transfer);
     });

@@ -15,13 +15,13 @@ import {
   tabLock,
 } from './tab-bus.ts';
 
-/** What the worker of an app's tabs opens. */
+/** The options of the worker of an app's tabs. */
 export interface TabOptions<S extends Schema>
   extends Pick<
     ReplicaOptions<S>,
     'schema' | 'seed' | 'migrations' | 'server' | 'token' | 'only' | 'sync' | 'stallLimit'
   > {
-  /** What the database is called on this origin. */
+  /** The name of the database on this origin. */
   readonly name: string;
   /** A database that ships with the app, made by `copy` or `copyTo`: what a new one starts from. An address, or the bytes. */
   readonly prebuilt?: string | Blob;
@@ -186,7 +186,7 @@ class Tab<S extends Schema> {
     const { engine } = this;
     if (engine === undefined || engine.isMemory) return;
     if (other === undefined) {
-      // Who is there answers with its own state.
+      // A tab that is there answers with its own state.
       if (!this.mine.visible) this.all.post({ type: 'owner', term: engine.term });
       return;
     }

@@ -1,16 +1,16 @@
 import { systemHost, type TabHost } from '../host/host.ts';
 import type { Request } from '../remote/messages.ts';
 
-/** What the page sees and its worker does not. */
+/** The events that the page sees and its worker does not. */
 export interface Shell {
   readonly online: boolean;
   readonly visible: boolean;
 }
 
-/** What a page sends its worker. */
+/** A message of a page to its worker. */
 export type FromPage = Request | { readonly shell: Shell };
 
-/** Whether a message tells about the page, and is not for the replica. */
+/** Tells whether a message tells about the page, and is not for the replica. */
 export function isFromPage(message: FromPage): message is { readonly shell: Shell } {
   return 'shell' in message;
 }

@@ -1,4 +1,4 @@
-/** What tabs say to all others that have the same database open. */
+/** A message of a tab to all others that have the same database open. */
 export type TabBroadcast =
   /** A tab has the database from now on. */
   | { readonly type: 'owner'; readonly term: string }
@@ -14,13 +14,13 @@ export interface TabState {
   readonly visible: boolean;
 }
 
-/** What goes between the owner and one other tab, on a channel of their own. */
+/** A message between the owner and one other tab, on a channel of their own. */
 export type TabMessage =
   | { readonly type: 'up'; readonly term: string; readonly message: unknown }
   | { readonly type: 'welcome'; readonly term: string }
   | { readonly type: 'down'; readonly term: string; readonly message: unknown };
 
-/** Whether a tab in the one state should rather run the database than one of the other. */
+/** Tells whether a tab in the one state should rather run the database than one of the other. */
 export function isBetter(one: TabState, other: TabState): boolean {
   if (one.version !== other.version) return one.version > other.version;
   return one.visible && !other.visible;

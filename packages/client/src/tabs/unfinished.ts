@@ -18,7 +18,7 @@ export function keepUnfinished(name: string, key: string, requests: readonly Req
   localStorage.setItem(prefix(name) + key, JSON.stringify(requests.map(pack)));
 }
 
-/** What pages have left unfinished. */
+/** The calls that pages have left unfinished. */
 export function unfinished(name: string): readonly { readonly key: string; readonly requests: readonly Request[] }[] {
   return Object.keys(localStorage)
     .filter((key) => key.startsWith(prefix(name)))

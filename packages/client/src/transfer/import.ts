@@ -20,13 +20,13 @@ export interface ImportOptions<S extends Schema> {
   /** The table of a CSV file; for JSON Lines each line names its own. */
   readonly table?: TableName<S>;
   readonly format?: TransferFormat;
-  /** What becomes of a row whose id is there: `refuse` stops the import, `update` writes over it. Default `refuse`. */
+  /** The fate of a row whose id is there: `refuse` stops the import, `update` writes over it. Default `refuse`. */
   readonly existing?: 'refuse' | 'update';
   readonly signal?: AbortSignal;
   readonly onProgress?: (progress: TransferProgress) => void;
 }
 
-/** What an import did. */
+/** The result of an import. */
 export interface ImportReport {
   readonly rows: number;
 }
@@ -219,7 +219,7 @@ class CsvReading {
         else await this.woken();
       }
     } finally {
-      // Who stops half-way reads no more of the source either.
+      // A reader who stops half-way reads no more of the source either.
       this.isOver = true;
       this.goOn();
     }

@@ -12,7 +12,7 @@ export interface TransferProgress {
   readonly of: number | null;
 }
 
-/** What import and export have in common. */
+/** The options that import and export have in common. */
 export interface TransferOptions<S extends Schema> {
   readonly table?: TableName<S>;
   readonly format?: TransferFormat;

@@ -5,7 +5,7 @@ import { frozenRow } from '../values/sql.ts';
 import { columnsFromWire, columnsToWire, type WireColumns } from '../values/wire.ts';
 import type { RowKey } from './row-key.ts';
 
-/** What a counter or set column was told: it travels as what was done, not as the outcome, and so never conflicts. */
+/** The operation on a counter or set column: it travels as what was done, not as the outcome, and so never conflicts. */
 export type Operation =
   | { readonly add: number }
   | { readonly include: readonly string[]; readonly exclude: readonly string[] };
@@ -37,7 +37,7 @@ export interface WireChange {
   readonly operations?: Operations;
 }
 
-/** What an operation makes of a value; a missing value counts as zero or the empty set. */
+/** The value after an operation; a missing value counts as zero or the empty set. */
 export function applyOperation(value: unknown, operation: Operation): unknown {
   if ('add' in operation) return ((value as number | null) ?? 0) + operation.add;
   const members = new Set((value as readonly string[] | null) ?? []);

@@ -28,7 +28,7 @@ export class HeldRows<Cause> {
     for (const change of changes) this.causes.set(rowKey(change), cause);
   }
 
-  /** What a later transaction with these changes has to wait for; undefined for nothing. */
+  /** The cause for which a later transaction with these changes has to wait; undefined for nothing. */
   causeOf(changes: readonly (Change | WireChange)[]): Cause | undefined {
     if (this.causes.size === 0) return undefined;
     for (const change of changes) {

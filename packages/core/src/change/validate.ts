@@ -7,7 +7,7 @@ import { complaintProblem, type Table } from '../schema/table.ts';
 import { checkId, checkValue } from '../values/check.ts';
 import type { Change } from './change.ts';
 
-/** Who writes: a device may not give columns that only the server assigns. */
+/** The writer: a device may not give columns that only the server assigns. */
 export type Writer = 'device' | 'server';
 
 /**
@@ -114,7 +114,7 @@ function areTexts(operation: { include: readonly unknown[]; exclude: readonly un
   );
 }
 
-/** What is wrong with a whole row: values that operations led out of range, and the table's own row check. */
+/** The problems of a whole row: values that operations led out of range, and the table's own row check. */
 export function rowProblems(tableName: string, table: Table, row: AnyRow): Problem[] {
   const problems: Problem[] = [];
   for (const [name, column] of table.entries) {

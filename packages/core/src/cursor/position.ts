@@ -14,7 +14,7 @@ export interface TableFilter {
   readonly without?: readonly string[];
 }
 
-/** What a cursor was given for, by table; a table that is not named is given whole. */
+/** The part that a cursor was given for, by table; a table that is not named is given whole. */
 export type Scope = Readonly<Record<string, TableFilter>>;
 
 /** How far an unfinished first download has come: every row up to this key has been sent. */
@@ -25,14 +25,14 @@ export interface Resume {
 }
 
 /**
- * What a cursor says. Devices hold it sealed and never look inside: the set of positions known there, the feed they
+ * The content of a cursor. Devices hold it sealed and never look inside: the set of positions known there, the feed they
  * belong to, the scope and schema version they were given for, and how far a first download has come.
  */
 export interface Cursor {
   readonly feed: string;
   readonly known: Position;
   /**
-   * Where the pages of a long delta began: a row that has changed again since is sent with all that became of it from
+   * The position at which the pages of a long delta began: a row that has changed again since is sent with all that became of it from
    * there on, for an earlier page may have left it out.
    */
   readonly since?: Position;

@@ -1,7 +1,7 @@
 const thrown = new WeakSet<object>();
 
 /**
- * Runs a function that the app has given, such as a row check. What it throws is the app's own: it is remembered, and comes
+ * Runs a function that the app has given, such as a row check. An error that it throws is the app's own: it is remembered, and comes
  * out as it is.
  */
 export function callApp<T>(work: () => T): T {
@@ -13,7 +13,7 @@ export function callApp<T>(work: () => T): T {
   }
 }
 
-/** Whether an error was thrown by a function that the app has given. What is no object can be thrown by nothing else. */
+/** Tells whether an error was thrown by a function that the app has given. What is no object can be thrown by nothing else. */
 export function isFromApp(error: unknown): boolean {
   return typeof error !== 'object' || error === null || thrown.has(error);
 }

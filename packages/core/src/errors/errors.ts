@@ -3,7 +3,7 @@
  * changes its meaning; messages may be reworded.
  */
 export const errorStatus = {
-  // What the app or the person wrote.
+  // Mistakes of the app or the person.
   'argument-invalid': 400,
   'schema-invalid': 400,
   'unknown-table': 400,
@@ -57,7 +57,7 @@ export const errorStatus = {
   'transaction-shared': 409,
   'change-needed': 409,
   cancelled: 499,
-  // What a server answers.
+  // Answers of a server.
   'malformed-request': 400,
   'too-large': 413,
   'too-many-requests': 429,
@@ -97,7 +97,7 @@ export interface Problem {
   readonly rule?: string;
 }
 
-/** What a {@link KoinonError} can carry besides its code and message. */
+/** The details that a {@link KoinonError} can carry besides its code and message. */
 export interface ErrorDetails {
   readonly table?: string;
   readonly id?: string;
@@ -114,7 +114,7 @@ export interface ErrorDetails {
 /** Tells errors of every copy of this package. */
 const mark = Symbol.for('koinon.error');
 
-/** What `instanceof` asks: an app and a library may each have brought their copy. A class that extends this one means its own. */
+/** The question that `instanceof` asks: an app and a library may each have brought their copy. A class that extends this one means its own. */
 function isOne(this: unknown, value: unknown): boolean {
   if (this !== KoinonError) return Function.prototype[Symbol.hasInstance].call(this, value);
   return typeof value === 'object' && value !== null && mark in value;
@@ -168,7 +168,7 @@ export function errorFromProblems(problems: readonly [Problem, ...Problem[]]): K
   return new KoinonError(first.code, `${first.message}${more}`, { ...first, problems });
 }
 
-/** What an error says, whatever was thrown. */
+/** The message of an error, whatever was thrown. */
 export function messageOf(error: unknown): string {
   return error instanceof Error ? error.message : String(error);
 }

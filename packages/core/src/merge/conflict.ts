@@ -24,7 +24,7 @@ export interface Conflict {
   readonly id: string;
   /** Null: the whole row; one side deleted it. */
   readonly column: string | null;
-  /** What both sides began with, and what each has made of it: values of the column, or rows. */
+  /** The value that both sides began with, and what each has made of it: values of the column, or rows. */
   readonly base: unknown;
   readonly local: unknown;
   readonly remote: unknown;

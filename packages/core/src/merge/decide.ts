@@ -12,7 +12,7 @@ export type Decision = { readonly value: unknown } | { readonly reason: string |
 const ask: Decision = { reason: null };
 
 /**
- * What the rule of a column makes of a value that both sides changed.
+ * The value that the rule of a column makes of one that both sides changed.
  *
  * @param localAt when each side last edited it, in milliseconds since 1970; undefined where that is not known.
  */

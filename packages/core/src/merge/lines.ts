@@ -25,7 +25,7 @@ export function mergeLines(base: string, local: string, remote: string): string 
   let at = 0;
   while (mine.length > 0 || theirs.length > 0) {
     const from = Math.min(mine[0]?.from ?? before.length, theirs[0]?.from ?? before.length);
-    // What overlaps, or touches, is one region.
+    // Regions that overlap, or touch, are one.
     let to = from;
     const own: Hunk[] = [];
     const other: Hunk[] = [];
@@ -56,7 +56,7 @@ function isSame(some: readonly string[], others: readonly string[]): boolean {
   return some.length === others.length && some.every((line, i) => line === others[i]);
 }
 
-/** What a side has in the place of a region. */
+/** The lines that a side has in the place of a region. */
 function regionOf(before: readonly string[], from: number, to: number, hunks: readonly Hunk[]): string[] {
   const lines: (readonly string[])[] = [];
   let at = from;
@@ -67,7 +67,7 @@ function regionOf(before: readonly string[], from: number, to: number, hunks: re
   return [...lines, before.slice(at, to)].flat();
 }
 
-/** What was changed, in order. Only what lies between the first line that differs and the last one is compared. */
+/** The changed regions, in order. Only what lies between the first line that differs and the last one is compared. */
 function changesOf(before: readonly string[], after: readonly string[]): Hunk[] | undefined {
   const shorter = Math.min(before.length, after.length);
   let head = 0;

@@ -12,15 +12,15 @@ export type TypedOver = ReadonlyMap<string | null, unknown>;
 /** A change of this device, as the rebase gets it. */
 export interface OwnChange {
   readonly change: Change;
-  /** Whether it is replayed as it is: the server has applied it, or is being asked to. */
+  /** Tells whether it is replayed as it is: the server has applied it, or is being asked to. */
   readonly isFixed: boolean;
   /** When it was made, in milliseconds since 1970, by the server's clock. */
   readonly editedAt: number;
-  /** Of a change in conflict: as an earlier rebase returned it. */
+  /** For a change in conflict: as an earlier rebase returned it. */
   readonly typedOver?: TypedOver | undefined;
 }
 
-/** What is known of the server's row besides its values. */
+/** The facts about the server's row besides its values. */
 export interface RemoteRow {
   /** When a column was last edited there, in milliseconds since 1970; undefined where that is not known. */
   readonly editedAt: (column: string) => number | undefined;
@@ -53,7 +53,7 @@ export interface OpenConflict extends Disagreement {
   readonly localAt: number;
 }
 
-/** What a rebase comes to. */
+/** The result of a rebase. */
 export interface Rebased {
   /** The changes, in the order in which they were given. */
   readonly changes: readonly RebasedChange[];
@@ -208,7 +208,7 @@ function mergeColumns(
     // Agreement; and of a row that was made on both sides, a column that was filled in there alone.
     if (sameValue(local, remote) || (change.kind === 'insert' && local === null)) continue;
     const base = was?.[name] ?? null;
-    // What does not change anything has nothing to say against the other side.
+    // A change that changes nothing has nothing to say against the other side.
     if (was !== null && sameValue(base, local)) continue;
     if (was !== null && sameValue(base, remote)) {
       columns[name] = row[name] = local;

@@ -7,7 +7,7 @@ export interface Sides<Value> {
 }
 
 /**
- * What becomes of a column that both sides changed differently. `keep local` and `keep remote` take one side; `newest`
+ * The fate of a column that both sides changed differently. `keep local` and `keep remote` take one side; `newest`
  * the one edited last; `by line` joins texts whose changed lines do not touch; `by member` joins JSON objects member by
  * member; `ask` leaves it to a person, and so does whatever a rule cannot decide. A function is given the three sides and
  * returns the value. It must come to the same value on every device.
@@ -25,7 +25,7 @@ export type MergeRule<Value> =
 export type AnyMergeRule = Extract<MergeRule<never>, string> | ((sides: Sides<never>) => unknown);
 
 /**
- * What becomes of a row that one side deleted while the other edited it: the `edit survives` (the default), the
+ * The fate of a row that one side deleted while the other edited it: the `edit survives` (the default), the
  * `deletion wins`, or a person is to `ask`.
  */
 export type DeletionRule = 'edit survives' | 'deletion wins' | 'ask';

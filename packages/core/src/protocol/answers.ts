@@ -13,7 +13,7 @@ import type {
   UploadedTransaction,
 } from './messages.ts';
 
-// What a server answers is looked at before anything is done with it: whatever answers at its address, a replica keeps what
+// An answer of a server is looked at before anything is done with it: whatever answers at its address, a replica keeps what
 // it has. Members that are not known are left alone, since a server may be newer than the app.
 
 type Guard = (value: unknown) => boolean;

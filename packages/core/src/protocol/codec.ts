@@ -272,7 +272,7 @@ function columnNames(given: unknown, at: string): Record<string, string[]> {
   );
 }
 
-/** What a replica asks for of what its user may have. Whether the tables and columns are there is for the schema to say. */
+/** Reads the part that a replica asks for of what its user may have. Whether the tables and columns are there is for the schema to say. */
 function onlyOf({ tables, columns, where }: Record<string, unknown>, at: string): Only {
   return {
     ...(tables === undefined ? {} : { tables: namesOf(tables, `${at}tables`) }),

@@ -6,10 +6,10 @@ export const livePath = '/live';
 /** Milliseconds after which a side that has heard nothing takes the connection for broken; each says something twice as often. */
 export const silence = 40_000;
 
-/** What a replica asks for of what its user may have. */
+/** The part that a replica asks for of what its user may have. */
 export type Only = Pick<PullRequest, 'tables' | 'columns' | 'where'>;
 
-/** What a replica says on its WebSocket: where it stands, first of all and again after each pull of its own. */
+/** A message of a replica on its WebSocket: its state, first of all and again after each pull of its own. */
 export interface JoinRequest {
   /** Counts up with each; the answer names it. */
   readonly join: number;
@@ -38,20 +38,20 @@ export interface LiveWindow {
   readonly from: string;
   /** The cursor that they lead to. */
   readonly cursor: string;
-  /** Where that is, as a number for people. */
+  /** The position as a number for people. */
   readonly position: number;
   readonly rows: readonly PulledRow[];
   /** The transactions whose effect is in these rows. */
   readonly applied: readonly string[];
-  /** Of the first one after a join, as in a pull's header. */
+  /** Set in the first one after a join, as in a pull's header. */
   readonly uploads?: number;
-  /** Of the first one after a join, as in a pull: what was asked for that the server does not know yet. */
+  /** Set in the first one after a join, as in a pull: what was asked for that the server does not know yet. */
   readonly unsupported?: Readonly<Record<string, readonly string[]>>;
   /** The server's clock, RFC 3339. */
   readonly time: string;
 }
 
-/** What the server says on a WebSocket. */
+/** A message of the server on a WebSocket. */
 export type LiveMessage =
   /** The answer to a join: what came since its cursor; windows follow from there on. */
   | (LiveWindow & {

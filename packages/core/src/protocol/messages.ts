@@ -79,9 +79,9 @@ export interface PullRequest {
   readonly columns?: Readonly<Record<string, readonly string[]>>;
   /** Only rows that fulfil this, by table: as in a query, over columns that are filterable. */
   readonly where?: Readonly<Record<string, unknown>>;
-  /** Whether large bytes that `replica` has sent itself may be left out; what they must be is said by {@link KnownBytes}. */
+  /** Tells whether large bytes that `replica` has sent itself may be left out; what they must be is said by {@link KnownBytes}. */
   readonly omitKnownBytes?: boolean;
-  /** Whether rows of a first download may come as {@link RowBlock}s, where the server can make them. */
+  /** Tells whether rows of a first download may come as {@link RowBlock}s, where the server can make them. */
   readonly rowBlocks?: boolean;
 }
 
@@ -92,7 +92,7 @@ export interface PullHeader {
   readonly from: number | null;
   /** The position they lead to. */
   readonly to: number;
-  /** What to send next time. */
+  /** The cursor to send next time. */
   readonly cursor: string;
   /** The newest position of the feed. */
   readonly newest: number;
@@ -102,13 +102,13 @@ export interface PullHeader {
   readonly remainingBytes?: Readonly<Record<string, number>>;
   /** How many rows follow. Fewer arriving means the answer was cut off. */
   readonly rows: number;
-  /** Whether another pull would bring more at once. */
+  /** Tells whether another pull would bring more at once. */
   readonly more: boolean;
-  /** Of a snapshot: whether this is its last page. Always true of changes. */
+  /** For a snapshot: whether this is its last page. Always true of changes. */
   readonly last: boolean;
   /** Whose replica this is, where the server knows users. */
   readonly user?: string;
-  /** Whether there may be rows on the server that are not this user's, or were not asked for. */
+  /** Tells whether there may be rows on the server that are not this user's, or were not asked for. */
   readonly partial?: boolean;
   /**
    * The server's schema: its version, and a digest of the types of those of the columns asked for that it knows. Where the
@@ -141,7 +141,7 @@ export interface RowTimes {
   readonly times?: Readonly<Record<string, string>>;
 }
 
-/** Of a row: large bytes that its reader has sent itself and that are left out. */
+/** For a row: large bytes that its reader has sent itself and that are left out. */
 export interface KnownBytes {
   /** Their SHA-256 in hexadecimal, by column. Whoever has no such bytes any more asks without `omitKnownBytes`. */
   readonly digests?: Readonly<Record<string, string>>;
@@ -172,7 +172,7 @@ export type PulledRow =
       readonly table: string;
       readonly id: string;
       readonly position: number;
-      /** What the row held last, where that is known. */
+      /** The columns that the row held last, where that is known. */
       readonly columns?: WireColumns;
     })
   /** The row is no longer one of this user's: it leaves the device, and is not deleted for that. */
@@ -249,13 +249,13 @@ export interface ServerValues {
   readonly columns: WireColumns;
 }
 
-/** What became of one uploaded transaction. */
+/** The outcome of one uploaded transaction. */
 export type Outcome =
   | {
       readonly id: string;
       readonly outcome: 'applied';
       readonly position: number;
-      /** What the server's hooks filled in or corrected. */
+      /** The values that the server's hooks filled in or corrected. */
       readonly values?: readonly ServerValues[];
     }
   /** Nothing was done: some or all of its origins were applied before, under these ids. The others may be sent by themselves. */
@@ -271,7 +271,7 @@ export type Outcome =
   /** The last part came, but not all before it are there: it begins anew. */
   | { readonly id: string; readonly outcome: 'parts-missing' };
 
-/** What a person did that was applied, and the id of the transaction that did it. */
+/** The origin of something that was applied, and the id of the transaction that did it. */
 export interface AppliedOrigin {
   readonly origin: string;
   readonly id: string;
@@ -314,14 +314,14 @@ export interface TrashedRow {
   readonly position: number;
   /** RFC 3339. */
   readonly deletedAt: string;
-  /** What it held last. */
+  /** The columns as they were last. */
   readonly columns: WireColumns;
 }
 
 /** The answer to `GET /v1/trash`: last deleted first. */
 export interface TrashResponse {
   readonly rows: readonly TrashedRow[];
-  /** Where the next page begins, as its `before`; left out where there are no more. */
+  /** The beginning of the next page, as its `before`; left out where there are no more. */
   readonly next?: Pick<TrashedRow, 'position' | 'table' | 'id'>;
 }
 
@@ -342,7 +342,7 @@ export interface FeedRequest {
   readonly kind?: PulledRow['kind'];
 }
 
-/** What a pull would bring, by table. */
+/** The rows that a pull would bring, by table. */
 export type ToCome = Readonly<Record<string, { readonly rows: number; readonly bytes: number }>>;
 
 /** An error as it travels (RFC 9457). */

@@ -54,7 +54,7 @@ const words = new Set<string>([...signs, 'in', 'between', 'prefix', 'contains'])
  */
 const sizeLimits = { depth: 64, comparisons: 1_000, listed: 30_000 };
 
-/** What has been counted of a condition while it is read. */
+/** The counts of a condition while it is read. */
 interface Size {
   comparisons: number;
   listed: number;
@@ -148,7 +148,7 @@ function parseColumn(tableName: string, table: Table, name: string, given: unkno
   });
 }
 
-/** Whether values of a column can be bound as one JSON list: bytes have no JSON form, and SQLite may round a real number read from JSON. */
+/** Tells whether values of a column can be bound as one JSON list: bytes have no JSON form, and SQLite may round a real number read from JSON. */
 export const isListedAsJson = ({ type }: Column): boolean => type !== 'real' && type !== 'bytes';
 
 /** A condition left out by mistake would mean every row. */

@@ -3,7 +3,7 @@ import { compareValues, sameValue } from '../values/compare.ts';
 import type { Condition, Sign } from './condition.ts';
 import type { Order } from './query.ts';
 
-/** Whether a row is meant. */
+/** Tells whether a row is meant. */
 export type Predicate = (row: AnyRow) => boolean;
 
 /** The condition as a function of a row; it answers exactly as its SQL does. */

@@ -32,14 +32,14 @@ export type JoinMany<S extends Schema> = {
   };
 }[TableName<S>];
 
-/** Where a row stands between a device and its server, as a query with `join: { name: 'status' }` reads it in. */
+/** The state of a row between a device and its server, as a query with `join: { name: 'status' }` reads it in. */
 export interface RowStatus<R = AnyRow> {
   /**
    * `synced`: as the server has it. `pending`: changed here and not confirmed. `conflicted`: a person is to decide.
    * `rejected`: the server refused what was done.
    */
   readonly status: 'synced' | 'pending' | 'conflicted' | 'rejected';
-  /** Whether the server has never had the row. */
+  /** Tells whether the server has never had the row. */
   readonly isNew: boolean;
   /** The columns that differ from the base; all of them for a new row. */
   readonly changed: readonly string[];
@@ -56,7 +56,7 @@ export interface RowStatus<R = AnyRow> {
   readonly waitsForSchema: 'app' | 'server' | null;
 }
 
-/** What a query reads in besides its own rows, by the name it gets; `status` is where each row stands. */
+/** The joins that a query reads in besides its own rows, by the name each gets; `status` is the state of each row. */
 export type Joins<S extends Schema, T extends TableName<S>> = Readonly<
   Record<string, JoinOne<S, T> | JoinMany<S> | 'status'>
 >;
@@ -93,7 +93,7 @@ export interface Query<
   readonly after?: Partial<Row<S, T>> & { readonly id: string };
   /** Only these columns, and always `id`. */
   readonly columns?: readonly C[];
-  /** What to read in, by the name it gets: one query per name, however many rows there are. */
+  /** The joins to read in, by the name each gets: one query per name, however many rows there are. */
   readonly join?: J;
 }
 

@@ -8,7 +8,7 @@ import { fromSql, type SqlValue } from '../values/sql.ts';
 import { type Condition, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
 import { listOfNames } from './query.ts';
 
-/** What is computed over a column's values that are not null. */
+/** The measure that is computed over a column's values that are not null. */
 export type Measuring = 'min' | 'max' | 'sum' | 'avg';
 
 type Numeric<S extends Schema, T extends TableName<S>> = ColumnOfType<S, T, 'integer' | 'real' | 'counter'>;

@@ -15,7 +15,7 @@ export type ColumnType =
   | 'counter'
   | 'set';
 
-/** Whether a new row must, may or must not give a value. */
+/** Tells whether a new row must, may or must not give a value. */
 export type Presence = 'required' | 'optional' | 'defaulted' | 'assigned';
 
 /** Any value JSON can hold. */
@@ -31,7 +31,7 @@ export type JsonValue =
 export interface ColumnOptions<Value> {
   /** The column may hold null, and a new row may leave it out. */
   readonly optional?: boolean;
-  /** What a new row holds where it gives no value: a value, or a function called for each row. */
+  /** The value of a new row that gives none: a value, or a function called for each row. */
   readonly default?: Value | (() => Value);
   /** No two rows of the table hold the same value; null does not count. */
   readonly unique?: boolean;
@@ -43,7 +43,7 @@ export interface ColumnOptions<Value> {
   readonly assigned?: boolean;
   /** How messages name the column to a person: `Queen's colour`. */
   readonly label?: string;
-  /** What becomes of the column when the device and the server have both changed it. Default: the table's rule. */
+  /** The rule for the column when the device and the server have both changed it. Default: the table's rule. */
   readonly merge?: MergeRule<Value>;
 }
 

@@ -45,7 +45,7 @@ export type SyncedTableName<S extends Schema> = {
 
 type ColumnsOf<S extends Schema, T extends TableName<S>> = S['tables'][T]['columns'];
 type ValueOf<C> = C extends Column<infer Value, Presence> ? Value : never;
-/** What a column takes: its value, or for bytes also something that is read when it is stored, such as a File. */
+/** A value that a column takes: its own type, or for bytes also something that is read when it is stored, such as a File. */
 type GivenOf<C> = ValueOf<C> | (C extends { readonly type: 'bytes' } ? BytesSource : never);
 type NeedsOf<C extends Columns, Need extends Presence> = {
   [K in keyof C]: C[K] extends Column<infer _Value, infer Has> ? ([Has] extends [Need] ? K : never) : never;

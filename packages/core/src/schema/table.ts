@@ -5,13 +5,13 @@ import type { Column } from './column.ts';
 /** Columns by name. */
 export type Columns = Readonly<Record<string, Column>>;
 
-/** What a row check reports: the column at fault, if it is one, and what is wrong. */
+/** The report of a row check: the column at fault, if it is one, and what is wrong. */
 export interface RowComplaint {
   readonly column?: string;
   readonly message: string;
 }
 
-/** Where the rows of a table are: on every device and the server, or on one device alone. */
+/** The home of the rows of a table: every device and the server, or one device alone. */
 export type Home = 'everywhere' | 'device';
 
 /** Options of one table. */
@@ -31,9 +31,9 @@ export interface TableOptions<Names extends string = string, H extends Home = Ho
   readonly namedBy?: Names;
   /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
   readonly home?: H;
-  /** What becomes of columns that the device and the server have both changed, where a column has no rule of its own. */
+  /** The rule for columns that the device and the server have both changed, where a column has no rule of its own. */
   readonly merge?: Extract<MergeRule<never>, string>;
-  /** What becomes of a row that one side deleted while the other edited it. Default `edit survives`. */
+  /** The rule for a row that one side deleted while the other edited it. Default `edit survives`. */
   readonly deletion?: DeletionRule;
   /** Looks at a whole row before it is written; says what is wrong with it, or nothing. */
   readonly check?: (
@@ -57,7 +57,7 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
   readonly entries: readonly (readonly [string, Column])[];
   /** The columns' names, in order. */
   readonly names: readonly string[];
-  /** Whether every column's value is the same in JSON: there are no bytes. */
+  /** Tells whether every column's value is the same in JSON: there are no bytes. */
   readonly isPlain: boolean;
   /** The columns that the server may tell by who gets a row. */
   readonly filterable: readonly string[];

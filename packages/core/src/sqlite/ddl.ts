@@ -41,7 +41,7 @@ export function columnDdl(name: string, column: Column, strictness: Strictness):
   return `${type}${required}${rule ? ` CHECK (${column.optional ? `${quoteName(name)} IS NULL OR ` : ''}${rule})` : ''}${points}`;
 }
 
-/** What the server's table enforces, so that a row any program wrote can be read back as the column's type. */
+/** The rule that the server's table enforces, so that a row any program wrote can be read back as the column's type. */
 function columnRule(name: string, column: Column): string | undefined {
   switch (column.type) {
     case 'boolean':
@@ -122,7 +122,7 @@ function literal(value: SqlValue): string {
   return typeof value === 'number' ? String(value) : quoteText(value);
 }
 
-/** What a server's table gives a new row for which another program gives no value; empty where there is no fixed value. */
+/** The value that a server's table gives a new row for which another program gives none; empty where there is no fixed value. */
 export function defaultDdl(column: Column): string {
   const { default: initial } = column;
   if (initial === undefined || initial === null || typeof initial === 'function') return '';

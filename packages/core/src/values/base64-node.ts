@@ -1,4 +1,4 @@
-/** What is used here of Node's own conversion, which takes much less time than the package. */
+/** The part of Node's own conversion that is used here, which takes much less time than the package. */
 interface NodeBuffer {
   from(bytes: ArrayBufferLike, offset: number, length: number): { toString(encoding: 'base64'): string };
   from(text: string, encoding: 'base64'): Uint8Array;

@@ -96,14 +96,14 @@ function checkRange(column: Column, value: number): Refusal | undefined {
 const dayForm = /^(\d{4})-(0[1-9]|1[0-2])-(0[1-9]|[12]\d|3[01])$/;
 const timeForm = /^T([01]\d|2[0-3]):[0-5]\d:[0-5]\d\.\d{3}Z$/;
 
-/** Whether this is an instant in the one form Koinon keeps. */
+/** Tells whether this is an instant in the one form Koinon keeps. */
 export function isTimestamp(value: unknown): value is string {
   return (
     typeof value === 'string' && value.length === 24 && timeForm.test(value.slice(10)) && isDate(value.slice(0, 10))
   );
 }
 
-/** Whether this is an existing calendar day as `YYYY-MM-DD`. */
+/** Tells whether this is an existing calendar day as `YYYY-MM-DD`. */
 export function isDate(value: unknown): value is string {
   const parts = typeof value === 'string' ? dayForm.exec(value) : null;
   if (parts === null) return false;

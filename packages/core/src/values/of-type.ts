@@ -25,7 +25,7 @@ export function wireGuard(column: Column): (value: JsonValue | undefined) => boo
   return (value) => value === undefined || checkValue(bare, value) === undefined;
 }
 
-/** What stands for a value that is not of its column's type. */
+/** The value that stands for one that is not of its column's type. */
 export function noneOf({ type }: Column): JsonValue {
   return type === 'set' ? [] : type === 'counter' ? 0 : null;
 }

@@ -2,7 +2,7 @@ import type { Column } from '../schema/column.ts';
 import type { AnyRow } from '../schema/schema.ts';
 import type { Table } from '../schema/table.ts';
 
-/** What SQLite stores and a driver hands over. */
+/** A value that SQLite stores and a driver hands over. */
 export type SqlValue = null | number | string | Uint8Array;
 
 /** The value as SQLite stores it. */
@@ -34,7 +34,7 @@ export function fromSql(column: Column, value: unknown): unknown {
 }
 
 /**
- * What a row is an instance of. Engines name the class when a frozen row is written to, so its name is the advice:
+ * The class of all rows. Engines name the class when a frozen row is written to, so its name is the advice:
  * Cannot assign to read only property 'mark' of object '#<FrozenRow_change_it_with_update>'.
  */
 class FrozenRow_change_it_with_update {

@@ -2,11 +2,11 @@ import { KoinonError } from '@koinon/core';
 import { silence } from '@koinon/core/internal';
 import { createLocalJWKSet, createRemoteJWKSet, errors, type JSONWebKeySet, type JWTPayload, jwtVerify } from 'jose';
 
-/** Who asks. */
+/** The replica that asks. */
 export interface User {
   /** By this the server knows him again: his replicas are his alone. */
   readonly id: string;
-  /** What else is known of him, for rules: the claims of his token. */
+  /** The claims of his token, for rules. */
   readonly claims: Readonly<Record<string, unknown>>;
   /** When he has to show a new token, in milliseconds since 1970; undefined: never. */
   readonly expires?: number | undefined;
@@ -101,7 +101,7 @@ export function jwtAuthentication({ key, algorithms, issuer, audience }: JwtOpti
   };
 }
 
-/** Whether a token is at fault, and not the way to the keys. */
+/** Tells whether a token is at fault, and not the way to the keys. */
 function blamesToken(error: unknown): boolean {
   const ofKeys = [errors.JWKSTimeout.code, errors.JWKSInvalid.code, errors.JOSEError.code];
   return error instanceof errors.JOSEError && !ofKeys.includes(error.code);

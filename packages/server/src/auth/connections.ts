@@ -1,6 +1,6 @@
 import type { User } from './authenticate.ts';
 
-/** What each user follows just now: sockets and feeds that are held open. */
+/** The sockets and feeds that each user holds open just now. */
 export class UserConnections {
   private readonly byUser = new Map<string, Set<() => void>>();
 

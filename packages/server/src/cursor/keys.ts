@@ -48,7 +48,7 @@ export class CursorKeys {
     return this.keys.find((key) => key.number === number);
   }
 
-  /** Whether a key is newer than all that are known: the database was restored from before it was made. */
+  /** Tells whether a key is newer than all that are known: the database was restored from before it was made. */
   isLater(number: number): boolean {
     return this.keys.every((key) => key.number < number);
   }

@@ -36,7 +36,7 @@ export function openCursor(token: string, keys: CursorKeys): Cursor {
   return cursor;
 }
 
-/** Whether this database gave a token, by a key that this process has not read yet. */
+/** Tells whether this database gave a token, by a key that this process has not read yet. */
 export function isOfNewKey(token: string, keys: CursorKeys): boolean {
   const { number, isOurs } = partsOf(token, keys);
   return isOurs && keys.find(number) === undefined;

@@ -5,15 +5,15 @@ import { rowTimes } from '../store/times.ts';
 
 /** A page of what a replica is to be told, and where it stands with it. */
 export interface Page {
-  /** Whether rows come by key, as in a first download, or what became of them. */
+  /** Tells whether rows come by key, as in a first download, or what became of them. */
   readonly by: 'key' | 'change';
-  /** Whether it is one of a first download: then each row comes once. */
+  /** Tells whether it is one of a first download: then each row comes once. */
   readonly isFirst: boolean;
   readonly rows: readonly PulledRow[];
   /** Rows beside those, as the database has made their text. */
   readonly blocks: readonly TextBlock[];
   readonly next: Cursor;
-  /** Whether there is more to come at once. */
+  /** Tells whether there is more to come at once. */
   readonly more: boolean;
 }
 
@@ -38,7 +38,7 @@ export const pageBytes = 1_048_576;
 /** Changes that are looked at for one page at most, where few of them are in the scope. */
 const mostLooked = 50_000;
 
-/** Where whoever has nothing begins. */
+/** The cursor of a reader who has nothing. */
 export async function firstCursor(store: Store, reader: StoreReader, view: View): Promise<Cursor> {
   const known = await reader.position();
   const cursor = { feed: store.feed, known, schemaVersion: store.schema.version };
@@ -140,7 +140,7 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
     bytes += found.bytes;
     const known = view.knows(table) ? found.rows : [];
     const outside = new Set(known.filter((row) => !view.has(table, row.id, row.columns)).map(({ id }) => id));
-    // Of a row that came into another scope later nothing is told: it is not there, and none of the user's any more.
+    // A row that came into another scope later is not told: it is not there, and none of the user's any more.
     const left = new Set<string>();
     for (const passed of outside.size === 0 ? [] : passedViews(cursor)) {
       const ids = known.filter(({ id, columns }) => outside.has(id) && passed.view.has(table, id, columns));
@@ -161,7 +161,7 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
     after = null;
   }
   const { resume: _, held: __, also, ...rest } = cursor;
-  // Where nothing at all has changed meanwhile, the rows are those of the cursor's own position.
+  // If nothing at all has changed meanwhile, the rows are those of the cursor's own position.
   const more = readAt !== cursor.known;
   const next = more && also ? { ...rest, ...readUpTo(cursor, view, readAt) } : rest;
   return { by: 'key', isFirst, rows, blocks, next: settled(next, view), more };
@@ -176,7 +176,7 @@ function settled({ scope: _, ...cursor }: Cursor, { isWhole, scope }: View): Cur
 export function movedRows({ held, also = [] }: Cursor, view: View, table: string) {
   const wanted = view.where(table);
   const perhaps = union(also.map(({ scope }) => viewOf(scope).where(table)));
-  // What was begun for another scope and broken off may have taken rows away, or columns of them.
+  // A download that was begun for another scope and broken off may have taken rows away, or columns of them.
   const passed = held === undefined ? [] : [held, ...also.map(({ scope }) => scope)];
   const isSame = passed.length > 0 && passed.every((scope) => withoutOf(scope, table) === withoutOf(view.scope, table));
   const sure = isSame ? intersection(passed.map((scope) => viewOf(scope).where(table))) : nothing;
@@ -209,7 +209,7 @@ async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, vi
 }
 
 /**
- * What a replica is told of a changed row; nothing of one that it never had.
+ * The rows by which a replica is told of a changed row; nothing of one that it never had.
  *
  * @param also other scopes of which it may have rows.
  */
@@ -246,14 +246,14 @@ export function pulledRow(store: Store, change: Changed, view: View, also: reado
   ];
 }
 
-/** Whether a row that is not in a scope now was in it when its reader was told of it. */
+/** Tells whether a row that is not in a scope now was in it when its reader was told of it. */
 function mayBeThere({ table, id, past, image, isNew }: Changed, view: View): boolean {
   // Made and gone again since: whoever stands there cannot have it.
   if (isNew) return false;
   return view.isWhole || (image ? [image, ...past] : past).some((values) => view.has(table, id, values));
 }
 
-/** Whether a row has come to a reader for a scope that was his. What it holds now it may hold only since: that is not his to know. */
+/** Tells whether a row has come to a reader for a scope that was his. What it holds now it may hold only since: that is not his to know. */
 function mayHaveCome(change: Changed, { view, at }: PassedView): boolean {
   const { table, id, row, past, image, wasMadeBy, isUnmovedSince } = change;
   if (!wasMadeBy(at)) return false;
@@ -261,7 +261,7 @@ function mayHaveCome(change: Changed, { view, at }: PassedView): boolean {
   return view.isWhole || (last ? [last, ...past] : past).some((values) => view.has(table, id, values));
 }
 
-/** What became of rows behind a position, whoever may see them: about `limit` of them while there are that many, fewer of large ones. */
+/** The changes behind a position, whoever may see them: about `limit` of them while there are that many, fewer of large ones. */
 export async function feedPage(store: Store, reader: StoreReader, position: Position, limit: number) {
   const { changes, to, more } = await reader.changesSince(position, { rows: limit, bytes: pageBytes });
   return { entries: changes.flatMap((change) => pulledRow(store, change, whole)), to, more };

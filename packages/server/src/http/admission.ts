@@ -11,7 +11,7 @@ import { RequestLimiter } from './limiter.ts';
 import type { PluginOptions } from './options.ts';
 import { hostnameOf } from './origins.ts';
 
-/** What a request says of the app and the replica that send it. */
+/** The facts of a request about the app and the replica that send it. */
 interface Sender {
   readonly replica?: string;
   readonly schemaVersion?: number;
@@ -22,7 +22,7 @@ type Wanted = Pick<
   'store' | 'authenticate' | 'isOwnHost' | 'minimumSchemaVersion' | 'replicasPerUser' | 'requestsPerMinute'
 >;
 
-/** Who may ask: looked at for every request, before and after it is read. */
+/** The right to ask: looked at for every request, before and after it is read. */
 export class Admission {
   readonly limiter: RequestLimiter;
   readonly blocklist: Blocklist;
@@ -88,7 +88,7 @@ export class Admission {
     return this.users.get(request);
   }
 
-  /** What a user may have. */
+  /** The access that a user has. */
   accessOf(user: User | undefined): Access {
     return { scopes: this.scopes, user };
   }

@@ -199,7 +199,7 @@ function refuseCostly(bytes: Buffer, mostValues: number): number {
   return values;
 }
 
-/** Where a text ends: at the next quotation mark that no odd number of backslashes stands before. */
+/** The end of a text: the next quotation mark that no odd number of backslashes stands before. */
 function endOfText(bytes: Buffer, from: number): number {
   for (let at = bytes.indexOf(quote, from + 1); at !== -1; at = bytes.indexOf(quote, at + 1)) {
     let escapes = 0;

@@ -25,14 +25,14 @@ export interface InProcessOptions<S extends Schema = Schema> extends RuleOptions
   readonly scopes?: Scopes<S>;
 }
 
-/** Who hears what the server says by itself. */
+/** The listener of what the server says by itself. */
 export interface InProcessListener {
   open(): void;
   message(message: LiveMessage): void;
   closed(): void;
 }
 
-/** What a replica takes for its `server`: the protocol without a network. */
+/** The connection that a replica takes for its `server`: the protocol without a network. */
 export interface InProcessConnection {
   pull(request: PullRequest): Promise<PulledPage>;
   push(body: string): Promise<PushResponse>;

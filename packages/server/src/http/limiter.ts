@@ -8,7 +8,7 @@ const window = 60_000;
 /** Addresses that are counted at once; beyond that, those not heard of for longest are forgotten. */
 const mostAddresses = 50_000;
 
-/** What one address has asked in the window under way. */
+/** The requests of one address in the window under way. */
 interface Count {
   requests: number;
   readonly until: number;

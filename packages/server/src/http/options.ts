@@ -6,7 +6,7 @@ import type { Scopes } from '../scope/scopes.ts';
 import type { RetentionOptions } from '../store/retention-job.ts';
 import type { Store } from '../store/store.ts';
 
-/** What a request, or a live window, has moved. `took` is in milliseconds. */
+/** The rows that a request, or a live window, has moved. `took` is in milliseconds. */
 export type Moved =
   | { readonly what: 'pull'; readonly rows: number; readonly bytes: number; readonly took: number }
   | {
@@ -23,7 +23,7 @@ export interface PluginOptions<S extends Schema = Schema> extends RetentionOptio
   /** Apps whose schema is older are told to upgrade; they keep working by themselves, and keep what is unsent. */
   readonly minimumSchemaVersion?: number;
   /**
-   * Whether a host name that a request was sent to is this server's. A page of another origin may point a name of its own
+   * Tells whether a host name that a request was sent to is this server's. A page of another origin may point a name of its own
    * at a server that only this machine or network should reach. Default: any name.
    */
   readonly isOwnHost?: (hostname: string) => boolean;

@@ -1,4 +1,4 @@
-/** Whether a page of an origin may use this server, asked by the host name that its request was sent to. */
+/** Tells whether a page of an origin may use this server, asked by the host name that its request was sent to. */
 export type AllowsOrigin = (origin: string, host: string | undefined) => boolean;
 
 const loopback = /^(127(\.\d{1,3}){3}|\[::1\]|localhost)$/;

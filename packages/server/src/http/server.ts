@@ -13,7 +13,7 @@ export interface ServerOptions<S extends Schema = Schema> extends HandlerOptions
   readonly host?: string;
   /** The port; 0 takes a free one. Default 4280. */
   readonly port?: number;
-  /** Where requests and failures are logged. Default: nowhere. */
+  /** The log of requests and failures. Default: none. */
   readonly logger?: Logger;
 }
 

@@ -8,7 +8,7 @@ import type { Admission } from './admission.ts';
 import type { HeldRequests } from './held-requests.ts';
 import type { Moved } from './options.ts';
 
-/** What the routes of one server share. */
+/** The parts that the routes of one server share. */
 export interface Service {
   readonly store: Store;
   readonly admission: Admission;

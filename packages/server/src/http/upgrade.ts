@@ -11,7 +11,7 @@ const restarting = 1012;
 /** Connections of one address at once that have not said yet who they are. */
 const mostUnjoined = 200;
 
-/** What is behind a WebSocket path. */
+/** The sockets behind a WebSocket path. */
 export interface Sockets {
   /** @throws KoinonError `too-many-requests` where no more are taken, all in all or from this address. */
   refuseFull(address: string): void;
@@ -58,7 +58,7 @@ export function acceptSockets(admission: Admission, most: number): Sockets {
     async close() {
       for (const connection of server.clients) connection.close(restarting, 'restarting');
       const ended = new Promise<void>((done) => server.close(() => done()));
-      // Who does not answer the closing is cut off.
+      // A client that does not answer the closing is cut off.
       const cut = setTimeout(() => {
         for (const connection of server.clients) connection.terminate();
       }, 1_000);

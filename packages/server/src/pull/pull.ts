@@ -136,7 +136,7 @@ export async function pull(
   });
 }
 
-/** What an app asks for that this server does not know: the app is newer, or so old that it has another name by now. */
+/** The columns that an app asks for and this server does not know: the app is newer, or so old that it has another name by now. */
 export function unsupported(
   { tables }: Schema,
   { columns = {} }: Pick<PullRequest, 'columns'>,

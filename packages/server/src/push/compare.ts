@@ -4,7 +4,7 @@ import { keyOf, type RowKey, type Stamp, type Written } from '../store/store.ts'
 
 /** A row as one transaction finds it, with what the transaction itself has done to it so far. */
 interface Found {
-  /** Whether it was ever there. */
+  /** Tells whether it was ever there. */
   known: boolean;
   exists: boolean;
   /** The insert, or the delete of a row that is gone. */
@@ -90,7 +90,7 @@ export class Comparison {
   private delete(table: Table, change: Change, found: Found): void {
     // Deleted by others as well: both sides agree.
     if (!found.exists) return;
-    // What the user does not get he cannot have meant to keep.
+    // A column that the user does not get he cannot have meant to keep.
     const seen = Object.keys(table.columns).filter((name) => !this.withheld(change.table)?.has(name));
     const overtaken = seen.filter((name) => !this.isFree(found.columns.get(name) ?? found.row));
     if (overtaken.length > 0) this.stale.push({ table: change.table, id: change.id, columns: overtaken });

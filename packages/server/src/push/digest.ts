@@ -3,7 +3,7 @@ import type { UploadedTransaction, WireChange } from '@koinon/core';
 import stringify from 'safe-stable-stringify';
 
 /**
- * What a transaction does, apart from what its replica knew when it sent it: that may have advanced between two sendings.
+ * The content of a transaction, apart from what its replica knew when it sent it: that may have advanced between two sendings.
  * SHA-256 over its canonical JSON, the members in the order of their names.
  */
 export function digestOf({ id, editedAt, changes }: UploadedTransaction): string {
@@ -13,7 +13,7 @@ export function digestOf({ id, editedAt, changes }: UploadedTransaction): string
   return hash('sha256', canonical, 'base64url');
 }
 
-/** Whether only its columns have to be put in order. */
+/** Tells whether only its columns have to be put in order. */
 function isFlat({ columns, operations }: WireChange): boolean {
   if (operations !== undefined) return false;
   for (const name in columns) if (typeof columns[name] === 'object' && columns[name] !== null) return false;

@@ -66,7 +66,7 @@ export async function push(
     const taken = await takeInSome({ ...taking, isOptimistic, lockWait }, group, base, blocked);
     outcomes.push(...taken.outcomes);
     if (taken.failure !== undefined) {
-      // Whoever else's rows are locked as well, one wait is enough for a request.
+      // Others may have locked rows as well: one wait is enough for a request.
       if (store.faultOf(taken.failure) === 'locked') lockWait = 'none';
       if (isOptimistic) isOptimistic = false;
       else if (group.length > 1) suspect = from + (taken.reached < group.length ? taken.reached : 0);
@@ -83,20 +83,20 @@ export async function push(
   return { outcomes, time: new Date().toISOString() };
 }
 
-/** What takes transactions up. */
+/** The parts for taking transactions up. */
 interface Taking {
   readonly store: Store;
   readonly rules: RuleSet;
   readonly scopes: ScopeSet;
   readonly replica: string;
-  /** Whether the app's schema is newer than the server's. */
+  /** Tells whether the app's schema is newer than the server's. */
   readonly isNewer: boolean;
   /**
-   * Whether all are expected to be fine: then none has a savepoint of its own, and if one cannot be kept after all, the
+   * Tells whether all are expected to be fine: then none has a savepoint of its own, and if one cannot be kept after all, the
    * whole group is given up and taken in anew without hope.
    */
   readonly isOptimistic?: boolean;
-  /** Whether rows that somebody has locked are waited for. */
+  /** Tells whether rows that somebody has locked are waited for. */
   readonly lockWait?: LockWait;
 }
 
@@ -108,11 +108,11 @@ interface Guarded extends Taking {
 /** A transaction could not be kept in a group that was expected to be fine. */
 class OptimisticBatchError extends Error {}
 
-/** What is looked up for one group at once at most. */
+/** The bounds of what is looked up for one group at once. */
 const transactionsAhead = 500;
 const rowsAhead = 5_000;
 
-/** Whether a receipt is of this user's transaction: nobody is told what became of another's. */
+/** Tells whether a receipt is of this user's transaction: nobody is told what became of another's. */
 function isOwn({ user }: Receipt, { rules }: Taking): boolean {
   return user === null || rules.user === undefined || user === rules.user.id;
 }
@@ -120,7 +120,7 @@ function isOwn({ user }: Receipt, { rules }: Taking): boolean {
 /** The rows of transactions of this request that were not applied, with their ids. */
 type Blocked = HeldRows<string>;
 
-/** What became of a group: its outcomes up to where the turn was over, or what gave it up as a whole. */
+/** The result of a group: its outcomes up to where the turn was over, or what gave it up as a whole. */
 interface Taken {
   readonly outcomes: readonly Outcome[];
   readonly failure?: unknown;
@@ -160,7 +160,7 @@ async function takeInSome(
 }
 
 /**
- * What becomes of a transaction that could not be written, alone. Where a constraint refused it at its end, it is refused. Else
+ * The outcome of a transaction that could not be written, alone. Where a constraint refused it at its end, it is refused. Else
  * nobody knows whether it ever can: it may come again, and those that have nothing to do with it go on.
  *
  * @throws what says that the database as a whole is at fault.
@@ -173,7 +173,7 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
     const { table, id: row } = changes[0] as WireChange;
     const problems = [{ ...refusal, table, id: row }];
     await store.write(async (writer) => {
-      // Of one that came in parts only the last is here: it is sent anew, and refused anew.
+      // If it came in parts, only the last is here: it is sent anew, and refused anew.
       if (part !== undefined) return writer.dropParts(replica);
       const sender = { user: rules.user?.id ?? null, replica, ...(origins && { origins }) };
       const outcome = { kind: 'rejected', problems } as const;
@@ -215,7 +215,7 @@ async function lookAhead(
 const guardOf = ({ store, scopes, rules }: Taking, writer: StoreWriter) =>
   new Guard(store.schema, writer, scopes, rules.user);
 
-/** What a push is based on, and whether the feed still reaches back to it. */
+/** The base of a push, and whether the feed still reaches back to it. */
 interface Based {
   readonly known: Position | null;
   readonly reach: Reach;
@@ -240,7 +240,7 @@ async function takeIn(
   const known = await writer.receipt(id);
   if (known !== undefined && isOwn(known, taking)) return outcomeOf(known);
   const of = { replica: taking.replica, id };
-  // Whoever begins, begins anew: what another version of the app put by may have been cut elsewhere.
+  // A first part begins anew: what another version of the app put by may have been cut elsewhere.
   if (part.index === 0) await writer.dropParts(taking.replica);
   if ((await writer.savePart(of, part.index, transaction.changes)) > limits.transactionBytes) {
     await writer.dropParts(taking.replica);
@@ -277,7 +277,7 @@ async function takeUp(
   if (known !== undefined) {
     return known.digest === digest && isOwn(known, taking) ? outcomeOf(known) : rejected(id, [reusedId()]);
   }
-  // What the person did was applied under another id: by a copy of the file, or before the file was put back.
+  // The same act was applied under another id: by a copy of the file, or before the file was put back.
   const before = await writer.appliedOrigins(replica, origins ?? [id]);
   if (before.length > 0) return { id, outcome: 'applied-before', receipts: before };
   // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
@@ -326,7 +326,7 @@ async function takeUp(
   const comparison = new Comparison(keys, stamps, new Set(own), id, (table) => view.without(table));
   for (const change of changes) comparison.add(schema.tables[change.table] as Table, change);
   if (comparison.problems.length > 0) {
-    // What was looked up beforehand may have changed since.
+    // The stamps that were looked up beforehand may have changed since.
     if (taking.isOptimistic) throw new OptimisticBatchError();
     return refuse(comparison.problems);
   }
@@ -355,9 +355,9 @@ async function takeUp(
 /** When a transaction was made; a device whose clock is ahead cannot have made it later than now. */
 const editTime = ({ editedAt }: UploadedTransaction) => Math.min(Date.parse(editedAt), Date.now());
 
-/** Whether what depends on a transaction may follow. */
+/** Tells whether what depends on a transaction may follow. */
 function isDone({ id, origins = [id] }: UploadedTransaction, outcome: Outcome): boolean {
-  // Of one that joins several, some may have been applied and the others not.
+  // If it joins several, some may have been applied and the others not.
   if (outcome.outcome === 'applied-before') return outcome.receipts.length >= new Set(origins).size;
   return outcome.outcome === 'applied' || outcome.outcome === 'part-stored';
 }

@@ -1,7 +1,7 @@
 import type { Problem, Schema, UploadedTransaction, WireChange } from '@koinon/core';
 import { checkId, shown } from '@koinon/core/internal';
 
-// What an uploaded transaction is refused for before its rows are looked at.
+// The problems for which an uploaded transaction is refused before its rows are looked at.
 
 /** Nobody knows any more whether a transaction was applied. */
 export function forgottenOutcome({ editedAt }: UploadedTransaction): Problem {
@@ -50,7 +50,7 @@ export function tooLarge(most: string): Problem {
 /** Problems of one transaction that are remembered, and characters of each of their texts. */
 const kept = { problems: 100, characters: 500 };
 
-/** What is remembered of a refusal: enough to tell a person why, whatever the request was. */
+/** The part of a refusal that is remembered: enough to tell a person why, whatever the request was. */
 export function problemsKept(problems: readonly Problem[]): readonly Problem[] {
   return problems.slice(0, kept.problems).map((problem) => ({
     ...problem,

@@ -25,7 +25,7 @@ const joinWithin = 10_000;
 /** Bytes of one message of a replica: it says where it stands, or pushes something small. */
 export const mostBytes = 64 * 1024;
 
-/** What a push may have of them. */
+/** The part of them that a push may have. */
 const pushBytes = mostBytes - 1024;
 
 /** Milliseconds between two signs of life. */
@@ -34,7 +34,7 @@ const beatEvery = silence / 2;
 /** How the end of a connection is told, besides RFC 6455's own codes. */
 const refusedCode = 4_000;
 
-/** What a connection is admitted by. */
+/** The checks that a connection passes. */
 export interface Admission {
   readonly store: Store;
   readonly hub: Hub;
@@ -50,7 +50,7 @@ export interface Admission {
   problem(error: unknown): ProblemDocument;
 }
 
-/** Where a connection comes from. */
+/** The source of a connection. */
 export interface Sender {
   readonly address: string;
   /** Counts something that it says. @throws KoinonError `too-many-requests`. */
@@ -82,7 +82,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
   const send = (text: string) => {
     if (isSlow || socket.readyState !== socket.OPEN) return;
     socket.send(text, () => {
-      // What waited has gone out: now it may catch up by itself.
+      // The messages that waited have gone out: now it may catch up by itself.
       if (isSlow && socket.bufferedAmount === 0 && socket.readyState === socket.OPEN) {
         isSlow = false;
         say({ type: 'pull-required' });
@@ -114,7 +114,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
   const push = async ({ push, request }: LivePush) => {
     if (joined === undefined) throw new KoinonError('malformed-request', 'push: a replica joins before it pushes.');
     const answer = await takePush(request, joined.token).catch((error: unknown) => ({ problem: problem(error) }));
-    // Whoever sends on without reading what is answered would have it piled up here.
+    // A client that sends on without reading what is answered would have it piled up here.
     if (socket.bufferedAmount > mostWaiting) socket.terminate();
     else if (socket.readyState === socket.OPEN) say({ type: 'pushed', push, ...answer });
   };

@@ -13,13 +13,13 @@ const mostWaiting = 1024 * 1024;
 /** Milliseconds between two signs of life to a reader who follows. */
 const beatEvery = 20_000;
 
-/** What changed behind a position, for programs without a replica. */
+/** The changes behind a position, for programs without a replica. */
 export class FeedReader {
   private readonly store: Store;
   private readonly request: FeedRequest;
   private readonly access: Access;
   private cursor: Cursor;
-  /** Whether the reader has named a cursor, which says what he was given, and not a number. */
+  /** Tells whether the reader has named a cursor, which says what he was given, and not a number. */
   private readonly beganByCursor: boolean;
   private hasBegun = false;
   private token: string;
@@ -84,7 +84,7 @@ export class FeedReader {
     for (let more = true; more; ) {
       const page = await store.read(async (reader) => {
         const { view } = await access.scopes.evaluate(access.user, reader);
-        // Whoever names a position has had what he may have now.
+        // A reader who names a position has had what he may have now.
         const isCursor = this.beganByCursor || this.hasBegun;
         const cursor = isCursor || view.isWhole ? this.cursor : { ...this.cursor, scope: view.scope };
         return nextPage(store, reader, cursor, view, { rows: limits.pageRows, bytes: pageBytes });

@@ -29,7 +29,7 @@ export interface Follower {
   behind(): void;
   /** For whom it follows. */
   readonly access: Access;
-  /** What it asks for of that; all without it. */
+  /** The part that it asks for; all without it. */
   readonly asked?: Only | undefined;
   /** The replica whose own transactions are named to it. */
   readonly replica?: string | undefined;
@@ -49,7 +49,7 @@ const takenByConditions = 10;
 /** Milliseconds after which a feed without changes moves its followers on: positions must not grow old. */
 const renewEvery = 3_600_000;
 
-/** Where a follower stands that is yet to be brought to where the others are. */
+/** The position of a follower that is yet to be brought to where the others are. */
 interface JoiningFollower {
   readonly cursor: Cursor;
   /** The cursor as it was given. */
@@ -67,11 +67,11 @@ export class Hub {
   private readonly members: Members;
   /** Those who are yet to be brought to where the others are. */
   private readonly joining = new Map<Follower, JoiningFollower>();
-  /** What each follower takes of {@link askedRoom}. */
+  /** The share of each follower in {@link askedRoom}. */
   private readonly asked = new Map<Follower, number>();
   private askedSize = 0;
   private known: Position | undefined;
-  /** Where a long delta began, of which not all has been sent. */
+  /** The beginning of a long delta, of which not all has been sent. */
   private since: Position | undefined;
   private movedAt = 0;
   private running: Promise<void> | undefined;
@@ -177,7 +177,7 @@ export class Hub {
   }
 
   private async readWindow(reader: StoreReader, deliveries: (() => void)[]): Promise<boolean> {
-    // Where nobody stands, there is nothing to be told: who joins is brought to the present.
+    // If nobody follows, there is nothing to be told: who joins is brought to the present.
     if (this.known === undefined || this.members.size === 0) {
       this.known = await reader.position();
       this.since = undefined;
@@ -217,13 +217,13 @@ export class Hub {
         else if (pulled.length > 0) rows.set(group, pulled);
       }
     }
-    // What they may have is another thing now, perhaps: before they are told anything else, they pull.
+    // Their rights may be others now: before they are told anything else, they pull.
     for (const follower of toReevaluate) {
       this.forget(follower);
       deliveries.push(() => this.dismiss(follower));
     }
     let count = 0;
-    // Whoever sent something has it on the screen already: the others are told first.
+    // The sender has it on the screen already: the others are told first.
     const senders: (() => void)[] = [];
     for (const group of isOld ? this.members.groups() : rows.keys()) {
       const some = rows.get(group) ?? [];
@@ -233,7 +233,7 @@ export class Hub {
         if (this.pass(follower, some, own, shared, isOld, own.length > 0 ? senders : deliveries)) count++;
       }
     }
-    // Who has sent something that he does not get himself is told that it is done.
+    // A sender who does not get the rows himself is told that it is done.
     for (const [replica, own] of applied)
       for (const follower of this.members.of(replica)) {
         const { group } = this.members.get(follower) as Member;
@@ -256,7 +256,7 @@ export class Hub {
     const member = this.members.get(follower) as Member;
     const isAwaited = isOld || applied.length > 0 || isConcerned(follower, rows);
     if (!isAwaited) {
-      // What it does not wait for comes along with what it does.
+      // Rows that it does not wait for come along with those that it does.
       member.isWaiting = true;
       return false;
     }
@@ -268,7 +268,7 @@ export class Hub {
       });
       return false;
     }
-    // What it has sent itself need not come back to it: a pull leaves that out.
+    // Rows that it has sent itself need not come back to it: a pull leaves them out.
     if (applied.length > 0 && rows.some((row) => largeBytes(this.store.schema, row).length > 0)) {
       this.forget(follower);
       deliveries.push(() => this.dismiss(follower));
@@ -310,7 +310,7 @@ export class Hub {
     );
   }
 
-  /** What one who joins lacks; undefined where that is more than a window, or not for the scope that it had. */
+  /** The rows that a joining follower lacks; undefined where that is more than a window, or not for the scope that it had. */
   private async lacking(
     reader: StoreReader,
     access: Access,
@@ -324,7 +324,7 @@ export class Hub {
     return more ? undefined : { rows, view, consulted };
   }
 
-  /** What is the same for all of one scope who are told of some rows. Between the others' position and the present there is nothing. */
+  /** The part that is the same for all of one scope who are told of some rows. Between the others' position and the present there is nothing. */
   private shared({ isWhole, scope }: View, rows: readonly PulledRow[]): Shared {
     const { feed, schema } = this.store;
     const known = this.known as Position;

@@ -11,7 +11,7 @@ export interface Member {
   readonly consulted: readonly Consulted[];
   /** The cursor it holds. Nothing that concerns it has come since. */
   token: string;
-  /** Whether something has come since that it does not wait for, and has not been sent. */
+  /** Tells whether something has come since that it does not wait for, and has not been sent. */
   isWaiting: boolean;
 }
 
@@ -99,7 +99,7 @@ export class Members {
   }
 }
 
-/** What a row holds, or held last, and what its filterable columns held since. */
+/** The values that a row holds, or held last, and what its filterable columns held since. */
 function statesOf({ row, image, past }: Pick<Changed, 'row' | 'image' | 'past'>): readonly WireColumns[] {
   const last = row ?? image;
   return last === undefined ? past : [last, ...past];

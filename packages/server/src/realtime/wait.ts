@@ -5,7 +5,7 @@ import type { Follower, Hub, Window } from './hub.ts';
 /** Milliseconds an answer is held back at most: below what proxies allow. */
 const longest = 25_000;
 
-/** Who waits, and from where on. */
+/** The request that waits, and from where on. */
 export interface Waiting {
   readonly cursor: Cursor;
   readonly token: string;
@@ -14,7 +14,7 @@ export interface Waiting {
   readonly replica?: string | undefined;
 }
 
-/** Where the functions are kept that end what is held open. */
+/** The functions that end what is held open. */
 export interface HeldOpen {
   add(release: () => void): void;
   delete(release: () => void): void;

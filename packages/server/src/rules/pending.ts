@@ -1,7 +1,7 @@
 import type { Change, Writer } from '@koinon/core';
 import { keyOf, type RowKey, type StoreWriter } from '../store/store.ts';
 
-/** What rules gave to a row. */
+/** The values that rules gave to a row. */
 export interface Filled extends RowKey {
   readonly columns: Readonly<Record<string, unknown>>;
 }
@@ -11,7 +11,7 @@ export class PendingWrites {
   private readonly writer: StoreWriter;
   private readonly by: Writer;
   private changes: Change[] = [];
-  /** What was given and is yet to be written, by row. */
+  /** The given values that are yet to be written, by row. */
   private fills = new Map<string, Filled>();
   private readonly given = new Map<string, Filled>();
 
@@ -28,7 +28,7 @@ export class PendingWrites {
 
   add(change: Change): void {
     this.changes.push(change);
-    // What was given before does not hold where the change says otherwise.
+    // A value that was given before does not hold where the change says otherwise.
     for (const some of [this.fills, this.given]) {
       const earlier = some.get(keyOf(change));
       if (earlier) some.set(keyOf(change), { ...earlier, columns: columnsBeside(change, earlier.columns) });

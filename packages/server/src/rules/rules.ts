@@ -4,7 +4,7 @@ import type { RowWrite, RuleContext } from '../scope/row-write.ts';
 
 type Awaitable<T> = T | Promise<T>;
 
-/** What the server does about writes to one table. Each may be asynchronous, within a time limit. */
+/** The server's rules for writes to one table. Each may be asynchronous, within a time limit. */
 export interface TableRules<S extends Schema, T extends TableName<S>> {
   /**
    * Before the row is written: fills in, corrects or derives columns. What it returns comes back to the device. It is asked row by
@@ -35,7 +35,7 @@ export interface AnyTableRules {
 
 /** Rules with the way they are run. */
 export interface RuleSet {
-  /** Who writes. */
+  /** The writer. */
   readonly user?: User | undefined;
   readonly tables: Readonly<Record<string, AnyTableRules | undefined>>;
   /** Milliseconds a rule may take. */
@@ -46,7 +46,7 @@ export interface RuleSet {
 
 /** Options about rules. */
 export interface RuleOptions<S extends Schema> {
-  /** What the server checks, fills in and derives when devices write. */
+  /** The rules by which the server checks, fills in and derives when devices write. */
   readonly rules?: Rules<S>;
   /** Milliseconds one rule may take. Default 5,000. Others wait for it on SQLite, which has one writer. */
   readonly ruleTimeLimit?: number;

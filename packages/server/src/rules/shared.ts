@@ -9,7 +9,7 @@ export interface Whose {
   readonly changes: readonly Change[];
 }
 
-/** What only the written rows can answer for: row rules, and references in both directions. */
+/** The problems that only the written rows can show: row rules, and references in both directions. */
 export async function wholeProblems(
   schema: Schema,
   writer: StoreWriter,
@@ -28,7 +28,7 @@ export async function wholeProblems(
   return problems;
 }
 
-/** Whether a row of this table can be wrong where each of its changes is right: its row rule, sums and sets, references. */
+/** Tells whether a row of this table can be wrong where each of its changes is right: its row rule, sums and sets, references. */
 function isBound(schema: Schema, name: string): boolean {
   const { check, entries } = schema.tables[name] as Table;
   const isSettledByWriting = ([, { type, target }]: Table['entries'][number]) =>
@@ -89,7 +89,7 @@ async function stillReferenced(
   return problems;
 }
 
-/** Whether a transaction itself gives a row's column its value. */
+/** Tells whether a transaction itself gives a row's column its value. */
 function setsColumn(changes: readonly Change[] | undefined, table: string, id: string, column: string): boolean {
   return (changes ?? []).some(
     (change) =>

@@ -26,10 +26,10 @@ import { type Filled, PendingWrites } from './pending.ts';
 import { type AnyTableRules, type RuleOptions, type RuleSet, ruleSet } from './rules.ts';
 import { wholeProblems } from './shared.ts';
 
-/** What a transaction came to under the rules. */
+/** The result of a transaction under the rules. */
 export interface RuledWrite {
   readonly problems: readonly Problem[];
-  /** What the rules gave other values than were sent. */
+  /** The values that the rules gave instead of those that were sent. */
   readonly values: readonly ServerValues[];
 }
 
@@ -122,12 +122,12 @@ export type ServiceChange =
   | (RowKey & { readonly kind: 'insert' | 'update'; readonly columns: Readonly<Record<string, unknown>> })
   | (RowKey & { readonly kind: 'delete' });
 
-/** Where rules are run. */
+/** The parts for running rules. */
 export interface Ruling {
   readonly schema: Schema;
   readonly writer: StoreWriter;
   readonly rules: RuleSet;
-  /** What the user may see and write; without it everything. */
+  /** The rights of the user to see and write; without it everything. */
   readonly guard?: Guard | undefined;
 }
 
@@ -307,7 +307,7 @@ function intendedRows(
   return rows;
 }
 
-/** What the transaction did to each row in all; rows that are as they were are left out. */
+/** The effect of the transaction on each row in all; rows that are as they were are left out. */
 function netWrites(
   schema: Schema,
   keys: readonly RowKey[],

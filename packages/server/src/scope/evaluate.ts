@@ -25,7 +25,7 @@ export interface Evaluated {
   readonly consulted: readonly Consulted[];
 }
 
-/** Where a scope is evaluated: what reads rows in one snapshot. */
+/** The place where a scope is evaluated: it reads rows in one snapshot. */
 export interface ScopeSource {
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
 }
@@ -33,7 +33,7 @@ export interface ScopeSource {
 /** Told of something in the scopes that is most probably a mistake. */
 export type ScopeWarning = (message: string) => void;
 
-/** What is being evaluated for one user, in one snapshot. */
+/** The evaluation for one user, in one snapshot. */
 interface Evaluating {
   readonly user: User | undefined;
   readonly source: ScopeSource;
@@ -47,7 +47,7 @@ interface Evaluating {
 /** Rows of a table that another one's scope may follow. */
 const mostFollowed = 30_000;
 
-/** Who gets what: evaluates the scopes of users. */
+/** The scopes of users, evaluated. */
 export class ScopeSet {
   private readonly schema: Schema;
   private readonly scopes: ReadonlyMap<string, AnyTableScope>;
@@ -60,12 +60,12 @@ export class ScopeSet {
     this.warn = warn;
   }
 
-  /** Whether everybody gets everything, unless he asks for less. */
+  /** Tells whether everybody gets everything, unless he asks for less. */
   get isOpen(): boolean {
     return this.scopes.size === 0;
   }
 
-  /** Whether not everybody gets, or may write, every row of a table. */
+  /** Tells whether not everybody gets, or may write, every row of a table. */
   isGuarded(table: string): boolean {
     const scope = this.scopes.get(table);
     return scope !== undefined && (scope.read !== 'all' || scope.write !== undefined);
@@ -167,7 +167,7 @@ export class ScopeSet {
     );
   }
 
-  /** What is asked can only be less than what the user may have. */
+  /** A request can only ask for less than what the user may have. */
   private narrowed(name: string, filter: TableFilter, { tables, where }: Only): TableFilter {
     if (tables !== undefined && !tables.includes(name)) return { ...filter, where: nothing };
     if (where === undefined || !Object.hasOwn(where, name)) return filter;

@@ -14,7 +14,7 @@ import { keyOf, type RowKey, rowOf, rowsByKey, type Stamp, type StoreWriter } fr
 import type { Evaluated, ScopeSet } from './evaluate.ts';
 import { type View, whole } from './view.ts';
 
-/** What one user may see and write, inside one database transaction. */
+/** The rights of one user to see and write, inside one database transaction. */
 export class Guard {
   readonly scopes: ScopeSet;
   readonly user: User | undefined;
@@ -29,7 +29,7 @@ export class Guard {
     this.user = user;
   }
 
-  /** What he may see as things stand. */
+  /** The view of the user as things stand. */
   async view(): Promise<View> {
     if (this.scopes.isOpen) return whole;
     this.evaluated ??= await this.scopes.evaluate(this.user, this.writer);
@@ -64,7 +64,7 @@ export class Guard {
       const { table, id } = key;
       if (stamp === undefined) return undefined;
       const row = stamp.deleted ? stamp.image : rows.get(keyOf(key));
-      // What a deleted row held may not be known any more: then nobody can say whose it was.
+      // The values that a deleted row held may not be known any more: then nobody can say whose it was.
       const isSeen = row === undefined ? view.scope[table]?.where === undefined : view.has(table, id, row);
       if (isSeen) return stamp;
       if (!stamp.deleted) hidden.add(keyOf(key));
@@ -91,7 +91,7 @@ export class Guard {
     return { ...change, columns: withDefaults(table, columns) };
   }
 
-  /** What is wrong with changes before anything is written: ids that are taken, columns that are none of the user's. */
+  /** The problems of changes before anything is written: ids that are taken, columns that are none of the user's. */
   async problems(
     changes: readonly Change[],
     stamps: ReadonlyMap<string, Stamp | undefined>,
@@ -131,7 +131,7 @@ export class Guard {
     return problems;
   }
 
-  /** Of rows that no rule of the app's own has looked at: whether they are still where the user may read them. */
+  /** For rows that no rule of the app's own has looked at: whether they are still where the user may read them. */
   async misplaced(intended: ReadonlyMap<string, AnyRow | null>): Promise<Problem[]> {
     const view = await this.view();
     const problems: Problem[] = [];
@@ -149,7 +149,7 @@ export class Guard {
   }
 }
 
-/** Whether a new row says nothing about a column: it holds what it holds if nothing is given, as far as that can be told. */
+/** Tells whether a new row says nothing about a column: it holds what it holds if nothing is given, as far as that can be told. */
 function isUnset(table: Table, name: string, value: unknown): boolean {
   const initial = table.columns[name]?.default;
   return value === null || value === undefined || typeof initial === 'function' || sameValue(value, initial);

@@ -6,7 +6,7 @@ interface Key {
   readonly values: readonly unknown[];
 }
 
-/** Of one table: who may be concerned by a row, by the values of its columns. */
+/** For one table: the followers who may be concerned by a row, by the values of its columns. */
 class TableIndex<Item> {
   readonly byValue = new Map<string, Map<unknown, Set<Item>>>();
   /** Concerned by any row, as far as can be told without asking. */

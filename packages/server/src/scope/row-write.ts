@@ -1,7 +1,7 @@
 import type { NewRow, Row, Schema, TableName } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
 
-/** What a transaction does to one row, in all. Rows are as they stand in the database. */
+/** The effect of a transaction on one row, in all. Rows are as they stand in the database. */
 export interface RowWrite<R> {
   readonly kind: 'insert' | 'update' | 'delete';
   readonly id: string;
@@ -15,7 +15,7 @@ export interface RowWrite<R> {
 
 /** The database as a rule sees it: inside the transaction it is asked about, until it has answered. */
 export interface RuleContext<S extends Schema> {
-  /** Who writes; undefined for a service of the server's own, or where the server knows no users. */
+  /** The writer; undefined for a service of the server's own, or where the server knows no users. */
   readonly user: User | undefined;
   get<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T> | undefined>;
   /** Rows of a query in the store's own SQL: parameters are `?` on SQLite, `$1` on PostgreSQL. */
@@ -26,7 +26,7 @@ export interface RuleContext<S extends Schema> {
   delete<T extends TableName<S>>(table: T, id: string): Promise<void>;
   /**
    * The next number of a sequence of this name, from 1 on: without gaps, and never twice, whatever the processes on the database.
-   * Whoever takes one lets the others wait until his transaction has ended.
+   * A transaction that takes one lets the others wait until it has ended.
    *
    * @example
    * before: async ({ kind }, { sequence }) => (kind === 'insert' ? { number: await sequence('invoice') } : undefined)

@@ -49,11 +49,11 @@ export interface ParentScope<S extends Schema, T extends TableName<S>> extends T
   readonly read?: never;
 }
 
-/** Who gets what of one table, and who may write it. In a word: `all` is for everybody, to read and to write; `none` for nobody. */
+/** The rights to one table, to read and to write. In a word: `all` is for everybody, to read and to write; `none` for nobody. */
 export type TableScope<S extends Schema, T extends TableName<S>> = ReadScope<S, T> | ParentScope<S, T> | 'all' | 'none';
 
 /**
- * Who gets what, by table. Every table that the server keeps is named: one that was forgotten would be everybody's.
+ * The rights of users, by table. Every table that the server keeps is named: one that was forgotten would be everybody's.
  *
  * @example
  * const scopes: Scopes<typeof cooperative> = {

@@ -15,7 +15,7 @@ const isSame = (a: Condition, b: Condition) => stringify(a) === stringify(b);
 export function minus(condition: Condition, other: Condition): Condition {
   if (isNothing(other)) return condition;
   if (isSame(condition, other)) return nothing;
-  // Of what both ask for, only the rest can tell them apart.
+  // If both ask for the same, only the rest can tell them apart.
   const asked = other.kind === 'and' ? other.conditions : [other];
   const rest = intersection(asked.filter((each) => !isSame(each, condition)));
   if (isNothing(condition) || isEverything(rest)) return nothing;
@@ -43,7 +43,7 @@ export class View {
   readonly scopeDigest: string;
   /** The same for views that are: of the same scope, by apps that know the same columns. */
   readonly digest: string;
-  /** Whether it is all there is. */
+  /** Tells whether it is all there is. */
   readonly isWhole: boolean;
   private readonly predicates = new Map<string, Predicate | undefined>();
   private readonly hidden = new Map<string, ReadonlySet<string>>();
@@ -66,7 +66,7 @@ export class View {
     return (Object.hasOwn(this.scope, table) ? this.scope[table]?.where : undefined) ?? everything;
   }
 
-  /** Whether a row is in it, by the values of its filterable columns. */
+  /** Tells whether a row is in it, by the values of its filterable columns. */
   has(table: string, id: string, values: WireColumns | Omit<AnyRow, 'id'>): boolean {
     const predicate = this.predicates.get(table);
     // Values from JSON and from SQL look alike in the types that are filterable.
@@ -78,7 +78,7 @@ export class View {
     return this.hidden.get(table);
   }
 
-  /** What of a row's columns is in it. */
+  /** The columns of a row that are in it. */
   columns<Value>(table: string, columns: Readonly<Record<string, Value>>): Readonly<Record<string, Value>> {
     const hidden = this.hidden.get(table);
     const known = this.known?.get(table);
@@ -90,7 +90,7 @@ export class View {
     return columns;
   }
 
-  /** Whether whoever looks knows a table at all. */
+  /** Tells whether whoever looks knows a table at all. */
   knows(table: string): boolean {
     return this.known === undefined || this.known.has(table);
   }

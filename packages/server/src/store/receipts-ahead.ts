@@ -13,7 +13,7 @@ export interface StoredReceipt {
   readonly replica: string | null;
 }
 
-/** What is to be written of receipts, together. */
+/** The receipts that are to be written, together. */
 export interface NewReceipts {
   /** Id, digest, outcome, position, user and replica of each. */
   readonly receipts: readonly (readonly [string, string, string, number | null, string | null, string | null])[];
@@ -61,7 +61,7 @@ export class ReceiptsAhead {
     for (const { origin, id } of applied) this.origins.set(originKey(replica, origin), id);
   }
 
-  /** Whether it is known what became of a transaction. */
+  /** Tells whether it is known what became of a transaction. */
   has(id: string): boolean {
     return this.receipts.has(id);
   }

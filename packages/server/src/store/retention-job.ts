@@ -7,7 +7,7 @@ import type { TrackingFault } from './tracking.ts';
 export interface RetentionOptions {
   /** Days that deletions and receipts are kept. A device away for longer starts over, without loss. Default 90. */
   readonly keepDays?: number;
-  /** Where time comes from, in milliseconds since 1970. */
+  /** The clock, in milliseconds since 1970. */
   readonly now?: () => number;
 }
 
@@ -35,7 +35,7 @@ export class RetentionJob {
 
   private readonly report: (fault: TrackingFault) => void;
   private looking: NodeJS.Timeout | undefined;
-  /** What has been reported, so that it is not said each minute. */
+  /** The faults that have been reported, so that none is said each minute. */
   private reported = new Set<string>();
 
   /** @param report told of tables that are, or were, followed no longer. */

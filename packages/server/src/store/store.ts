@@ -47,19 +47,19 @@ export interface Receipt {
   readonly id: string;
   /** SHA-256 over the transaction's canonical JSON (its members in the order of their names), base and own transactions aside. */
   readonly digest: string;
-  /** Who sent it, and from which replica; null where that is not known. */
+  /** The sender, and the replica; null where that is not known. */
   readonly user: string | null;
   readonly replica: string | null;
-  /** What the person did, where that is not named by the id. */
+  /** The origins of what the person did, where they are not the id. */
   readonly origins?: readonly string[];
   readonly outcome:
     | { readonly kind: 'applied'; readonly position: number }
     | { readonly kind: 'rejected'; readonly problems: readonly Problem[] };
 }
 
-/** Who wrote something, as a push compares it with what its replica knew. */
+/** The writer of something, as a push compares it with what its replica knew. */
 export interface Written {
-  /** Whether the base covers it: the replica knew. */
+  /** Tells whether the base covers it: the replica knew. */
   readonly covered: boolean;
   /** The receipt of the transaction that wrote it; null for other programs. */
   readonly receipt: string | null;
@@ -72,28 +72,28 @@ export interface Stamp {
   readonly row: Written;
   /** Columns changed since the insert. */
   readonly columns: ReadonlyMap<string, Written>;
-  /** What a deleted row held last, where that is kept. */
+  /** The values that a deleted row held last, where they are kept. */
   readonly image: AnyRow | undefined;
 }
 
-/** What became of one row since a position, whoever may see it. */
+/** The changes of one row since a position, whoever may see them. */
 export interface Changed extends RowKey {
   readonly position: number;
   /** The row as JSON carries it, its id aside; null: it is gone. */
   readonly row: WireColumns | null;
-  /** What a row that is gone held last, where that is kept. */
+  /** The values that a row that is gone held last, where they are kept. */
   readonly image: WireColumns | undefined;
-  /** Whether it was inserted since then: whoever stands there has to get it whole. */
+  /** Tells whether it was inserted since then: whoever stands there has to get it whole. */
   readonly isInserted: boolean;
-  /** Whether it was never there before: whoever stands there cannot have it. */
+  /** Tells whether it was never there before: whoever stands there cannot have it. */
   readonly isNew: boolean;
-  /** Whether it was ever there at a position, or before. */
+  /** Tells whether it was ever there at a position, or before. */
   readonly wasMadeBy: (position: Position) => boolean;
-  /** Whether it was there at a position with the filterable values that it has now. */
+  /** Tells whether it was there at a position with the filterable values that it has now. */
   readonly isUnmovedSince: (position: Position) => boolean;
   /** The columns that have changed since. */
   readonly changed: readonly string[];
-  /** What its filterable columns held since then and hold no more. */
+  /** The values that its filterable columns held since then and hold no more. */
   readonly past: readonly WireColumns[];
   readonly times: StampedTimes;
 }
@@ -104,16 +104,16 @@ export type WholeRow = Extract<PulledRow, { readonly kind: 'insert' }>;
 /** How much is read at once at most; a single row that is larger is read all the same. */
 export interface Room {
   readonly rows: number;
-  /** Of what the rows hold, about. */
+  /** The bytes that the rows hold, about. */
   readonly bytes: number;
 }
 
 /** Rows by id, as many as there was room for. */
 export interface RowPage {
   readonly rows: readonly WholeRow[];
-  /** What they hold, about; of columns that are never large nothing is counted. */
+  /** The bytes that they hold, about; of columns that are never large nothing is counted. */
   readonly bytes: number;
-  /** Whether there may be more. */
+  /** Tells whether there may be more. */
   readonly more: boolean;
 }
 
@@ -124,16 +124,16 @@ export interface RowText {
   readonly count: number;
   /** The id of the last of them; null where there is none. */
   readonly last: string | null;
-  /** Whether there may be more. */
+  /** Tells whether there may be more. */
   readonly more: boolean;
 }
 
-/** Whether a value of a column may be so large that rows have to be counted by what they hold. */
+/** Tells whether a value of a column may be so large that rows have to be counted by what they hold. */
 export function mayBeLarge({ type, maximumLength = Number.POSITIVE_INFINITY }: Column): boolean {
   return (type === 'text' && maximumLength > 1_000) || type === 'bytes' || type === 'json' || type === 'set';
 }
 
-/** What a row holds in columns that may be large, in bytes, about. */
+/** The size of a row in columns that may be large, in bytes, about. */
 export function heldBytes(columns: WireColumns): number {
   let bytes = 0;
   for (const name in columns) {
@@ -155,16 +155,16 @@ export interface Tombstone extends RowKey {
 /** A stretch of the feed. */
 export interface FeedPage {
   readonly changes: readonly Changed[];
-  /** What their rows hold, about. */
+  /** The bytes that their rows hold, about. */
   readonly bytes: number;
   /** The position they lead to. */
   readonly to: Position;
-  /** Whether the feed goes on behind it. */
+  /** Tells whether the feed goes on behind it. */
   readonly more: boolean;
 }
 
 /**
- * Whether a position can be one of this feed's: `forgotten` where deletions behind it are no longer kept, `lost` where
+ * Tells whether a position can be one of this feed's: `forgotten` where deletions behind it are no longer kept, `lost` where
  * the feed has not come that far or has gone on otherwise, its database having been restored from a backup.
  */
 export type Reach = 'known' | 'forgotten' | 'lost';
@@ -183,11 +183,11 @@ export interface KnownReplica {
   /** Rows sent down to it, and changes it sent up. */
   readonly rowsDown: number;
   readonly rowsUp: number;
-  /** Whether an operator has blocked it. */
+  /** Tells whether an operator has blocked it. */
   readonly isBlocked: boolean;
 }
 
-/** What one request tells of its replica. */
+/** The facts of one request about its replica. */
 export interface Contact {
   readonly replica: string;
   /** Milliseconds since 1970. */
@@ -258,11 +258,11 @@ export interface StoreReader {
   countChanges(since: Position): Promise<Readonly<Record<string, number>>>;
   /** The rows of a table that fulfil a condition. */
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
-  /** Whether the earlier values of these tables' filterable columns are remembered from a position on. */
+  /** Tells whether the earlier values of these tables' filterable columns are remembered from a position on. */
   remembersSince(position: Position, tables: readonly string[]): Promise<boolean>;
   /** Looks for rows that were deleted. */
   tombstoneKeys(wanted: WantedTombstones): Promise<TombstoneKeys>;
-  /** What deleted rows held last; those of which nothing is kept are left out. */
+  /** The values that deleted rows held last; rows of which nothing is kept are left out. */
   tombstones(keys: readonly RowKey[]): Promise<Tombstone[]>;
   /** The transactions that were applied behind one position and up to another, which is no later than this snapshot. */
   receiptsBetween(from: Position, to: Position): Promise<{ readonly id: string; readonly replica: string | null }[]>;
@@ -276,7 +276,7 @@ export interface StoreReader {
   sentBy(replica: string, rows: readonly RowKey[]): Promise<ReadonlyMap<string, (column: string) => boolean>>;
 }
 
-/** What a replica says that its transactions are of. */
+/** The replica, and the origins that it says its transactions are of. */
 export interface ReplicaOrigins {
   readonly replica: string;
   readonly origins: readonly string[];
@@ -337,7 +337,7 @@ export interface StoreWriter {
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
   /** Those of these transactions that this user has sent and that have been applied. */
   applied(ids: readonly string[], user?: string): Promise<string[]>;
-  /** What a deleted row held last; undefined where nothing of it is kept. */
+  /** The values that a deleted row held last; undefined where nothing of it is kept. */
   tombstone(table: string, id: string): Promise<Tombstone | undefined>;
   /** Rows by id; those that are not there are left out. */
   rows(table: string, ids: readonly string[]): Promise<ReadonlyMap<string, AnyRow>>;
@@ -372,7 +372,7 @@ export interface StoreWriter {
   compact(most: number, partsBefore: number): Promise<number>;
 }
 
-/** Whether locked rows are waited for. */
+/** Tells whether locked rows are waited for. */
 export type LockWait = 'some' | 'none';
 
 /** An SQL database that keeps the app's tables, the feed and the receipts. */
@@ -393,9 +393,9 @@ export interface Store {
    * @param lockWait how long rows are waited for that another program has locked; `none` for whoever has waited already.
    */
   write<T>(work: (writer: StoreWriter) => Promise<T>, lockWait?: LockWait): Promise<T>;
-  /** What an error of {@link write} says of what was written; undefined for one that concerns the database as a whole. */
+  /** The fault that an error of {@link write} shows in what was written; undefined for one that concerns the database as a whole. */
   faultOf(error: unknown): Fault | undefined;
-  /** What a constraint says that the database checks only when a transaction ends; undefined for any other error. */
+  /** The message of a constraint that the database checks only when a transaction ends; undefined for any other error. */
   refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined;
   /**
    * Looks whether every table is still followed, and mends it where that can be done; says what it found. With what was found when
@@ -420,13 +420,13 @@ export async function rowsByKey(writer: StoreWriter, keys: readonly RowKey[]): P
 }
 
 /**
- * What an error says of what was being written, where it says nothing of the database as a whole, so that others may well
+ * The fault that an error shows in what was being written, where it says nothing of the database as a whole, so that others may well
  * be written: another program has locked the rows for longer than is waited for, or the transaction's own writing failed, in
  * a trigger of the app's, say.
  */
 export type Fault = 'locked' | 'failed';
 
-/** Whether a mistake of the program's own was met with what one transaction holds. */
+/** Tells whether a mistake of the program's own was met with what one transaction holds. */
 export function isProgramError(error: unknown): boolean {
   return error instanceof TypeError || error instanceof RangeError;
 }

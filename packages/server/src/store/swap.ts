@@ -2,7 +2,7 @@ import { randomUUID } from 'node:crypto';
 import type { Change, Table } from '@koinon/core';
 import { ConstraintError, keyOf } from './store.ts';
 
-/** What applying changes in a workable order needs of a writer. */
+/** The parts that applying changes in a workable order needs of a writer. */
 export interface Applying {
   table(name: string): Table;
   /** @throws ConstraintError when the table refuses the change. */

@@ -2,7 +2,7 @@
 export interface TrackingFault {
   readonly table: string;
   readonly message: string;
-  /** Whether it is mended: then all rows of the table are sent anew, since nobody knows what was written meanwhile. */
+  /** Tells whether it is mended: then all rows of the table are sent anew, since nobody knows what was written meanwhile. */
   readonly isRepaired: boolean;
 }
 

@@ -54,7 +54,7 @@ export async function trash(store: Store, request: TrashRequest, access: Access)
   });
 }
 
-/** Whether a place among deleted rows comes behind another. */
+/** Tells whether a place among deleted rows comes behind another. */
 function isBehind(row: TombstoneKey, before: TombstoneKey | undefined): boolean {
   if (before === undefined || row.position < before.position) return true;
   if (row.position > before.position) return false;

@@ -4,7 +4,7 @@ import type { FastifyInstance } from 'fastify';
 import { linesOf, pull } from '../../pull/pull.ts';
 import type { Service } from '../service.ts';
 
-/** What has changed since a cursor. */
+/** The changes since a cursor. */
 export function pullRoutes(
   app: FastifyInstance,
   root: string,

@@ -6,7 +6,7 @@ import type { User } from '../../auth/authenticate.ts';
 import { push } from '../../push/push.ts';
 import { announce, type Service } from '../service.ts';
 
-/** What replicas upload, and which of it was applied. */
+/** The uploads of replicas, and which of them were applied. */
 export function pushRoutes(app: FastifyInstance, root: string, service: Service): void {
   const { store, admission } = service;
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) =>

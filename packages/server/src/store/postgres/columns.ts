@@ -26,7 +26,7 @@ export function columnType(column: Column): string {
   }
 }
 
-/** What the table enforces beside the type, so that a row any program wrote can be read back as the column's type. */
+/** The rule that the table enforces beside the type, so that a row any program wrote can be read back as the column's type. */
 export function columnRule(name: string, column: Column): string | undefined {
   switch (column.type) {
     case 'integer':
@@ -55,7 +55,7 @@ export interface ExistingColumn {
    * refuses it.
    */
   readonly type: string;
-  /** What the database fills in by itself: a column that it computes, or one that has a default and may not be empty. */
+  /** The way in which the database fills a column in by itself: it computes the column, or the column has a default and may not be empty. */
   readonly filled?: 'always' | 'for none' | undefined;
 }
 
@@ -179,7 +179,7 @@ export function parameter(column: Column, value: unknown): unknown {
   }
 }
 
-/** Whether two values of a column are not the same, for a trigger: a fixed search path, and types without equality. */
+/** Tells whether two values of a column are not the same, for a trigger: a fixed search path, and types without equality. */
 export function differsSql(type: string, one: string, other: string): string {
   if (/^(json|xml|point|polygon|box|path|circle|line)(\b|$)/.test(type))
     return `${one}::text IS DISTINCT FROM ${other}::text`;
@@ -189,7 +189,7 @@ export function differsSql(type: string, one: string, other: string): string {
   return `${one} IS DISTINCT FROM ${other}`;
 }
 
-/** Whether a row counts as there, by the column that marks it as deleted. */
+/** Tells whether a row counts as there, by the column that marks it as deleted. */
 export function aliveSql(mark: ExistingColumn, row: string): string {
   const column = `${row}.${mark.sql}`;
   return mark.type === 'boolean' ? `${column} IS NOT TRUE` : `${column} IS NULL`;

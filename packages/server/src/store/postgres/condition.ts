@@ -64,7 +64,7 @@ export function conditionSql(table: ConditionTable, condition: Condition, values
   }
 }
 
-/** Whether a column holds texts to everybody but perhaps the database. */
+/** Tells whether a column holds texts to everybody but perhaps the database. */
 function isText({ table }: ConditionTable, name: string): boolean {
   return name === 'id' || ['text', 'reference', 'one-of'].includes(table.columns[name]?.type ?? '');
 }

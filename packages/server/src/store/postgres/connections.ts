@@ -4,7 +4,7 @@ import pg from 'pg';
 /** How long is waited for a connection, a new one or one that others use, in milliseconds. */
 const connectWait = 20_000;
 
-/** What connections that are cut, or others, keep getting in the way of is tried this often. */
+/** A transaction that cut connections, or others, keep getting in the way of is tried this often. */
 export const mostTries = 10;
 
 /** One process at a time looks at what a database lacks, and makes it. */

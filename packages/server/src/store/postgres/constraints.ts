@@ -3,14 +3,14 @@ import { refusalProblem } from '../refusal.ts';
 import { type Fault, isProgramError } from '../store.ts';
 import type { AppTable } from './layout.ts';
 
-/** What PostgreSQL tells of an error, as far as it is used here. */
+/** The members of PostgreSQL's error that are used here. */
 interface Refusal {
   readonly code?: string;
   readonly message: string;
   readonly detail?: string;
   readonly column?: string;
   readonly constraint?: string;
-  /** Where in PostgreSQL's source the error was raised. */
+  /** The place in PostgreSQL's source where the error was raised. */
   readonly routine?: string;
   readonly severity?: string;
 }
@@ -44,7 +44,7 @@ const classes: typeof codes = {
 /** Raised by a trigger of the table's owner, under a code of its own. */
 const raised = { code: 'constraint', says: 'was refused by a rule of the database' } as const;
 
-/** What is said of a refusal; undefined for an error that is not about the data. */
+/** The problem of a refusal; undefined for an error that is not about the data. */
 function kindOf({ code = '', routine }: Refusal): (typeof codes)[string] | undefined {
   if (isRepeatable({ code }) || code === lockedCode) return undefined;
   const isRaised = routine === 'exec_stmt_raise';
@@ -53,7 +53,7 @@ function kindOf({ code = '', routine }: Refusal): (typeof codes)[string] | undef
   return codes[code] ?? (isRaised ? raised : classes[code.slice(0, 2)]);
 }
 
-/** What a constraint of the database says, in the form all refusals have; undefined for any other error. */
+/** The message of a constraint of the database, in the form all refusals have; undefined for any other error. */
 export function constraintProblem(
   error: unknown,
   { table, id }: Pick<Change, 'table' | 'id'>,
@@ -69,7 +69,7 @@ export function constraintProblem(
   return refusalProblem({ ...kind, rule: constraint ?? message, column: named, words }, { table, id }, standing?.table);
 }
 
-/** Whether a write came between two others that both could not stand: it is safe to try it again. */
+/** Tells whether a write came between two others that both could not stand: it is safe to try it again. */
 export function isRepeatable(error: unknown): boolean {
   return ['40001', '40P01'].includes((error as Refusal).code ?? '');
 }
@@ -80,7 +80,7 @@ const lockedCode = '55P03';
 /** Codes and classes of codes that tell of the database as a whole: no connection, no room, shutting down, read only. */
 const ofTheWhole = /^(08|25|28|3D|53|57P|58)/;
 
-/** What an error says of what was written, as {@link Store.faultOf} has it. */
+/** The fault that an error shows in what was written, as {@link Store.faultOf} has it. */
 export function faultOf(error: unknown): Fault | undefined {
   const { code = '', severity } = error as Refusal;
   if (code === lockedCode) return 'locked';
@@ -88,7 +88,7 @@ export function faultOf(error: unknown): Fault | undefined {
   return isProgramError(error) ? 'failed' : undefined;
 }
 
-/** What a constraint says that is checked when a transaction ends, as {@link Store.refusalOf} has it. */
+/** The message of a constraint that is checked when a transaction ends, as {@link Store.refusalOf} has it. */
 export function refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
   const { code = '', message = '' } = error as Refusal;
   if (!code.startsWith('23')) return undefined;

@@ -4,7 +4,7 @@ import type { ClientBase } from 'pg';
 import type { MappedTable } from '../mapping.ts';
 import type { ExistingColumn } from './columns.ts';
 
-// What another program, or Koinon itself, has made in the database already.
+// The tables and columns that another program, or Koinon itself, has made in the database already.
 
 /** A column as the catalog describes it. */
 interface CatalogColumn extends Pick<ExistingColumn, 'type'> {

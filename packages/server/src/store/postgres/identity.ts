@@ -2,7 +2,7 @@ import { createHash, randomBytes } from 'node:crypto';
 import type { ClientBase } from 'pg';
 import { type CursorKey, CursorKeys, keyName, keysOf, keyText, newCursorKey } from '../../cursor/keys.ts';
 
-/** What a store keeps about itself. */
+/** The facts that a store keeps about itself. */
 export interface Identity {
   readonly feed: string;
   readonly keys: CursorKeys;

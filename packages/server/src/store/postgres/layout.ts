@@ -27,11 +27,11 @@ import {
 /** A table of the app, as the schema describes it and as it stands in the database. */
 export interface AppTable extends TrackedTable, Pick<MappedTable, 'table'> {}
 
-/** What makes a database one that Koinon can serve: the SQL that is still to be run, and the tables after it. */
+/** The layout that makes a database one that Koinon can serve: the SQL that is still to be run, and the tables after it. */
 export interface Layout {
   readonly statements: readonly string[];
   readonly tables: ReadonlyMap<string, AppTable>;
-  /** Whether Koinon has ever served it. */
+  /** Tells whether Koinon has ever served it. */
   readonly isServed: boolean;
 }
 
@@ -243,7 +243,7 @@ function columnDdl({ relation, table, columnNames }: MappedTable, name: string):
 /** The name of the constraint that holds a column to its bounds. */
 const rangeName = (relation: string, name: string) => shortName(`${relation}_${name}_range`);
 
-/** What the table gives a new row for which another program gives no value. */
+/** The value that the table gives a new row for which another program gives none. */
 function defaultSql(column: Column): string[] {
   const { default: initial } = column;
   if (initial === undefined || initial === null || typeof initial === 'function') return [];
@@ -308,7 +308,7 @@ const rulesOf = `SELECT a.attname AS name, a.attnotnull AS required, c.conname A
     SELECT FROM pg_attribute k JOIN pg_collation o ON o.oid = k.attcollation
     WHERE k.attrelid = a.attrelid AND k.attname = $2 AND k.attnotnull AND o.collname = 'C')`;
 
-/** What has a table that Koinon made take what the schema takes by now: one more of the listed texts, or none at all. */
+/** The SQL that has a table that Koinon made take what the schema takes by now: one more of the listed texts, or none at all. */
 async function widenings(client: ClientBase, { sql, relation, table, idName }: MappedTable): Promise<string[]> {
   const { rows } = await client.query<{ name: string; required: boolean; rule: string | null; definition: string }>(
     rulesOf,
@@ -336,7 +336,7 @@ async function widenings(client: ClientBase, { sql, relation, table, idName }: M
     const listed = textsIn(standing.definition);
     if (column.oneOf.every((each) => listed.includes(each))) return relaxed;
     const rule = quoteName(standing.rule as string);
-    // What is not in the schema any more may still stand in rows.
+    // Columns that are not in the schema any more may still stand in rows.
     const check = columnRule(quoteName(name), { ...column, oneOf: [...new Set([...listed, ...column.oneOf])] });
     return [...relaxed, `ALTER TABLE ${sql} DROP CONSTRAINT ${rule}, ADD CONSTRAINT ${rule} CHECK (${check})`];
   });
@@ -363,7 +363,7 @@ function track(
   const isAsNoted = noted?.get(`layout ${table.name}`) === digestOf(functions);
   const relations = standing?.relations ?? [{ sql: table.sql, triggers: [] }];
   const untracked = relations.filter(({ triggers }) => triggers.join() !== triggerNames.join());
-  // Whoever is no superuser leaves what one has set up as it is.
+  // A user who is no superuser leaves what one has set up as it is.
   const leaves = standing?.isPartitioned === true && isSuperuser ? partitionTrigger(table) : [];
   const followed = leaves.length === 0 || noted?.get(`partitions ${table.name}`) === digestOf(leaves);
   return [

@@ -50,7 +50,7 @@ export async function resendAllPostgres(schema: Schema, url: string, mapping: Ma
   await once(url, async (client) => {
     const { tables } = await planLayout(client, schema, mapping);
     for (const table of tables.values()) for (const statement of resendAllSql(table)) await client.query(statement);
-    // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
+    // The earlier values of filterable columns nobody knows: whoever gets only some of the rows starts over.
     await client.query('UPDATE koinon.filterable SET position = pg_current_xact_id()');
   });
 }

@@ -43,7 +43,7 @@ export interface StampRow {
   past: Record<string, number>;
 }
 
-/** What is read of a stamp. */
+/** The members that are read of a stamp. */
 export const stampFields =
   'table_name, row_id, position::text, born::text, row_position::text, row_edited_at, row_receipt, deleted, columns, past';
 
@@ -274,7 +274,7 @@ export class PostgresReader implements StoreReader {
     );
   }
 
-  /** What this transaction sees. */
+  /** The snapshot of this transaction. */
   async snapshot(): Promise<Snapshot> {
     const { now } = await this.one<{ now: string }>('SELECT pg_current_snapshot()::text AS now');
     return Snapshot.parse(now) as Snapshot;
@@ -408,12 +408,12 @@ export class PostgresReader implements StoreReader {
 
 const knownAt = (position: Position): Snapshot => readPosition(position)?.known ?? Snapshot.none;
 
-/** Whether a row was there with the filterable values that it has now. */
+/** Tells whether a row was there with the filterable values that it has now. */
 function isUnmoved({ row_position, past }: StampRow, known: Snapshot): boolean {
   return [row_position, ...Object.values(past)].every((position) => known.sees(BigInt(position)));
 }
 
-/** What filterable columns held, as JSON carries it: in the database they may be of other types. */
+/** The values that filterable columns held, as JSON carries them: in the database they may be of other types. */
 function heldValues(table: Table, raw: Readonly<Record<string, JsonValue>>): Record<string, JsonValue> {
   return Object.fromEntries(
     Object.entries(raw).map(([name, value]) => {

@@ -2,7 +2,7 @@ import type { ClientBase } from 'pg';
 import { keyName } from '../../cursor/keys.ts';
 import type { Contact } from '../store.ts';
 
-/** What the server keeps of its replicas and of its own past, and what it forgets. Inside a transaction of the caller's. */
+/** The records that the server keeps of its replicas and of its own past, and what it forgets. Inside a transaction of the caller's. */
 export class Retention {
   protected readonly client: ClientBase;
 
@@ -100,7 +100,7 @@ export class Retention {
     for (const table of ['owner', 'upload'])
       if (gone.length > 0)
         await this.client.query(`DELETE FROM koinon.${table} WHERE replica = ANY($1)`, [gone.map(({ id }) => id)]);
-    // What a column held before is asked for from positions behind the horizon only.
+    // Earlier values of a column are asked for from positions behind the horizon only.
     const past = await this.client.query(
       `UPDATE koinon.stamp SET past = (SELECT coalesce(jsonb_object_agg(key, value), '{}') FROM jsonb_each(past)
          WHERE value::bigint >= (SELECT position::text::bigint FROM koinon.horizon))

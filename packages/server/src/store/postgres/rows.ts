@@ -16,7 +16,7 @@ interface Fitting {
   readonly bytes: number;
 }
 
-/** What is known of a row by its stamp. */
+/** The facts about a row in its stamp. */
 interface Deleted {
   readonly table_name: string;
   readonly row_id: string;
@@ -66,7 +66,7 @@ export class AppRows {
     return { most: fit.most < fit.all ? fit.most : rows, bytes: fit.bytes };
   }
 
-  /** The same of rows by their stamps, in their order. Of a few nobody asks. */
+  /** The same of rows by their stamps, in their order. A few are not counted. */
   async fittingOf(stamps: readonly (Deleted & { readonly image_size: number | null })[], room: Room): Promise<Fitting> {
     if (stamps.length <= fewRows) return { most: room.rows, bytes: 0 };
     const sizes = new Map<string, number>();
@@ -128,7 +128,7 @@ export class AppRows {
     return { json, count, last, more: count === most };
   }
 
-  /** What a row of the table holds in columns that may be large; none where no column may. */
+  /** The size of a row in columns that may be large; none where no column may. */
   private sizeSql(name: string): string | undefined {
     const { columns, table } = this.table(name);
     const sizes = table.entries.flatMap(([column, definition]) => {
@@ -180,7 +180,7 @@ export class AppRows {
     return new Map(rows.map(({ to, from }) => [to, from]));
   }
 
-  /** What deleted rows held last, where that is kept, by table and id. */
+  /** The values that deleted rows held last, where they are kept, by table and id. */
   async images(stamps: readonly Deleted[]): Promise<Map<string, Map<string, AnyRow>>> {
     const wanted = byTable(
       stamps.flatMap(({ table_name: table, row_id: id, deleted }) =>
@@ -219,7 +219,7 @@ export class AppRows {
     return this.tables.get(name) as AppTable;
   }
 
-  /** What is selected of a row, under the name `r`, to be decoded. */
+  /** The expressions that are selected of a row, under the name `r`, to be decoded. */
   fields(table: string): string {
     return this.fieldsFrom(table, `r.${this.table(table).id.sql}::text`, (_name, { sql }) => `r.${sql}`);
   }

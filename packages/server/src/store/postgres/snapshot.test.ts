@@ -4,7 +4,7 @@ import { readPosition, Snapshot, writePosition } from './snapshot.ts';
 
 const ids = Array.from({ length: 24 }, (_, id) => BigInt(id + 1));
 
-/** What two looks at a database see: of the transactions so far, some have ended by the first, more by the second. */
+/** The transactions that two looks at a database see: of those so far, some have ended by the first, more by the second. */
 const looks = fc
   .tuple(fc.nat(22), fc.nat(22), fc.infiniteStream(fc.constantFrom('never', 'early', 'late')))
   .map(([one, two, fates]) => {

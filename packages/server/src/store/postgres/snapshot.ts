@@ -15,7 +15,7 @@ export class Snapshot {
     this.running = new Set(open);
   }
 
-  /** What whoever has seen nothing knows. */
+  /** The snapshot of a reader who has seen nothing. */
   static readonly none = new Snapshot(1n, []);
 
   /** Reads `xmin:xmax:id,id`; undefined for anything else. */
@@ -26,12 +26,12 @@ export class Snapshot {
     return new Snapshot(BigInt(xmax), list === '' ? [] : list.split(',').map(BigInt));
   }
 
-  /** Whether what this transaction wrote is known. */
+  /** Tells whether what this transaction wrote is known. */
   sees(id: bigint): boolean {
     return id < this.xmax && !this.running.has(id);
   }
 
-  /** What is known once, besides this, everything up to a transaction has been sent that a newer snapshot sees. */
+  /** The snapshot known once, besides this, everything up to a transaction has been sent that a newer snapshot sees. */
   with(newer: Snapshot, upTo: bigint): Snapshot {
     const end = upTo < newer.xmax ? upTo + 1n : newer.xmax;
     const xmax = end > this.xmax ? end : this.xmax;

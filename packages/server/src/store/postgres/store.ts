@@ -99,7 +99,7 @@ class PostgresStore implements Store {
   readonly keys: CursorKeys;
   private isClosed = false;
   private readonly mode: StoreMode;
-  /** What was found when the store was opened. */
+  /** The faults that were found when the store was opened. */
   private faults: readonly TrackingFault[];
   private stampLookedAt = 0;
   onUntracked: (() => void) | undefined;

@@ -33,7 +33,7 @@ async function triggersOf(client: ClientBase, { sql }: AppTable): Promise<Trigge
 
 const metaName = (table: AppTable) => `triggers ${table.name}`;
 
-/** What is no more as it was in a table; undefined where it is. */
+/** The fault of a table that is no more as it was; undefined where it is. */
 async function changeOf(client: ClientBase, { sql, id, columns }: AppTable): Promise<string | undefined> {
   const { rows: found } = await client.query<{ there: boolean }>('SELECT to_regclass($1) IS NOT NULL AS there', [sql]);
   if (found[0]?.there !== true) return 'is gone';

@@ -211,7 +211,7 @@ const many = 200;
 const mostBits = 62;
 
 /**
- * What updates usually are. One row: its stamp is found by its key. Many rows, mostly with the same columns changed in
+ * The usual updates. One row: its stamp is found by its key. Many rows, mostly with the same columns changed in
  * each: their stamps are updated by a join, planned for this statement. Where that does not account for every row (keys
  * that changed, cascades, stamps of deleted rows) the statement for all cases follows, and writes over it.
  */
@@ -297,7 +297,7 @@ function imageOf({ columns }: TrackedTable, row: string): string {
   return `jsonb_build_object(${[...columns].map(([name, { sql }]) => `${quoteText(name)}, ${row}.${sql}`).join(', ')})`;
 }
 
-/** What the filterable columns of a row hold, as the name under which the position is noted at which they left it. */
+/** The values of the filterable columns of a row, as the name under which the position is noted at which they left it. */
 function heldSql({ filterable, columns }: TrackedTable, row: string): string {
   const fields = filterable.map((name) => `${quoteText(name)}, ${row}.${(columns.get(name) as ExistingColumn).sql}`);
   return `jsonb_build_object(${fields.join(', ')})::text`;

@@ -31,7 +31,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
   private readonly heldRows = new Set<string>();
   /** Rows that had no stamp. Should one be there by now, inserting it says so. */
   private readonly unknownRows = new Set<string>();
-  /** Whether a refusal gives up the whole database transaction. */
+  /** Tells whether a refusal gives up the whole database transaction. */
   private isWithoutSavepoint = false;
   private reached: Position | undefined;
   /** The row that was inserted last. */
@@ -63,7 +63,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     await this.lookUp(receipts, origins);
   }
 
-  /** Whether the row that was inserted last has its stamp; undefined where none was. */
+  /** Tells whether the row that was inserted last has its stamp; undefined where none was. */
   async hasStamped(): Promise<boolean | undefined> {
     if (this.inserted === undefined) return undefined;
     const { table, id } = this.inserted;
@@ -144,7 +144,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     const problems = await this.writeAs(receipt, editedAt, async () => {
       const found = await work();
       if (found.length > 0) return found;
-      // What the database checks at the end of a transaction is asked for now, while there can still be an outcome.
+      // The checks that the database makes at the end of a transaction are asked for now, while there can still be an outcome.
       await this.client.query('SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED');
       await this.author('', '');
       return [];

@@ -22,7 +22,7 @@ const kinds = [
 /** SQLite's primary result codes for what a statement itself is at fault: an error in it, a denial, a value out of range. */
 const ofTheStatement = new Set([1, constraintCode, 23, 25]);
 
-/** What an error says of what was written, as {@link Store.faultOf} has it. */
+/** The fault that an error shows in what was written, as {@link Store.faultOf} has it. */
 export function faultOf(error: unknown): Fault | undefined {
   const { errcode } = error as { errcode?: number };
   const isOwn = errcode === undefined ? isProgramError(error) : ofTheStatement.has(errcode & 0xff);
@@ -30,7 +30,7 @@ export function faultOf(error: unknown): Fault | undefined {
 }
 
 /**
- * What a constraint of the database says, in the form all refusals have; undefined for any other error.
+ * The message of a constraint of the database, in the form all refusals have; undefined for any other error.
  *
  * @param definition the table, where it is known.
  * @param columnNames names of columns in the database, where they are others than in the schema.
@@ -56,7 +56,7 @@ export function constraintProblem(
   return refusalProblem({ ...refused, rule: message, column: named }, { table, id }, definition);
 }
 
-/** What a foreign key says that is checked when a transaction ends, as {@link Store.refusalOf} has it. */
+/** The message of a foreign key that is checked when a transaction ends, as {@link Store.refusalOf} has it. */
 export function refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
   const found = constraintProblem(error, { table: '', id: '' }, undefined);
   if (found?.code !== 'no-such-reference') return undefined;

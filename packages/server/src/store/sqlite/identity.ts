@@ -2,13 +2,13 @@ import { randomBytes, randomUUID } from 'node:crypto';
 import { type CursorKey, CursorKeys, keyName, keysOf, keyText, newCursorKey } from '../../cursor/keys.ts';
 import type { Prepared } from './driver.ts';
 
-/** What a store keeps about itself. */
+/** The facts that a store keeps about itself. */
 export interface Identity {
   readonly feed: string;
   readonly keys: CursorKeys;
 }
 
-/** What a store keeps about itself, made where it is not there yet. It begins another epoch of its feed. */
+/** The facts that a store keeps about itself, made where they are not there yet. It begins another epoch of its feed. */
 export function beginEpoch(database: Prepared): Identity {
   const feed = metaOr(database, 'feed', () => randomUUID());
   const root = metaOr(database, 'secret', () => randomBytes(32).toString('base64url'));
@@ -17,7 +17,7 @@ export function beginEpoch(database: Prepared): Identity {
   return { feed, keys: new CursorKeys(root, storedKeys(database)) };
 }
 
-/** What a store kept about itself when it was served last. */
+/** The facts that a store kept about itself when it was served last. */
 export function storedIdentity(database: Prepared): Identity {
   const value = (name: string) =>
     database.get<{ value: string }>('SELECT value FROM koinon_meta WHERE name = ?', name)?.value ?? '';

@@ -11,7 +11,7 @@ import { isMapped, makeView } from './views.ts';
 /** A file that is ready to be served. */
 export interface PreparedLayout {
   readonly identity: Identity;
-  /** What was found of the tables. */
+  /** The state of the tables. */
   readonly faults: readonly TrackingFault[];
 }
 

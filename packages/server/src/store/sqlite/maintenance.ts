@@ -43,7 +43,7 @@ export async function sqliteDdl(schema: Schema, file: string, mapping: Mapping =
   return (await planSqlite(schema, file, mapping)).statements;
 }
 
-/** What a file lacks, and whether Koinon has ever served it. */
+/** The parts that a file lacks, and whether Koinon has ever served it. */
 interface Planned {
   readonly statements: readonly string[];
   readonly isServed: boolean;

@@ -54,7 +54,7 @@ export interface StampRow {
 /** Rows that are read at once with their stamps; fewer than these are read one by one. */
 const [rowsAhead, worthReadingAtOnce] = [100, 4];
 
-/** What is read of a stamp at once. */
+/** The members that are read of a stamp at once. */
 const stampFields =
   'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, past';
 
@@ -199,7 +199,7 @@ export class SqliteReader implements StoreReader {
         to = before.position;
         break;
       }
-      // What a deleted row held may be large: it is read when its turn comes.
+      // The values of a deleted row may be large: they are read when its turn comes.
       const image = stamp.deleted ? this.imageOf(stamp) : null;
       const row = ahead.get(keyOf({ table: stamp.table_name, id: stamp.row_id }));
       for (const change of this.changed({ ...stamp, image }, known, since, row)) {
@@ -357,7 +357,7 @@ export class SqliteReader implements StoreReader {
     return found?.user_id ?? null;
   }
 
-  /** What the filterable columns of a row held after a position, and hold no more. */
+  /** The values that the filterable columns of a row held after a position, and hold no more. */
   private pastOf(table: Table, { past }: StampRow, since: number): Record<string, JsonValue>[] {
     if (past === '{}') return [];
     return Object.entries(JSON.parse(past) as Record<string, number>).flatMap(([values, left]) => {
@@ -399,7 +399,7 @@ export class SqliteReader implements StoreReader {
     return keys.flatMap(({ table, id }) => this.tombstone(table, id) ?? []);
   }
 
-  /** What a deleted row held last. */
+  /** The values that a deleted row held last. */
   tombstone(table: string, id: string): Tombstone | undefined {
     const stamp = this.database.get<StampRow>(
       'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ? AND deleted = 1',
@@ -427,7 +427,7 @@ export class SqliteReader implements StoreReader {
   }
 }
 
-/** Whether a row was there at a position with the filterable values that it has now. */
+/** Tells whether a row was there at a position with the filterable values that it has now. */
 function isUnmoved({ row_position, past }: Pick<StampRow, 'row_position' | 'past'>, at: number): boolean {
   if (row_position > at) return false;
   return past === '{}' || Object.values(JSON.parse(past) as Record<string, number>).every((left) => left <= at);

@@ -6,7 +6,7 @@ import type { SqliteReader } from './reader.ts';
 import { Retention } from './retention.ts';
 
 /**
- * What became of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
+ * The outcomes of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
  * caller's.
  */
 export class Receipts extends Retention {

@@ -2,7 +2,7 @@ import { keyName } from '../../cursor/keys.ts';
 import type { Contact } from '../store.ts';
 import type { Prepared } from './driver.ts';
 
-/** What the server keeps of its replicas and of its own past, and what it forgets. Inside a transaction of the caller's. */
+/** The records that the server keeps of its replicas and of its own past, and what it forgets. Inside a transaction of the caller's. */
 export class Retention {
   protected readonly database: Prepared;
 
@@ -63,7 +63,7 @@ export class Retention {
     if (found?.position === undefined || found.position === null) return;
     this.database.run('UPDATE koinon_horizon SET position = ?1, at = ?2 WHERE position < ?1', found.position, before);
     this.database.run('DELETE FROM koinon_time WHERE position < ?', found.position);
-    // Whoever stands in an epoch that ended before the horizon is told that he was away for too long.
+    // A replica in an epoch that ended before the horizon is told that it was away for too long.
     this.database.run(
       `DELETE FROM koinon_epoch WHERE place < (SELECT max(place) FROM koinon_epoch WHERE position <= ?)`,
       found.position,
@@ -101,7 +101,7 @@ export class Retention {
       ['koinon_replica', 'id'],
     ] as const)
       this.database.run(`DELETE FROM ${table} WHERE ${key} IN (${gone})`, most);
-    // What a column held before is asked for from positions behind the horizon only.
+    // Earlier values of a column are asked for from positions behind the horizon only.
     const past = count(
       `UPDATE koinon_stamp SET past = (SELECT json_group_object(key, value) FROM json_each(past) WHERE value > (SELECT position FROM koinon_horizon))
          WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon_stamp WHERE past <> '{}'

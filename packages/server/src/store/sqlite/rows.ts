@@ -44,7 +44,7 @@ interface MadeText {
 /** Rows that are made into text at once. */
 const textStride = 500;
 
-/** What is known by its stamp of a row that is gone. */
+/** The facts in the stamp of a row that is gone. */
 interface Gone {
   readonly table_name: string;
   readonly row_id: string;
@@ -172,7 +172,7 @@ export class AppRows {
     return (this.database.get(sql, ...values) as { n: number }).n;
   }
 
-  /** What a deleted row held last, as JSON carries it. */
+  /** The values that a deleted row held last, as JSON carries them. */
   imageOf({ table_name: table, row_id: id, image }: Gone): Record<string, JsonValue> | undefined {
     if (image === null) return undefined;
     const raw = JSON.parse(image) as Record<string, SqlValue>;
@@ -201,7 +201,7 @@ export class AppRows {
     return { text: conditionSql(this.schema.tables[table] as Table, where, values), values };
   }
 
-  /** What is selected of a row, `id` first. */
+  /** The expressions that are selected of a row, `id` first. */
   private fields(table: string): string {
     const known = this.fieldLists.get(table);
     if (known) return known;
@@ -251,14 +251,14 @@ function jsonSql({ type }: Column, name: string): string {
   return name;
 }
 
-/** Whether a column holds a set of texts. */
+/** Tells whether a column holds a set of texts. */
 function isSetSql(name: string): string {
   const text = `iif(json_valid(${name}), ${name}, '[0]')`;
   const members = `SELECT count(*) = count(DISTINCT value) AND coalesce(sum(type <> 'text'), 0) = 0 FROM json_each(${text})`;
   return `(${name} IS NULL OR (json_type(${text}) = 'array' AND (${members})))`;
 }
 
-/** What a value takes in the database, about. */
+/** The size of a value in the database, about. */
 function storedBytes(value: unknown): number {
   if (typeof value === 'string') return value.length;
   return value instanceof Uint8Array ? value.byteLength : 0;
@@ -273,7 +273,7 @@ function readableSql({ type }: Column, name: string): string {
   return whole(`iif(${name} BETWEEN -9007199254740991 AND 9007199254740991, ${name}, CAST(${name} AS TEXT))`);
 }
 
-/** What is stored in such a column, as a value; undefined where it cannot be one. */
+/** The stored value of such a column; undefined where it cannot be one. */
 function storedValue(column: Column, stored: unknown): unknown {
   if (stored === null || stored === undefined) return null;
   switch (column.type) {

@@ -7,10 +7,10 @@ interface Author {
   readonly editedAt: number | null;
 }
 
-/** What the stamp of an inserted row says. */
+/** The content of the stamp of an inserted row. */
 export type Stamped = readonly [id: string, position: number, editedAt: number, receipt: string | null];
 
-/** What `koinon_writer` holds. */
+/** The content of `koinon_writer`. */
 interface Noted extends Author {
   readonly stamps: 1 | null;
 }
@@ -22,11 +22,11 @@ const nobody: Author = { receipt: null, editedAt: null };
 const cleared: Noted = { ...nobody, stamps: null };
 
 /**
- * Who stamps what is written over one connection: the triggers, as for any program; or, for plain inserts into tables on
+ * The party that stamps what is written over one connection: the triggers, as for any program; or, for plain inserts into tables on
  * which no trigger but Koinon's can fire, the writer by itself. The triggers' look for what REPLACE may have taken away
  * costs an insert more than everything else; the server never replaces.
  *
- * What the triggers go by is noted only when one is about to fire. All of it is inside one database transaction.
+ * The values that the triggers go by are noted only when one is about to fire. All of it is inside one database transaction.
  */
 export class Stamping {
   private readonly database: Prepared;
@@ -71,7 +71,7 @@ export class Stamping {
     return before;
   }
 
-  /** Whether inserts into a table need no trigger. */
+  /** Tells whether inserts into a table need no trigger. */
   canStamp(table: string): boolean {
     return this.unhindered.has(table);
   }

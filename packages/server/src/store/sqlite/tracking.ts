@@ -8,7 +8,7 @@ import { isMapped } from './views.ts';
 
 // Other programs may drop triggers, or change a table under a running server.
 
-/** Whether a table is followed at all: other triggers may have changed with the schema. */
+/** Tells whether a table is followed at all: other triggers may have changed with the schema. */
 export function hasInsertTrigger(database: Prepared, { name, relation }: TrackedTable): boolean {
   const trigger = "SELECT 1 FROM sqlite_schema WHERE type = 'trigger' AND tbl_name = ? AND name = ?";
   return database.get(trigger, relation, `koinon_${name}_after_insert`) !== undefined;
@@ -22,19 +22,19 @@ export function resendAll(database: Prepared, schema: Schema, mapping: Mapping):
 export function resendTable(database: Prepared, table: TrackedTable): void {
   database.connection.exec('UPDATE koinon_feed SET position = position + 1');
   for (const sql of resendAllSql(table)) database.connection.exec(sql);
-  // What filterable columns held meanwhile nobody knows: whoever gets only some of the rows starts over.
+  // The earlier values of filterable columns nobody knows: whoever gets only some of the rows starts over.
   database.run(
     'UPDATE koinon_filterable SET position = (SELECT position FROM koinon_feed) WHERE table_name = ?',
     table.name,
   );
 }
 
-/** Whether a table was served before. */
+/** Tells whether a table was served before. */
 export function isServed(database: Prepared, table: string): boolean {
   return database.get('SELECT 1 FROM koinon_stamp WHERE table_name = ? LIMIT 1', table) !== undefined;
 }
 
-/** What has become of a table under a running server. */
+/** The state of a table under a running server. */
 export type TableState =
   | { readonly is: 'followed' }
   | { readonly is: 'changed'; readonly fault: TrackingFault }
@@ -70,7 +70,7 @@ function triggersOn(database: Prepared, table: TrackedTable): { readonly name: s
   );
 }
 
-/** Whether the triggers stand on a table as they should. */
+/** Tells whether the triggers stand on a table as they should. */
 function isFollowed(database: Prepared, table: TrackedTable): boolean {
   const wanted = feedTriggers(table);
   const stands = new Set(triggersOn(database, table).map(({ sql }) => sql));
@@ -101,7 +101,7 @@ function rememberFilterable(database: Prepared, { name, filterable }: TrackedTab
   );
 }
 
-/** What a table really is. @throws KoinonError `schema-invalid` where it is not as the schema or the mapping says. */
+/** The relation that a table really is. @throws KoinonError `schema-invalid` where it is not as the schema or the mapping says. */
 export function trackedTable(database: Prepared, mapped: MappedTable, mapping: Mapping): TrackedTable {
   const table = standingTable(database, mapped, mapping);
   if (typeof table !== 'string') return table;

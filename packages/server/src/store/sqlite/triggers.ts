@@ -21,7 +21,7 @@ export interface TrackedTable {
   readonly mark: { readonly column: string; readonly isTime: boolean } | undefined;
 }
 
-/** Whether a row counts as there. */
+/** Tells whether a row counts as there. */
 export function aliveSql({ mark }: Pick<TrackedTable, 'mark'>, row: string): string {
   if (mark === undefined) return 'true';
   const column = `${row}.${quoteName(mark.column)}`;
@@ -162,7 +162,7 @@ const step = 'UPDATE koinon_feed SET position = position + 1;';
 const stampColumns =
   'table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, image, past';
 
-/** What becomes of the stamp of a row that is inserted where one was deleted. */
+/** The stamp of a row that is inserted where one was deleted. */
 const madeAnew = `ON CONFLICT (table_name, row_id) DO UPDATE SET position = excluded.position, row_position = excluded.row_position,
     row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 0, columns = '{}', image = NULL`;
 
@@ -205,7 +205,7 @@ export function feedTriggers(table: TrackedTable): string[] {
       )
       .join(' UNION ALL ')}))`;
 
-  /** What the filterable columns of a row held, as the name under which the position is noted at which they left it. */
+  /** The values of the filterable columns of a row, as the name under which the position is noted at which they left it. */
   const left = (row: string) =>
     filterable.length === 0
       ? "'{}'"

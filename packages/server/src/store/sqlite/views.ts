@@ -6,12 +6,12 @@ import { aliveSql, keySql, type TrackedTable } from './triggers.ts';
 
 // Tables that others made may go by other names, and fill in columns by themselves.
 
-/** Whether a table goes by other names than in the schema. */
+/** Tells whether a table goes by other names than in the schema. */
 export function isMapped(mapping: Mapping, table: string): boolean {
   return Object.hasOwn(mapping, table);
 }
 
-/** What the database fills in by itself: a column that it computes, or one that has a default (as SQL) and may not be empty. */
+/** The way in which the database fills a column in by itself: it computes the column, or the column has a default (as SQL) and may not be empty. */
 export type Filled = 'always' | { readonly default: string };
 
 /** The columns of a relation that the database fills in, by their names there. */
@@ -41,7 +41,7 @@ export function columnsFilled(
     keptTables(schema).flatMap((name): [string, ReadonlyMap<string, Filled>][] => {
       const filled = isMapped(mapping, name) ? new Map<string, Filled>() : filledColumns(database, name);
       const table = schema.tables[name] as Table;
-      // Of a column that is required here, none is never sent.
+      // For a column that is required here, none is never sent.
       const own = [...filled].filter(
         ([column, how]) =>
           Object.hasOwn(table.columns, column) && (how === 'always' || table.columns[column]?.optional),

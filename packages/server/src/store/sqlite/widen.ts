@@ -39,7 +39,7 @@ function widened(sql: string, table: Table): string | undefined {
     wider = wider.replace(standing, (...match) => {
       const groups = match.at(-1) as { readonly required?: string; readonly texts: string };
       const listed = [...groups.texts.matchAll(new RegExp(text, 'g'))].map(([each]) => unquoted(each));
-      // What is not in the schema any more may still stand in rows.
+      // Columns that are not in the schema any more may still stand in rows.
       const oneOf = [...new Set([...listed, ...(column.oneOf ?? [])])];
       return columnDdl(name, { ...column, oneOf, optional: column.optional || !groups.required }, 'constraints');
     });

@@ -48,7 +48,7 @@ export class SqliteWriter extends Receipts implements StoreWriter {
   private readonly relation: (table: string) => string;
   private readonly trace: (sql: string, values: readonly unknown[]) => void;
   private readonly inserts: PlainInserts;
-  /** Whether a refusal gives up the whole database transaction, so that it may come later. */
+  /** Tells whether a refusal gives up the whole database transaction, so that it may come later. */
   private isWithoutSavepoint = false;
   private readonly stamping: Stamping;
   /** The epoch that the feed is in, once it has been asked for in this transaction. */
@@ -255,7 +255,7 @@ export class SqliteWriter extends Receipts implements StoreWriter {
   private applyOne(change: Change): void {
     const table = this.schema.tables[change.table] as Table;
     if (change.kind === 'insert' && this.isPutOff(change)) return;
-    // What was put off and is refused now is not this change's fault: the database transaction is given up.
+    // A change that was put off and is refused now is not this change's fault: the database transaction is given up.
     this.inserts.write();
     try {
       if (change.kind === 'insert' && this.stamping.canStamp(change.table)) {

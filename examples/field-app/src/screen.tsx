@@ -8,7 +8,7 @@ import { App } from './app.tsx';
 import { Leaving } from './leaving.tsx';
 import { ErrorBoundary } from './parts/error-boundary.tsx';
 import { type FieldReplica, ReplicaProvider } from './replica.ts';
-import { theme } from './theme.ts';
+import { readable, theme } from './theme.ts';
 
 /** Shows that the field book is being opened, then the app. Not by Suspense, which shows what is ready a third of a second late. */
 function Opened({ opening }: { readonly opening: Promise<FieldReplica> }) {
@@ -23,7 +23,7 @@ function Opened({ opening }: { readonly opening: Promise<FieldReplica> }) {
   if (!opened.replica)
     return (
       <Center h="100dvh">
-        <Loader aria-label="Opening the field book" />
+        <Loader role="status" aria-label="Opening the field book" />
       </Center>
     );
   return (
@@ -48,7 +48,7 @@ const failed = (error: Error) => (
 export function draw(opening: Promise<FieldReplica>): void {
   createRoot(document.getElementById('root') as HTMLElement).render(
     <StrictMode>
-      <MantineProvider theme={theme} defaultColorScheme="auto">
+      <MantineProvider theme={theme} cssVariablesResolver={readable} defaultColorScheme="auto">
         <Notifications position="bottom-center" />
         <ErrorBoundary fallback={failed}>
           <Opened opening={opening} />

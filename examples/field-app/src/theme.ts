@@ -1,4 +1,4 @@
-import { createTheme, type MantineColorsTuple } from '@mantine/core';
+import { type CSSVariablesResolver, createTheme, type MantineColorsTuple } from '@mantine/core';
 
 const comb: MantineColorsTuple = [
   '#fff6e6',
@@ -28,5 +28,28 @@ export const theme = createTheme({
     NumberInput: { defaultProps: { size: 'md' } },
     Select: { defaultProps: { size: 'md', allowDeselect: false } },
     ActionIcon: { defaultProps: { size: 'xl', variant: 'subtle' } },
+  },
+});
+
+/** Greys and tints that can be read outdoors: each text has a contrast of 4.5 at least. */
+export const readable: CSSVariablesResolver = () => ({
+  variables: {},
+  light: {
+    '--mantine-color-dimmed': 'var(--mantine-color-gray-7)',
+    '--mantine-color-placeholder': 'var(--mantine-color-gray-7)',
+    '--mantine-color-gray-outline': 'var(--mantine-color-gray-7)',
+    '--mantine-color-gray-light-color': 'var(--mantine-color-gray-8)',
+    '--mantine-color-teal-light-color': '#05563f',
+    '--mantine-color-red-light-color': 'var(--mantine-color-red-9)',
+    '--mantine-color-error': 'var(--mantine-color-red-9)',
+  },
+  dark: {
+    '--mantine-color-dimmed': 'var(--mantine-color-dark-1)',
+    '--mantine-color-placeholder': 'var(--mantine-color-dark-1)',
+    '--mantine-color-gray-outline': 'var(--mantine-color-gray-4)',
+    '--mantine-color-gray-light-color': 'var(--mantine-color-gray-3)',
+    '--mantine-color-teal-light-color': 'var(--mantine-color-teal-2)',
+    '--mantine-color-red-light-color': 'var(--mantine-color-red-2)',
+    '--mantine-color-error': 'var(--mantine-color-red-3)',
   },
 });

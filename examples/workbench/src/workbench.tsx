@@ -181,7 +181,12 @@ const clock = new Intl.DateTimeFormat(undefined, { timeStyle: 'medium' });
 /** The rows that have travelled, last first. */
 function Log({ lines }: { readonly lines: readonly Line[] }) {
   return (
-    <ScrollArea style={{ flex: 1, minHeight: 0 }} aria-label="What travelled" role="log">
+    <ScrollArea
+      viewportProps={{ tabIndex: 0 }}
+      style={{ flex: 1, minHeight: 0 }}
+      aria-label="What travelled"
+      role="log"
+    >
       {lines.length === 0 && (
         <Text size="xs" c="dimmed">
           What travels is told here.

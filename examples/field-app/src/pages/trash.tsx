@@ -38,7 +38,7 @@ export function TrashPage() {
   return (
     <Page title="Trash" back="/device" under="deleted on any device or in the office">
       {problem && <Text>The list comes from the server: {problem}</Text>}
-      {!problem && rows === undefined && <Loader size="sm" aria-label="Loading" />}
+      {!problem && rows === undefined && <Loader size="sm" role="status" aria-label="Loading" />}
       {rows?.length === 0 && <Text c="dimmed">Nothing was deleted.</Text>}
       {rows?.map((row) => (
         <Paper key={`${row.table} ${row.id}`} withBorder p="sm">

@@ -12,7 +12,7 @@ export function List(props: {
 }) {
   const { rows, ready, error } = props.shown;
   if (error) return <Text c="red">{error.message}</Text>;
-  if (!ready && rows.length === 0) return <Loader size="sm" aria-label="Loading" />;
+  if (!ready && rows.length === 0) return <Loader size="sm" role="status" aria-label="Loading" />;
   if (rows.length === 0) return <Text c="dimmed">{props.empty}</Text>;
   return (
     <Stack component="ul" gap="xs" m={0} p={0} aria-label={props.label}>

@@ -12,8 +12,8 @@ export function RowMark({ sync }: { readonly sync: RowStatus<unknown> }) {
       : status === 'rejected'
         ? (['red.8', 'Refused', IconHandStop] as const)
         : blockedBy !== null
-          ? (['gray.7', 'Held up', IconHourglass] as const)
-          : (['gray.7', isNew ? 'New, unsent' : 'Unsent', IconSend] as const);
+          ? (['gray', 'Held up', IconHourglass] as const)
+          : (['gray', isNew ? 'New, unsent' : 'Unsent', IconSend] as const);
   return (
     <Badge
       color={color}

@@ -68,7 +68,7 @@ test.each(pages)('%s %j can be used by everybody', async (name, paths) => {
       await page.goto(`${sites.get(name)?.url}${path}`);
       // Without a server the board waits for its first rows: that is looked at as well.
       await page
-        .waitForFunction(() => document.body.innerText.length > 40, undefined, { timeout: 3_000 })
+        .waitForFunction(() => document.body.textContent.length > 40, undefined, { timeout: 3_000 })
         .catch(() => undefined);
       await page.waitForTimeout(500);
       for (const each of await violationsOn(page)) found.push(`${path} ${colorScheme} ${width}: ${each}`);

@@ -1,5 +1,5 @@
 import { cooperative } from '@koinon/demo';
-import { Badge, Group, Table, Tabs, Text } from '@mantine/core';
+import { Group, Table, Tabs, Text } from '@mantine/core';
 import { useEffect, useState, useSyncExternalStore } from 'react';
 
 type TableName = keyof typeof cooperative.tables;
@@ -96,7 +96,7 @@ export function ServerTable() {
             {width[name].map((column) => (
               <Table.Th key={column}>{column}</Table.Th>
             ))}
-            <Table.Th w={64}>changed</Table.Th>
+            <Table.Th w={84}>changed</Table.Th>
           </Table.Tr>
         </Table.Thead>
         <Table.Tbody>
@@ -116,9 +116,9 @@ export function ServerTable() {
                 ))}
                 <Table.Td>
                   {row.at > 0 && (
-                    <Badge size="xs" variant={isFresh ? 'filled' : 'light'} color="yellow.9">
+                    <Text size="xs" fw={isFresh ? 700 : 400} style={{ whiteSpace: 'nowrap' }}>
                       {ago(now - row.at)}
-                    </Badge>
+                    </Text>
                   )}
                 </Table.Td>
               </Table.Tr>

@@ -43,20 +43,21 @@ export function Entry(props: {
         }}
       >
         <Group justify="space-between" wrap="nowrap">
-          <Box miw={0}>
-            <Text fw={600} truncate>
-              {props.title}
-            </Text>
-            {props.under && (
-              <Text size="sm" c="dimmed" truncate>
-                {props.under}
+          {/* On a phone the marks go below a title that they would leave no room for. */}
+          <Group flex={1} miw={0} justify="space-between" gap="xs">
+            <Box flex="1 1 11rem" miw={0}>
+              <Text fw={600} truncate>
+                {props.title}
               </Text>
-            )}
-          </Box>
-          <Group gap="xs" wrap="nowrap" style={{ flexShrink: 0 }}>
-            {props.marks}
-            <IconChevronRight size={18} aria-hidden />
+              {props.under && (
+                <Text size="sm" c="dimmed" truncate>
+                  {props.under}
+                </Text>
+              )}
+            </Box>
+            {props.marks && <Group gap="xs">{props.marks}</Group>}
           </Group>
+          <IconChevronRight size={18} aria-hidden style={{ flexShrink: 0 }} />
         </Group>
       </Anchor>
     </Paper>

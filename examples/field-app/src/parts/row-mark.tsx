@@ -1,11 +1,15 @@
 import type { RowStatus } from '@koinon/core';
+import { useSyncState } from '@koinon/react';
 import { Badge } from '@mantine/core';
 import { IconArrowsSplit2, IconHandStop, IconHourglass, IconSend } from '@tabler/icons-react';
+import { useReplica } from '../replica.ts';
 
-/** The state of a row with the server, by shape and word; nothing for one that is as the server has it. */
+/** The state of a row with the server, by shape and word; nothing for one that is as the server has it, or where there is no server. */
 export function RowMark({ sync }: { readonly sync: RowStatus<unknown> }) {
   const { status, isNew, blockedBy } = sync;
-  if (status === 'synced') return null;
+  const phase = useSyncState(useReplica())?.phase;
+  // Without a server nothing is to be sent.
+  if (status === 'synced' || phase === 'stopped') return null;
   const [color, words, Icon] =
     status === 'conflicted'
       ? (['grape.8', 'Changed twice', IconArrowsSplit2] as const)

@@ -56,6 +56,14 @@ test.each(Object.entries(layers))('the folders of packages/%s import only those 
   expect(against).toEqual([]);
 });
 
+test('the files that the architecture page names are there', () => {
+  const page = readFileSync(join(import.meta.dirname, '../docs/architecture.md'), 'utf8');
+  const named = [...page.matchAll(/`(client|server|core)\/([\w/.-]+\.ts)`/g)];
+  expect(named.length).toBeGreaterThan(40);
+  for (const [path, name, file] of named)
+    expect(readdirSync(join(packages, name as string, 'src'), { recursive: true }).map(String), path).toContain(file);
+});
+
 test('what promises nothing is imported by the replica and the server alone', () => {
   const found = ['react', 'cli'].flatMap((name) => importsOf(join(packages, name, 'src')));
   const internal = found.filter(({ imported }) => imported === '@koinon/core/internal').map(({ file }) => file);

@@ -6,7 +6,7 @@ import { openNodeDriver, openReplica, type Replica } from '@koinon/client';
 import { counter, errorStatus, schema, table, text } from '@koinon/core';
 import { serveInProcess, sqliteStore } from '@koinon/server';
 import type { BrowserContext } from 'playwright-core';
-import { createServer, defaultClientConditions, type ViteDevServer } from 'vite';
+import { createServer, defaultClientConditions } from 'vite';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { launch } from '../support/chromium.ts';
 import { scratch } from '../support/serve.ts';
@@ -16,14 +16,14 @@ import { newDatabase } from '../support/stores.ts';
 
 const root = join(import.meta.dirname, '../..');
 const folder = scratch();
-const running: (ChildProcess | ViteDevServer)[] = [];
+const running: ChildProcess[] = [];
 let context: BrowserContext;
 beforeAll(async () => {
   context = await launch(join(folder, 'profile'));
 });
 afterAll(async () => {
   await context.close();
-  for (const each of running) 'kill' in each ? each.kill() : await each.close();
+  for (const child of running) child.kill();
   rmSync(folder, { recursive: true, force: true });
 });
 
@@ -85,15 +85,20 @@ async function serve(app: string, environment: Readonly<Record<string, string>> 
     resolve: { conditions: ['koinon-source', ...defaultClientConditions] },
     server: { port: 0, host: '127.0.0.1', fs: { strict: false } },
   });
-  running.push(vite);
   await vite.listen();
   const page = await context.newPage();
   await page.goto(vite.resolvedUrls?.local[0] as string);
-  return { server, page, office: await openNodeDriver({ file: join(app, 'apiary.db') }) };
+  const office = await openNodeDriver({ file: join(app, 'apiary.db') });
+  const close = async () => {
+    await page.close();
+    await vite.close();
+    office.close();
+  };
+  return { server, page, office, close };
 }
 
 test('the first app keeps rows on the device, and shares them with its server', async () => {
-  const { server, page, office } = await serve(files('first', 'first-app.md'));
+  const { server, page, office, close } = await serve(files('first', 'first-app.md'));
   await page.fill('input', 'A1');
   await page.click('text=Add a hive');
   await page.waitForSelector('li >> text=A1: 0 frames');
@@ -106,7 +111,7 @@ test('the first app keeps rows on the device, and shares them with its server', 
   await page.fill('input', 'A1');
   await page.click('text=Add a hive');
   await expect.poll(() => page.textContent('[role=status]')).toMatch(/A1/);
-  office.close();
+  await close();
   server.child.kill('SIGTERM');
   expect(await server.ended).toBe(0);
 });
@@ -119,7 +124,7 @@ test('the sign-in lets nobody in without a password, and each user have his own 
   );
   const config = readFileSync(join(app, 'vite.config.ts'), 'utf8');
   writeFileSync(join(app, 'vite.config.ts'), config.replace("'/v1':", "'/session': { target }, '/v1':"));
-  const { page, office } = await serve(app, { APIARY_SECRET: randomBytes(32).toString('base64url') });
+  const { page, office, close } = await serve(app, { APIARY_SECRET: randomBytes(32).toString('base64url') });
   const seen = await page.evaluate(async () => {
     const { account } = window as never as { account: Account };
     const wrong = await account.signIn('runa', 'clover').catch((error: Error) => error.message);
@@ -136,7 +141,7 @@ test('the sign-in lets nobody in without a password, and each user have his own 
   });
   expect(seen).toEqual(['The name or the password is wrong.', 'not-authenticated', true, ['not-permitted']]);
   expect(office.prepare('SELECT keeper, mark FROM hive').all()).toMatchObject([{ keeper: 'runa', mark: 'A1' }]);
-  office.close();
+  await close();
 });
 
 test('the tests of the guide pass', async () => {

@@ -1,4 +1,4 @@
-import { httpTransport, openReplica, type Replica, type Transport, type Upload } from '@koinon/client';
+import { httpTransport, type Migration, openReplica, type Replica, type Transport, type Upload } from '@koinon/client';
 import { integer, oneOf, reference, type Schema, schema, table, text } from '@koinon/core';
 import { alterPostgres, alterSqlite, serveInProcess } from '@koinon/server';
 import { expect, test, vi } from 'vitest';
@@ -455,6 +455,42 @@ test.each(storeKinds)(
       { id: 'h1', mark: 'A1', mass: 0 },
       { id: 'h2', mark: '', mass: 7 },
       { id: 'h3', mark: 'C3', mass: 0 },
+    ]);
+    await updated.close();
+    await world.end();
+  },
+);
+
+test.each(storeKinds)(
+  'history 26 on %s: a row that was deleted before a column got its name is edited by a device that has the name',
+  async (kind) => {
+    const old = schema({ note: table({ words: text({ merge: 'ask' }), weight: integer() }) });
+    const newer = schema(
+      { note: table({ words: text({ merge: 'ask' }), load: integer(), colour: text({ default: 'none' }) }) },
+      { version: 2 },
+    );
+    const alter = kind === 'SQLite' ? alterSqlite : alterPostgres;
+    const world = await World.of(old as Schema, kind);
+    const shell = await world.shell();
+    await shell.exec("INSERT INTO note (id, words, weight) VALUES ('n', 'one', 7)");
+    const file = world.path('edits.db');
+    const device = await openReplica({ schema: old, file, server: world.server.url });
+    await device.sync();
+    await device.update('note', 'n', { words: 'mine' });
+    await device.close();
+    await shell.exec("DELETE FROM note WHERE id = 'n'");
+    await world.restart(newer as Schema, () =>
+      alter(newer, world.database.address, 'ALTER TABLE note RENAME COLUMN weight TO load'),
+    );
+    const migrations = { 2: (given: Migration) => given.renameColumn('note', 'weight', 'load') };
+    const updated = await openReplica({ schema: newer, file, server: world.server.url, migrations });
+    await updated.sync();
+    // The edit survives the deletion, as a new row that is whole.
+    for (const { table, id } of await updated.conflicts()) await updated.resolve(table, id, 'local');
+    await updated.sync();
+    expect(await updated.status()).toMatchObject({ pending: 0, rejected: 0, conflicted: 0 });
+    expect(await shell.all('SELECT words, load, colour FROM note')).toEqual([
+      { words: 'mine', load: 7, colour: 'none' },
     ]);
     await updated.close();
     await world.end();

@@ -7,6 +7,7 @@ import {
   sameValue,
   type Table,
   tableOf,
+  type WireColumns,
 } from '@koinon/core';
 import { applyChange, columnsFromWire, rowsOfBlock, wholeRow, withoutBlocks } from '@koinon/core/internal';
 import { beforeOf, keep } from '../outbox/history.ts';
@@ -179,8 +180,7 @@ function mergeInto(
   // A decision that was made about another row than there is now cannot be taken back any more.
   if (hasDecisions)
     database.statement('DELETE FROM koinon_resolved WHERE table_name = ? AND row_id = ?').run(tableName, id);
-  const image =
-    pulled.kind === 'delete' && pulled.columns ? wholeRow(table, id, columnsFromWire(table, pulled.columns)) : null;
+  const image = pulled.kind === 'delete' && pulled.columns ? lastOf(table, id, base, pulled.columns) : null;
   const editedAt = (column: string) => {
     const time = pulled.times?.[column] ?? pulled.editedAt;
     return time === undefined ? undefined : Date.parse(time);
@@ -196,6 +196,17 @@ function mergeInto(
     },
     counts,
   );
+}
+
+/**
+ * A deleted row as it was last on the server. A required column that is empty there is one that the server has come to know since: it
+ * is as it was here.
+ */
+function lastOf(table: Table, id: string, base: AnyRow | null, columns: WireColumns): AnyRow {
+  const held = Object.entries(columnsFromWire(table, columns)).filter(
+    ([name, value]) => value !== null || table.columns[name]?.optional === true,
+  );
+  return wholeRow(table, id, { ...base, ...Object.fromEntries(held) });
 }
 
 /** The base with what the feed has brought back of this device's own: what the rest was typed over. */

@@ -99,7 +99,7 @@ const written: { readonly [K in keyof typeof theirTable]: readonly (readonly [st
 test.each(storeKinds)(
   '%s: a value of another program that is not of its column’s type is read as none and told of once; everybody goes on',
   async (kind) => {
-    const folder = await mkdtemp(join(tmpdir(), 'koinon-invalidValues-'));
+    const folder = await mkdtemp(join(tmpdir(), 'koinon-invalid-'));
     const database = await newDatabase(kind, folder);
     const office = await database.shell();
     await office.exec(theirTable[kind]);
@@ -163,7 +163,7 @@ test.each(storeKinds)(
 );
 
 test('what can never be read as the schema says, and words that no mapping has, are refused at the start', async () => {
-  const folder = await mkdtemp(join(tmpdir(), 'koinon-invalidValues-'));
+  const folder = await mkdtemp(join(tmpdir(), 'koinon-invalid-'));
   const database = await newDatabase('PostgreSQL', folder);
   const office = await database.shell();
   await office.exec(theirTable.PostgreSQL.replace('seen timestamptz', 'seen text'));
@@ -207,7 +207,7 @@ const unfit: readonly (readonly [string, string, RegExp])[] = [
 test.each(storeKinds.flatMap((kind) => unfit.map(([what, sql, why]) => [kind, what, sql, why] as const)))(
   '%s: tables %s are refused at the start, and left as they are',
   async (kind, _what, sql, why) => {
-    const folder = await mkdtemp(join(tmpdir(), 'koinon-invalidValues-'));
+    const folder = await mkdtemp(join(tmpdir(), 'koinon-invalid-'));
     const database = await newDatabase(kind, folder);
     const office = await database.shell();
     await office.exec(sql);

@@ -58,6 +58,7 @@ export type {
   Room,
   RowKey,
   RowPage,
+  RowText,
   Stamp,
   Store,
   StoreReader,

@@ -11,6 +11,7 @@ import { BadNetwork, World } from './support/world.ts';
 const album = schema({
   page: table({ title: text(), text: text({ optional: true }), marks: json({ optional: true }) }),
   photo: table({ page: text(), image: bytes({ optional: true }) }),
+  letter: table({ text: text() }),
 });
 
 const [count, size] = [24, 300_000];
@@ -96,6 +97,22 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await stood.count({ from: 'photo' })).toBe(0);
   });
 });
+
+test.each(storeKinds)(
+  'on %s long texts come in pages of a few, to a reader that takes rows one by one as well',
+  async (kind) => {
+    const world = await World.of(album, kind);
+    const shell = await world.shell();
+    for (let n = 0; n < count; n++) await shell.exec(`INSERT INTO letter VALUES ('l${n}', '${'x'.repeat(size)}')`);
+    const read = async (cursor?: string) =>
+      (await world.request('/v1/pull', { limit: 1_000, ...(cursor && { cursor }) })).lines;
+    const [header, ...rows] = await read();
+    expect(rows.length).toBeGreaterThan(1);
+    expect(rows.length).toBeLessThanOrEqual(5);
+    expect(header).toMatchObject({ more: true });
+    await world.end();
+  },
+);
 
 test.each(storeKinds)(
   'on %s a photo does not come back to who has sent it, unless it is not there any more',

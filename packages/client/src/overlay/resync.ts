@@ -21,18 +21,18 @@ export type Resyncing = Applying;
 export type ResyncReason = 'forgotten' | 'restored' | 'unknown';
 
 /** Begins: forgets the cursor, and has everything sent again of which only the old feed could have told the end. */
-export function beginResync({ database, schema, outbox, bases, rows }: Resyncing, lost: ResyncReason): void {
+export function beginResync({ database, schema, outbox, bases, rows }: Resyncing, reason: ResyncReason): void {
   dropMeta(database, 'cursor');
   dropMeta(database, 'backfill');
   // The transactions that this server has applied are to be asked anew.
   dropMeta(database, 'uploads');
-  setMeta(database, 'resync', lost);
+  setMeta(database, 'resync', reason);
   database.statement('DELETE FROM koinon_seen').run();
   // The same feed, only older than it remembers: what it confirmed is in it.
-  if (lost === 'forgotten') return;
+  if (reason === 'forgotten') return;
   // Confirmed, but not seen in the feed: the restored server may lack them. A receipt there keeps them from being done twice.
   for (const id of sentIds(outbox, 'confirmed')) notePending(outbox, id);
-  if (lost !== 'restored') return;
+  if (reason !== 'restored') return;
   // Seen in the feed as well, and perhaps lost with it.
   const asGiven = (table: string, id: string) =>
     outbox.hasChangesOf(table, id) ? bases.get(table, id) : rows.get(table, id);
@@ -60,8 +60,8 @@ export function noteSeen(database: Database, rows: readonly PulledRow[]): void {
  * Ends: what the snapshot did not name is treated as what it is, deleted on the server; or, where there may be rows that are
  * not this user's, as one of those, since nobody can tell.
  */
-export function endResync(sweeping: Resyncing, { to: position, time, partial }: PulledPage['header']): RowCounts {
-  const { database, schema, outbox, bases } = sweeping;
+export function endResync(resyncing: Resyncing, { to: position, time, partial }: PulledPage['header']): RowCounts {
+  const { database, schema, outbox, bases } = resyncing;
   // A row that was made here and has no base was not in anybody's scope yet: the server has only nothing to name.
   const isOwn = (table: string, id: string) => outbox.hasChangesOf(table, id) && bases.get(table, id) === null;
   const unseen = Object.entries(schema.tables).flatMap(([table, { home }]) => {
@@ -87,7 +87,7 @@ export function endResync(sweeping: Resyncing, { to: position, time, partial }: 
     acknowledged: [],
     time,
   } as const;
-  const counts = applyPage(sweeping, { header, rows: unseen });
+  const counts = applyPage(resyncing, { header, rows: unseen });
   database.statement('DELETE FROM koinon_seen').run();
   dropMeta(database, 'resync');
   return counts;

@@ -70,9 +70,9 @@ export function takePage(
   // After a forgotten cursor the receipts may be forgotten as well; what was confirmed by this feed is in its snapshot.
   const acknowledged = isForgetting(database) ? sentIds(local.outbox, 'confirmed') : header.acknowledged;
   const more = name !== 'cursor' || header.more;
-  const sweeps = name === 'cursor' && isResyncing(database);
+  const resyncs = name === 'cursor' && isResyncing(database);
   const isFirst =
-    name === 'cursor' && header.kind === 'snapshot' && !sweeps && meta(database, 'complete') === undefined;
+    name === 'cursor' && header.kind === 'snapshot' && !resyncs && meta(database, 'complete') === undefined;
   const unsupported = unsupportedColumns(database);
   // A block can be taken in as it is where each of its rows is new here, and whole.
   const isAsItCame = isFirst && local.outbox.isEmpty() && Object.keys(unsupported).length === 0;
@@ -81,8 +81,8 @@ export function takePage(
   noteInvalidValues(database, page, fit.invalidValues);
   const rows = completed(local.schema, unsupported, fit.rows);
   const counts = applyPage(local, { rows, blocks: fit.blocks, header: { ...header, acknowledged, more } }, isFirst);
-  if (sweeps) noteSeen(database, given.rows);
-  if (sweeps && header.last)
+  if (resyncs) noteSeen(database, given.rows);
+  if (resyncs && header.last)
     for (const [kind, count] of Object.entries(endResync(local, header))) counts[kind as keyof RowCounts] += count;
   if (header.user !== undefined) setMeta(database, 'user', header.user);
   if (name === 'cursor') {

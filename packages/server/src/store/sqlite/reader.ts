@@ -193,7 +193,7 @@ export class SqliteReader implements StoreReader {
     let bytes = 0;
     let ahead = new Map<string, AnyRow>();
     for (const [i, stamp] of stamps.entries()) {
-      if (i % rowsAhead === 0) ahead = this.rowsAhead(stamps.slice(i, i + rowsAhead));
+      if (i % rowsAhead === 0) ahead = this.rowsAhead(stamps.slice(i, i + rowsAhead), room.bytes);
       const before = stamps[i - 1];
       if (before && bytes >= room.bytes && before.position < stamp.position) {
         to = before.position;
@@ -299,17 +299,19 @@ export class SqliteReader implements StoreReader {
     return (this.database.get('SELECT position FROM koinon_feed') as { position: number }).position;
   }
 
-  /** The rows of some stamps that are read at once: those of tables without bytes or JSON. */
-  private rowsAhead(stamps: readonly Pick<StampRow, 'table_name' | 'row_id' | 'deleted'>[]): Map<string, AnyRow> {
+  /** The rows of some stamps that are read at once: those of tables where they hold no more than so many bytes together. */
+  private rowsAhead(
+    stamps: readonly Pick<StampRow, 'table_name' | 'row_id' | 'deleted'>[],
+    most: number,
+  ): Map<string, AnyRow> {
     const found = new Map<string, AnyRow>();
-    const alive = stamps.flatMap(({ table_name: table, row_id: id, deleted }) => {
-      const definition = Object.hasOwn(this.schema.tables, table) ? this.schema.tables[table] : undefined;
-      const isLight = definition?.entries.every(([, { type }]) => type !== 'bytes' && type !== 'json') === true;
-      return isLight && !deleted ? [{ table, id }] : [];
-    });
-    if (alive.length < worthReadingAtOnce) return found;
-    for (const [table, ids] of byTable(alive))
+    const alive = stamps.flatMap(({ table_name: table, row_id: id, deleted }) =>
+      !deleted && Object.hasOwn(this.schema.tables, table) ? [{ table, id }] : [],
+    );
+    for (const [table, ids] of byTable(alive)) {
+      if (ids.length < worthReadingAtOnce || this.rows.bytesOf(table, ids) > most) continue;
       for (const row of this.rows.byIds(table, ids)) found.set(keyOf({ table, id: row.id }), row);
+    }
     return found;
   }
 

@@ -30,9 +30,6 @@ interface Found {
   readonly more: boolean;
 }
 
-/** Rows without bytes or JSON that are read before it is seen how large they are. */
-const stride = 250;
-
 /** Rows that SQLite has made into text. */
 interface MadeText {
   readonly count: number;
@@ -91,19 +88,17 @@ export class AppRows {
   /** Rows behind a key, in the order of their keys, as JSON carries them: as many as there is room for. */
   after(table: string, after: string | null, room: Room, where = everything): Found {
     const { text, values } = this.condition(table, where);
-    const sized = (this.schema.tables[table] as Table).entries.filter(([, column]) => mayBeLarge(column));
-    const isHeavy = sized.some(([, { type }]) => type === 'bytes' || type === 'json');
-    const names = sized.map(([name]) => name);
+    const large = this.large(table);
     const rows: { readonly id: string; readonly columns: Record<string, JsonValue> }[] = [];
     let bytes = 0;
     for (let last = after; rows.length < room.rows && bytes < room.bytes; ) {
       const left = { rows: room.rows - rows.length, bytes: room.bytes - bytes };
       const from = `FROM ${this.tables.relation(table)} WHERE id ${last === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`;
       const key = last ?? '';
-      const most = isHeavy ? this.fitting(names, from, [key, ...values], left) : Math.min(left.rows, stride);
+      const most = large.length > 0 ? this.fitting(large, from, [key, ...values], left) : left.rows;
       const found = this.database.all<{ id: string }>(`SELECT ${this.fields(table)} ${from}`, key, ...values, most);
       for (const raw of found) {
-        for (const name of names) bytes += storedBytes((raw as Record<string, unknown>)[name]);
+        for (const name of large) bytes += storedBytes((raw as Record<string, unknown>)[name]);
         rows.push({ id: raw.id, columns: this.wire(table, raw) });
       }
       if (found.length < most) return { rows, bytes, more: false };
@@ -125,7 +120,7 @@ export class AppRows {
     const areHeld = unenforced.every((name) => definition.columns[name]?.type === 'set');
     if (!definition.isPlain || !areHeld) return undefined;
     const { text, values } = this.condition(table, where);
-    const large = definition.entries.flatMap(([name, column]) => (mayBeLarge(column) ? [name] : []));
+    const large = this.large(table);
     const fields = columns.map((name) => jsonSql(definition.columns[name] as Column, quoteName(name)));
     const fits = ['true', ...unenforced.map((name) => isSetSql(quoteName(name)))].join(' AND ');
     const parts: string[] = [];
@@ -151,10 +146,24 @@ export class AppRows {
     return { json: `[${parts.join()}]`, count, last, more: true };
   }
 
-  /** How many of some rows fit. SQLite tells the size of a value without reading it. */
+  /** The columns of a table that may be large. */
+  private large(table: string): readonly string[] {
+    const { entries } = this.schema.tables[table] as Table;
+    return entries.flatMap(([name, column]) => (mayBeLarge(column) ? [name] : []));
+  }
+
+  /** The size of some rows of a table in columns that may be large, in bytes. */
+  bytesOf(table: string, ids: readonly string[]): number {
+    const large = this.large(table);
+    if (large.length === 0) return 0;
+    const among = 'id IN (SELECT value FROM json_each(?))';
+    const sql = `SELECT sum(${sizeSql(large)}) AS bytes FROM ${this.tables.relation(table)} WHERE ${among}`;
+    return this.database.get<{ bytes: number | null }>(sql, JSON.stringify(ids))?.bytes ?? 0;
+  }
+
+  /** How many of some rows fit. */
   private fitting(names: readonly string[], from: string, values: readonly SqlValue[], { rows, bytes }: Room): number {
-    const size = names.map((name) => `coalesce(octet_length(${quoteName(name)}), 0)`).join(' + ');
-    const sized = `SELECT id, ${size} AS size ${from}`;
+    const sized = `SELECT id, ${sizeSql(names)} AS size ${from}`;
     const all = this.database.get<{ bytes: number | null }>(
       `SELECT sum(size) AS bytes FROM (${sized})`,
       ...values,
@@ -237,6 +246,11 @@ export class AppRows {
     }
     return row;
   }
+}
+
+/** The size of a row in some columns. SQLite tells the size of a value without reading it. */
+function sizeSql(names: readonly string[]): string {
+  return names.map((name) => `coalesce(octet_length(${quoteName(name)}), 0)`).join(' + ');
 }
 
 /** A column as JSON has it, in the form of {@link wireFromSql}. */

@@ -29,12 +29,25 @@ const junk: fc.Arbitrary<unknown> = fc.oneof(
     { hive: 'mark' },
     'yesterday',
     '7; DROP TABLE bed',
+    // Every object has members of these names.
+    'constructor',
+    'toString',
   ),
   fc.jsonValue({ maxDepth: 2 }),
 );
 
 /** The optional members of an answer. */
-const optional = ['unsupported', 'user', 'remaining', 'digests', 'times', 'uploads', 'values', 'columns'];
+const optional = [
+  'unsupported',
+  'user',
+  'remaining',
+  'digests',
+  'times',
+  'uploads',
+  'values',
+  'columns',
+  'constructor',
+];
 
 /** The place where something is spoilt, how, and with what. */
 const spoiling = fc.record({

@@ -55,6 +55,7 @@ export { comparatorOf, type Predicate, predicateOf } from './query/predicate.ts'
 export { both, type Join, listOfNames, type Order, type Plan, planQuery } from './query/query.ts';
 export { decodeSummary, planSummary, type SummaryPlan, summarySql } from './query/summary.ts';
 export { columnsDigest } from './schema/digest.ts';
+export { named } from './schema/named.ts';
 export { columnLabel, labelOf, noSuchRow, rowLabel, rowLabels, sentence, tableLabel } from './schema/naming.ts';
 export { columnOf } from './schema/schema.ts';
 export { complaintProblem } from './schema/table.ts';

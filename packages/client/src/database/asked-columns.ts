@@ -7,7 +7,7 @@ import {
   tableOf,
   type WireChange,
 } from '@koinon/core';
-import { columnOf, columnsToWire, quoteName } from '@koinon/core/internal';
+import { columnOf, columnsToWire, named, quoteName } from '@koinon/core/internal';
 import type { Database } from './database.ts';
 import { meta, setMeta } from './layout.ts';
 
@@ -63,9 +63,8 @@ export function noteUnsupported(database: Database, unsupported: ColumnNames = {
   const before = unsupportedColumns(database);
   if (JSON.stringify(before) === JSON.stringify(unsupported)) return false;
   setMeta(database, 'unsupported', JSON.stringify(unsupported));
-  return Object.entries(before).some(([table, names]) =>
-    names.some((name) => unsupported[table]?.includes(name) !== true),
-  );
+  const now = named(unsupported);
+  return Object.entries(before).some(([table, names]) => names.some((name) => now[table]?.includes(name) !== true));
 }
 
 /** Tells whether a change waits for the server to know its columns. A new row goes without those that hold what they begin with. */

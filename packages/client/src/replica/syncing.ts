@@ -267,7 +267,9 @@ export class Syncing implements SyncPart {
     const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1, ...this.only });
     const { remaining = {}, remainingBytes = {} } = header;
     return Object.fromEntries(
-      Object.entries(remaining).map(([table, rows]) => [table, { rows, bytes: remainingBytes[table] ?? 0 }]),
+      Object.keys(this.engine.schema.tables)
+        .filter((table) => remaining[table] !== undefined)
+        .map((table) => [table, { rows: remaining[table] ?? 0, bytes: remainingBytes[table] ?? 0 }]),
     );
   }
 

@@ -189,11 +189,12 @@ export class Download {
       if (isMore) setMeta(database, 'backfill', '');
       return isMore;
     });
-    const { traffic } = parts;
+    const { traffic, schema } = parts;
     if (header.remaining) traffic.expected = this.received + total(header.remaining);
     this.received += header.rows;
-    for (const row of rows) traffic.note('down', row);
-    for (const block of blocks) traffic.noteBlock(block);
+    // Tables that this app does not know come to nothing here, and a server could name any number of them.
+    for (const row of rows) if (schema.tables[row.table]) traffic.note('down', row);
+    for (const block of blocks) if (schema.tables[block.table]) traffic.noteBlock(block);
     if (header.remainingBytes && traffic.expectedBytes === null) traffic.expectedBytes = total(header.remainingBytes);
     traffic.received = this.received;
     return gains;

@@ -3,6 +3,7 @@ import { limits } from '../protocol/messages.ts';
 import { checkValue } from '../values/check.ts';
 import { utf8Length } from '../values/utf8.ts';
 import type { Column, ColumnType, Presence } from './column.ts';
+import { named } from './named.ts';
 import type { Columns, Table } from './table.ts';
 
 /** Tables by name. */
@@ -112,7 +113,7 @@ export function schema<const T extends Tables, const Settings extends Columns = 
       throw new KoinonError('schema-invalid', `The setting ${shown(name)} must be optional or have a default.`, {
         column: name,
       });
-  return Object.freeze({ tables: Object.freeze({ ...tables }), version, settings });
+  return Object.freeze({ tables: named(tables), version, settings });
 }
 
 /** The table of that name. @throws KoinonError `unknown-table`. */

@@ -1,6 +1,7 @@
 import type { Problem } from '../errors/errors.ts';
 import type { AnyMergeRule, DeletionRule, MergeRule } from '../merge/rules.ts';
 import type { Column } from './column.ts';
+import { named } from './named.ts';
 
 /** Columns by name. */
 export type Columns = Readonly<Record<string, Column>>;
@@ -80,7 +81,7 @@ export function table<const C extends Columns, const H extends Home = 'everywher
   const unique = [...entries.filter(([, c]) => c.unique).map(([name]) => [name]), ...(options.unique ?? [])];
   const references = entries.filter(([, c]) => c.target !== undefined).map(([name]) => name);
   return Object.freeze({
-    columns,
+    columns: named(columns),
     unique,
     index: [...entries.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
     naturalKey: options.naturalKey ?? [],

@@ -1,4 +1,5 @@
 import { KoinonError, type Position, type Problem, type Schema } from '@koinon/core';
+import { named } from '@koinon/core/internal';
 import type pg from 'pg';
 import type { CursorKeys } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
@@ -64,7 +65,7 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
     });
     const kept = Object.fromEntries([...tables.keys()].map((name) => [name, schema.tables[name]]));
     return new PostgresStore(
-      { ...schema, tables: kept } as Schema,
+      { ...schema, tables: named(kept) } as Schema,
       feed,
       keys,
       pool,

@@ -1,6 +1,7 @@
 import { setTimeout } from 'node:timers/promises';
 import type { Position, Problem, Schema } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
+import { named } from '@koinon/core/internal';
 import type { CursorKeys } from '../../cursor/keys.ts';
 import { keptTables, type Mapping } from '../mapping.ts';
 import { onlyRead, type StoreMode } from '../mode.ts';
@@ -72,7 +73,7 @@ export async function sqliteStore(
       mode === 'read' ? { identity: storedIdentity(writing), faults: [] } : prepareLayout(writing, schema, mapping);
     const kept = {
       ...schema,
-      tables: Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]])),
+      tables: named(Object.fromEntries(keptTables(schema).map((name) => [name, schema.tables[name]]))),
     } as Schema;
     // From now on waiting for others is done between tries.
     writing.connection.exec('PRAGMA busy_timeout = 0');

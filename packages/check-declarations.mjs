@@ -41,7 +41,8 @@ for (const [name, entry] of entries) {
         reportFileName,
         reportFolder: reports,
         reportTempFolder: temporary,
-        includeForgottenExports: false,
+        // The types of messages come from their schemas, which are not exported and decide what the types are.
+        includeForgottenExports: reportFileName.startsWith('core.'),
       },
       docModel: { enabled: false },
       dtsRollup: { enabled: false },

@@ -121,6 +121,12 @@ test.each([
   ['a table of Koinon', { kind: 'delete', table: 'koinon_meta', id: 'secret' }, undefined, undefined],
   ['an unknown column', insert({ name: 'n', nmae: 'n' }), undefined, undefined],
   ['a column named as a member of every object', insert({ name: 'n', constructor: 'n' }), undefined, undefined],
+  [
+    'an operation on such a column',
+    { kind: 'update', table: 'plant', id: 'x', operations: { constructor: { add: 1 } } },
+    undefined,
+    undefined,
+  ],
   ['a missing column', insert({ sunny: true }), 'value-missing', 'name'],
   ['a value of another type', insert({ name: 7 }), 'value-type', 'name'],
   ['half a character', insert({ name: '\ud800' }), 'value-type', 'name'],

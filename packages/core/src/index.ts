@@ -1,12 +1,14 @@
 /** The language in which an app describes its data, and the types that travel between a replica and a server. */
-export type { Change, Operation, Operations, WireChange } from './change/change.ts';
+export type { Change, Operation, Operations } from './change/change.ts';
 export { withDefaults } from './change/defaults.ts';
-export type { RowKey } from './change/row-key.ts';
 export type { Writer } from './change/validate.ts';
 export type { Cursor, PassedScope, Position, Resume, Scope, TableFilter } from './cursor/position.ts';
 export { type ErrorCode, type ErrorDetails, errorStatus, KoinonError, type Problem } from './errors/errors.ts';
+export { limits } from './limits.ts';
 export type { Conflict } from './merge/conflict.ts';
-export type { AnyMergeRule, DeletionRule, MergeRule, Sides } from './merge/rules.ts';
+export type { About } from './protocol/about.ts';
+export type { FeedRequest } from './protocol/feed.ts';
+export { protocolVersion } from './protocol/http.ts';
 export type {
   JoinRequest,
   LiveMessage,
@@ -16,39 +18,54 @@ export type {
   WaitRequest,
   WaitResponse,
 } from './protocol/live.ts';
-export {
-  type About,
-  type AppliedOrigin,
-  type AppliedRequest,
-  type AppliedResponse,
-  type FeedRequest,
-  type KnownBytes,
-  limits,
-  type Outcome,
-  type Part,
-  type ProblemDocument,
-  type PulledPage,
-  type PulledRow,
-  type PullHeader,
-  type PullRequest,
-  type PushRequest,
-  type PushResponse,
-  protocolVersion,
-  type RestoreRequest,
-  type RowBlock,
-  type RowTimes,
-  type ServerValues,
-  type StaleRow,
-  type ToCome,
-  type TrashedRow,
-  type TrashRequest,
-  type TrashResponse,
-  type UploadedTransaction,
-} from './protocol/messages.ts';
+export type { ProblemDocument } from './protocol/problem.ts';
+export type {
+  KnownBytes,
+  PulledPage,
+  PulledRow,
+  PullHeader,
+  PullRequest,
+  RowBlock,
+  RowTimes,
+  ToCome,
+} from './protocol/pull.ts';
+export type {
+  AppliedOrigin,
+  AppliedRequest,
+  AppliedResponse,
+  Outcome,
+  Part,
+  PushRequest,
+  PushResponse,
+  ServerValues,
+  StaleRow,
+  UploadedTransaction,
+  WireChange,
+} from './protocol/push.ts';
+export type { RestoreRequest, TrashedRow, TrashRequest, TrashResponse } from './protocol/trash.ts';
 export type { Comparison, Condition, Sign, Where } from './query/condition.ts';
 export type { JoinMany, JoinOne, Joins, Query, ResultRow, RowStatus, SortKey } from './query/query.ts';
 export type { Measure, Measuring, Summary, SummaryRow } from './query/summary.ts';
-export { type Bindable, sql } from './query/template.ts';
+export type { RowKey } from './schema/row-key.ts';
+export {
+  type BytesSource,
+  type ColumnOfType,
+  type NewRow,
+  type Patch,
+  type Row,
+  type Schema,
+  type SchemaOptions,
+  type SettingName,
+  type SettingValue,
+  type SyncedTableName,
+  schema,
+  type TableName,
+  type Tables,
+  type TargetOf,
+  tableOf,
+} from './schema/schema.ts';
+export type { Sql } from './sqlite/select.ts';
+export { type Bindable, sql } from './sqlite/template.ts';
 export {
   boolean,
   bytes,
@@ -69,27 +86,10 @@ export {
   setOfText,
   text,
   timestamp,
-} from './schema/column.ts';
-export {
-  type AnyRow,
-  type BytesSource,
-  type ColumnOfType,
-  type NewRow,
-  type Patch,
-  type Row,
-  type Schema,
-  type SchemaOptions,
-  type SettingName,
-  type SettingValue,
-  type SyncedTableName,
-  schema,
-  type TableName,
-  type Tables,
-  type TargetOf,
-  tableOf,
-} from './schema/schema.ts';
-export { type Columns, type Home, type RowComplaint, type Table, type TableOptions, table } from './schema/table.ts';
-export type { Sql } from './sqlite/select.ts';
+} from './table/column.ts';
+export type { AnyMergeRule, DeletionRule, MergeRule, Sides } from './table/rules.ts';
+export type { AnyRow } from './table/table.ts';
+export { type Columns, type Home, type RowComplaint, type Table, type TableOptions, table } from './table/table.ts';
 export { sameValue } from './values/compare.ts';
 export type { SqlValue } from './values/sql.ts';
 export type { WireColumns } from './values/wire.ts';

@@ -2,8 +2,6 @@
 export {
   applyChange,
   applyOperation,
-  changeFromWire,
-  changeToWire,
   joinChanges,
   joinOperations,
   referencesOf,
@@ -12,7 +10,6 @@ export {
 export { defaultOf } from './change/defaults.ts';
 export { HeldRows } from './change/dependency.ts';
 export { joinTransactions } from './change/join.ts';
-export { rowKey } from './change/row-key.ts';
 export { changeProblems, rowProblems } from './change/validate.ts';
 export { callApp, isFromApp } from './errors/app.ts';
 export { errorFromProblems, messageOf, shown } from './errors/errors.ts';
@@ -28,37 +25,61 @@ export {
   type TypedOver,
   unmoved,
 } from './merge/rebase.ts';
+export { about } from './protocol/about.ts';
+export { feedQuery, readFeedRequest } from './protocol/feed.ts';
+export { eventStream, jsonLines, problemJson } from './protocol/http.ts';
 export {
-  checkAppliedResponse,
   checkLiveMessage,
-  checkPulledPage,
-  checkPushResponse,
-  checkTrashResponse,
   checkWaitResponse,
-  readPulledPage,
-} from './protocol/answers.ts';
-export {
-  readAppliedRequest,
-  readFeedRequest,
+  joinRequest,
+  liveMessage,
+  livePath,
+  livePush,
   readLiveRequest,
+  readWaitRequest,
+  silence,
+  waitRequest,
+  waitResponse,
+} from './protocol/live.ts';
+export { columns, conditions, timestamp, valuesOf } from './protocol/message.ts';
+export { errorCode, problemDocument } from './protocol/problem.ts';
+export {
+  checkPulledPage,
+  pulledRow,
+  pullHeader,
+  pullRequest,
+  readPulledPage,
   readPullRequest,
+  rowBlock,
+} from './protocol/pull.ts';
+export {
+  appliedRequest,
+  appliedResponse,
+  checkAppliedResponse,
+  checkPushResponse,
+  pushRequest,
+  pushResponse,
+  readAppliedRequest,
   readPushRequest,
+} from './protocol/push.ts';
+export { rowsOfBlock, withoutBlocks } from './protocol/row-blocks.ts';
+export {
+  checkTrashResponse,
   readRestoreRequest,
   readTrashRequest,
-  readWaitRequest,
-} from './protocol/codec.ts';
-export { livePath, silence } from './protocol/live.ts';
-export { eventStream, jsonLines, problemJson } from './protocol/messages.ts';
-export { rowsOfBlock, withoutBlocks } from './protocol/row-blocks.ts';
+  restoreRequest,
+  trashQuery,
+  trashResponse,
+} from './protocol/trash.ts';
+export { changeFromWire, changeToWire } from './protocol/wire-change.ts';
 export { everything, invalid, parseWhere, queryColumn } from './query/condition.ts';
 export { comparatorOf, type Predicate, predicateOf } from './query/predicate.ts';
 export { both, type Join, listOfNames, type Order, type Plan, planQuery } from './query/query.ts';
-export { decodeSummary, planSummary, type SummaryPlan, summarySql } from './query/summary.ts';
+export { decodeSummary, planSummary, type SummaryPlan } from './query/summary.ts';
 export { columnsDigest } from './schema/digest.ts';
-export { named } from './schema/named.ts';
 export { columnLabel, labelOf, noSuchRow, rowLabel, rowLabels, sentence, tableLabel } from './schema/naming.ts';
+export { rowKey } from './schema/row-key.ts';
 export { columnOf } from './schema/schema.ts';
-export { complaintProblem } from './schema/table.ts';
 export {
   type Bounds,
   boundsDdl,
@@ -78,6 +99,9 @@ export {
   widerBounds,
 } from './sqlite/ddl.ts';
 export { conditionSql, countSql, selectSql } from './sqlite/select.ts';
+export { summarySql } from './sqlite/summary.ts';
+export { named } from './table/named.ts';
+export { complaintProblem } from './table/table.ts';
 export { checkId, checkValue, isDate, isTimestamp, kept, type Refusal } from './values/check.ts';
 export { compareBytes, compareText, compareValues } from './values/compare.ts';
 export { noneOf, readerOfType, wireGuard } from './values/of-type.ts';

@@ -1,9 +1,7 @@
-import type { AnyRow, Schema } from '../schema/schema.ts';
-import type { Table } from '../schema/table.ts';
+import type { RowKey } from '../schema/row-key.ts';
+import type { AnyRow, Table } from '../table/table.ts';
 import { compareText } from '../values/compare.ts';
 import { frozenRow } from '../values/sql.ts';
-import { columnsFromWire, columnsToWire, type WireColumns } from '../values/wire.ts';
-import type { RowKey } from './row-key.ts';
 
 /** The operation on a counter or set column: it travels as what was done, not as the outcome, and so never conflicts. */
 export type Operation =
@@ -27,15 +25,6 @@ export type Change =
       readonly operations: Operations;
     })
   | (ChangedRow & { readonly kind: 'delete' });
-
-/** A change as JSON carries it. */
-export interface WireChange {
-  readonly kind: 'insert' | 'update' | 'delete';
-  readonly table: string;
-  readonly id: string;
-  readonly columns?: WireColumns;
-  readonly operations?: Operations;
-}
 
 /** The value after an operation; a missing value counts as zero or the empty set. */
 export function applyOperation(value: unknown, operation: Operation): unknown {
@@ -93,30 +82,17 @@ export function joinChanges(table: Table, first: Change | undefined, second: Cha
   return { kind: 'update', table: tableName, id, columns, operations };
 }
 
+/** As much of a change as says what it refers to; its values may be as JSON carries them. */
+export interface Referring {
+  readonly kind: Change['kind'];
+  readonly columns?: Readonly<Record<string, unknown>>;
+}
+
 /** The ids a change refers to, by the table they are in: what makes one transaction depend on another. */
-export function referencesOf(table: Table, change: Change | WireChange): RowKey[] {
+export function referencesOf(table: Table, change: Referring): RowKey[] {
   if (change.kind === 'delete') return [];
   return Object.entries(change.columns ?? {}).flatMap(([name, value]) => {
     const target = table.columns[name]?.target;
     return target !== undefined && typeof value === 'string' ? [{ table: target, id: value }] : [];
   });
-}
-
-/** A change as JSON carries it. */
-export function changeToWire(schema: Schema, change: Change): WireChange {
-  const { kind, table, id } = change;
-  if (change.kind === 'delete') return { kind, table, id };
-  const columns = columnsToWire(schema.tables[table] as Table, change.columns);
-  const operations = change.kind === 'update' ? change.operations : {};
-  return { kind, table, id, columns, ...(Object.keys(operations).length > 0 ? { operations } : {}) };
-}
-
-/** A change that JSON carried, of a table the schema knows. Its values are not checked here. */
-export function changeFromWire(schema: Schema, wire: WireChange): Change {
-  const { kind, table, id } = wire;
-  if (kind === 'delete') return { kind, table, id };
-  const columns = columnsFromWire(schema.tables[table] as Table, wire.columns ?? {});
-  return kind === 'insert'
-    ? { kind, table, id, columns }
-    : { kind, table, id, columns, operations: wire.operations ?? {} };
 }

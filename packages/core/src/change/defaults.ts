@@ -1,6 +1,6 @@
 import { callApp } from '../errors/app.ts';
-import type { Column } from '../schema/column.ts';
-import type { Table } from '../schema/table.ts';
+import type { Column } from '../table/column.ts';
+import type { Table } from '../table/table.ts';
 
 /** The default of a column, or what the app's function makes as one; undefined where it has none. */
 export function defaultOf({ default: given }: Column): unknown {

@@ -1,6 +1,6 @@
+import { rowKey } from '../schema/row-key.ts';
 import type { Schema } from '../schema/schema.ts';
-import { type Change, referencesOf, type WireChange } from './change.ts';
-import { rowKey } from './row-key.ts';
+import { type Change, type Referring, referencesOf } from './change.ts';
 
 /**
  * Which transactions depend on one that is held: those that touch one of its rows, or refer to one. The order of the outbox,
@@ -29,7 +29,7 @@ export class HeldRows<Cause> {
   }
 
   /** The cause for which a later transaction with these changes has to wait; undefined for nothing. */
-  causeOf(changes: readonly (Change | WireChange)[]): Cause | undefined {
+  causeOf(changes: readonly (Pick<Change, 'table' | 'id'> & Referring)[]): Cause | undefined {
     if (this.causes.size === 0) return undefined;
     for (const change of changes) {
       const table = Object.hasOwn(this.schema.tables, change.table) ? this.schema.tables[change.table] : undefined;

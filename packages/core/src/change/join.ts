@@ -1,7 +1,7 @@
+import { rowKey } from '../schema/row-key.ts';
 import type { Schema } from '../schema/schema.ts';
 import { tableOf } from '../schema/schema.ts';
 import { type Change, joinChanges } from './change.ts';
-import { rowKey } from './row-key.ts';
 
 /**
  * Consecutive transactions as one: of each row only the latest state is left, at the place of its first change. A row that

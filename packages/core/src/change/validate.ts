@@ -1,9 +1,9 @@
 import { callApp } from '../errors/app.ts';
 import { KoinonError, type Problem, shown } from '../errors/errors.ts';
-import { limits } from '../protocol/messages.ts';
+import { limits } from '../limits.ts';
 import { labelOf } from '../schema/naming.ts';
-import type { AnyRow } from '../schema/schema.ts';
-import { complaintProblem, type Table } from '../schema/table.ts';
+import type { AnyRow } from '../table/table.ts';
+import { complaintProblem, type Table } from '../table/table.ts';
 import { checkId, checkValue } from '../values/check.ts';
 import type { Change } from './change.ts';
 

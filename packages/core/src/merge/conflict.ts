@@ -1,5 +1,4 @@
-import type { AnyRow } from '../schema/schema.ts';
-import type { Table } from '../schema/table.ts';
+import type { AnyRow, Table } from '../table/table.ts';
 import { sameValue } from '../values/compare.ts';
 
 /**

@@ -1,10 +1,10 @@
-import type { Column, JsonValue } from '../schema/column.ts';
-import type { Table } from '../schema/table.ts';
+import type { Column, JsonValue } from '../table/column.ts';
+import type { AnyMergeRule, Sides } from '../table/rules.ts';
+import type { Table } from '../table/table.ts';
 import { checkValue, kept } from '../values/check.ts';
 import { sameValue } from '../values/compare.ts';
 import { toWire } from '../values/wire.ts';
 import { mergeLines } from './lines.ts';
-import type { AnyMergeRule, Sides } from './rules.ts';
 
 /** A value, or why there is none. */
 export type Decision = { readonly value: unknown } | { readonly reason: string | null };

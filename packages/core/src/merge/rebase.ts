@@ -1,7 +1,6 @@
 import { applyChange, applyOperation, type Change, wholeRow } from '../change/change.ts';
-import type { Column } from '../schema/column.ts';
-import type { AnyRow } from '../schema/schema.ts';
-import type { Table } from '../schema/table.ts';
+import type { Column } from '../table/column.ts';
+import type { AnyRow, Table } from '../table/table.ts';
 import { sameValue } from '../values/compare.ts';
 import { changedColumns, type Disagreement } from './conflict.ts';
 import { decide } from './decide.ts';

@@ -1,4 +1,25 @@
-import type { ProblemDocument, PulledRow, PullRequest, PushResponse } from './messages.ts';
+import * as v from 'valibot';
+import { KoinonError, shown } from '../errors/errors.ts';
+import {
+  checkAnswer,
+  count,
+  cursor,
+  fits,
+  listOf,
+  type Message,
+  malformed,
+  nameOf,
+  readRequest,
+  requestOf,
+  schemaVersion,
+  text,
+  timestamp,
+  uuid,
+  yesOrNo,
+} from './message.ts';
+import { problemDocument } from './problem.ts';
+import { partAskedFor, pulledRow, unsupported } from './pull.ts';
+import { pushResponse } from './push.ts';
 
 /** The path of the WebSocket, behind the version. */
 export const livePath = '/live';
@@ -6,78 +27,126 @@ export const livePath = '/live';
 /** Milliseconds after which a side that has heard nothing takes the connection for broken; each says something twice as often. */
 export const silence = 40_000;
 
+const only = requestOf(partAskedFor);
+
 /** The part that a replica asks for of what its user may have. */
-export type Only = Pick<PullRequest, 'tables' | 'columns' | 'where'>;
+export type Only = Message<typeof only>;
+
+const counter = v.pipe(v.number('a whole number'), v.safeInteger('a whole number'));
+
+export const joinRequest = requestOf({
+  /** Counts up with each; the answer names it. */
+  join: counter,
+  cursor,
+  replica: uuid,
+  /** Whose replica it is, where the server asks. */
+  token: v.optional(v.string('a token')),
+  schemaVersion: v.optional(schemaVersion),
+  /** As in a pull: what the replica asks for. */
+  only: v.optional(only),
+  /** Only changes of these tables call for a window; those of others come along with the next one. All without it. */
+  tables: v.optional(listOf(nameOf('a name'), 1_000)),
+});
 
 /** A message of a replica on its WebSocket: its state, first of all and again after each pull of its own. */
-export interface JoinRequest {
-  /** Counts up with each; the answer names it. */
-  readonly join: number;
-  readonly cursor: string;
-  readonly replica: string;
-  /** Whose replica it is, where the server asks. */
-  readonly token?: string;
-  readonly schemaVersion?: number;
-  /** As in a pull: what the replica asks for. */
-  readonly only?: Only;
-  /** Only changes of these tables call for a window; those of others come along with the next one. All without it. */
-  readonly tables?: readonly string[];
-}
+export type JoinRequest = Message<typeof joinRequest>;
+
+export const livePush = requestOf({
+  /** Counts up with each; the answer names it. One is under way at a time. */
+  push: counter,
+  /** A push's body, to be read like one. */
+  request: v.optional(v.unknown()),
+});
 
 /** A small push, over the connection on which a replica has joined: the same as `POST /v1/push`, without a request's cost. */
-export interface LivePush {
-  /** Counts up with each; the answer names it. One is under way at a time. */
-  readonly push: number;
-  /** A push's body, to be read like one. */
-  readonly request: unknown;
+export type LivePush = Message<typeof livePush>;
+
+/** Reads what a replica says on its WebSocket; the body of a push is yet to be read. @throws KoinonError `malformed-request`. */
+export function readLiveRequest(said: string): JoinRequest | LivePush {
+  let message: unknown;
+  try {
+    message = JSON.parse(said);
+  } catch {
+    throw malformed('the message', 'JSON', said);
+  }
+  const isPush = typeof message === 'object' && message !== null && Object.hasOwn(message, 'push');
+  return isPush ? readRequest(livePush, message, 'the message') : readRequest(joinRequest, message, 'the message');
 }
+
+const liveWindow = v.object({
+  /** The cursor that the rows lead away from: a replica at any other pulls instead. */
+  from: text,
+  /** The cursor that they lead to. */
+  cursor: text,
+  /** The position as a number for people. */
+  position: count,
+  rows: v.array(pulledRow),
+  /** The transactions whose effect is in these rows. */
+  applied: v.array(text),
+  /** Set in the first one after a join, as in a pull's header. */
+  uploads: v.optional(count),
+  /** Set in the first one after a join, as in a pull: what was asked for that the server does not know yet. */
+  unsupported: v.optional(unsupported),
+  /** The server's clock, RFC 3339. */
+  time: timestamp,
+});
 
 /** A stretch of the feed, with its rows. */
-export interface LiveWindow {
-  /** The cursor that the rows lead away from: a replica at any other pulls instead. */
-  readonly from: string;
-  /** The cursor that they lead to. */
-  readonly cursor: string;
-  /** The position as a number for people. */
-  readonly position: number;
-  readonly rows: readonly PulledRow[];
-  /** The transactions whose effect is in these rows. */
-  readonly applied: readonly string[];
-  /** Set in the first one after a join, as in a pull's header. */
-  readonly uploads?: number;
-  /** Set in the first one after a join, as in a pull: what was asked for that the server does not know yet. */
-  readonly unsupported?: Readonly<Record<string, readonly string[]>>;
-  /** The server's clock, RFC 3339. */
-  readonly time: string;
-}
+export type LiveWindow = Message<typeof liveWindow>;
+
+const pushed = { type: v.literal('pushed'), push: count };
+
+export const liveMessage = v.variant('type', [
+  /** The answer to a join: what came since its cursor; windows follow from there on. */
+  v.object({
+    type: v.literal('joined'),
+    ...liveWindow.entries,
+    join: count,
+    /** Bytes that a push over this connection may have; none may go over it without this. */
+    pushBytes: v.optional(count),
+  }),
+  v.object({ type: v.literal('window'), ...liveWindow.entries }),
+  /** Too much has come, or too fast: the replica pulls, and joins again. */
+  v.object({ type: v.literal('pull-required') }),
+  /** Nothing has happened for a while. */
+  v.object({ type: v.literal('heartbeat') }),
+  /** The answer to a push: as over HTTP, or why there is none. */
+  v.object({ ...pushed, ...pushResponse.entries }),
+  v.object({ ...pushed, problem: problemDocument }),
+  v.object({ type: v.literal('refused'), problem: problemDocument }),
+]);
 
 /** A message of the server on a WebSocket. */
-export type LiveMessage =
-  /** The answer to a join: what came since its cursor; windows follow from there on. */
-  | (LiveWindow & {
-      readonly type: 'joined';
-      readonly join: number;
-      /** Bytes that a push over this connection may have; none may go over it without this. */
-      readonly pushBytes?: number;
-    })
-  | (LiveWindow & { readonly type: 'window' })
-  /** Too much has come, or too fast: the replica pulls, and joins again. */
-  | { readonly type: 'pull-required' }
-  /** Nothing has happened for a while. */
-  | { readonly type: 'heartbeat' }
-  /** The answer to a push: as over HTTP, or why there is none. */
-  | ({ readonly type: 'pushed'; readonly push: number } & (PushResponse | { readonly problem: ProblemDocument }))
-  | { readonly type: 'refused'; readonly problem: ProblemDocument };
+export type LiveMessage = Message<typeof liveMessage>;
 
-/** `POST /v1/wait`, for those whose network lets no WebSocket through: answers when there is something behind the cursor. */
-export interface WaitRequest {
-  readonly cursor: string;
-  readonly replica?: string;
-  readonly schemaVersion?: number;
-  readonly only?: Only;
+/** Looks at what a server said on a live connection. @throws KoinonError `server-answer`. */
+export function checkLiveMessage(message: unknown): LiveMessage {
+  if (!fits(liveMessage, message))
+    throw new KoinonError('server-answer', `This is no message of a Koinon server: ${shown(message)}.`);
+  return message;
 }
 
+export const waitRequest = requestOf({
+  cursor,
+  replica: v.optional(uuid),
+  schemaVersion: v.optional(schemaVersion),
+  only: v.optional(only),
+});
+
+/** `POST /v1/wait`, for those whose network lets no WebSocket through: answers when there is something behind the cursor. */
+export type WaitRequest = Message<typeof waitRequest>;
+
+/** Reads a request to be told of changes. @throws KoinonError `malformed-request`. */
+export function readWaitRequest(body: unknown): WaitRequest {
+  return readRequest(waitRequest, body);
+}
+
+export const waitResponse = v.object({ moved: yesOrNo });
+
 /** The answer: whether there is something, or the time was over. */
-export interface WaitResponse {
-  readonly moved: boolean;
+export type WaitResponse = Message<typeof waitResponse>;
+
+/** Looks at the answer to a request that waits. @throws KoinonError `server-answer`. */
+export function checkWaitResponse(body: unknown): WaitResponse {
+  return checkAnswer(waitResponse, body, 'a request that waits for changes');
 }

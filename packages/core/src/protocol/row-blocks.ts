@@ -1,5 +1,5 @@
-import type { JsonValue } from '../schema/column.ts';
-import type { PulledPage, PulledRow, RowBlock } from './messages.ts';
+import type { JsonValue } from '../table/column.ts';
+import type { PulledPage, PulledRow, RowBlock } from './pull.ts';
 
 /** The rows of a block, each as a line of its own would say it. */
 export function* rowsOfBlock({ table, position, columns, rows }: RowBlock): Generator<PulledRow> {

@@ -1,7 +1,7 @@
 import { KoinonError, shown } from '../errors/errors.ts';
-import type { Column } from '../schema/column.ts';
 import { columnOf } from '../schema/schema.ts';
-import type { Table } from '../schema/table.ts';
+import type { Column } from '../table/column.ts';
+import type { Table } from '../table/table.ts';
 import { checkId, checkValue } from '../values/check.ts';
 
 /** Comparisons, as a query writes them. SQL's signs and words; the values have the column's own type. */

@@ -1,4 +1,4 @@
-import type { AnyRow } from '../schema/schema.ts';
+import type { AnyRow } from '../table/table.ts';
 import { compareValues, sameValue } from '../values/compare.ts';
 import type { Condition, Sign } from './condition.ts';
 import type { Order } from './query.ts';

@@ -1,6 +1,5 @@
 import { type Problem, shown } from '../errors/errors.ts';
 import {
-  type AnyRow,
   type ColumnOfType,
   columnOf,
   type Row,
@@ -9,7 +8,7 @@ import {
   type TargetOf,
   tableOf,
 } from '../schema/schema.ts';
-import type { Table } from '../schema/table.ts';
+import type { AnyRow, Table } from '../table/table.ts';
 import { type Condition, everything, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
 
 /** A sort key: a column, or a column and its direction. Null comes before every value when ascending. */

@@ -1,10 +1,8 @@
 import { shown } from '../errors/errors.ts';
-import type { Column } from '../schema/column.ts';
 import { type ColumnOfType, type Row, type Schema, type TableName, tableOf } from '../schema/schema.ts';
-import type { Table } from '../schema/table.ts';
-import { quoteName } from '../sqlite/ddl.ts';
-import { conditionSql, type Sql } from '../sqlite/select.ts';
-import { fromSql, type SqlValue } from '../values/sql.ts';
+import type { Column } from '../table/column.ts';
+import type { Table } from '../table/table.ts';
+import { fromSql } from '../values/sql.ts';
 import { type Condition, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
 import { listOfNames } from './query.ts';
 
@@ -88,21 +86,6 @@ export function planSummary(schema: Schema, summary: unknown): SummaryPlan {
   });
   if (measures.length === 0) throw invalid(tableName, 'a summary needs at least one measure');
   return { tableName, table, condition: parseWhere(tableName, table, given.where), by, measures };
-}
-
-/** The SELECT of a summary, in SQLite's dialect. */
-export function summarySql({ tableName, table, condition, by, measures }: SummaryPlan): Sql {
-  const values: SqlValue[] = [];
-  const groups = by.map(quoteName).join(', ');
-  const computed = measures.map(
-    ({ name, how, column }) => `${how}(${column === undefined ? '*' : quoteName(column)}) AS ${quoteName(name)}`,
-  );
-  const where = conditionSql(table, condition, values);
-  const grouped = by.length > 0 ? ` GROUP BY ${groups} ORDER BY ${groups}` : '';
-  return {
-    text: `SELECT ${[...by.map(quoteName), ...computed].join(', ')} FROM ${quoteName(tableName)} WHERE ${where}${grouped}`,
-    values,
-  };
 }
 
 /** A line of a summary as SQLite gave it, with the columns' own types. */

@@ -1,7 +1,6 @@
-import type { RowKey } from '../change/row-key.ts';
 import { shown } from '../errors/errors.ts';
-import type { AnyRow } from './schema.ts';
-import type { Table } from './table.ts';
+import type { AnyRow, Table } from '../table/table.ts';
+import type { RowKey } from './row-key.ts';
 
 // How messages name tables, columns and rows to a person: by labels and values, never by a UUID.
 

@@ -1,10 +1,10 @@
 import { KoinonError, shown } from '../errors/errors.ts';
-import { limits } from '../protocol/messages.ts';
+import { limits } from '../limits.ts';
+import type { Column, ColumnType, Presence } from '../table/column.ts';
+import { named } from '../table/named.ts';
+import type { Columns, Table } from '../table/table.ts';
 import { checkValue } from '../values/check.ts';
 import { utf8Length } from '../values/utf8.ts';
-import type { Column, ColumnType, Presence } from './column.ts';
-import { named } from './named.ts';
-import type { Columns, Table } from './table.ts';
 
 /** Tables by name. */
 export type Tables = Readonly<Record<string, Table>>;
@@ -84,9 +84,6 @@ export type TargetOf<S extends Schema, T extends TableName<S>, C> = C extends ke
     ? Target
     : never
   : never;
-
-/** A row without its table's types, as the inside of Koinon handles it: column values by name, `id` among them. */
-export type AnyRow = Readonly<Record<string, unknown>> & { readonly id: string };
 
 /**
  * Describes the data of an app once, for the app, its server and the compiler.

@@ -1,5 +1,5 @@
-import type { Column } from '../schema/column.ts';
-import type { Table } from '../schema/table.ts';
+import type { Column } from '../table/column.ts';
+import type { Table } from '../table/table.ts';
 import { type SqlValue, toSql } from '../values/sql.ts';
 
 /** A name as SQL takes it, whatever characters it holds. */

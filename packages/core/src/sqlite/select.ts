@@ -1,7 +1,7 @@
 import { type Condition, isListedAsJson } from '../query/condition.ts';
 import type { Plan } from '../query/query.ts';
-import type { Column } from '../schema/column.ts';
-import type { Table } from '../schema/table.ts';
+import type { Column } from '../table/column.ts';
+import type { Table } from '../table/table.ts';
 import { type SqlValue, toSql } from '../values/sql.ts';
 import { quoteName } from './ddl.ts';
 

@@ -1,5 +1,5 @@
 import type { ErrorCode } from '../errors/errors.ts';
-import type { Column } from '../schema/column.ts';
+import type { Column } from '../table/column.ts';
 import { compareText } from './compare.ts';
 
 /** Why a value is refused: the error code and the rule in words. */

@@ -1,5 +1,5 @@
 import { isValid } from 'js-base64';
-import type { Column, JsonValue } from '../schema/column.ts';
+import type { Column, JsonValue } from '../table/column.ts';
 import { checkValue } from './check.ts';
 
 /**

@@ -1,6 +1,5 @@
-import type { Column } from '../schema/column.ts';
-import type { AnyRow } from '../schema/schema.ts';
-import type { Table } from '../schema/table.ts';
+import type { Column } from '../table/column.ts';
+import type { AnyRow, Table } from '../table/table.ts';
 
 /** A value that SQLite stores and a driver hands over. */
 export type SqlValue = null | number | string | Uint8Array;

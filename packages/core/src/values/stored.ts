@@ -1,5 +1,5 @@
-import type { JsonValue } from '../schema/column.ts';
-import type { Table } from '../schema/table.ts';
+import type { JsonValue } from '../table/column.ts';
+import type { Table } from '../table/table.ts';
 import { fromSql } from './sql.ts';
 import { toWire } from './wire.ts';
 

@@ -1,7 +1,7 @@
 import { isValid } from 'js-base64';
 import { fromBase64, toBase64 } from '#base64';
-import type { Column, JsonValue } from '../schema/column.ts';
-import type { Table } from '../schema/table.ts';
+import type { Column, JsonValue } from '../table/column.ts';
+import type { Table } from '../table/table.ts';
 
 /** Column values by name, as JSON carries them. */
 export type WireColumns = Readonly<Record<string, JsonValue>>;

@@ -24,7 +24,8 @@ export function unreadableProblems(schema: Schema, change: WireChange): Problem[
     return [{ code: wrongId.code, table: tableName, id, column: 'id', message, rule: wrongId.rule }];
   }
   const unknown: string[] = [];
-  for (const name in change.columns) if (!Object.hasOwn(table.columns, name)) unknown.push(name);
+  for (const named of [change.columns, change.operations])
+    for (const name in named) if (!Object.hasOwn(table.columns, name)) unknown.push(name);
   return unknown.map((column) => ({
     code: 'unknown-column',
     table: tableName,

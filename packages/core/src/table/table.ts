@@ -1,7 +1,7 @@
 import type { Problem } from '../errors/errors.ts';
-import type { AnyMergeRule, DeletionRule, MergeRule } from '../merge/rules.ts';
 import type { Column } from './column.ts';
 import { named } from './named.ts';
+import type { AnyMergeRule, DeletionRule, MergeRule } from './rules.ts';
 
 /** Columns by name. */
 export type Columns = Readonly<Record<string, Column>>;
@@ -110,3 +110,6 @@ export function complaintProblem(table: string, id: string, complaint: RowCompla
     message: complaint.message,
   };
 }
+
+/** A row without its table's types, as the inside of Koinon handles it: column values by name, `id` among them. */
+export type AnyRow = Readonly<Record<string, unknown>> & { readonly id: string };

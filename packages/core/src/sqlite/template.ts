@@ -1,6 +1,6 @@
 import { KoinonError, shown } from '../errors/errors.ts';
-import type { Sql } from '../sqlite/select.ts';
 import type { SqlValue } from '../values/sql.ts';
+import type { Sql } from './select.ts';
 
 /** A value that a template may bind: what SQLite stores, booleans, and other templates, whose text is put in. */
 export type Bindable = SqlValue | boolean | Sql;

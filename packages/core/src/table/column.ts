@@ -1,4 +1,4 @@
-import type { AnyMergeRule, MergeRule } from '../merge/rules.ts';
+import type { AnyMergeRule, MergeRule } from './rules.ts';
 
 /** The column types. Each has one file of behaviour in `values/`. */
 export type ColumnType =

@@ -1,7 +1,7 @@
 import { KoinonError, type Schema } from '@koinon/core';
 import { createTable, replicaApplicationId } from '@koinon/core/internal';
 import type { Database } from './database.ts';
-import { isReplicaFile } from './layout.ts';
+import { isReplicaFile, layoutVersion, setMeta } from './layout.ts';
 
 /** Koinon's own tables in a replica. Comments here say what they hold. */
 const koinonTables = [
@@ -118,6 +118,7 @@ export function create(database: Database, schema: Schema): void {
       'The file is an SQLite database, but not a Koinon replica; choose another file.',
     );
   database.driver.exec(`PRAGMA application_id = ${replicaApplicationId}; ${koinonTables}`);
+  setMeta(database, 'layout version', String(layoutVersion));
   for (const [name, table] of Object.entries(schema.tables))
     for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
 }

@@ -1,4 +1,4 @@
-import type { Schema } from '@koinon/core';
+import { KoinonError, type Schema } from '@koinon/core';
 import { createIndexes, replicaApplicationId } from '@koinon/core/internal';
 import type { Database } from './database.ts';
 import type { Migrations } from './migration.ts';
@@ -6,6 +6,20 @@ import { shapeOf } from './shape.ts';
 
 /** Makes a file a replica of this schema: an empty one, or that of an earlier schema. */
 export type Prepare = (database: Database, schema: Schema, migrations: Migrations) => void;
+
+/** The version of Koinon's own tables in a replica. A change to them counts it up and brings older files up to it. */
+export const layoutVersion = 1;
+
+/** Refuses a replica that a newer Koinon has written. @throws KoinonError `layout-newer`. */
+export function refuseNewerLayout(database: Database): void {
+  const found = meta(database, 'layout version');
+  if (found !== undefined && Number(found) > layoutVersion)
+    throw new KoinonError(
+      'layout-newer',
+      `This replica was written by a newer Koinon: its own tables have version ${found}, this one knows ${layoutVersion}. Update the app; the data is untouched.`,
+      { value: found },
+    );
+}
 
 /** Tells whether a file is a replica of another version of this schema, which has to be brought up. */
 export function isOlder(database: Database, schema: Schema): boolean {
@@ -45,6 +59,7 @@ function describeSchema(schema: Schema): string {
 export type MetaName =
   | 'replica'
   | 'schema'
+  | 'layout version'
   | 'seed'
   | 'sync lease'
   | 'resync'

@@ -2,7 +2,7 @@ import { KoinonError, type Sql } from '@koinon/core';
 import { quoteName, replicaApplicationId } from '@koinon/core/internal';
 import { openNodeDriver } from '#node-driver';
 import { Database } from '../database/database.ts';
-import { meta } from '../database/layout.ts';
+import { meta, refuseNewerLayout } from '../database/layout.ts';
 import { readOnly, runReading } from '../database/read-only.ts';
 import { type StoredTransaction, storedTransactions } from '../outbox/stored.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
@@ -44,7 +44,8 @@ export interface Inspection {
 /**
  * Looks into a replica file. An app may have it open meanwhile.
  *
- * @throws KoinonError `storage-foreign` for a file that is no replica, `storage-refused` when it cannot be opened.
+ * @throws KoinonError `storage-foreign` for a file that is no replica, `storage-refused` when it cannot be opened,
+ *   `layout-newer`.
  */
 export async function inspectReplica(file: string): Promise<Inspection> {
   const database = new Database(await openNodeDriver({ file, readOnly: true }));
@@ -65,6 +66,7 @@ export async function inspectReplica(file: string): Promise<Inspection> {
       throw error;
     }
   };
+  said(() => refuseNewerLayout(database));
   const { version, tables } = said(
     () => JSON.parse(meta(database, 'schema') as string) as { version: number; tables: Record<string, unknown> },
   );

@@ -1,6 +1,14 @@
 import type { Only, Schema } from '@koinon/core';
 import { Database } from '../database/database.ts';
-import { isOlder, isReplicaFile, meta, type Prepare, prepareLayout, setMeta } from '../database/layout.ts';
+import {
+  isOlder,
+  isReplicaFile,
+  meta,
+  type Prepare,
+  prepareLayout,
+  refuseNewerLayout,
+  setMeta,
+} from '../database/layout.ts';
 import type { SqlDriver } from '../driver/driver.ts';
 import { storageError } from '../driver/errors.ts';
 import { systemHost } from '../host/host.ts';
@@ -25,6 +33,7 @@ export async function openLocal<S extends Schema>(
     if (durability === 'power-loss') database.driver.exec('PRAGMA synchronous = full');
     // Code that only few openings need is loaded only for them: a page should not fetch what it does not use.
     const isNew = !isReplicaFile(database);
+    if (!isNew) database.guarded(() => refuseNewerLayout(database));
     prepareLayout(database, schema, options.migrations ?? {}, await preparationOf(database, schema));
     database.transact(() => {
       // New, or a copy that left its original's identity behind.

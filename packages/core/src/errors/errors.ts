@@ -38,6 +38,7 @@ export const errorStatus = {
   'storage-full': 507,
   'storage-refused': 500,
   'storage-unavailable': 500,
+  'layout-newer': 409,
   'schema-newer': 409,
   'schema-changed': 409,
   'migration-failed': 500,

@@ -5,7 +5,7 @@ import type { Table } from '../table/table.ts';
 import { checkId, checkValue } from '../values/check.ts';
 
 /** Comparisons, as a query writes them. SQL's signs and words; the values have the column's own type. */
-export interface Comparison<Value> {
+export type Comparison<Value> = {
   readonly '='?: Value | null;
   readonly '!='?: Value | null;
   readonly '<'?: NonNullable<Value>;
@@ -14,8 +14,20 @@ export interface Comparison<Value> {
   readonly '>='?: NonNullable<Value>;
   readonly in?: readonly (Value | null)[];
   readonly between?: readonly [NonNullable<Value>, NonNullable<Value>];
+} & (unknown extends Value
+  ? Beginning & Content
+  : [NonNullable<Value>] extends [string]
+    ? Beginning & Content
+    : [NonNullable<Value>] extends [readonly string[]]
+      ? Content
+      : unknown);
+
+interface Beginning {
   /** The text begins with this, case and all. */
   readonly prefix?: string;
+}
+
+interface Content {
   /** The text has this in it, or the set has this member. */
   readonly contains?: string;
 }

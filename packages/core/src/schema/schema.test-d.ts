@@ -54,7 +54,9 @@ test('a new row gives what is required and no column that is not there or not it
   const unlisted: Patch<Cooperative, 'hive'> = { kind: 'basket' };
   // @ts-expect-error only the server assigns it
   const assigned: Patch<Cooperative, 'hive'> = { number: 7 };
-  void [misspelt, unlisted, assigned];
+  // @ts-expect-error a counter is added to
+  const counted: Patch<Cooperative, 'hive'> = { frames: 4 };
+  void [misspelt, unlisted, assigned, counted];
 });
 
 test('queries know tables, columns and values', () => {
@@ -67,5 +69,7 @@ test('queries know tables, columns and values', () => {
   const wrongValue: Query<Cooperative, 'hive'> = { from: 'hive', where: { strength: { '>': 'three' } } };
   // @ts-expect-error an order by a column that is not there
   const wrongColumn: Query<Cooperative, 'hive'> = { from: 'hive', order: 'weight' };
-  void [good, wrongValue, wrongColumn];
+  // @ts-expect-error a number has no beginning
+  const wrongTest: Query<Cooperative, 'hive'> = { from: 'hive', where: { strength: { prefix: '3' } } };
+  void [good, wrongValue, wrongColumn, wrongTest];
 });

@@ -67,10 +67,21 @@ export type NewRow<S extends Schema, T extends TableName<S>> = Flat<
   }
 >;
 
-/** The columns an update may carry. */
+/** The columns an update may carry. A counter is added to: setting it would lose what other devices add. */
 export type Patch<S extends Schema, T extends TableName<S>> = Flat<{
-  readonly [K in NeedsOf<ColumnsOf<S, T>, 'required' | 'optional' | 'defaulted'>]?: GivenOf<ColumnsOf<S, T>[K]>;
+  readonly [K in Exclude<NeedsOf<ColumnsOf<S, T>, 'required' | 'optional' | 'defaulted'>, CounterOf<S, T>>]?: GivenOf<
+    ColumnsOf<S, T>[K]
+  >;
 }>;
+
+/** The counters of a table, where its columns are known. */
+type CounterOf<S extends Schema, T extends TableName<S>> = {
+  [K in keyof ColumnsOf<S, T>]: ColumnType extends ColumnsOf<S, T>[K]['type']
+    ? never
+    : ColumnsOf<S, T>[K]['type'] extends 'counter'
+      ? K
+      : never;
+}[keyof ColumnsOf<S, T>];
 
 /** The names of a table's columns of one type: its counters, say. */
 export type ColumnOfType<S extends Schema, T extends TableName<S>, Type extends ColumnType> = Extract<

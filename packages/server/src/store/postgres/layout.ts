@@ -10,6 +10,7 @@ import {
   widerBounds,
 } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
+import { layoutName, layoutVersion, refuseNewerLayout } from '../layout-version.ts';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable } from '../tracking.ts';
 import { columnRule, columnType, type ExistingColumn, parameter } from './columns.ts';
@@ -55,7 +56,6 @@ const koinonTables = [
   past jsonb NOT NULL DEFAULT '{}',
   PRIMARY KEY (table_name, row_id)
 ) WITH (fillfactor = 60)`,
-  "ALTER TABLE koinon.stamp ADD COLUMN IF NOT EXISTS past jsonb NOT NULL DEFAULT '{}'",
   'CREATE INDEX IF NOT EXISTS stamp_by_position ON koinon.stamp (position)',
   'CREATE INDEX IF NOT EXISTS stamp_deleted ON koinon.stamp (position) WHERE deleted',
   "CREATE INDEX IF NOT EXISTS stamp_past ON koinon.stamp (position) WHERE past <> '{}'",
@@ -69,8 +69,6 @@ const koinonTables = [
   user_id text,
   replica text
 )`,
-  'ALTER TABLE koinon.receipt ADD COLUMN IF NOT EXISTS written xid8 NOT NULL DEFAULT pg_current_xact_id()',
-  'ALTER TABLE koinon.receipt ADD COLUMN IF NOT EXISTS user_id text, ADD COLUMN IF NOT EXISTS replica text',
   'CREATE INDEX IF NOT EXISTS receipt_by_position ON koinon.receipt (written)',
   `CREATE TABLE IF NOT EXISTS koinon.origin (
   replica text NOT NULL,
@@ -127,16 +125,18 @@ const koinonTables = [
   rows_up bigint NOT NULL,
   blocked boolean NOT NULL DEFAULT false
 )`,
+  `INSERT INTO koinon.meta VALUES ('${layoutName}', '${layoutVersion}') ON CONFLICT DO NOTHING`,
 ];
 
 /**
  * Looks at a database and says what it lacks: Koinon's own tables, the app's tables and columns, the functions and
  * triggers of the feed. Changes nothing.
  *
- * @throws KoinonError `schema-invalid` where a table that is there does not fit the schema.
+ * @throws KoinonError `schema-invalid` where a table that is there does not fit the schema; `layout-newer`.
  */
 export async function planLayout(client: ClientBase, schema: Schema, mapping: Mapping): Promise<Layout> {
   const noted = await notedDigests(client);
+  refuseNewerLayout('The database', noted?.get(layoutName));
   const role = await client.query<{ super: boolean }>(
     'SELECT rolsuper AS super FROM pg_roles WHERE rolname = current_user',
   );

@@ -1,5 +1,6 @@
 import { KoinonError, type Schema, type Table } from '@koinon/core';
 import { columnDdl, createIndexes, createTable, quoteName, serverColumnDdl } from '@koinon/core/internal';
+import { layoutName, layoutVersion } from '../layout-version.ts';
 import { keptTables, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable, type TrackingFault, triggersTouched } from '../tracking.ts';
 import type { Prepared } from './driver.ts';
@@ -34,14 +35,8 @@ export function prepareLayout(database: Prepared, schema: Schema, mapping: Mappi
 export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping): TrackingFault[] {
   const { connection } = database;
   const faults: TrackingFault[] = [];
-  const has = (table: string, column: string) =>
-    database.get('SELECT 1 FROM pragma_table_info(?) WHERE name = ?', table, column) !== undefined;
-  if (!laterColumns.every(([table, column]) => has(table, column))) {
-    connection.exec(koinonTables);
-    for (const [table, column, definition] of laterColumns)
-      if (!has(table, column)) connection.exec(`ALTER TABLE ${table} ADD COLUMN ${column} ${definition}`);
-    connection.exec("CREATE INDEX IF NOT EXISTS koinon_stamp_past ON koinon_stamp (position) WHERE past <> '{}'");
-  }
+  if (database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_stamp'") === undefined)
+    connection.exec(`${koinonTables}; INSERT INTO koinon_meta VALUES ('${layoutName}', '${layoutVersion}')`);
   const tables = mappedTables(schema, mapping);
   for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);
   for (const mapped of tables) {
@@ -94,14 +89,6 @@ export function plainTables(
   const isPlain = (name: string) => kept.has(name) && !isMapped(mapping, name) && !filled.has(name);
   return new Set(made.flatMap(({ name }) => (isPlain(name) ? [name] : [])));
 }
-
-/** Columns that Koinon's own tables have gained. */
-const laterColumns = [
-  ['koinon_stamp', 'past', "TEXT NOT NULL DEFAULT '{}'"],
-  ['koinon_receipt', 'user_id', 'TEXT'],
-  ['koinon_receipt', 'replica', 'TEXT'],
-  ['koinon_writer', 'stamps', 'INTEGER'],
-] as const;
 
 /** Takes Koinon's tables and triggers out of a database. */
 export function release(database: Prepared): void {

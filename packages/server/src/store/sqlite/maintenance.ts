@@ -1,6 +1,7 @@
 import { existsSync } from 'node:fs';
 import { KoinonError, type Schema } from '@koinon/core';
 import { messageOf, replicaApplicationId } from '@koinon/core/internal';
+import { layoutName, refuseNewerLayout } from '../layout-version.ts';
 import type { Mapping } from '../mapping.ts';
 import { notPrepared } from '../mode.ts';
 import { type Connection, loadSqlite, Prepared } from './driver.ts';
@@ -16,7 +17,7 @@ async function inFile<T>(file: string, work: (database: Prepared) => T): Promise
   try {
     connection = new DatabaseSync(file, { timeout: 5_000 });
     const database = new Prepared(connection);
-    refuseReplica(database, file);
+    refuseForeign(database, file);
     connection.exec('PRAGMA foreign_keys = on; BEGIN IMMEDIATE');
     const result = work(database);
     connection.exec('COMMIT');
@@ -81,7 +82,7 @@ async function planSqlite(schema: Schema, file: string, mapping: Mapping): Promi
 /** Makes the tables of a file, its triggers and indexes, in an empty database; of the rows only what Koinon notes of tables. */
 function copyShape(from: Prepared, to: Prepared, file: string): void {
   try {
-    refuseReplica(from, file);
+    refuseForeign(from, file);
     const made = from.all<{ name: string; sql: string }>(
       `SELECT name, sql FROM sqlite_schema WHERE sql IS NOT NULL AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\'
          ORDER BY type <> 'table', type = 'trigger'`,
@@ -106,14 +107,19 @@ export async function refuseUnprepared(schema: Schema, file: string, mapping: Ma
   if (statements.length > 0) throw notPrepared(file, isServed, statements.length);
 }
 
-/** @throws KoinonError `storage-foreign` for the file of a device. */
-export function refuseReplica(database: Prepared, file: string): void {
+/** @throws KoinonError `storage-foreign` for the file of a device; `layout-newer` for one that a newer Koinon has prepared. */
+export function refuseForeign(database: Prepared, file: string): void {
   const found = database.get<{ application_id: number }>('PRAGMA application_id');
   if (found?.application_id === replicaApplicationId)
     throw new KoinonError(
       'storage-foreign',
       `${file} is the replica of a device, not the database of a server. Name the server's database; "koinon look" looks into a replica.`,
       { value: file },
+    );
+  if (database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_meta'") !== undefined)
+    refuseNewerLayout(
+      file,
+      database.get<{ value: string }>('SELECT value FROM koinon_meta WHERE name = ?', layoutName)?.value,
     );
 }
 

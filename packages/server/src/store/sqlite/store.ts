@@ -13,7 +13,7 @@ import { loadSqlite, Prepared } from './driver.ts';
 import { FileWatch } from './file-watch.ts';
 import { type Identity, storedIdentity } from './identity.ts';
 import { plainTables, prepareLayout, unenforcedColumns } from './layout.ts';
-import { refuseReplica, refuseUnprepared } from './maintenance.ts';
+import { refuseForeign, refuseUnprepared } from './maintenance.ts';
 import { readPosition, SqliteReader } from './reader.ts';
 import type { TableReading } from './rows.ts';
 import { Stamping } from './stamping.ts';
@@ -67,7 +67,7 @@ export async function sqliteStore(
   try {
     if (mode !== 'prepare') await refuseUnprepared(schema, file, mapping);
     const writing = open();
-    refuseReplica(writing, file);
+    refuseForeign(writing, file);
     if (mode === 'prepare') widenTables(writing, schema, mapping);
     const { identity, faults } =
       mode === 'read' ? { identity: storedIdentity(writing), faults: [] } : prepareLayout(writing, schema, mapping);

@@ -110,6 +110,7 @@ CREATE TABLE IF NOT EXISTS koinon_sequence (
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS koinon_receipt_by_time ON koinon_receipt (received_at);
 CREATE INDEX IF NOT EXISTS koinon_receipt_by_position ON koinon_receipt (position) WHERE position IS NOT NULL;
+CREATE INDEX IF NOT EXISTS koinon_stamp_past ON koinon_stamp (position) WHERE past <> '{}';
 CREATE INDEX IF NOT EXISTS koinon_stamp_deleted ON koinon_stamp (position) WHERE deleted = 1;
 -- Where the feed ended at a time, in milliseconds: tells how old a position is.
 CREATE TABLE IF NOT EXISTS koinon_time (

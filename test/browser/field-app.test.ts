@@ -165,7 +165,7 @@ test('two devices and the office: typed without a signal, sent when there is one
       ...site.map((row) => ['site', row] as const),
       ...hive.map((row) => ['hive', row] as const),
     ];
-    await writer.attempt(crypto.randomUUID(), Date.now(), async () => {
+    await writer.attempts.withSavepoint(crypto.randomUUID(), Date.now(), async () => {
       await writer.apply(
         rows.map(([table, { id, ...columns }]) => ({ kind: 'insert' as const, table, id, columns })),
         'device',

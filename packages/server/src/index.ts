@@ -25,6 +25,7 @@ export type { RuleOptions, Rules, TableRules } from './rules/rules.ts';
 export { type ServiceChange, writeRows } from './rules/write.ts';
 export type { RowWrite, RuleContext } from './scope/row-write.ts';
 export type { ParentScope, ReadScope, ScopeContext, Scopes, TableAccess, TableScope } from './scope/scopes.ts';
+export { type AttemptSteps, Attempts } from './store/attempts.ts';
 export type { Mapping, TableMapping } from './store/mapping.ts';
 export type { StoreMode } from './store/mode.ts';
 export {
@@ -35,6 +36,7 @@ export {
   uninstallPostgres,
 } from './store/postgres/maintenance.ts';
 export { type PostgresOptions, postgresStore } from './store/postgres/store.ts';
+export { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from './store/receipts.ts';
 export { RetentionJob, type RetentionOptions } from './store/retention-job.ts';
 export {
   alterSqlite,

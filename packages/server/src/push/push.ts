@@ -177,8 +177,8 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
       if (part !== undefined) return writer.dropParts(replica);
       const sender = { user: rules.user?.id ?? null, replica, ...(origins && { origins }) };
       const outcome = { kind: 'rejected', problems } as const;
-      if ((await writer.receipt(id)) === undefined)
-        await writer.saveReceipt({ id, digest: digestOf(transaction), ...sender, outcome });
+      if ((await writer.receipts.get(id)) === undefined)
+        writer.receipts.save({ id, digest: digestOf(transaction), ...sender, outcome });
     });
     return rejected(id, problems);
   }
@@ -237,7 +237,7 @@ async function takeIn(
 ): Promise<Outcome> {
   const { id, part } = transaction;
   if (part === undefined) return takeUp(taking, writer, transaction, base, blocked);
-  const known = await writer.receipt(id);
+  const known = await writer.receipts.get(id);
   if (known !== undefined && isOwn(known, taking)) return outcomeOf(known);
   const of = { replica: taking.replica, id };
   // A first part begins anew: what another version of the app put by may have been cut elsewhere.
@@ -273,12 +273,12 @@ async function takeUp(
   const { schema } = store;
   const sender = { user: rules.user?.id ?? null, replica, ...(origins && { origins }) };
   const digest = digestOf(transaction);
-  const known = await writer.receipt(id);
+  const known = await writer.receipts.get(id);
   if (known !== undefined) {
     return known.digest === digest && isOwn(known, taking) ? outcomeOf(known) : rejected(id, [reusedId()]);
   }
   // The same act was applied under another id: by a copy of the file, or before the file was put back.
-  const before = await writer.appliedOrigins(replica, origins ?? [id]);
+  const before = await writer.receipts.appliedOrigins(replica, origins ?? [id]);
   if (before.length > 0) return { id, outcome: 'applied-before', receipts: before };
   // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
   if (base.reach === 'forgotten') return rejected(id, [forgottenOutcome(transaction)]);
@@ -288,7 +288,7 @@ async function takeUp(
 
   const refuse = async (problems: readonly Problem[]): Promise<Outcome> => {
     // Remembered, so that a late copy of this request cannot be applied when the rules would let it pass by then.
-    await writer.saveReceipt({
+    writer.receipts.save({
       id,
       digest,
       ...sender,
@@ -339,8 +339,8 @@ async function takeUp(
     return written.problems;
   };
   const problems = taking.isOptimistic
-    ? await writer.writeWithoutSavepoint(id, editTime(transaction), write)
-    : await writer.attempt(id, editTime(transaction), write);
+    ? await writer.attempts.withoutSavepoint(id, editTime(transaction), write)
+    : await writer.attempts.withSavepoint(id, editTime(transaction), write);
   if (problems.length > 0) {
     if (taking.isOptimistic) throw new OptimisticBatchError();
     guard.wrote(keys);
@@ -348,7 +348,7 @@ async function takeUp(
   }
   if (Object.keys(rules.tables).length > 0) guard.forget();
   const position = store.ordinal(await writer.position());
-  await writer.saveReceipt({ id, digest, ...sender, outcome: { kind: 'applied', position } });
+  writer.receipts.save({ id, digest, ...sender, outcome: { kind: 'applied', position } });
   return { id, outcome: 'applied', position, ...(values.length > 0 ? { values } : {}) };
 }
 

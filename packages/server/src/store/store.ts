@@ -13,6 +13,8 @@ import type {
   Writer,
 } from '@koinon/core';
 import type { CursorKey, CursorKeys } from '../cursor/keys.ts';
+import type { Attempts } from './attempts.ts';
+import type { Receipts } from './receipts.ts';
 import type { StampedTimes } from './times.ts';
 import type { TrackingFault } from './tracking.ts';
 
@@ -292,10 +294,8 @@ export interface PartialTransaction {
 export interface StoreWriter {
   /** Looks up, and locks, at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
   lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void>;
-  receipt(id: string): Promise<Receipt | undefined>;
-  saveReceipt(receipt: Receipt): Promise<void>;
-  /** As {@link StoreReader.appliedOrigins}; nobody else applies one of them before this transaction ends. */
-  appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]>;
+  readonly receipts: Receipts;
+  readonly attempts: Attempts;
   /**
    * Keeps a part of a replica's transaction until the others are there; the same one again changes nothing. Parts of another
    * transaction of the replica are dropped: it sends one at a time.
@@ -309,17 +309,6 @@ export interface StoreWriter {
   takeParts(of: PartialTransaction): Promise<readonly (readonly WireChange[])[]>;
   /** Locks the rows, in the order of table and id, and reads their stamps; undefined for a row that never was. */
   stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]>;
-  /** Runs writes that are taken back when they return or raise problems. Writes carry this receipt and edit time. */
-  attempt(receipt: string, editedAt: number, work: () => Promise<readonly Problem[]>): Promise<readonly Problem[]>;
-  /**
-   * The same without a way back, which costs less: after problems, or a throw, the whole database transaction has to be
-   * given up.
-   */
-  writeWithoutSavepoint(
-    receipt: string,
-    editedAt: number,
-    work: () => Promise<readonly Problem[]>,
-  ): Promise<readonly Problem[]>;
   /** The next number of a sequence, from 1 on; nobody else takes one of it before this transaction ends. */
   nextInSequence(name: string): Promise<number>;
   /** Runs SQL of the store's own dialect in this transaction: rows of a query. */

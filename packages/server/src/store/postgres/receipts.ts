@@ -1,7 +1,7 @@
 import type { AppliedOrigin, WireChange } from '@koinon/core';
 import type { ClientBase } from 'pg';
-import { ReceiptsAhead, receiptOf, type StoredReceipt } from '../receipts-ahead.ts';
-import type { PartialTransaction, Receipt, ReplicaOrigins } from '../store.ts';
+import { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from '../receipts.ts';
+import type { PartialTransaction } from '../store.ts';
 import type { PostgresReader } from './reader.ts';
 import { Retention } from './retention.ts';
 
@@ -9,57 +9,27 @@ import { Retention } from './retention.ts';
  * The outcomes of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
  * caller's.
  */
-export class Receipts extends Retention {
+export class ReceiptTables extends Retention implements ReceiptStorage {
   protected readonly reader: PostgresReader;
-  private readonly ahead = new ReceiptsAhead();
+  readonly receipts = new Receipts(this);
 
   constructor(client: ClientBase, reader: PostgresReader) {
     super(client);
     this.reader = reader;
   }
 
-  protected async lookUp(ids: readonly string[], sent: ReplicaOrigins): Promise<void> {
-    await this.lockIds([...ids, ...sent.origins]);
-    this.ahead.noteReceipts(ids, await this.stored(ids));
-    this.ahead.noteOrigins(sent, await this.reader.appliedOrigins(sent.replica, sent.origins));
-  }
-
-  async receipt(id: string): Promise<Receipt | undefined> {
-    if (this.ahead.has(id)) return this.ahead.get(id);
-    await this.lockIds([id]);
-    const [found] = await this.stored([id]);
-    return found && receiptOf(found);
-  }
-
-  async saveReceipt(receipt: Receipt): Promise<void> {
-    this.ahead.save(receipt);
-  }
-
-  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
-    const known = this.ahead.appliedOrigins({ replica, origins });
-    if (known) return known;
-    await this.lockIds(origins);
-    await this.writeReceipts();
-    return this.reader.appliedOrigins(replica, origins);
-  }
-
-  async applied(ids: readonly string[], user?: string): Promise<string[]> {
-    await this.writeReceipts();
-    return this.reader.applied(ids, user);
-  }
-
   /**
    * Two processes may be given the same transaction at once: the second waits here for the first one's receipt. All lock in one
    * order, so that none waits for another in a circle.
    */
-  private async lockIds(ids: readonly string[]): Promise<void> {
+  async lockIds(ids: readonly string[]): Promise<void> {
     await this.client.query(
       'SELECT pg_advisory_xact_lock(k) FROM (SELECT DISTINCT hashtextextended(id, 0) AS k FROM unnest($1::text[]) id ORDER BY k) locked',
       [ids],
     );
   }
 
-  private async stored(ids: readonly string[]): Promise<readonly StoredReceipt[]> {
+  async storedReceipts(ids: readonly string[]): Promise<readonly StoredReceipt[]> {
     const { rows } = await this.client.query<StoredReceipt>(
       'SELECT id, digest, outcome, position, user_id, replica FROM koinon.receipt WHERE id = ANY($1)',
       [ids],
@@ -67,10 +37,16 @@ export class Receipts extends Retention {
     return rows;
   }
 
-  protected async writeReceipts(): Promise<void> {
-    const written = this.ahead.take();
-    if (written === undefined) return;
-    const { receipts, origins, uploads } = written;
+  storedOrigins(replica: string, origins: readonly string[]): Promise<readonly AppliedOrigin[]> {
+    return this.reader.appliedOrigins(replica, origins);
+  }
+
+  async applied(ids: readonly string[], user?: string): Promise<string[]> {
+    await this.receipts.write();
+    return this.reader.applied(ids, user);
+  }
+
+  async insertReceipts({ receipts, origins, uploads }: NewReceipts): Promise<void> {
     await this.client.query(
       `INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica)
        SELECT r ->> 0, r ->> 1, r ->> 2, (r ->> 3)::bigint, clock_timestamp(), r ->> 4, r ->> 5 FROM jsonb_array_elements($1::jsonb) r`,

@@ -1,5 +1,6 @@
-import type { AnyRow, Change, Condition, Position, Problem, Writer } from '@koinon/core';
+import type { AnyRow, Change, Condition, Position, Writer } from '@koinon/core';
 import type { ClientBase } from 'pg';
+import { Attempts } from '../attempts.ts';
 import {
   byTable,
   ConstraintError,
@@ -16,13 +17,13 @@ import type { TypedValues } from '../typed-values.ts';
 import { constraintProblem } from './constraints.ts';
 import type { AppTable } from './layout.ts';
 import { PostgresReader, type StampRow, stampFields } from './reader.ts';
-import { Receipts } from './receipts.ts';
+import { ReceiptTables } from './receipts.ts';
 import { RowWriter } from './row-writer.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 
 /** Writes of one connection; the caller holds a transaction open around them. */
-export class PostgresWriter extends Receipts implements StoreWriter {
+export class PostgresWriter extends ReceiptTables implements StoreWriter {
   private readonly tables: ReadonlyMap<string, AppTable>;
   private readonly appRows: AppRows;
   private readonly writing: RowWriter;
@@ -31,8 +32,20 @@ export class PostgresWriter extends Receipts implements StoreWriter {
   private readonly heldRows = new Set<string>();
   /** Rows that had no stamp. Should one be there by now, inserting it says so. */
   private readonly unknownRows = new Set<string>();
-  /** Tells whether a refusal gives up the whole database transaction. */
-  private isWithoutSavepoint = false;
+  readonly attempts = new Attempts({
+    writeAs: async (receipt, editedAt) => void (await this.author(receipt, String(editedAt))),
+    setSavepoint: async () => void (await this.client.query('SAVEPOINT attempt')),
+    check: async () => {
+      await this.client.query('SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED');
+      await this.author('', '');
+    },
+    takeBack: async () => void (await this.client.query('ROLLBACK TO SAVEPOINT attempt')),
+    // Others may follow in this database transaction.
+    releaseSavepoint: async () =>
+      void (await this.client.query('RELEASE SAVEPOINT attempt; SET CONSTRAINTS ALL DEFERRED')),
+    problemOf: (error) =>
+      error instanceof ConstraintError ? error.problem : constraintProblem(error, ...this.deferred(error)),
+  });
   private reached: Position | undefined;
   /** The row that was inserted last. */
   private inserted: RowKey | undefined;
@@ -51,7 +64,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
 
   /** Writes what is still to be written, before the commit. */
   async end(): Promise<void> {
-    await this.writeReceipts();
+    await this.receipts.write();
   }
 
   async lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void> {
@@ -60,7 +73,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
       (await this.readStamps(rows)).map(({ table_name: table, row_id: id }) => keyOf({ table, id })),
     );
     for (const key of rows) if (!stamped.has(keyOf(key))) this.unknownRows.add(keyOf(key));
-    await this.lookUp(receipts, origins);
+    await this.receipts.lookUp(receipts, origins);
   }
 
   /** Tells whether the row that was inserted last has its stamp; undefined where none was. */
@@ -135,55 +148,6 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     return found;
   }
 
-  async attempt(
-    receipt: string,
-    editedAt: number,
-    work: () => Promise<readonly Problem[]>,
-  ): Promise<readonly Problem[]> {
-    await this.client.query('SAVEPOINT attempt');
-    const problems = await this.writeAs(receipt, editedAt, async () => {
-      const found = await work();
-      if (found.length > 0) return found;
-      // The checks that the database makes at the end of a transaction are asked for now, while there can still be an outcome.
-      await this.client.query('SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED');
-      await this.author('', '');
-      return [];
-    });
-    if (problems.length > 0) await this.client.query('ROLLBACK TO SAVEPOINT attempt');
-    // Others may follow in this database transaction.
-    await this.client.query('RELEASE SAVEPOINT attempt; SET CONSTRAINTS ALL DEFERRED');
-    return problems;
-  }
-
-  async writeWithoutSavepoint(
-    receipt: string,
-    editedAt: number,
-    work: () => Promise<readonly Problem[]>,
-  ): Promise<readonly Problem[]> {
-    this.isWithoutSavepoint = true;
-    try {
-      return await this.writeAs(receipt, editedAt, work);
-    } finally {
-      this.isWithoutSavepoint = false;
-    }
-  }
-
-  private async writeAs(
-    receipt: string,
-    editedAt: number,
-    work: () => Promise<readonly Problem[]>,
-  ): Promise<readonly Problem[]> {
-    await this.author(receipt, String(editedAt));
-    try {
-      return await work();
-    } catch (error) {
-      const problem =
-        error instanceof ConstraintError ? error.problem : constraintProblem(error, ...this.deferred(error));
-      if (problem === undefined) throw error;
-      return [problem];
-    }
-  }
-
   /** On whose behalf rows are written from here on. */
   private author(receipt: string, editedAt: string): Promise<unknown> {
     return this.client.query(
@@ -206,13 +170,13 @@ export class PostgresWriter extends Receipts implements StoreWriter {
 
   async apply(changes: readonly Change[], by: Writer): Promise<void> {
     await this.writeBy(by, () =>
-      this.isWithoutSavepoint ? this.writing.applyAtOnce(changes) : this.writing.apply(changes),
+      this.attempts.isWithoutSavepoint ? this.writing.applyAtOnce(changes) : this.writing.apply(changes),
     );
     this.noteApplied(changes);
   }
 
   async applyFree(changes: readonly Change[], by: Writer): Promise<readonly Change[]> {
-    if (this.isWithoutSavepoint) {
+    if (this.attempts.isWithoutSavepoint) {
       await this.apply(changes, by);
       return [];
     }
@@ -230,7 +194,7 @@ export class PostgresWriter extends Receipts implements StoreWriter {
     await this.author('', '');
     const done = await work().catch(async (error: unknown) => {
       // A rule that expects a refusal goes on after it. After other errors the database transaction is given up.
-      if (error instanceof ConstraintError && !this.isWithoutSavepoint) await restore();
+      if (error instanceof ConstraintError && !this.attempts.isWithoutSavepoint) await restore();
       throw error;
     });
     await restore();

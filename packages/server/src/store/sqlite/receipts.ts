@@ -1,6 +1,6 @@
 import type { AppliedOrigin, WireChange } from '@koinon/core';
-import { ReceiptsAhead, receiptOf, type StoredReceipt } from '../receipts-ahead.ts';
-import type { PartialTransaction, Receipt, ReplicaOrigins } from '../store.ts';
+import { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from '../receipts.ts';
+import type { PartialTransaction } from '../store.ts';
 import type { Prepared } from './driver.ts';
 import type { SqliteReader } from './reader.ts';
 import { Retention } from './retention.ts';
@@ -9,50 +9,35 @@ import { Retention } from './retention.ts';
  * The outcomes of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
  * caller's.
  */
-export class Receipts extends Retention {
+export class ReceiptTables extends Retention implements ReceiptStorage {
   protected readonly reader: SqliteReader;
-  protected readonly ahead = new ReceiptsAhead();
+  readonly receipts = new Receipts(this);
 
   constructor(database: Prepared, reader: SqliteReader) {
     super(database);
     this.reader = reader;
   }
 
-  protected async lookUp(ids: readonly string[], sent: ReplicaOrigins): Promise<void> {
-    this.ahead.noteOrigins(sent, await this.reader.appliedOrigins(sent.replica, sent.origins));
-    const found = this.database.all<StoredReceipt>(
+  /** One writer at a time: there is nothing to lock. */
+  lockIds(): void {}
+
+  storedReceipts(ids: readonly string[]): readonly StoredReceipt[] {
+    return this.database.all<StoredReceipt>(
       'SELECT * FROM koinon_receipt WHERE id IN (SELECT value FROM json_each(?))',
       JSON.stringify(ids),
     );
-    this.ahead.noteReceipts(ids, found);
   }
 
-  async receipt(id: string): Promise<Receipt | undefined> {
-    if (this.ahead.has(id)) return this.ahead.get(id);
-    const found = this.database.get<StoredReceipt>('SELECT * FROM koinon_receipt WHERE id = ?', id);
-    return found && receiptOf(found);
-  }
-
-  async saveReceipt(receipt: Receipt): Promise<void> {
-    this.ahead.save(receipt);
-  }
-
-  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
-    const known = this.ahead.appliedOrigins({ replica, origins });
-    if (known) return known;
-    this.writeReceipts();
+  storedOrigins(replica: string, origins: readonly string[]): Promise<readonly AppliedOrigin[]> {
     return this.reader.appliedOrigins(replica, origins);
   }
 
   applied(ids: readonly string[], user?: string): Promise<string[]> {
-    this.writeReceipts();
+    this.receipts.write();
     return this.reader.applied(ids, user);
   }
 
-  protected writeReceipts(): void {
-    const written = this.ahead.take();
-    if (written === undefined) return;
-    const { receipts, origins, uploads } = written;
+  insertReceipts({ receipts, origins, uploads }: NewReceipts): void {
     const now = new Date().toISOString();
     const into = 'INSERT INTO koinon_receipt (id, digest, outcome, position, user_id, replica, received_at)';
     const [only] = receipts;

@@ -1,16 +1,6 @@
-import type {
-  AnyRow,
-  Change,
-  Column,
-  Condition,
-  Position,
-  Problem,
-  Schema,
-  SqlValue,
-  Table,
-  Writer,
-} from '@koinon/core';
+import type { AnyRow, Change, Column, Condition, Position, Schema, SqlValue, Table, Writer } from '@koinon/core';
 import { applyOperation, quoteName, toSql } from '@koinon/core/internal';
+import { Attempts } from '../attempts.ts';
 import type { Mapping } from '../mapping.ts';
 import {
   byTable,
@@ -29,7 +19,7 @@ import { constraintProblem } from './constraints.ts';
 import type { Prepared } from './driver.ts';
 import { PlainInserts } from './inserts.ts';
 import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
-import { Receipts } from './receipts.ts';
+import { ReceiptTables } from './receipts.ts';
 import type { TableReading } from './rows.ts';
 import type { Stamping } from './stamping.ts';
 import type { Filled } from './views.ts';
@@ -41,15 +31,13 @@ interface TableWriting extends TableReading {
 }
 
 /** Writes of the one write connection; the caller holds a transaction open around them. */
-export class SqliteWriter extends Receipts implements StoreWriter {
+export class SqliteWriter extends ReceiptTables implements StoreWriter {
   private readonly schema: Schema;
   private readonly mapping: Mapping;
   private readonly filled: TableWriting['filled'];
   private readonly relation: (table: string) => string;
   private readonly trace: (sql: string, values: readonly unknown[]) => void;
   private readonly inserts: PlainInserts;
-  /** Tells whether a refusal gives up the whole database transaction, so that it may come later. */
-  private isWithoutSavepoint = false;
   private readonly stamping: Stamping;
   /** The epoch that the feed is in, once it has been asked for in this transaction. */
   private epoch: string | undefined;
@@ -57,6 +45,21 @@ export class SqliteWriter extends Receipts implements StoreWriter {
     table: (name) => this.schema.tables[name] as Table,
     apply: (change) => this.applyOne(change),
   };
+  readonly attempts = new Attempts({
+    writeAs: (receipt, editedAt) => void this.stamping.writeAs(receipt, editedAt),
+    setSavepoint: () => {
+      this.inserts.write();
+      this.stamping.settle();
+      this.database.run('SAVEPOINT attempt');
+    },
+    check: () => this.stamping.settle(),
+    takeBack: () => {
+      this.database.run('ROLLBACK TO attempt');
+      this.stamping.takenBack();
+    },
+    releaseSavepoint: () => this.database.run('RELEASE attempt'),
+    problemOf: (error) => (error instanceof ConstraintError ? error.problem : undefined),
+  });
   /** Null for a row that has none. */
   private readonly stampsAhead = new Map<string, StampRow | null>();
 
@@ -84,18 +87,18 @@ export class SqliteWriter extends Receipts implements StoreWriter {
     this.inserts.forget();
     this.epoch = undefined;
     this.stampsAhead.clear();
-    this.ahead.forget();
+    this.receipts.forget();
   }
 
   /** Writes what is still to be written, before the commit. */
   end(): void {
     this.inserts.write();
     this.stamping.settle();
-    this.writeReceipts();
+    this.receipts.write();
   }
 
   async lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void> {
-    await this.lookUp(receipts, origins);
+    await this.receipts.lookUp(receipts, origins);
     for (const [table, ids] of byTable(rows)) {
       const stamps = this.database.all<StampRow>(
         'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id IN (SELECT value FROM json_each(?))',
@@ -137,50 +140,6 @@ export class SqliteWriter extends Receipts implements StoreWriter {
     const found = this.database.get<StampRow>(read, key.table, key.id) ?? null;
     this.stampsAhead.set(text, found);
     return found;
-  }
-
-  async attempt(
-    receipt: string,
-    editedAt: number,
-    work: () => Promise<readonly Problem[]>,
-  ): Promise<readonly Problem[]> {
-    this.inserts.write();
-    this.stamping.settle();
-    this.database.run('SAVEPOINT attempt');
-    const problems = await this.writeAs(receipt, editedAt, work);
-    if (problems.length > 0) {
-      this.database.run('ROLLBACK TO attempt');
-      this.stamping.takenBack();
-    } else this.stamping.settle();
-    this.database.run('RELEASE attempt');
-    return problems;
-  }
-
-  async writeWithoutSavepoint(
-    receipt: string,
-    editedAt: number,
-    work: () => Promise<readonly Problem[]>,
-  ): Promise<readonly Problem[]> {
-    this.isWithoutSavepoint = true;
-    try {
-      return await this.writeAs(receipt, editedAt, work);
-    } finally {
-      this.isWithoutSavepoint = false;
-    }
-  }
-
-  private async writeAs(
-    receipt: string,
-    editedAt: number,
-    work: () => Promise<readonly Problem[]>,
-  ): Promise<readonly Problem[]> {
-    this.stamping.writeAs(receipt, editedAt);
-    try {
-      return await work();
-    } catch (error) {
-      if (!(error instanceof ConstraintError)) throw error;
-      return [error.problem];
-    }
   }
 
   async nextInSequence(name: string): Promise<number> {
@@ -276,7 +235,7 @@ export class SqliteWriter extends Receipts implements StoreWriter {
 
   /** Puts an insert off, where it needs no trigger, the row is new, and a refusal may come later. */
   private isPutOff({ table, id, columns }: Extract<Change, { kind: 'insert' }>): boolean {
-    if (!this.isWithoutSavepoint || !this.stamping.canStamp(table)) return false;
+    if (!this.attempts.isWithoutSavepoint || !this.stamping.canStamp(table)) return false;
     const row = keyOf({ table, id });
     if (this.stampsAhead.get(row) !== null) return false;
     this.stamping.byItself();

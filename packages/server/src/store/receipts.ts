@@ -32,15 +32,34 @@ export function receiptOf({ id, digest, outcome, position, user_id: user, replic
   return { id, digest, user, replica, outcome: became };
 }
 
+/** The part of a store that keeps receipts in its database, inside the open database transaction. */
+export interface ReceiptStorage {
+  /** Keeps others from applying one of these ids or origins before this database transaction ends. */
+  lockIds(ids: readonly string[]): void | Promise<void>;
+  /** The receipts of these ids that there are. */
+  storedReceipts(ids: readonly string[]): readonly StoredReceipt[] | Promise<readonly StoredReceipt[]>;
+  /** Those of these origins of a replica that were applied. */
+  storedOrigins(
+    replica: string,
+    origins: readonly string[],
+  ): readonly AppliedOrigin[] | Promise<readonly AppliedOrigin[]>;
+  insertReceipts(receipts: NewReceipts): void | Promise<void>;
+}
+
 const originKey = (replica: string | null, origin: string) => `${replica} ${origin}`;
 
-/** Receipts in one database transaction: what was looked up beforehand, and what is written together at the end. */
-export class ReceiptsAhead {
+/** The receipts of one database transaction: what was looked up beforehand, and what is written together at its end. */
+export class Receipts {
+  private readonly storage: ReceiptStorage;
   /** Undefined for one that there is not. */
   private readonly receipts = new Map<string, Receipt | undefined>();
   /** By replica and origin; null for one that was not applied. */
   private readonly origins = new Map<string, string | null>();
   private unwritten: Receipt[] = [];
+
+  constructor(storage: ReceiptStorage) {
+    this.storage = storage;
+  }
 
   /** Begins anew: the database transaction before may have been taken back. */
   forget(): void {
@@ -49,27 +68,25 @@ export class ReceiptsAhead {
     this.unwritten = [];
   }
 
-  /** Notes what was found of all these ids. */
-  noteReceipts(ids: readonly string[], found: readonly StoredReceipt[]): void {
+  /** Looks up at once what will be asked for one by one. */
+  async lookUp(ids: readonly string[], { replica, origins }: ReplicaOrigins): Promise<void> {
+    await this.storage.lockIds([...ids, ...origins]);
     for (const id of ids) if (!this.receipts.has(id)) this.receipts.set(id, undefined);
-    for (const stored of found) this.receipts.set(stored.id, receiptOf(stored));
-  }
-
-  /** Notes which of all these origins were applied. */
-  noteOrigins({ replica, origins }: ReplicaOrigins, applied: readonly AppliedOrigin[]): void {
+    for (const stored of await this.storage.storedReceipts(ids)) this.receipts.set(stored.id, receiptOf(stored));
     for (const origin of origins) this.origins.set(originKey(replica, origin), null);
-    for (const { origin, id } of applied) this.origins.set(originKey(replica, origin), id);
+    for (const { origin, id } of await this.storage.storedOrigins(replica, origins))
+      this.origins.set(originKey(replica, origin), id);
   }
 
-  /** Tells whether it is known what became of a transaction. */
-  has(id: string): boolean {
-    return this.receipts.has(id);
+  /** The receipt of a transaction; undefined where there is none, and none comes from others before this transaction ends. */
+  async get(id: string): Promise<Receipt | undefined> {
+    if (this.receipts.has(id)) return this.receipts.get(id);
+    await this.storage.lockIds([id]);
+    const [found] = await this.storage.storedReceipts([id]);
+    return found && receiptOf(found);
   }
 
-  get(id: string): Receipt | undefined {
-    return this.receipts.get(id);
-  }
-
+  /** Keeps a receipt; it is written at the end of the database transaction. */
   save(receipt: Receipt): void {
     this.receipts.set(receipt.id, receipt);
     this.unwritten.push(receipt);
@@ -78,19 +95,24 @@ export class ReceiptsAhead {
       this.origins.set(originKey(receipt.replica, origin), receipt.id);
   }
 
-  /** Those of these origins that were applied; undefined where that is not known of all of them. */
-  appliedOrigins({ replica, origins }: ReplicaOrigins): AppliedOrigin[] | undefined {
-    const applied: AppliedOrigin[] = [];
-    for (const origin of origins) {
-      const id = this.origins.get(originKey(replica, origin));
-      if (id === undefined) return undefined;
-      if (id !== null) applied.push({ origin, id });
-    }
-    return applied;
+  /** Those of these origins that were applied; nobody else applies one of them before this transaction ends. */
+  async appliedOrigins(replica: string, origins: readonly string[]): Promise<readonly AppliedOrigin[]> {
+    const known = origins.map((origin) => [origin, this.origins.get(originKey(replica, origin))] as const);
+    if (known.every(([, id]) => id !== undefined))
+      return known.flatMap(([origin, id]) => (typeof id === 'string' ? [{ origin, id }] : []));
+    await this.storage.lockIds(origins);
+    await this.write();
+    return this.storage.storedOrigins(replica, origins);
+  }
+
+  /** Writes what is still to be written: at the end, or before the database is asked for receipts. */
+  write(): void | Promise<void> {
+    const written = this.take();
+    return written && this.storage.insertReceipts(written);
   }
 
   /** Takes what is still to be written; undefined where there is nothing. */
-  take(): NewReceipts | undefined {
+  private take(): NewReceipts | undefined {
     if (this.unwritten.length === 0) return undefined;
     const uploads = new Map<string, number>();
     const origins: NewReceipts['origins'][number][] = [];

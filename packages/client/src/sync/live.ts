@@ -44,6 +44,23 @@ const probePatience = 2_000;
 /** Long requests after which a WebSocket is tried again. */
 const waitsBetween = 10;
 
+/** The states of the live connection. A push, and windows that come by themselves, belong to `joined` alone. */
+export type LiveState =
+  /** Nothing is open, until {@link Live.begin}. */
+  | { readonly name: 'stopped' }
+  /** A WebSocket is being opened. */
+  | { readonly name: 'connecting'; readonly channel: LiveChannel }
+  /** The WebSocket is open. A pull is needed before the replica can join. */
+  | { readonly name: 'open'; readonly channel: LiveChannel }
+  /** The replica has said where it stands. */
+  | { readonly name: 'joining'; readonly channel: LiveChannel; readonly join: number }
+  /** Changes come by themselves. @param pushBytes bytes that a push over the connection may have. */
+  | { readonly name: 'joined'; readonly channel: LiveChannel; readonly join: number; readonly pushBytes: number }
+  /** The connection was lost. Another one is opened after a growing time. */
+  | { readonly name: 'resting'; readonly cancelTimer: () => void }
+  /** No WebSocket is to be had: the server is asked by long requests. */
+  | { readonly name: 'asking'; readonly requests: AbortController };
+
 /**
  * Keeps a replica up with its server between runs: by a WebSocket, whose windows are applied onto the cursor that they
  * lead away from and onto no other; or, where the network lets none through, by requests that are answered when there is
@@ -51,25 +68,20 @@ const waitsBetween = 10;
  */
 export class Live {
   private readonly parts: LiveParts;
-  private channel: LiveChannel | undefined;
-  /** The number of the last join; answered once `joined` is the same. */
-  private join = 0;
-  private joined = -1;
+  private state: LiveState = { name: 'stopped' };
+  /** Joins and pushes so far: each has its number, and an answer names it. */
+  private joins = 0;
+  private pushes = 0;
   private windows: LiveWindow[] = [];
   private heldRows = 0;
   private isHeld = false;
   private pumping: Promise<void> | undefined;
-  private wasOpen = false;
+  /** Connections in a row that were lost before the replica had joined. */
   private failures = 0;
   private heardAt = 0;
   /** How often in a row nothing was heard after a join. */
   private unheard = 0;
-  private cancelTimer: (() => void) | undefined;
-  private waiting: AbortController | undefined;
-  private isStopped = true;
-  /** Bytes a push over the connection may have. */
-  private pushBytes = 0;
-  private pushes = 0;
+  private cancelSilence: (() => void) | undefined;
   /** Takes the answer to the push under way; without one, it is to be sent another way. */
   private answered: ((answer?: unknown) => void) | undefined;
 
@@ -79,15 +91,13 @@ export class Live {
 
   /** Tells whether changes arrive by themselves, so that there is no need to pull. */
   get isJoined(): boolean {
-    return this.channel !== undefined && this.joined === this.join;
+    return this.state.name === 'joined';
   }
 
   /** A run has ended well: joins from where the replica stands now, unless it stands where it stood. */
   begin(): void {
-    this.isStopped = false;
-    const isDead = this.channel !== undefined && this.parts.host.now() - this.heardAt > silence;
-    if (isDead) this.drop();
-    if (this.channel === undefined) this.connect();
+    const isDead = this.parts.host.now() - this.heardAt > silence;
+    if (this.channel === undefined || isDead) this.connect();
     else if (!this.isJoined) void this.rejoin();
   }
 
@@ -109,10 +119,11 @@ export class Live {
    * send it, the same bytes are to be sent over HTTP: what was done is done once.
    */
   async push(body: string, signal: AbortSignal | undefined): Promise<unknown> {
-    const { channel } = this;
+    const { state } = this;
     // A character has three bytes at most.
-    if (!this.isJoined || channel?.push === undefined || body.length * 3 > this.pushBytes) return undefined;
-    channel.push(++this.pushes, body);
+    if (state.name !== 'joined' || state.channel.push === undefined || body.length * 3 > state.pushBytes)
+      return undefined;
+    state.channel.push(++this.pushes, body);
     const answer = new Promise<unknown>((done) => {
       this.answered = done;
     });
@@ -133,10 +144,7 @@ export class Live {
 
   /** Ends until {@link begin}. */
   stop(): void {
-    this.isStopped = true;
-    this.cancelTimer?.();
-    this.waiting?.abort();
-    this.drop();
+    this.enter({ name: 'stopped' });
   }
 
   /** Waits for what is being applied. */
@@ -144,36 +152,58 @@ export class Live {
     await this.pumping;
   }
 
+  private get channel(): LiveChannel | undefined {
+    return channelOf(this.state);
+  }
+
+  /** Every transition: what belongs to the state before ends with it. */
+  private enter(state: LiveState): void {
+    const before = this.state;
+    this.state = state;
+    if (before.name === 'resting') before.cancelTimer();
+    if (before.name === 'asking') before.requests.abort();
+    if (before.name === 'joined') {
+      this.windows = [];
+      this.heldRows = 0;
+    }
+    const left = channelOf(before);
+    if (left !== undefined && left !== channelOf(state)) {
+      this.cancelSilence?.();
+      this.answered?.();
+      left.close();
+    }
+    if ((before.name === 'joined') !== (state.name === 'joined')) this.parts.onChange();
+  }
+
   private connect(): void {
-    this.cancelTimer?.();
-    this.waiting?.abort();
+    this.enter({ name: 'stopped' });
     if (this.parts.transport.live === undefined) return;
-    this.wasOpen = false;
     const channel = this.parts.transport.live({
       open: () => {
         if (this.channel !== channel) return;
-        this.wasOpen = true;
+        this.enter({ name: 'open', channel });
         this.heard();
         void this.rejoin();
       },
       message: (message) => this.channel === channel && this.hear(message),
       closed: () => this.channel === channel && this.lost(),
     });
-    this.channel = channel;
+    this.enter({ name: 'connecting', channel });
     this.heard();
   }
 
   private async rejoin(): Promise<void> {
     const { channel } = this;
     const joinState = await this.parts.joinState().catch(() => undefined);
-    if (joinState === undefined || channel === undefined || channel !== this.channel || !this.wasOpen) return;
-    this.unjoin();
+    if (joinState === undefined || channel === undefined || channel !== this.channel) return;
+    if (this.state.name === 'connecting') return;
+    const join = ++this.joins;
+    this.enter({ name: 'joining', channel, join });
     const { tables } = this.parts;
-    channel.say({ join: this.join, ...joinState, ...(tables && { tables }) });
+    channel.say({ join, ...joinState, ...(tables && { tables }) });
     // A dead connection says nothing, whatever is asked: another one is opened at once.
     this.unlessHeard(() => {
       this.unheard++;
-      this.drop();
       this.connect();
     });
   }
@@ -184,19 +214,19 @@ export class Live {
     const { channel, heardAt } = this;
     // On a link so slow that an answer takes longer, the next one is waited for twice as long.
     host.after(Math.min(silence, probePatience * 2 ** this.unheard), () => {
-      if (channel !== undefined && this.channel === channel && this.heardAt === heardAt && !this.isStopped) silent();
+      if (channel !== undefined && this.channel === channel && this.heardAt === heardAt) silent();
     });
   }
 
   private hear(message: LiveMessage): void {
+    const { state } = this;
     this.unheard = 0;
     this.heard();
-    if (message.type === 'joined' && message.join === this.join) {
+    // The server says it again with the first window for a replica that waits for some tables only.
+    if (message.type === 'joined' && 'join' in state && message.join === state.join) {
+      const { channel, join } = state;
       this.failures = 0;
-      const wasJoined = this.isJoined;
-      this.joined = message.join;
-      this.pushBytes = message.pushBytes ?? 0;
-      if (!wasJoined) this.parts.onChange();
+      if (state.name === 'joining') this.enter({ name: 'joined', channel, join, pushBytes: message.pushBytes ?? 0 });
       // Another process than the one that was pulled from may know less.
       this.arrived({ ...message, unsupported: message.unsupported ?? {} });
     } else if (message.type === 'window' && this.isJoined) this.arrived(message);
@@ -239,67 +269,47 @@ export class Live {
   }
 
   private unjoin(): void {
-    const wasJoined = this.isJoined;
-    this.join++;
-    this.windows = [];
-    this.heldRows = 0;
-    if (wasJoined) this.parts.onChange();
+    const { state } = this;
+    if (state.name === 'joining' || state.name === 'joined') this.enter({ name: 'open', channel: state.channel });
   }
 
   private lost(): void {
-    const hasFailed = !this.wasOpen;
-    this.drop();
-    if (this.isStopped) return;
-    if (hasFailed && this.failures + 1 >= mostFailures && this.parts.transport.wait) void this.waitInstead();
-    else this.later(() => this.connect());
+    const wasOpen = this.state.name !== 'connecting';
+    if (wasOpen || this.failures + 1 < mostFailures || this.parts.transport.wait === undefined) this.rest();
+    else void this.ask();
   }
 
-  private drop(): void {
-    const { channel } = this;
-    this.unjoin();
-    this.channel = undefined;
-    this.answered?.();
-    channel?.close();
+  private rest(): void {
+    const { host, minDelay, maxDelay } = this.parts;
+    const full = Math.min(maxDelay, minDelay * 2 ** this.failures++);
+    const cancelTimer = host.after(Math.round(full * (0.5 + host.random() / 2)), () => this.connect());
+    this.enter({ name: 'resting', cancelTimer });
   }
 
   /** Asks by long requests, for as long as they are answered and no WebSocket is to be had. */
-  private async waitInstead(): Promise<void> {
+  private async ask(): Promise<void> {
     const { parts } = this;
-    const waiting = new AbortController();
-    this.waiting?.abort();
-    this.waiting = waiting;
+    const requests = new AbortController();
+    this.enter({ name: 'asking', requests });
     for (let times = 0; times < waitsBetween; times++) {
       const joinState = await parts.joinState().catch(() => undefined);
-      if (joinState === undefined || parts.transport.wait === undefined) return;
-      const moved = await parts.transport.wait(joinState, waiting.signal).catch(() => undefined);
-      if (waiting.signal.aborted) return;
-      if (moved === undefined) {
-        this.later(() => this.connect());
-        return;
-      }
+      if (requests.signal.aborted || joinState === undefined || parts.transport.wait === undefined) return;
+      const moved = await parts.transport.wait(joinState, requests.signal).catch(() => undefined);
+      if (requests.signal.aborted) return;
+      if (moved === undefined) return this.rest();
       // The run that follows ends in begin, which comes back here by way of another attempt to connect.
-      if (moved) {
-        parts.pull();
-        return;
-      }
+      if (moved) return parts.pull();
     }
     this.connect();
-  }
-
-  private later(work: () => void): void {
-    const { host, minDelay, maxDelay } = this.parts;
-    const full = Math.min(maxDelay, minDelay * 2 ** this.failures++);
-    this.cancelTimer?.();
-    this.cancelTimer = host.after(Math.round(full * (0.5 + host.random() / 2)), () => {
-      if (!this.isStopped && this.channel === undefined) work();
-    });
   }
 
   /** A connection on which nothing is heard for long is broken, whatever it says of itself. */
   private heard(): void {
     const { host } = this.parts;
     this.heardAt = host.now();
-    this.cancelTimer?.();
-    this.cancelTimer = host.after(silence, () => this.channel && this.lost());
+    this.cancelSilence?.();
+    this.cancelSilence = host.after(silence, () => this.lost());
   }
 }
+
+const channelOf = (state: LiveState): LiveChannel | undefined => ('channel' in state ? state.channel : undefined);

@@ -75,6 +75,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
     retention,
     userConnections,
     observe,
+    debug: (of, message) => app.log.debug(of, message),
   };
   aboutRoutes(app, root, service, options.authenticate === undefined);
   pullRoutes(app, root, service);

@@ -19,6 +19,8 @@ export interface Service {
   readonly retention: RetentionJob;
   readonly userConnections: UserConnections;
   readonly observe: (moved: Moved) => void;
+  /** Writes into the log for those who look for a fault. */
+  readonly debug: (of: object, message: string) => void;
 }
 
 /** Tells all who follow the feed, here and in other processes, that something was written. */

@@ -27,6 +27,7 @@ import {
   type Store,
   type StoreWriter,
 } from '../store/store.ts';
+import { Batch, type BatchState } from './batch.ts';
 import { Comparison } from './compare.ts';
 import { digestOf } from './digest.ts';
 import { forgottenOutcome, problemsKept, reusedId, tooLarge, unreadableProblems } from './refusals.ts';
@@ -48,6 +49,7 @@ export async function push(
   request: PushRequest,
   rules: RuleSet = noRules,
   scopes: ScopeSet = scopeSet(store.schema, undefined),
+  onState?: (state: BatchState) => void,
 ): Promise<PushResponse> {
   const base = request.base === null ? null : await givenCursor(store, request.base, rules.user);
   const { transactions } = request;
@@ -56,29 +58,26 @@ export async function push(
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new HeldRows(store.schema);
   // Rules of the app's own may do what cannot be done twice.
-  let isOptimistic = Object.keys(rules.tables).length === 0;
+  const batch = new Batch(Object.keys(rules.tables).length === 0 ? 'optimistic' : 'guarded', onState);
   let lockWait: LockWait = 'some';
-  /** The first transaction that may not be written together with those before it. */
-  let suspect = transactions.length;
-  while (outcomes.length < transactions.length) {
-    const from = outcomes.length;
-    const group = transactions.slice(from, Math.max(suspect, from + 1));
-    const taken = await takeInSome({ ...taking, isOptimistic, lockWait }, group, base, blocked);
-    outcomes.push(...taken.outcomes);
+  while (batch.from < transactions.length) {
+    const group = batch.groupOf(transactions);
+    const taken = await takeInSome({ ...taking, isOptimistic: batch.isOptimistic, lockWait }, group, base, blocked);
+    const settled = [...taken.outcomes];
     if (taken.failure !== undefined) {
       // Others may have locked rows as well: one wait is enough for a request.
       if (store.faultOf(taken.failure) === 'locked') lockWait = 'none';
-      if (isOptimistic) isOptimistic = false;
-      else if (group.length > 1) suspect = from + (taken.reached < group.length ? taken.reached : 0);
-      else outcomes.push(await setAside(taking, group[0] as UploadedTransaction, taken.failure));
+      if (batch.failed(group.length, taken.reached) === 'set aside')
+        settled.push(await setAside(taking, group[0] as UploadedTransaction, taken.failure));
     }
-    if (outcomes.length > suspect) suspect = transactions.length;
-    for (const [i, outcome] of outcomes.entries()) {
-      const transaction = transactions[i] as UploadedTransaction;
+    for (const [i, outcome] of settled.entries()) {
+      const transaction = group[i] as UploadedTransaction;
       if (!isDone(transaction, outcome)) blocked.add(transaction.changes, transaction.id);
     }
+    outcomes.push(...settled);
+    batch.passed(settled.length);
     // Between two database transactions others get their turn: without this a long push would hold up every other request.
-    if (outcomes.length < transactions.length) await setImmediate();
+    if (batch.from < transactions.length) await setImmediate();
   }
   return { outcomes, time: new Date().toISOString() };
 }

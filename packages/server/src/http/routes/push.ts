@@ -20,10 +20,10 @@ export function pushRoutes(app: FastifyInstance, root: string, service: Service)
 
 /** Takes up a push, over HTTP or over a live connection. @throws KoinonError. */
 export async function takePush(service: Service, body: unknown, user: User | undefined): Promise<PushResponse> {
-  const { store, admission, rules, scopes, retention, observe } = service;
+  const { store, admission, rules, scopes, retention, observe, debug } = service;
   const asked = await admission.admit(readPushRequest(body), user);
   const began = performance.now();
-  const answer = await push(store, asked, { ...rules, user }, scopes);
+  const answer = await push(store, asked, { ...rules, user }, scopes, (state) => debug({ ...state }, 'push'));
   announce(service);
   const { replica, schemaVersion = null, transactions } = asked;
   const changes = transactions.reduce((sum, each) => sum + each.changes.length, 0);

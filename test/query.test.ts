@@ -3,7 +3,7 @@ import { type AnyRow, type Column, KoinonError } from '@koinon/core';
 import {
   comparatorOf,
   createTable,
-  kept,
+  normalize,
   planQuery,
   predicateOf,
   rowDecoder,
@@ -34,7 +34,7 @@ function fill(given: readonly Record<string, unknown>[]): AnyRow[] {
     const whole = wholeRow(
       things,
       `id-${i}`,
-      Object.fromEntries(names.map((name) => [name, kept(column(name), columns[name])])),
+      Object.fromEntries(names.map((name) => [name, normalize(column(name), columns[name])])),
     );
     insert.run(whole.id, ...names.map((name) => toSql(column(name), whole[name])));
     return whole;

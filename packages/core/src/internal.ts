@@ -9,6 +9,7 @@ export {
 } from './change/change.ts';
 export { defaultOf } from './change/defaults.ts';
 export { HeldRows } from './change/dependency.ts';
+export { duplicateValue, noSuchReference, rowReferenced } from './change/integrity.ts';
 export { joinTransactions } from './change/join.ts';
 export { changeProblems, rowProblems } from './change/validate.ts';
 export { callApp, isFromApp } from './errors/app.ts';
@@ -78,7 +79,7 @@ export { both, type Join, listOfNames, type Order, type Plan, planQuery } from '
 export { decodeSummary, planSummary, type SummaryPlan } from './query/summary.ts';
 export { columnsDigest } from './schema/digest.ts';
 export { columnLabel, labelOf, noSuchRow, rowLabel, rowLabels, sentence, tableLabel } from './schema/naming.ts';
-export { rowKey } from './schema/row-key.ts';
+export { rowKey, rowOfKey } from './schema/row-key.ts';
 export { columnOf } from './schema/schema.ts';
 export {
   type Bounds,
@@ -102,7 +103,7 @@ export { conditionSql, countSql, selectSql } from './sqlite/select.ts';
 export { summarySql } from './sqlite/summary.ts';
 export { named } from './table/named.ts';
 export { complaintProblem } from './table/table.ts';
-export { checkId, checkValue, isDate, isTimestamp, kept, type Refusal } from './values/check.ts';
+export { checkId, checkValue, isDate, isTimestamp, normalize, type Refusal } from './values/check.ts';
 export { compareBytes, compareText, compareValues } from './values/compare.ts';
 export { noneOf, readerOfType, wireGuard } from './values/of-type.ts';
 export { fromSql, frozenRow, rowDecoder, toSql, withOwnTimes } from './values/sql.ts';

@@ -58,7 +58,6 @@ export type {
   Receipt,
   ReplicaOrigins,
   Room,
-  RowKey,
   RowPage,
   RowText,
   Stamp,

@@ -8,7 +8,7 @@ import {
   table,
   tableOf,
 } from '@koinon/core';
-import { checkValue, columnOf, defaultOf, fromWire, kept, parseWhere, shown, toWire } from '@koinon/core/internal';
+import { checkValue, columnOf, defaultOf, fromWire, normalize, parseWhere, shown, toWire } from '@koinon/core/internal';
 import { readOnly, runReading } from '../database/read-only.ts';
 import { type Finishing, finish } from '../overlay/finish.ts';
 import type { RowDecision } from '../overlay/resolve.ts';
@@ -73,8 +73,8 @@ export class ReadSteps {
     const found = this.engine.database.statement('SELECT value FROM koinon_setting WHERE name = ?').get(name) as
       | { value: string }
       | undefined;
-    if (found !== undefined) return kept(column, fromWire(column, JSON.parse(found.value) as JsonValue));
-    return kept(column, defaultOf(column));
+    if (found !== undefined) return normalize(column, fromWire(column, JSON.parse(found.value) as JsonValue));
+    return normalize(column, defaultOf(column));
   }
 
   /** Tells whether a call from another thread or tab took effect. */
@@ -146,8 +146,13 @@ export class WriteSteps extends ReadSteps {
     const before = this.setting(name);
     this.engine.database
       .statement('INSERT INTO koinon_setting VALUES (?, ?) ON CONFLICT DO UPDATE SET value = excluded.value')
-      .run(name, JSON.stringify(toWire(column, kept(column, value))));
-    this.engine.commit.note(settingsTable, name, { id: name, value: before }, { id: name, value: kept(column, value) });
+      .run(name, JSON.stringify(toWire(column, normalize(column, value))));
+    this.engine.commit.note(
+      settingsTable,
+      name,
+      { id: name, value: before },
+      { id: name, value: normalize(column, value) },
+    );
   }
 
   /** Settles conflicts; {@link loadSettling} comes first. */

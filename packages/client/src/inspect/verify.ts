@@ -1,5 +1,5 @@
 import { type AnyRow, KoinonError, type RowKey, type Schema, sameValue, tableOf } from '@koinon/core';
-import { applyChange, changedColumns, rebase, rowKey, type TypedOver, unmoved } from '@koinon/core/internal';
+import { applyChange, changedColumns, rebase, rowKey, rowOfKey, type TypedOver, unmoved } from '@koinon/core/internal';
 import { Database } from '../database/database.ts';
 import { meta } from '../database/layout.ts';
 import type { SqlDriver } from '../driver/driver.ts';
@@ -62,7 +62,7 @@ function verifyRows(database: Database, schema: Schema, found: Found): void {
     }
   }
   for (const [key, columns] of inConflict)
-    if (!changed.has(key)) found(`A conflict of ${columns.join()} is listed, and nothing was changed.`, keyOf(key));
+    if (!changed.has(key)) found(`A conflict of ${columns.join()} is listed, and nothing was changed.`, rowOfKey(key));
   const based = database.once('SELECT table_name AS "table", row_id AS id FROM koinon_base') as RowKey[];
   for (const key of based) if (!changed.has(rowKey(key))) found('It has a base, and nothing was changed.', key);
   if (meta(database, 'replica') === undefined) found('The replica has no id.');
@@ -113,8 +113,3 @@ function laidOver(typedOver: TypedOver | undefined, row: AnyRow | null, { id }: 
 }
 
 const text = (row: AnyRow | null) => (row === null ? 'nothing' : JSON.stringify(row));
-
-function keyOf(text: string): RowKey {
-  const [table = '', id = ''] = text.split('\0');
-  return { table, id };
-}

@@ -1,5 +1,5 @@
 import { type AnyRow, type Change, type RowKey, type Schema, tableOf } from '@koinon/core';
-import { applyChange, columnsFromWire, columnsToWire, quoteName, wholeRow } from '@koinon/core/internal';
+import { applyChange, columnsFromWire, columnsToWire, quoteName, rowKey, wholeRow } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Outbox, QueuedChange } from './outbox.ts';
 
@@ -133,7 +133,7 @@ function offeredRows(
 ): Iterable<OfferedRow> {
   const rows = new Map<string, OfferedRow>();
   for (const { table, id, kind, before } of undone) {
-    const key = JSON.stringify([table, id]);
+    const key = rowKey({ table, id });
     const known = rows.get(key);
     const now = known ? known.row : rowOf(table, id);
     const columns = before === null ? {} : columnsFromWire(tableOf(schema, table), JSON.parse(before));

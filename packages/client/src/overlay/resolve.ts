@@ -18,7 +18,7 @@ import {
   columnLabel,
   columnsFromWire,
   errorFromProblems,
-  kept,
+  normalize,
   noSuchRow,
   type RebasedChange,
   rowLabel,
@@ -180,7 +180,7 @@ function decideColumns(
 
 function storedValue({ columns }: Table, name: string, value: unknown): unknown {
   const column = columns[name];
-  return column && checkValue(column, value) === undefined ? kept(column, value) : value;
+  return column && checkValue(column, value) === undefined ? normalize(column, value) : value;
 }
 
 function withColumns(

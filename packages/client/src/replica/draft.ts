@@ -20,8 +20,9 @@ import {
   changeProblems,
   errorFromProblems,
   joinChanges,
-  kept,
+  normalize,
   noSuchRow,
+  rowKey,
   rowLabel,
   rowProblems,
   sentence,
@@ -85,7 +86,7 @@ export class Draft<S extends Schema> {
 
   /** The row as the draft has it. */
   async get<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T> | undefined> {
-    const entry = this.entries.get(keyOf(table, id));
+    const entry = this.entries.get(rowKey({ table, id }));
     if (entry === undefined) return this.replica.get(table, id);
     return (this.after(entry) ?? undefined) as Row<S, T> | undefined;
   }
@@ -191,7 +192,7 @@ export class Draft<S extends Schema> {
     const problems = changeProblems(table, change);
     if (problems.length > 0) throw errorFromProblems(problems as [Problem, ...Problem[]]);
     const clean = change.kind === 'delete' ? change : { ...change, columns: keptColumns(table, change.columns) };
-    const key = keyOf(change.table, change.id);
+    const key = rowKey(change);
     const known = this.entries.get(key);
     const before = known ? known.before : ((await this.replica.get(change.table as TableName<S>, change.id)) ?? null);
     const row =
@@ -218,7 +219,7 @@ export class Draft<S extends Schema> {
     const stop = this.replica.listen(table as TableName<S>, (events) => {
       let concerned = false;
       for (const { id, after } of events) {
-        const entry = this.entries.get(keyOf(table, id));
+        const entry = this.entries.get(rowKey({ table, id }));
         if (!entry) continue;
         concerned = true;
         if (sameValue(entry.before && { ...entry.before }, after && { ...(after as unknown as AnyRow) }))
@@ -275,10 +276,8 @@ export class Draft<S extends Schema> {
 const bytesOf = async <T extends object>(given: T): Promise<T> =>
   ((await withBytes([given]))?.[0] as T | undefined) ?? given;
 
-const keyOf = (table: string, id: string) => JSON.stringify([table, id]);
-
 function keptColumns(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, unknown> {
   return Object.fromEntries(
-    Object.entries(columns).map(([name, value]) => [name, kept(table.columns[name] as Column, value)]),
+    Object.entries(columns).map(([name, value]) => [name, normalize(table.columns[name] as Column, value)]),
   );
 }

@@ -14,7 +14,7 @@ export interface Doing {
 }
 
 /** The state of the sync, as a live query tells it. */
-export type Told = Result<SyncState & { readonly id: string }>;
+export type StateSnapshot = Result<SyncState & { readonly id: string }>;
 
 /** The part of an open replica that syncs; see {@link Unlinked} for one without a server. */
 export interface SyncPart {
@@ -31,7 +31,7 @@ export interface SyncPart {
   notifyCounts(): void;
   /** Tries again now. */
   retry(): void;
-  follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void;
+  follow(deliver: (state: StateSnapshot) => void, fail: (error: unknown) => void): () => void;
   /** Somebody has signed in. */
   authChanged(): void;
   /** The rows that a pull would bring. */
@@ -52,7 +52,7 @@ const mostClockDifference = 5 * 60_000;
 export function stateSnapshot(
   { database, outbox, conflicts }: Omit<Engine, 'commit'>,
   loop: Pick<SyncState, 'phase' | 'error' | 'nextAttempt' | 'progress'>,
-): Told {
+): StateSnapshot {
   const number = (name: 'position' | 'server position') => {
     const text = meta(database, name);
     return text === undefined ? null : Number(text);
@@ -99,7 +99,7 @@ export class Unlinked implements SyncPart {
   notifyCounts(): void {}
   async stop(): Promise<void> {}
 
-  follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void {
+  follow(deliver: (state: StateSnapshot) => void, fail: (error: unknown) => void): () => void {
     let isOver = false;
     const loop = { phase: 'stopped', error: null, nextAttempt: null, progress: null } as const;
     this.doing.exclusive(() => isOver || deliver(stateSnapshot(this.engine, loop))).catch(fail);

@@ -13,15 +13,12 @@ import { noteRun } from '../sync/journal.ts';
 import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
 import { SyncLoop } from '../sync/loop.ts';
-import type { Direction, SyncOptions, SyncReason, Upload } from '../sync/state.ts';
+import { type Direction, type SyncOptions, type SyncReason, syncDefaults, type Upload } from '../sync/state.ts';
 import { type SyncReport, syncStep } from '../sync/step.ts';
 import { Traffic } from '../sync/traffic.ts';
 import type { Transport } from '../sync/transport.ts';
 import { joinStateOf, takeWindow } from '../sync/window.ts';
-import { type Doing, type SyncPart, stateSnapshot, type Told } from './sync-part.ts';
-
-/** Bytes of an upload: a poor link gets one through, and so does a proxy that is set up to take 1 MB, as many are. */
-const usualRequest = 512 * 1024;
+import { type Doing, type StateSnapshot, type SyncPart, stateSnapshot } from './sync-part.ts';
 
 /** Pages of deleted rows without a row that are gone on from. */
 const mostEmptyPages = 1_000;
@@ -46,7 +43,7 @@ export class Syncing implements SyncPart {
   private readonly live: Live | undefined;
   /** This opening of the file, as holder of the lease. */
   private readonly holder: string;
-  private readonly followers = new Set<(state: Told) => void>();
+  private readonly followers = new Set<(state: StateSnapshot) => void>();
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
   /** When the state was told last, and how many milliseconds that took. */
@@ -76,7 +73,7 @@ export class Syncing implements SyncPart {
     this.doing = doing;
     this.transport = checked(transport);
     this.holder = engine.host.newId();
-    const { upload = 'every step', requestBytes = usualRequest } = options ?? {};
+    const { upload = syncDefaults.upload, requestBytes = syncDefaults.requestBytes } = options ?? {};
     this.uploading = { upload, requestBytes };
     const isLive = options !== undefined && options.live !== false && options.direction !== 'push';
     this.live = isLive && transport.live ? new Live(this.liveParts(options)) : undefined;
@@ -235,7 +232,7 @@ export class Syncing implements SyncPart {
     this.notifyingTook = this.notifiedAt - began;
   }
 
-  follow(deliver: (state: Told) => void, fail: (error: unknown) => void): () => void {
+  follow(deliver: (state: StateSnapshot) => void, fail: (error: unknown) => void): () => void {
     this.followers.add(deliver);
     this.doing.exclusive(() => deliver(this.state())).catch(fail);
     return () => this.followers.delete(deliver);
@@ -280,7 +277,8 @@ export class Syncing implements SyncPart {
   }
 
   /** The loop that keeps the replica up between runs. */
-  private liveParts({ live, minDelay = 1_000, maxDelay = 300_000 }: SyncOptions): LiveParts {
+  private liveParts(options: SyncOptions): LiveParts {
+    const { live, minDelay, maxDelay } = { ...syncDefaults, ...options };
     const { engine, doing, transport } = this;
     return {
       host: engine.host,
@@ -384,7 +382,7 @@ export class Syncing implements SyncPart {
     }
   }
 
-  private state(): Told {
+  private state(): StateSnapshot {
     const { underWay } = this;
     const progress = underWay
       ? {

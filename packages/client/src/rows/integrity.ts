@@ -1,15 +1,5 @@
 import { type AnyRow, type Column, type Problem, type RowKey, type Schema, tableOf } from '@koinon/core';
-import {
-  columnLabel,
-  labelOf,
-  noSuchRow,
-  quoteName,
-  rowLabel,
-  sentence,
-  shown,
-  tableLabel,
-  toSql,
-} from '@koinon/core/internal';
+import { duplicateValue, noSuchReference, quoteName, rowReferenced, toSql } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Rows } from './rows.ts';
 
@@ -57,21 +47,15 @@ function notUnique(
     const values = group.map((name) => toSql(table.columns[name] as Column, row[name]));
     const twin = database.statement(text).get(...values, row.id) as { id: string } | undefined;
     if (twin === undefined) return [];
-    const rule = `unique (${group.join(', ')})`;
-    const message = `${group.map((name) => `${labelOf(table, tableName, name)} ${shown(row[name])}`).join(', ')} is taken by another ${tableLabel(schema, tableName)}.`;
-    // The column that was changed is what a person has to change again.
-    const column = group.find((name) => changed.includes(name)) ?? (group[0] as string);
-    return [{ code: 'duplicate-value', table: tableName, id: row.id, column, rule, message }];
+    return [duplicateValue(schema, tableName, row, group, changed)];
   });
 }
 
 function pointingNowhere({ schema, rows }: Integrity, tableName: string, row: AnyRow): Problem[] {
   return Object.entries(tableOf(schema, tableName).columns).flatMap(([name, { target }]): Problem[] => {
     if (target === undefined || row[name] === null || rows.has(target, row[name] as string)) return [];
-    const message = `${columnLabel(schema, tableName, name)}: ${noSuchRow(schema, { table: target, id: row[name] as string }, 'on this device')}`;
-    return [
-      { code: 'no-such-reference', table: tableName, id: row.id, column: name, rule: `references ${target}`, message },
-    ];
+    const to = { table: target, id: row[name] as string };
+    return [noSuchReference(schema, { table: tableName, id: row.id }, name, to, 'on this device')];
   });
 }
 
@@ -87,8 +71,7 @@ function stillReferenced(
         .statement(`SELECT id FROM ${quoteName(otherName)} WHERE ${quoteName(name)} = ? LIMIT 1`)
         .get(id);
       if (found === undefined) return [];
-      const message = `${sentence(rowLabel(schema, { table, id }, row))} cannot be deleted: at least one ${tableLabel(schema, otherName)} refers to it.`;
-      return [{ code: 'row-referenced', table, id, rule: `referenced by ${otherName}.${name}`, message }];
+      return [rowReferenced(schema, { table, id }, row, { table: otherName, column: name })];
     }),
   );
 }

@@ -16,7 +16,7 @@ import {
   applyChange,
   changeProblems,
   errorFromProblems,
-  kept,
+  normalize,
   noSuchRow,
   rowKey,
   rowLabel,
@@ -73,7 +73,7 @@ export class Writing {
     const id = (values.id ?? this.to.host.newId()) as string;
     const change: Change = { kind: 'insert', table: tableName, id, columns: given };
     refuse(changeProblems(table, change));
-    for (const [name, column] of table.entries) given[name] = kept(column, given[name]);
+    for (const [name, column] of table.entries) given[name] = normalize(column, given[name]);
     const row = wholeRow(table, id, given);
     refuse(rowProblems(tableName, table, row));
     this.both(() => {
@@ -230,7 +230,7 @@ function asColumns(tableName: string, values: unknown): Readonly<Record<string, 
 
 function keptColumns(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, unknown> {
   return Object.fromEntries(
-    Object.entries(columns).map(([name, value]) => [name, kept(table.columns[name] as Column, value)]),
+    Object.entries(columns).map(([name, value]) => [name, normalize(table.columns[name] as Column, value)]),
   );
 }
 

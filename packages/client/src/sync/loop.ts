@@ -1,7 +1,14 @@
 import { KoinonError } from '@koinon/core';
 import type { Host } from '../host/host.ts';
 import type { Live } from './live.ts';
-import type { Direction, SyncOptions, SyncPhase, SyncReason, SyncState } from './state.ts';
+import {
+  type Direction,
+  type SyncOptions,
+  type SyncPhase,
+  type SyncReason,
+  type SyncState,
+  syncDefaults,
+} from './state.ts';
 import type { SyncReport } from './step.ts';
 
 /** The parts that a loop works with. */
@@ -83,7 +90,7 @@ export class SyncLoop {
   /** The replica was written: a sync follows when no more is written for a moment. */
   noticeChange(): void {
     if (this.options === undefined || !unless(this.options.when?.change) || this.isStopped) return;
-    const wait = this.options.debounce ?? (this.isLive ? 20 : 500);
+    const wait = this.options.debounce ?? (this.isLive ? syncDefaults.liveDebounce : syncDefaults.debounce);
     const changed = () => {
       this.cancelDebounce = undefined;
       void this.parts.hasPending().then(
@@ -184,7 +191,7 @@ export class SyncLoop {
     const allowed = await Promise.resolve(this.options?.allow?.() ?? true).catch(() => false);
     if (this.running || this.isPaused || this.isStopped) return;
     if (!allowed) {
-      this.later(this.options?.interval ?? 60_000, 'timer', 'held-back');
+      this.later(this.options?.interval ?? syncDefaults.interval, 'timer', 'held-back');
       return;
     }
     await this.run(this.options?.direction ?? 'both', reason).catch(() => undefined);
@@ -231,10 +238,11 @@ export class SyncLoop {
     else if (code === 'upgrade-needed') this.set('needs-upgrade');
     else if (code === 'not-authenticated' || code === 'other-user') this.needsAuth();
     else if (error === null || options === undefined) {
-      if (options && unless(options.when?.timer)) this.later(options.interval ?? 60_000, 'timer', 'idle');
+      if (options && unless(options.when?.timer))
+        this.later(options.interval ?? syncDefaults.interval, 'timer', 'idle');
       else this.set('idle');
     } else {
-      const { minDelay = 1_000, maxDelay = 300_000 } = options;
+      const { minDelay, maxDelay } = { ...syncDefaults, ...options };
       const full = Math.min(maxDelay, minDelay * 2 ** this.failures++);
       // Jittered, so that devices that lost the same server do not all come back at once.
       this.later(Math.round(Math.max(minDelay, full * (0.5 + this.parts.host.random() / 2))), 'retry', 'waiting');

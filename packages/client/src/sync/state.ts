@@ -122,3 +122,16 @@ export interface SyncOptions {
   /** Asked before each sync that is not by hand: false on a link that is too slow or too dear, say. Asked again later. */
   readonly allow?: () => boolean | Promise<boolean>;
 }
+
+/** The options that hold where an app says nothing. */
+export const syncDefaults = {
+  upload: 'every step',
+  /** A poor link gets one through, and so does a proxy that is set up to take 1 MB, as many are. */
+  requestBytes: 512 * 1024,
+  interval: 60_000,
+  debounce: 500,
+  /** The same while the connection is live. */
+  liveDebounce: 20,
+  minDelay: 1_000,
+  maxDelay: 300_000,
+} as const;

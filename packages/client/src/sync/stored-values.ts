@@ -1,5 +1,5 @@
 import type { Column, JsonValue, PulledPage, PulledRow, RowBlock, Schema, Table } from '@koinon/core';
-import { noneOf, wireGuard } from '@koinon/core/internal';
+import { noneOf, rowKey, wireGuard } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 
@@ -95,9 +95,9 @@ export function noteInvalidValues(
 ): void {
   const known = invalidValuesIn(database);
   if (known.length === 0 && found.length === 0) return;
-  const said = new Set(rows.map(({ table, id }) => JSON.stringify([table, id])));
-  for (const { table, rows } of blocks) for (const [id] of rows) said.add(JSON.stringify([table, id]));
-  const left = known.filter(({ table, id }) => !said.has(JSON.stringify([table, id])));
+  const said = new Set(rows.map(({ table, id }) => rowKey({ table, id })));
+  for (const { table, rows } of blocks) for (const [id] of rows) said.add(rowKey({ table, id: String(id) }));
+  const left = known.filter(({ table, id }) => !said.has(rowKey({ table, id })));
   const listed = [...left, ...found].slice(-mostListed);
   if (listed.length === 0) dropMeta(database, 'invalid values');
   else setMeta(database, 'invalid values', JSON.stringify(listed));

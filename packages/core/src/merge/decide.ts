@@ -1,7 +1,7 @@
 import type { Column, JsonValue } from '../table/column.ts';
 import type { AnyMergeRule, Sides } from '../table/rules.ts';
 import type { Table } from '../table/table.ts';
-import { checkValue, kept } from '../values/check.ts';
+import { checkValue, normalize } from '../values/check.ts';
 import { sameValue } from '../values/compare.ts';
 import { toWire } from '../values/wire.ts';
 import { mergeLines } from './lines.ts';
@@ -61,7 +61,7 @@ function checked(column: Column, value: unknown, by: string): Decision {
   const wrong = value === undefined ? { rule: 'a value is required' } : checkValue(column, value);
   return wrong
     ? { reason: `${by} came to a value that the column does not take: ${wrong.rule}` }
-    : { value: kept(column, value) };
+    : { value: normalize(column, value) };
 }
 
 /** Two edits of the same millisecond must end alike whichever device compares them: the greater text is taken. */

@@ -57,7 +57,7 @@ export function checkId(value: unknown): Refusal | undefined {
 }
 
 /** The value as it is kept: minus zero as zero, sets sorted, objects and arrays as frozen copies. */
-export function kept(column: Column, value: unknown): unknown {
+export function normalize(column: Column, value: unknown): unknown {
   if (value === null || value === undefined) return null;
   if (Object.is(value, -0)) return 0;
   if (column.type === 'json') return frozenJson(value);

@@ -1,6 +1,7 @@
 import { createHash } from 'node:crypto';
 import type { PulledRow, Schema } from '@koinon/core';
-import { keyOf, type StoreReader } from '../store/store.ts';
+import { rowKey } from '@koinon/core/internal';
+import type { StoreReader } from '../store/store.ts';
 
 /** Length, as JSON carries them, from which bytes are worth being left out. */
 const worthwhile = 16_384;
@@ -29,7 +30,7 @@ export async function withoutKnownBytes(
   if (large.length === 0) return rows;
   const sent = await reader.sentBy(replica, large);
   return rows.map((row) => {
-    const isSent = sent.get(keyOf(row));
+    const isSent = sent.get(rowKey(row));
     const names = isSent === undefined ? [] : largeBytes(schema, row).filter(isSent);
     if (names.length === 0 || (row.kind !== 'insert' && row.kind !== 'update')) return row;
     const columns = Object.fromEntries(Object.entries(row.columns).filter(([name]) => !names.includes(name)));

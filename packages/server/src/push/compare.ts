@@ -1,6 +1,6 @@
-import type { Change, Problem, StaleRow, Table } from '@koinon/core';
-import { noSuchRow, rowLabel, sentence } from '@koinon/core/internal';
-import { keyOf, type RowKey, type Stamp, type Written } from '../store/store.ts';
+import type { Change, Problem, RowKey, StaleRow, Table } from '@koinon/core';
+import { noSuchRow, rowKey, rowLabel, sentence } from '@koinon/core/internal';
+import type { Stamp, Written } from '../store/store.ts';
 
 /** A row as one transaction finds it, with what the transaction itself has done to it so far. */
 interface Found {
@@ -42,13 +42,13 @@ export class Comparison {
       const found: Found = stamp
         ? { known: true, exists: !stamp.deleted, row: stamp.row, columns: new Map(stamp.columns) }
         : { known: false, exists: false, row: never, columns: new Map() };
-      this.rows.set(keyOf({ table, id }), found);
+      this.rows.set(rowKey({ table, id }), found);
     });
   }
 
   /** Compares one change, and counts it as done for those of the same transaction that follow. */
   add(table: Table, change: Change): void {
-    const found = this.rows.get(keyOf(change)) as Found;
+    const found = this.rows.get(rowKey(change)) as Found;
     if (change.kind === 'insert') this.insert(table, change, found);
     else if (!found.known) this.missing(table, change);
     else if (change.kind === 'delete') this.delete(table, change, found);

@@ -7,26 +7,19 @@ import {
   type Problem,
   type PushRequest,
   type PushResponse,
+  type RowKey,
   type ServerValues,
   type Table,
   type UploadedTransaction,
   type WireChange,
 } from '@koinon/core';
-import { changeFromWire, changeProblems, HeldRows } from '@koinon/core/internal';
+import { changeFromWire, changeProblems, HeldRows, rowKey } from '@koinon/core/internal';
 import { givenCursor, refuseUnreached } from '../pull/pull.ts';
 import { type RuleSet, ruleSet } from '../rules/rules.ts';
 import { writeByRules } from '../rules/write.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { Guard } from '../scope/guard.ts';
-import {
-  keyOf,
-  type LockWait,
-  type Reach,
-  type Receipt,
-  type RowKey,
-  type Store,
-  type StoreWriter,
-} from '../store/store.ts';
+import type { LockWait, Reach, Receipt, Store, StoreWriter } from '../store/store.ts';
 import { Batch, type BatchState } from './batch.ts';
 import { Comparison } from './compare.ts';
 import { digestOf } from './digest.ts';
@@ -305,10 +298,10 @@ async function takeUp(
 
   const keys = lockOrder(transaction.changes);
   const { stamps, hidden } = await guard.stamps(keys, await writer.stamps(keys, base.known));
-  const byKey = new Map(keys.map((key, i) => [keyOf(key), stamps[i]]));
+  const byKey = new Map(keys.map((key, i) => [rowKey(key), stamps[i]]));
   const view = await guard.view();
   const changes = transaction.changes.map((change) =>
-    guard.completed(changeFromWire(schema, change), byKey.get(keyOf(change)), view),
+    guard.completed(changeFromWire(schema, change), byKey.get(rowKey(change)), view),
   );
   const invalid = changes.flatMap((change) => changeProblems(schema.tables[change.table] as Table, change));
   // Nor is it a mistake what the app's own schema takes by now.
@@ -367,6 +360,6 @@ function rejected(id: string, problems: readonly Problem[]): Outcome {
 
 function lockOrder(changes: readonly RowKey[]): readonly RowKey[] {
   if (changes.length === 1) return changes.map(({ table, id }) => ({ table, id }));
-  const keys = new Map(changes.map(({ table, id }) => [keyOf({ table, id }), { table, id }]));
+  const keys = new Map(changes.map(({ table, id }) => [rowKey({ table, id }), { table, id }]));
   return [...keys.values()].sort((a, b) => (a.table === b.table ? (a.id < b.id ? -1 : 1) : a.table < b.table ? -1 : 1));
 }

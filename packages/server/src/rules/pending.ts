@@ -1,5 +1,6 @@
-import type { Change, Writer } from '@koinon/core';
-import { keyOf, type RowKey, type StoreWriter } from '../store/store.ts';
+import type { Change, RowKey, Writer } from '@koinon/core';
+import { rowKey } from '@koinon/core/internal';
+import type { StoreWriter } from '../store/store.ts';
 
 /** The values that rules gave to a row. */
 export interface Filled extends RowKey {
@@ -30,14 +31,14 @@ export class PendingWrites {
     this.changes.push(change);
     // A value that was given before does not hold where the change says otherwise.
     for (const some of [this.fills, this.given]) {
-      const earlier = some.get(keyOf(change));
-      if (earlier) some.set(keyOf(change), { ...earlier, columns: columnsBeside(change, earlier.columns) });
+      const earlier = some.get(rowKey(change));
+      if (earlier) some.set(rowKey(change), { ...earlier, columns: columnsBeside(change, earlier.columns) });
     }
   }
 
   /** Gives columns to the row of the change that was added last. */
   fill({ table, id }: RowKey, columns: Filled['columns']): void {
-    const key = keyOf({ table, id });
+    const key = rowKey({ table, id });
     for (const some of [this.fills, this.given])
       some.set(key, { table, id, columns: { ...some.get(key)?.columns, ...columns } });
   }
@@ -45,11 +46,11 @@ export class PendingWrites {
   /** Writes what can be written before the rest of the transaction is there: a unique value may yet be given up. */
   async writeFree(): Promise<void> {
     if (this.changes.length > 0) this.changes = [...(await this.writer.applyFree(this.changes, this.by))];
-    const waiting = new Set(this.changes.map(keyOf));
-    const ready = [...this.fills.values()].filter((fill) => !waiting.has(keyOf(fill)));
+    const waiting = new Set(this.changes.map(rowKey));
+    const ready = [...this.fills.values()].filter((fill) => !waiting.has(rowKey(fill)));
     if (ready.length === 0) return;
     const left = await this.writer.applyFree(ready.map(asChange), 'server');
-    const unwritten = new Set([...waiting, ...left.map(keyOf)]);
+    const unwritten = new Set([...waiting, ...left.map(rowKey)]);
     this.fills = new Map([...this.fills].filter(([key]) => unwritten.has(key)));
   }
 

@@ -1,7 +1,7 @@
-import type { AnyRow, Change, Problem, Schema, Table } from '@koinon/core';
-import { columnLabel, noSuchRow, rowLabel, rowProblems, sentence, tableLabel } from '@koinon/core/internal';
+import type { AnyRow, Change, Problem, RowKey, Schema, Table } from '@koinon/core';
+import { noSuchReference, rowProblems, rowReferenced } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
-import { byTable, type RowKey, type StoreWriter } from '../store/store.ts';
+import { byTable, type StoreWriter } from '../store/store.ts';
 
 /** Whose changes are looked at: what he may not see must not be told apart from what is not there. */
 export interface Whose {
@@ -56,8 +56,7 @@ async function pointingNowhere(
       const found = there.get(to);
       const isHidden = found && view?.has(target, to, found) === false && setsColumn(whose?.changes, table, id, column);
       if (found && !isHidden) continue;
-      const message = `${columnLabel(schema, table, column)}: ${noSuchRow(schema, { table: target, id: to }, 'on the server')}`;
-      problems.push({ code: 'no-such-reference', table, id, column, rule: `references ${target}`, message });
+      problems.push(noSuchReference(schema, { table, id }, column, { table: target, id: to }, 'on the server'));
     }
   }
   return problems;
@@ -78,12 +77,9 @@ async function stillReferenced(
       for (const [id, referrer] of await writer.referrers(otherName, column, ids)) {
         const row = view && (await writer.rows(otherName, [referrer])).get(referrer);
         const isSeen = view === undefined || (row !== undefined && view.has(otherName, referrer, row));
-        const by = isSeen
-          ? `at least one ${tableLabel(schema, otherName)} refers to it`
-          : 'something else refers to it';
-        const message = `${sentence(rowLabel(schema, { table, id }))} cannot be deleted: ${by}.`;
-        const rule = isSeen ? { rule: `referenced by ${otherName}.${column}` } : {};
-        problems.push({ code: 'row-referenced', table, id, ...rule, message });
+        problems.push(
+          rowReferenced(schema, { table, id }, undefined, isSeen ? { table: otherName, column } : undefined),
+        );
       }
     }
   return problems;

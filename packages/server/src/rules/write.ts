@@ -3,6 +3,7 @@ import {
   type Change,
   type Problem,
   type RowComplaint,
+  type RowKey,
   type Schema,
   type ServerValues,
   sameValue,
@@ -17,11 +18,12 @@ import {
   changeProblems,
   columnsToWire,
   errorFromProblems,
+  rowKey,
   tableLabel,
 } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
 import type { RowWrite, RuleContext } from '../scope/row-write.ts';
-import { ConstraintError, keyOf, type RowKey, rowsByKey, type Store, type StoreWriter } from '../store/store.ts';
+import { ConstraintError, rowsByKey, type Store, type StoreWriter } from '../store/store.ts';
 import { type Filled, PendingWrites } from './pending.ts';
 import { type AnyTableRules, type RuleOptions, type RuleSet, ruleSet } from './rules.ts';
 import { wholeProblems } from './shared.ts';
@@ -55,7 +57,7 @@ export async function writeByRules(
   const run = new Run(schema, writer, rules);
   const before = await rowsByKey(writer, ruled);
   const intended = guard ? intendedRows(schema, changes, isScoped, before) : new Map<string, AnyRow | null>();
-  const scoped = ruled.filter((key) => intended.has(keyOf(key)));
+  const scoped = ruled.filter((key) => intended.has(rowKey(key)));
   for (const [key, write] of netWrites(schema, scoped, before, intended))
     await run.ask(guard?.scopes.writeRule(key.table) as AnyTableRules['validate'], 'not-permitted', key, write);
   if (run.problems.length > 0) return { problems: run.problems, values: [] };
@@ -106,7 +108,7 @@ export async function writeChanges(ruling: Ruling, changes: readonly ServiceChan
   });
   refuseProblems(read.flatMap((change) => changeProblems(tableOf(schema, change.table), change, 'server')));
   // Locks the rows, in the order in which everybody does.
-  const keys = [...new Map(read.map(({ table, id }) => [keyOf({ table, id }), { table, id }])).entries()]
+  const keys = [...new Map(read.map(({ table, id }) => [rowKey({ table, id }), { table, id }])).entries()]
     .sort(([a], [b]) => (a < b ? -1 : 1))
     .map(([, key]) => key);
   await writer.stamps(keys, null);
@@ -157,7 +159,7 @@ class Run {
       const rule = this.rules.tables[change.table]?.before;
       // Rules look at the database: what comes before them stands there.
       if (rule !== undefined) await pending.writeFree();
-      const key = keyOf(change);
+      const key = rowKey(change);
       const table = tableOf(this.schema, change.table);
       const was = present.get(key) ?? null;
       const becomes = applyChange(table, was, change);
@@ -299,7 +301,7 @@ function intendedRows(
 ): Map<string, AnyRow | null> {
   const rows = new Map<string, AnyRow | null>();
   for (const change of changes) {
-    const key = keyOf(change);
+    const key = rowKey(change);
     if (!isScoped(change.table)) continue;
     const row = rows.has(key) ? (rows.get(key) ?? null) : (before.get(key) ?? null);
     rows.set(key, applyChange(tableOf(schema, change.table), row, change));
@@ -315,7 +317,7 @@ function netWrites(
   after: ReadonlyMap<string, AnyRow | null>,
 ): (readonly [RowKey, RowWrite<AnyRow>])[] {
   return keys.flatMap((key) => {
-    const [was, is] = [before.get(keyOf(key)) ?? null, after.get(keyOf(key)) ?? null];
+    const [was, is] = [before.get(rowKey(key)) ?? null, after.get(rowKey(key)) ?? null];
     if (was === null && is === null) return [];
     const write = writeOf(schema.tables[key.table] as Table, key, was, is);
     return write.kind === 'update' && write.changed.length === 0 ? [] : [[key, write] as const];

@@ -2,15 +2,16 @@ import {
   type AnyRow,
   type Change,
   type Problem,
+  type RowKey,
   type Schema,
   sameValue,
   type Table,
   tableOf,
   withDefaults,
 } from '@koinon/core';
-import { columnLabel, rowLabel, sentence } from '@koinon/core/internal';
+import { columnLabel, rowKey, rowLabel, rowOfKey, sentence } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
-import { keyOf, type RowKey, rowOf, rowsByKey, type Stamp, type StoreWriter } from '../store/store.ts';
+import { rowsByKey, type Stamp, type StoreWriter } from '../store/store.ts';
 import type { Evaluated, ScopeSet } from './evaluate.ts';
 import { type View, whole } from './view.ts';
 
@@ -63,11 +64,11 @@ export class Guard {
       const stamp = stamps[i];
       const { table, id } = key;
       if (stamp === undefined) return undefined;
-      const row = stamp.deleted ? stamp.image : rows.get(keyOf(key));
+      const row = stamp.deleted ? stamp.image : rows.get(rowKey(key));
       // The values that a deleted row held may not be known any more: then nobody can say whose it was.
       const isSeen = row === undefined ? view.scope[table]?.where === undefined : view.has(table, id, row);
       if (isSeen) return stamp;
-      if (!stamp.deleted) hidden.add(keyOf(key));
+      if (!stamp.deleted) hidden.add(rowKey(key));
       return undefined;
     });
     return { stamps: seen, hidden };
@@ -102,7 +103,7 @@ export class Guard {
     if (view.isWhole && hidden.size === 0) return problems;
     for (const change of changes) {
       const { table, id } = change;
-      if (change.kind === 'insert' && hidden.has(keyOf(change)))
+      if (change.kind === 'insert' && hidden.has(rowKey(change)))
         problems.push({
           code: 'duplicate-id',
           table,
@@ -111,7 +112,7 @@ export class Guard {
           message: `${sentence(rowLabel(this.schema, { table, id }))} cannot be added: its id is taken.`,
         });
       if (change.kind === 'delete') continue;
-      const image = stamps.get(keyOf(change))?.image;
+      const image = stamps.get(rowKey(change))?.image;
       const names =
         change.kind === 'update'
           ? [...Object.keys(change.columns), ...Object.keys(change.operations)]
@@ -136,7 +137,7 @@ export class Guard {
     const view = await this.view();
     const problems: Problem[] = [];
     for (const [key, row] of intended) {
-      const { table, id } = rowOf(key);
+      const { table, id } = rowOfKey(key);
       if (row === null || this.scopes.writeRule(table) !== undefined || view.has(table, id, row)) continue;
       problems.push(
         notPermitted(

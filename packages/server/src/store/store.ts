@@ -7,31 +7,18 @@ import type {
   Position,
   Problem,
   PulledRow,
+  RowKey,
   Schema,
   WireChange,
   WireColumns,
   Writer,
 } from '@koinon/core';
+import { rowKey } from '@koinon/core/internal';
 import type { CursorKey, CursorKeys } from '../cursor/keys.ts';
 import type { Attempts } from './attempts.ts';
 import type { Receipts } from './receipts.ts';
 import type { StampedTimes } from './times.ts';
 import type { TrackingFault } from './tracking.ts';
-
-/** A row by its table and id. */
-export interface RowKey {
-  readonly table: string;
-  readonly id: string;
-}
-
-/** A row's key as one text; no table's name has a NUL in it. */
-export const keyOf = ({ table, id }: RowKey): string => `${table}\0${id}`;
-
-/** The row that a text is the key of. */
-export function rowOf(key: string): RowKey {
-  const end = key.indexOf('\0');
-  return { table: key.slice(0, end), id: key.slice(end + 1) };
-}
 
 /** The ids of rows by their table. */
 export function byTable(rows: readonly RowKey[]): ReadonlyMap<string, readonly string[]> {
@@ -274,7 +261,7 @@ export interface StoreReader {
   appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]>;
   /** How many transactions of a replica were applied. */
   uploads(replica: string): Promise<number>;
-  /** Which columns of rows this replica has written last, by {@link keyOf}. */
+  /** Which columns of rows this replica has written last, by {@link rowKey}. */
   sentBy(replica: string, rows: readonly RowKey[]): Promise<ReadonlyMap<string, (column: string) => boolean>>;
 }
 
@@ -404,7 +391,7 @@ export interface Store {
 export async function rowsByKey(writer: StoreWriter, keys: readonly RowKey[]): Promise<Map<string, AnyRow>> {
   const found = new Map<string, AnyRow>();
   for (const [table, ids] of byTable(keys))
-    for (const [id, row] of await writer.rows(table, ids)) found.set(keyOf({ table, id }), row);
+    for (const [id, row] of await writer.rows(table, ids)) found.set(rowKey({ table, id }), row);
   return found;
 }
 

@@ -1,6 +1,7 @@
 import { randomUUID } from 'node:crypto';
 import type { Change, Table } from '@koinon/core';
-import { ConstraintError, keyOf } from './store.ts';
+import { rowKey } from '@koinon/core/internal';
+import { ConstraintError } from './store.ts';
 
 /** The parts that applying changes in a workable order needs of a writer. */
 export interface Applying {
@@ -23,10 +24,10 @@ export async function applyInWorkableOrder(changes: readonly Change[], writer: A
     const { putOff, refusal } = await applyOnce(left, writer);
     if (refusal && putOff.length === left.length) {
       const parking = putOff.find(
-        (change) => !parked.has(keyOf(change)) && parkingOf(writer.table(change.table), change) !== undefined,
+        (change) => !parked.has(rowKey(change)) && parkingOf(writer.table(change.table), change) !== undefined,
       );
       if (parking === undefined) throw refusal;
-      parked.add(keyOf(parking));
+      parked.add(rowKey(parking));
       await writer.apply(parkingOf(writer.table(parking.table), parking) as Change);
     }
     left = putOff;
@@ -51,7 +52,7 @@ async function applyOnce(changes: readonly Change[], writer: Applying) {
   const waiting = new Set<string>();
   let refusal: ConstraintError | undefined;
   for (const change of changes) {
-    if (waiting.size > 0 && waiting.has(keyOf(change))) {
+    if (waiting.size > 0 && waiting.has(rowKey(change))) {
       putOff.push(change);
       continue;
     }
@@ -62,7 +63,7 @@ async function applyOnce(changes: readonly Change[], writer: Applying) {
     } catch (error) {
       if (!(error instanceof ConstraintError) || error.problem.code !== 'duplicate-value') throw error;
       refusal ??= error;
-      waiting.add(keyOf(change));
+      waiting.add(rowKey(change));
       putOff.push(change);
     }
   }

@@ -1,5 +1,5 @@
-import type { AnyRow, AppliedOrigin, Condition, JsonValue, Position, RowTimes, Table } from '@koinon/core';
-import { everything, quoteText } from '@koinon/core/internal';
+import type { AnyRow, AppliedOrigin, Condition, JsonValue, Position, RowKey, RowTimes, Table } from '@koinon/core';
+import { everything, quoteText, rowKey } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { CursorKey } from '../../cursor/keys.ts';
 import {
@@ -7,10 +7,8 @@ import {
   type Changed,
   type FeedPage,
   type KnownReplica,
-  keyOf,
   type Reach,
   type Room,
-  type RowKey,
   type RowPage,
   type RowText,
   type StoreReader,
@@ -268,7 +266,7 @@ export class PostgresReader implements StoreReader {
     const its = new Set<string | null>(receipts.map(({ id }) => id));
     return new Map(
       stamps.map((stamp) => [
-        keyOf({ table: stamp.table_name, id: stamp.row_id }),
+        rowKey({ table: stamp.table_name, id: stamp.row_id }),
         (column) => its.has(stamp.columns[column] ? stamp.columns[column][2] : stamp.row_receipt),
       ]),
     );

@@ -1,7 +1,7 @@
 import type { AnyRow, Column, Condition, JsonValue } from '@koinon/core';
-import { columnsToWire, frozenRow, quoteText } from '@koinon/core/internal';
+import { columnsToWire, frozenRow, quoteText, rowKey } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
-import { byTable, keyOf, mayBeLarge, type Room, type RowText } from '../store.ts';
+import { byTable, mayBeLarge, type Room, type RowText } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import { aliveSql, type ExistingColumn, jsonSql, readSql, readValue } from './columns.ts';
 import { type ConditionTable, conditionSql } from './condition.ts';
@@ -83,13 +83,13 @@ export class AppRows {
         `SELECT r.${id.sql}::text AS id, (${size})::float8 AS size FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[])`,
         [await this.possible(table, ids)],
       );
-      for (const row of rows) sizes.set(keyOf({ table, id: row.id }), row.size);
+      for (const row of rows) sizes.set(rowKey({ table, id: row.id }), row.size);
     }
     let bytes = 0;
     let most = 0;
     for (const { table_name: table, row_id: id, deleted, image_size } of stamps.slice(0, room.rows)) {
       if (bytes >= room.bytes) break;
-      bytes += deleted ? (image_size ?? 0) : (sizes.get(keyOf({ table, id })) ?? 0);
+      bytes += deleted ? (image_size ?? 0) : (sizes.get(rowKey({ table, id })) ?? 0);
       most++;
     }
     return { most, bytes };

@@ -1,13 +1,12 @@
-import type { AnyRow, Change, Condition, Position, Writer } from '@koinon/core';
+import type { AnyRow, Change, Condition, Position, RowKey, Writer } from '@koinon/core';
+import { rowKey } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { Attempts } from '../attempts.ts';
 import {
   byTable,
   ConstraintError,
-  keyOf,
   type Reach,
   type ReplicaOrigins,
-  type RowKey,
   type Stamp,
   type StoreWriter,
   type Tombstone,
@@ -70,9 +69,9 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
   async lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void> {
     await this.lock(rows);
     const stamped = new Set(
-      (await this.readStamps(rows)).map(({ table_name: table, row_id: id }) => keyOf({ table, id })),
+      (await this.readStamps(rows)).map(({ table_name: table, row_id: id }) => rowKey({ table, id })),
     );
-    for (const key of rows) if (!stamped.has(keyOf(key))) this.unknownRows.add(keyOf(key));
+    for (const key of rows) if (!stamped.has(rowKey(key))) this.unknownRows.add(rowKey(key));
     await this.receipts.lookUp(receipts, origins);
   }
 
@@ -93,22 +92,22 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
 
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {
     const known = (base === null ? undefined : readPosition(base)?.known) ?? Snapshot.none;
-    if (rows.every((key) => this.unknownRows.has(keyOf(key)))) return rows.map(() => undefined);
-    await this.lock(rows.filter((key) => !this.soughtRows.has(keyOf(key))));
+    if (rows.every((key) => this.unknownRows.has(rowKey(key)))) return rows.map(() => undefined);
+    await this.lock(rows.filter((key) => !this.soughtRows.has(rowKey(key))));
     let found = await this.readStamps(rows);
     // One that has come since it was looked for is nobody's to rely on before it is locked.
     const come = found
       .map(({ table_name: table, row_id: id, deleted }) => ({ table, id, deleted }))
-      .filter((row) => !row.deleted && !this.heldRows.has(keyOf(row)));
+      .filter((row) => !row.deleted && !this.heldRows.has(rowKey(row)));
     if (come.length > 0) {
       await this.lock(come);
       found = await this.readStamps(rows);
     }
-    const stamps = new Map(found.map((stamp) => [JSON.stringify([stamp.table_name, stamp.row_id]), stamp]));
+    const stamps = new Map(found.map((stamp) => [rowKey({ table: stamp.table_name, id: stamp.row_id }), stamp]));
     const images = await this.appRows.images(found.filter(({ deleted }) => deleted));
     const written = (position: bigint, receipt: string | null): Written => ({ covered: known.sees(position), receipt });
     return rows.map(({ table, id }) => {
-      const stamp = stamps.get(JSON.stringify([table, id]));
+      const stamp = stamps.get(rowKey({ table, id }));
       if (stamp === undefined) return undefined;
       return {
         deleted: stamp.deleted,
@@ -134,8 +133,8 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
         `SELECT r.${id.sql}::text AS id FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) ORDER BY r.${id.sql} FOR UPDATE`,
         [await this.appRows.possible(table, wanted)],
       );
-      for (const id of wanted) this.soughtRows.add(keyOf({ table, id }));
-      for (const { id } of held) this.heldRows.add(keyOf({ table, id }));
+      for (const id of wanted) this.soughtRows.add(rowKey({ table, id }));
+      for (const { id } of held) this.heldRows.add(rowKey({ table, id }));
     }
   }
 
@@ -204,8 +203,8 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
   private noteApplied(changes: readonly Change[]): void {
     for (const change of changes) {
       if (change.kind === 'insert') this.inserted = change;
-      this.unknownRows.delete(keyOf(change));
-      if (change.kind === 'insert') this.heldRows.add(keyOf(change));
+      this.unknownRows.delete(rowKey(change));
+      if (change.kind === 'insert') this.heldRows.add(rowKey(change));
     }
   }
 

@@ -4,12 +4,13 @@ import type {
   Condition,
   JsonValue,
   Position,
+  RowKey,
   RowTimes,
   Schema,
   SqlValue,
   Table,
 } from '@koinon/core';
-import { columnsToWire, conditionSql, everything, quoteText } from '@koinon/core/internal';
+import { columnsToWire, conditionSql, everything, quoteText, rowKey } from '@koinon/core/internal';
 import type { CursorKey } from '../../cursor/keys.ts';
 import {
   byTable,
@@ -17,10 +18,8 @@ import {
   type FeedPage,
   heldBytes,
   type KnownReplica,
-  keyOf,
   type Reach,
   type Room,
-  type RowKey,
   type RowPage,
   type RowText,
   type StoreReader,
@@ -201,7 +200,7 @@ export class SqliteReader implements StoreReader {
       }
       // The values of a deleted row may be large: they are read when its turn comes.
       const image = stamp.deleted ? this.imageOf(stamp) : null;
-      const row = ahead.get(keyOf({ table: stamp.table_name, id: stamp.row_id }));
+      const row = ahead.get(rowKey({ table: stamp.table_name, id: stamp.row_id }));
       for (const change of this.changed({ ...stamp, image }, known, since, row)) {
         bytes += heldBytes(change.row ?? change.image ?? {});
         changes.push(change);
@@ -289,7 +288,7 @@ export class SqliteReader implements StoreReader {
         if (stamp === undefined) return [];
         const written = JSON.parse(stamp.columns) as Record<string, ColumnStamp>;
         const writer = (column: string) => (written[column] ? written[column][2] : stamp.row_receipt);
-        return [[keyOf({ table, id }), (column) => isIts(writer(column))]];
+        return [[rowKey({ table, id }), (column) => isIts(writer(column))]];
       }),
     );
   }
@@ -310,7 +309,7 @@ export class SqliteReader implements StoreReader {
     );
     for (const [table, ids] of byTable(alive)) {
       if (ids.length < worthReadingAtOnce || this.rows.bytesOf(table, ids) > most) continue;
-      for (const row of this.rows.byIds(table, ids)) found.set(keyOf({ table, id: row.id }), row);
+      for (const row of this.rows.byIds(table, ids)) found.set(rowKey({ table, id: row.id }), row);
     }
     return found;
   }

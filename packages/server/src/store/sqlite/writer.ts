@@ -1,14 +1,23 @@
-import type { AnyRow, Change, Column, Condition, Position, Schema, SqlValue, Table, Writer } from '@koinon/core';
-import { applyOperation, quoteName, toSql } from '@koinon/core/internal';
+import type {
+  AnyRow,
+  Change,
+  Column,
+  Condition,
+  Position,
+  RowKey,
+  Schema,
+  SqlValue,
+  Table,
+  Writer,
+} from '@koinon/core';
+import { applyOperation, quoteName, rowKey, toSql } from '@koinon/core/internal';
 import { Attempts } from '../attempts.ts';
 import type { Mapping } from '../mapping.ts';
 import {
   byTable,
   ConstraintError,
-  keyOf,
   type Reach,
   type ReplicaOrigins,
-  type RowKey,
   type Stamp,
   type StoreWriter,
   type Tombstone,
@@ -105,8 +114,8 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
         table,
         JSON.stringify(ids),
       );
-      for (const id of ids) this.stampsAhead.set(keyOf({ table, id }), null);
-      for (const stamp of stamps) this.stampsAhead.set(keyOf({ table, id: stamp.row_id }), stamp);
+      for (const id of ids) this.stampsAhead.set(rowKey({ table, id }), null);
+      for (const stamp of stamps) this.stampsAhead.set(rowKey({ table, id: stamp.row_id }), stamp);
     }
   }
 
@@ -132,7 +141,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
   }
 
   private stampOf(key: RowKey): StampRow | null {
-    const text = keyOf(key);
+    const text = rowKey(key);
     const known = this.stampsAhead.get(text);
     if (known !== undefined) return known;
     this.inserts.write();
@@ -236,7 +245,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
   /** Puts an insert off, where it needs no trigger, the row is new, and a refusal may come later. */
   private isPutOff({ table, id, columns }: Extract<Change, { kind: 'insert' }>): boolean {
     if (!this.attempts.isWithoutSavepoint || !this.stamping.canStamp(table)) return false;
-    const row = keyOf({ table, id });
+    const row = rowKey({ table, id });
     if (this.stampsAhead.get(row) !== null) return false;
     this.stamping.byItself();
     this.inserts.putOff(table, id, columns);
@@ -246,7 +255,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
 
   /** Inserts a row that needs no trigger. */
   private insertPlain({ table, id, columns }: Extract<Change, { kind: 'insert' }>): void {
-    this.stampsAhead.delete(keyOf({ table, id }));
+    this.stampsAhead.delete(rowKey({ table, id }));
     this.stamping.byItself();
     this.inserts.insert(table, id, columns);
     this.stamping.insertStamp(table, this.stamping.stamp(id));

@@ -14,8 +14,8 @@ export default defineConfig({
     globalSetup: 'test/support/before-all.ts',
     include: ['packages/*/src/**/*.test.ts', 'test/**/*.test.ts'],
     typecheck: { enabled: true, include: ['packages/*/src/**/*.test-d.ts'], tsconfig: 'tsconfig.json' },
-    // A hang is told apart from a busy machine: some tests start servers and browsers again and again.
-    testTimeout: 180_000,
-    hookTimeout: 180_000,
+    // A test that hangs ends soon; those that start servers and browsers again and again say how long they may take.
+    testTimeout: 60_000,
+    hookTimeout: 60_000,
   },
 });

@@ -89,7 +89,15 @@ export {
 } from './table/column.ts';
 export type { AnyMergeRule, DeletionRule, MergeRule, Sides } from './table/rules.ts';
 export type { AnyRow } from './table/table.ts';
-export { type Columns, type Home, type RowComplaint, type Table, type TableOptions, table } from './table/table.ts';
+export {
+  type CheckedRow,
+  type Columns,
+  type Home,
+  type RowComplaint,
+  type Table,
+  type TableOptions,
+  table,
+} from './table/table.ts';
 export { sameValue } from './values/compare.ts';
 export type { SqlValue } from './values/sql.ts';
 export type { WireColumns } from './values/wire.ts';

@@ -192,7 +192,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     this.wire.end(new KoinonError('replica-closed', 'This replica is closed; connect to it again.'));
   }
 
-  protected override async perform<K extends StepName>(
+  protected override async execute<K extends StepName>(
     name: K,
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>> {
@@ -200,7 +200,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return refrozen(await this.ask({ ask: 'step', name, given, ...call })) as ReturnType<Steps[K]>;
   }
 
-  protected override inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result> {
+  protected override inTransaction<Result>(work: (data: DataApi<S>) => Promise<Result>): Promise<Result> {
     return this.transaction(work);
   }
 
@@ -274,7 +274,7 @@ class ConnectedTransaction<S extends Schema> extends Transaction<S> {
     this.number = number;
   }
 
-  protected override async perform<K extends StepName>(
+  protected override async execute<K extends StepName>(
     name: K,
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>> {
@@ -285,7 +285,7 @@ class ConnectedTransaction<S extends Schema> extends Transaction<S> {
     >;
   }
 
-  protected override inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result> {
+  protected override inTransaction<Result>(work: (data: DataApi<S>) => Promise<Result>): Promise<Result> {
     return work(this);
   }
 }

@@ -1,6 +1,6 @@
 import type { Schema } from '@koinon/core';
 import type { Result } from '../live/result.ts';
-import { executeStep } from '../replica/data-api.ts';
+import { DataApi } from '../replica/data-api.ts';
 import { carryOutOnce, type EffectName, followOn, hearOn, type Replica } from '../replica/replica.ts';
 import type { Transaction } from '../replica/transaction.ts';
 import { Carrier } from './carried.ts';
@@ -53,7 +53,7 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         if (request.transaction !== undefined && open === undefined) throw movedAway();
         if (request.call !== undefined && open === undefined)
           return carryOutOnce(replica, request.call, request.name as EffectName, request.given);
-        return executeStep(open?.transaction ?? replica, request.name, request.given);
+        return DataApi.executeStep(open?.transaction ?? replica, request.name, request.given);
       }
       case 'call': {
         if (request.call !== undefined)
@@ -76,12 +76,12 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         if (open === undefined) return request.commits ? committedElsewhere(replica, request.call) : undefined;
         transactions.delete(request.transaction);
         if (request.commits && request.call !== undefined)
-          await executeStep(open.transaction, 'noteCall', [request.call]);
+          await DataApi.executeStep(open.transaction, 'noteCall', [request.call]);
         open.end(request.commits);
         return open.ended();
       }
       case 'outcome':
-        return executeStep(replica, 'isDone', [request.call]);
+        return DataApi.executeStep(replica, 'isDone', [request.call]);
       case 'follow': {
         stops.get(request.number)?.();
         const carrier = new Carrier();
@@ -158,7 +158,7 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
 
 /** A transaction that this host knows nothing of but, where it was committed, the call that its file remembers. */
 function committedElsewhere<S extends Schema>(replica: Replica<S>, call: string | undefined): Promise<unknown> {
-  return call === undefined ? Promise.reject(movedAway()) : executeStep(replica, 'isDone', [call]);
+  return call === undefined ? Promise.reject(movedAway()) : DataApi.executeStep(replica, 'isDone', [call]);
 }
 
 /** An answer whose large bytes may be handed over: the replica's own rows stay what they are. */

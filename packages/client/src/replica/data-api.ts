@@ -46,16 +46,16 @@ type AllColumns<S extends Schema, T extends TableName<S>> = Extract<keyof Row<S,
  */
 export abstract class DataApi<S extends Schema> {
   /** Does one step, in process or elsewhere. */
-  protected abstract perform<K extends StepName>(
+  protected abstract execute<K extends StepName>(
     name: K,
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>>;
   /** Runs work that takes several steps as one transaction; inside one, as part of it. */
-  protected abstract inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result>;
+  protected abstract inTransaction<Result>(work: (data: DataApi<S>) => Promise<Result>): Promise<Result>;
 
   /** The row of that id, or undefined. Rows are frozen: change them with {@link update}. */
   get<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T> | undefined> {
-    return typed(this.perform('get', table, id));
+    return typed(this.execute('get', table, id));
   }
 
   /** The rows a query asks for. @throws KoinonError `query-invalid`, `unknown-column` and others, naming the part. */
@@ -64,19 +64,19 @@ export abstract class DataApi<S extends Schema> {
     C extends AllColumns<S, T> = AllColumns<S, T>,
     const J extends Joins<S, T> = Record<never, never>,
   >(query: Query<S, T, C, J>): Promise<readonly ResultRow<S, T, C, J>[]> {
-    return typed(this.perform('rows', query));
+    return typed(this.execute('rows', query));
   }
 
   /** How many rows a condition has. */
   count<T extends TableName<S>>(query: Pick<Query<S, T>, 'from' | 'where'>): Promise<number> {
-    return this.perform('count', query);
+    return this.execute('count', query);
   }
 
   /** Rows counted and measured, by group. */
   summary<T extends TableName<S>, const M extends Summary<S, T>['measures'], const B extends AllColumns<S, T> = never>(
     summary: Summary<S, T, B, M>,
   ): Promise<readonly SummaryRow<S, T, B, M>[]> {
-    return typed(this.perform('summary', summary));
+    return typed(this.execute('summary', summary));
   }
 
   /**
@@ -85,22 +85,22 @@ export abstract class DataApi<S extends Schema> {
    * @throws KoinonError `query-writes` for anything that is not a reading statement.
    */
   select<R = Readonly<Record<string, unknown>>>(query: Sql): Promise<readonly R[]> {
-    return typed(this.perform('select', query));
+    return typed(this.execute('select', query));
   }
 
   /** A row's base (what the server last gave), its present value, and the columns that differ. */
   rowState<T extends TableName<S>>(table: T, id: string): Promise<StateOfRow<Row<S, T>>> {
-    return typed(this.perform('rowState', table, id));
+    return typed(this.execute('rowState', table, id));
   }
 
   /** Adds a row; its id is a new UUIDv7 unless one is given. @throws KoinonError `duplicate-id` and others. */
   insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
-    return typed(this.perform('insert', table, row));
+    return typed(this.execute('insert', table, row));
   }
 
   /** Adds many rows as one transaction. */
   insertAll<T extends TableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
-    return typed(this.perform('insertAll', table, rows));
+    return typed(this.execute('insertAll', table, rows));
   }
 
   /**
@@ -114,27 +114,27 @@ export abstract class DataApi<S extends Schema> {
     id: string,
     patch: Patch<S, T> | ((row: Row<S, T>) => Patch<S, T>),
   ): Promise<Row<S, T>> {
-    if (typeof patch !== 'function') return typed(this.perform('update', table, id, patch));
-    return this.inTransaction(async (face) => {
-      const row = await face.get(table, id);
+    if (typeof patch !== 'function') return typed(this.execute('update', table, id, patch));
+    return this.inTransaction(async (data) => {
+      const row = await data.get(table, id);
       // A row that is not there is refused by the update itself.
-      return face.update(table, id, row === undefined ? {} : patch(row));
+      return data.update(table, id, row === undefined ? {} : patch(row));
     });
   }
 
   /** Changes some columns of all rows a condition has; says how many changed. @throws KoinonError `condition-missing`. */
   updateWhere<T extends TableName<S>>(table: T, where: RowSelector<S, T>, patch: Patch<S, T>): Promise<number> {
-    return this.perform('updateWhere', table, where, patch);
+    return this.execute('updateWhere', table, where, patch);
   }
 
   /** Adds a row, or changes the given columns of the row of that id. */
   upsert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
-    return typed(this.perform('upsert', table, row));
+    return typed(this.execute('upsert', table, row));
   }
 
   /** Adds many rows, or changes those that are there, as one transaction. */
   upsertAll<T extends TableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
-    return typed(this.perform('upsertAll', table, rows));
+    return typed(this.execute('upsertAll', table, rows));
   }
 
   /** Adds to a counter; a negative number takes away. The additions of several devices are summed. */
@@ -169,39 +169,31 @@ export abstract class DataApi<S extends Schema> {
 
   /** Removes a row. @throws KoinonError `no-such-row`, or `row-referenced` while another row refers to it. */
   delete<T extends TableName<S>>(table: T, id: string): Promise<void> {
-    return this.perform('delete', table, id);
+    return this.execute('delete', table, id);
   }
 
   /** Removes all rows a condition has; says how many. @throws KoinonError `condition-missing`. */
   deleteWhere<T extends TableName<S>>(table: T, where: RowSelector<S, T>): Promise<number> {
-    return this.perform('deleteWhere', table, where);
+    return this.execute('deleteWhere', table, where);
   }
 
   /** A setting's value, or its default. Settings stay on the device. */
   setting<N extends SettingName<S>>(name: N): Promise<SettingValue<S, N>> {
-    return typed(this.perform('setting', name));
+    return typed(this.execute('setting', name));
   }
 
   /** Sets a setting. */
   setSetting<N extends SettingName<S>>(name: N, value: SettingValue<S, N>): Promise<void> {
-    return this.perform('setSetting', name, value);
+    return this.execute('setSetting', name, value);
   }
 
   private operate<R>(table: string, id: string, column: string, operation: Operation): Promise<R> {
-    return typed(this.perform('operate', table, id, column, operation));
+    return typed(this.execute('operate', table, id, column, operation));
   }
-}
 
-/** Does a step by its name: for a host that carries out what another thread asks of it. */
-export function executeStep<S extends Schema>(
-  face: DataApi<S>,
-  name: StepName,
-  given: readonly unknown[],
-): Promise<unknown> {
-  // Bracket access reaches the protected member: the name and the values were put together by a DataApi on the other side.
-  return (face['perform'] as (name: StepName, ...given: readonly unknown[]) => Promise<unknown>).call(
-    face,
-    name,
-    ...given,
-  );
+  /** Does a step by its name: for a host that carries out what another thread asks of it. @internal */
+  static executeStep<S extends Schema>(data: DataApi<S>, name: StepName, given: readonly unknown[]): Promise<unknown> {
+    // A DataApi on the other side has put the values together, by the types of that step.
+    return data.execute(name, ...(given as Parameters<Steps[StepName]>));
+  }
 }

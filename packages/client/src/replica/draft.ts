@@ -30,7 +30,7 @@ import {
 } from '@koinon/core/internal';
 import { withBytes } from '../engine/bytes.ts';
 import type { Write } from '../engine/steps.ts';
-import { executeStep, typed } from './data-api.ts';
+import { DataApi, typed } from './data-api.ts';
 import type { Replica } from './replica.ts';
 
 /** The effect that a draft would have on one row. */
@@ -158,7 +158,7 @@ export class Draft<S extends Schema> {
     let problems: readonly Problem[] = [];
     try {
       await this.replica.transaction(async (transaction) => {
-        await executeStep(transaction, 'batch', [this.writes()]);
+        await DataApi.executeStep(transaction, 'batch', [this.writes()]);
         problems = await transaction.check();
         throw rolledBack;
       });
@@ -175,7 +175,7 @@ export class Draft<S extends Schema> {
   async commit(): Promise<void> {
     if (this.entries.size === 0) return;
     // One call, so that a page that is being left needs to get only one message out.
-    await executeStep(this.replica, 'batch', [this.writes()]);
+    await DataApi.executeStep(this.replica, 'batch', [this.writes()]);
     this.discard();
   }
 

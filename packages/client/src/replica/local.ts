@@ -286,7 +286,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     });
   }
 
-  protected override perform<K extends StepName>(
+  protected override execute<K extends StepName>(
     name: K,
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>> {
@@ -326,7 +326,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     });
   }
 
-  protected override inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result> {
+  protected override inTransaction<Result>(work: (data: DataApi<S>) => Promise<Result>): Promise<Result> {
     return this.transaction(work);
   }
 

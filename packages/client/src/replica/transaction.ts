@@ -9,7 +9,7 @@ import { DataApi } from './data-api.ts';
 export abstract class Transaction<S extends Schema> extends DataApi<S> {
   /** The problems for which the transaction would be refused if it ended now: unique values, references. */
   check(): Promise<readonly Problem[]> {
-    return this.perform('check');
+    return this.execute('check');
   }
 
   /** Settles conflicts as {@link Replica.resolve} does, as part of this transaction. */
@@ -17,7 +17,7 @@ export abstract class Transaction<S extends Schema> extends DataApi<S> {
   resolve(decisions: readonly RowDecision[]): Promise<void>;
   async resolve(first: string | readonly RowDecision[], id?: string, choices?: unknown): Promise<void> {
     const decisions = typeof first === 'string' ? [{ table: first, id, choices }] : first;
-    await this.perform('resolve', decisions as readonly RowDecision[]);
+    await this.execute('resolve', decisions as readonly RowDecision[]);
   }
 }
 
@@ -66,7 +66,7 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
     }
   }
 
-  protected override async perform<K extends StepName>(
+  protected override async execute<K extends StepName>(
     name: K,
     ...given: Parameters<Steps[K]>
   ): Promise<ReturnType<Steps[K]>> {
@@ -82,7 +82,7 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
     );
   }
 
-  protected override inTransaction<Result>(work: (face: DataApi<S>) => Promise<Result>): Promise<Result> {
+  protected override inTransaction<Result>(work: (data: DataApi<S>) => Promise<Result>): Promise<Result> {
     return work(this);
   }
 

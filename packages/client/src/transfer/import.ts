@@ -11,7 +11,7 @@ import { columnsFromWire, shown } from '@koinon/core/internal';
 import { type CastingContext, parse } from '#csv-parse';
 import { argumentInvalid, word } from '../engine/arguments.ts';
 import type { Write } from '../engine/steps.ts';
-import { executeStep } from '../replica/data-api.ts';
+import { DataApi } from '../replica/data-api.ts';
 import type { Replica } from '../replica/replica.ts';
 import { checkTransfer, type TransferFormat, type TransferProgress } from './options.ts';
 
@@ -78,7 +78,7 @@ export async function importRows<S extends Schema>(
     const columns = given.map((row) => row.columns);
     // As a batch, which does not hand the rows back.
     const write: Write = { name: existing === 'update' ? 'upsertAll' : 'insertAll', given: [name, columns] };
-    await executeStep(replica, 'batch', [[write]]);
+    await DataApi.executeStep(replica, 'batch', [[write]]);
     rows += given.length;
   };
   const flush = async () => {

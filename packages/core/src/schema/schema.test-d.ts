@@ -73,3 +73,17 @@ test('queries know tables, columns and values', () => {
   const wrongTest: Query<Cooperative, 'hive'> = { from: 'hive', where: { strength: { prefix: '3' } } };
   void [good, wrongValue, wrongColumn, wrongTest];
 });
+
+test('a row check is given the row’s own types', () => {
+  table(
+    { mark: text(), strength: integer({ optional: true }) },
+    {
+      check(row) {
+        expectTypeOf(row.mark).toEqualTypeOf<string>();
+        expectTypeOf(row.strength).toEqualTypeOf<number | null>();
+        // @ts-expect-error a column that is not there
+        return row.wieght === 1 ? [{ message: 'too light' }] : undefined;
+      },
+    },
+  );
+});

@@ -2,7 +2,7 @@ import { KoinonError, shown } from '../errors/errors.ts';
 import { limits } from '../limits.ts';
 import type { Column, ColumnType, Presence } from '../table/column.ts';
 import { named } from '../table/named.ts';
-import type { Columns, Table } from '../table/table.ts';
+import type { Columns, Table, ValueOf } from '../table/table.ts';
 import { checkValue } from '../values/check.ts';
 import { utf8Length } from '../values/utf8.ts';
 
@@ -45,7 +45,6 @@ export type SyncedTableName<S extends Schema> = {
 }[TableName<S>];
 
 type ColumnsOf<S extends Schema, T extends TableName<S>> = S['tables'][T]['columns'];
-type ValueOf<C> = C extends Column<infer Value, Presence> ? Value : never;
 /** A value that a column takes: its own type, or for bytes also something that is read when it is stored, such as a File. */
 type GivenOf<C> = ValueOf<C> | (C extends { readonly type: 'bytes' } ? BytesSource : never);
 type NeedsOf<C extends Columns, Need extends Presence> = {

@@ -1,5 +1,5 @@
 import type { Problem } from '../errors/errors.ts';
-import type { Column } from './column.ts';
+import type { Column, Presence } from './column.ts';
 import { named } from './named.ts';
 import type { AnyMergeRule, DeletionRule, MergeRule } from './rules.ts';
 
@@ -15,21 +15,29 @@ export interface RowComplaint {
 /** The home of the rows of a table: every device and the server, or one device alone. */
 export type Home = 'everywhere' | 'device';
 
+type NameOf<C extends Columns> = Extract<keyof C, string>;
+
+/** The type of a column's values. */
+export type ValueOf<C> = C extends Column<infer Value, Presence> ? Value : never;
+
+/** A row as a row check is given it: every column, null where it has no value. */
+export type CheckedRow<C extends Columns> = { readonly id: string } & { readonly [K in keyof C]: ValueOf<C[K]> };
+
 /** Options of one table. */
-export interface TableOptions<Names extends string = string, H extends Home = Home> {
+export interface TableOptions<C extends Columns = Columns, H extends Home = Home> {
   /** Groups of columns whose values together no two rows share. */
-  readonly unique?: readonly (readonly Names[])[];
+  readonly unique?: readonly (readonly NameOf<C>[])[];
   /** Groups of columns to keep an index over, in this order. */
-  readonly index?: readonly (readonly Names[])[];
+  readonly index?: readonly (readonly NameOf<C>[])[];
   /**
    * The columns by whose values a row made on a device is known to be the same as one that is on the server under another
    * id: it takes that id, and the two are merged. A new row that is already there so becomes one with it.
    */
-  readonly naturalKey?: readonly Names[];
+  readonly naturalKey?: readonly NameOf<C>[];
   /** How messages name the table, or one row of it, to a person: `Hive`. */
   readonly label?: string;
   /** The column whose value names a row to a person, such as a hive's mark. */
-  readonly namedBy?: Names;
+  readonly namedBy?: NameOf<C>;
   /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
   readonly home?: H;
   /** The rule for columns that the device and the server have both changed, where a column has no rule of its own. */
@@ -37,9 +45,7 @@ export interface TableOptions<Names extends string = string, H extends Home = Ho
   /** The rule for a row that one side deleted while the other edited it. Default `edit survives`. */
   readonly deletion?: DeletionRule;
   /** Looks at a whole row before it is written; says what is wrong with it, or nothing. */
-  readonly check?: (
-    row: Readonly<Record<Names, unknown>> & { readonly id: string },
-  ) => readonly RowComplaint[] | undefined;
+  readonly check?: (row: CheckedRow<C>) => readonly RowComplaint[] | undefined;
 }
 
 /** A table of a schema: its columns besides `id`, and its options. */
@@ -75,7 +81,7 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
  */
 export function table<const C extends Columns, const H extends Home = 'everywhere'>(
   columns: C,
-  options: TableOptions<Extract<keyof C, string>, H> = {},
+  options: TableOptions<C, H> = {},
 ): Table<C, H> {
   const entries = Object.entries(columns);
   const unique = [...entries.filter(([, c]) => c.unique).map(([name]) => [name]), ...(options.unique ?? [])];

@@ -27,17 +27,31 @@ export class ConditionIndex<Item> {
   }
 
   add(table: string, condition: Condition, item: Item): void {
-    let index = this.tables.get(table);
-    if (index === undefined) {
-      index = new TableIndex();
-      this.tables.set(table, index);
-    }
-    for (const set of this.setsOf(index, table, condition, true)) set.add(item);
+    const index = made(this.tables, table, () => new TableIndex<Item>());
+    const keys = this.keysOf(table, condition);
+    if (keys === undefined) index.any.add(item);
+    for (const [column, value] of keys ?? [])
+      made(
+        made(index.byValue, column, () => new Map<unknown, Set<Item>>()),
+        value,
+        () => new Set<Item>(),
+      ).add(item);
   }
 
+  /** Takes out what {@link add} put in. Nothing is left of values that nobody waits for any more: users come and go. */
   remove(table: string, condition: Condition, item: Item): void {
     const index = this.tables.get(table);
-    if (index) for (const set of this.setsOf(index, table, condition, false)) set.delete(item);
+    if (index === undefined) return;
+    const keys = this.keysOf(table, condition);
+    if (keys === undefined) index.any.delete(item);
+    for (const [column, value] of keys ?? []) {
+      const byValue = index.byValue.get(column);
+      const items = byValue?.get(value);
+      items?.delete(item);
+      if (items?.size === 0) byValue?.delete(value);
+      if (byValue?.size === 0) index.byValue.delete(column);
+    }
+    if (index.any.size === 0 && index.byValue.size === 0) this.tables.delete(table);
   }
 
   /** Those who may be concerned by a row that has, or had, these values. */
@@ -51,19 +65,18 @@ export class ConditionIndex<Item> {
     return found;
   }
 
-  private *setsOf(index: TableIndex<Item>, table: string, condition: Condition, makes: boolean): Generator<Set<Item>> {
+  private keysOf(table: string, condition: Condition): readonly (readonly [string, unknown])[] | undefined {
     const keys = keysOf(condition, ['id', ...this.keyColumns(table)]);
-    if (keys === undefined) yield index.any;
-    for (const { column, values } of keys ?? []) {
-      const byValue = index.byValue.get(column) ?? new Map<unknown, Set<Item>>();
-      if (makes) index.byValue.set(column, byValue);
-      for (const value of values) {
-        const set = byValue.get(value) ?? new Set<Item>();
-        if (makes) byValue.set(value, set);
-        yield set;
-      }
-    }
+    return keys?.flatMap(({ column, values }) => values.map((value) => [column, value] as const));
   }
+}
+
+function made<K, V>(map: Map<K, V>, key: K, make: () => V): V {
+  const known = map.get(key);
+  if (known !== undefined) return known;
+  const value = make();
+  map.set(key, value);
+  return value;
 }
 
 /** The keys of which a row that fulfils a condition has one; undefined where that cannot be told, none where no row does. */

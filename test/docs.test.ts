@@ -56,8 +56,11 @@ test('the README’s tour runs as it stands', async () => {
   expect(code).toBe(0);
 });
 
-test('the guide to the local database runs as it stands', async () => {
-  const guide = blocks(await readFile(join(root, 'docs/local.md'), 'utf8'), 'ts');
+const blocksOf = async (page: string) => blocks(await readFile(join(root, 'docs/guide', `${page}.md`), 'utf8'), 'ts');
+
+test('the guide’s pages about local data run as they stand', async () => {
+  const pages = ['modelling', 'writing', 'reading', 'forms', 'schema-versions', 'import-export'];
+  const guide = (await Promise.all(pages.map(blocksOf))).flat();
   const [schemaBlock, labels, writing, asking, following, trying, opening, transfer] = guide as [
     string,
     string,
@@ -106,8 +109,80 @@ test('the guide to the local database runs as it stands', async () => {
   ).toEqual({ code: 0, output: '' });
 });
 
+test('the guide’s page about offline and sync runs as it stands', async () => {
+  const [opening, listening, signing] = (await blocksOf('offline')) as [string, string, string];
+  const program = `
+    import assert from 'node:assert/strict';
+    import { openReplica } from '@koinon/client';
+    import { counter, integer, reference, schema, table, text } from '@koinon/core';
+    import { sqliteStore, startServer } from '@koinon/server';
+    const apiary = schema({ hive: table({ mark: text() }), visit: table({ hive: reference('hive'), mites: integer() }) });
+    const shown: string[] = [], show = (text: string) => shown.push(text), warned: unknown[] = [], warn = (events: readonly object[]) => warned.push(...events);
+    const session = { token: () => 'runa' };
+    const store = await sqliteStore(apiary, ${JSON.stringify(join(folder, 'offline.db'))});
+    const { url, close } = await startServer({ store, port: 0 });
+    ${opening}
+    assert.match(shown.at(-1) as string, /^live: 0 to send/);
+    ${listening}
+    ${signing}
+    await signedIn.sync();
+    await signedIn.insert('visit', { id: 'v', hive: 'h', mites: 9 });
+    while (warned.length === 0) await new Promise((done) => setTimeout(done, 20));
+    stop();
+    for (const each of [replica, signedIn, { close }, store]) await each.close();`;
+  await writeFile(
+    join(folder, 'tour/offline.ts'),
+    program
+      .replaceAll("'http://127.0.0.1:4280'", 'url')
+      .replace("'phone.db'", JSON.stringify(join(folder, 'offline-phone.db')))
+      .replace("'tablet.db'", JSON.stringify(join(folder, 'offline-tablet.db'))),
+  );
+  expect(
+    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/offline.ts')]),
+  ).toEqual({ code: 0, output: '' });
+});
+
+test('the guide’s page about conflicts and refusals runs as it stands', async () => {
+  const [described, edits, deciding, correcting, status] = (await blocksOf('conflicts')) as [
+    string,
+    string,
+    string,
+    string,
+    string,
+  ];
+  await writeFile(join(folder, 'tour/conflicts-schema.ts'), described);
+  const program = `
+    import assert from 'node:assert/strict';
+    import { openReplica } from '@koinon/client';
+    import { serveInProcess, sqliteStore } from '@koinon/server';
+    import { apiary } from './conflicts-schema.ts';
+    const shown: string[] = [], show = (text: unknown) => shown.push(String(text));
+    const store = await sqliteStore(apiary, ${JSON.stringify(join(folder, 'conflicts.db'))});
+    const validate = ({ after }: { after: { mark: string } | null }) => (after?.mark === 'none' ? [{ column: 'mark', message: 'is no mark' }] : undefined);
+    const server = serveInProcess({ store, rules: { hive: { validate } } });
+    const [ida, runa] = await Promise.all([1, 2].map(() => openReplica({ schema: apiary, server: server.connect() })));
+    await ida.insert('hive', { id: 'h', mark: 'A1', notes: 'calm' });
+    await ida.sync();
+    await runa.sync();
+    ${edits}
+    assert.deepEqual([merged.mites, merged.notes, open.map(({ local, remote }) => [local, remote])], [9, 'swarmed\\ncalm\\nqueen seen', [['A1 north', 'A1 east']]]);
+    ${deciding}
+    assert.deepEqual([shown.length, await ida.conflicts(), (await ida.get('hive', 'h')).mark], [1, [], 'A1 east']);
+    await ida.update('hive', 'h', { mark: 'none' });
+    await ida.sync();
+    ${correcting}
+    assert.deepEqual([shown[1], await ida.rejections()], ['mark: is no mark', []]);
+    ${status}
+    assert.equal(rows[0].sync.status, 'synced');
+    for (const each of [ida, runa, server, store]) await each.close();`;
+  await writeFile(join(folder, 'tour/conflicts.ts'), program);
+  expect(
+    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/conflicts.ts')]),
+  ).toEqual({ code: 0, output: '' });
+});
+
 test('the guide to who gets what runs as it stands', async () => {
-  const guide = blocks(await readFile(join(root, 'docs/scopes.md'), 'utf8'), 'ts');
+  const guide = await blocksOf('who-gets-what');
   const [scoped, asking, , , untying] = guide as [string, string, string, string, string];
   const [keep, erase, take, link] = untying.trim().split('\n') as [string, string, string, string];
   const program = `

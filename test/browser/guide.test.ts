@@ -1,6 +1,6 @@
 import { type ChildProcess, spawn } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { mkdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readdirSync, readFileSync, rmSync, symlinkSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
 import { openNodeDriver, openReplica, type Replica } from '@koinon/client';
 import { counter, errorStatus, schema, table, text } from '@koinon/core';
@@ -234,26 +234,28 @@ test('the reference names every error once, with its status', () => {
   expect(named).toHaveLength(Object.keys(errorStatus).length);
 });
 
-test('links between the documents lead somewhere', () => {
-  const pages = ['README.md', 'docs/README.md', 'docs/local.md', 'docs/sync.md', 'docs/browser.md', 'docs/scopes.md'];
-  const guides = [
-    'first-app',
-    'signing-in',
-    'testing',
-    'frameworks',
-    'phones',
-    'deployment',
-    'moving-to-postgresql',
-    'troubleshooting',
+test('links between the documents lead somewhere, and to a heading that is there', () => {
+  const files = readdirSync(join(root, 'docs'), { recursive: true }).map((name) => join('docs', String(name)));
+  const pages = [
+    'README.md',
+    'CONTRIBUTING.md',
+    ...files.filter((name) => name.endsWith('.md') && !/declarations/.test(name)),
   ];
-  for (const page of [
-    ...pages,
-    'docs/operating.md',
-    'docs/protocol.md',
-    ...guides.map((name) => `docs/guide/${name}.md`),
-  ])
-    for (const [, target] of readFileSync(join(root, page), 'utf8').matchAll(/\]\((?!https?:)([^)#]+)/g))
-      expect(() => readFileSync(join(root, dirname(page), target as string)), `${page}: ${target}`).not.toThrow(
-        /ENOENT/,
-      );
+  const anchorsOf = (text: string) =>
+    [...text.matchAll(/^#+ (.+)$/gm)].map(([, title]) =>
+      (title as string)
+        .toLowerCase()
+        .replace(/[^\w\s-]/g, '')
+        .replaceAll(' ', '-'),
+    );
+  expect(pages.length).toBeGreaterThan(60);
+  for (const page of pages)
+    for (const [, target, anchor] of readFileSync(join(root, page), 'utf8').matchAll(
+      /\]\((?!https?:)([^)#\s]*)(?:#([^)]+))?\)/g,
+    )) {
+      const file = target === '' ? page : join(dirname(page), target as string);
+      expect(existsSync(join(root, file)), `${page}: ${target}`).toBe(true);
+      if (anchor !== undefined)
+        expect(anchorsOf(readFileSync(join(root, file), 'utf8')), `${page}: ${target}`).toContain(anchor);
+    }
 });

@@ -12,7 +12,7 @@ import { formatMessage } from 'publint/utils';
 const run = promisify(execFile);
 const folder = await mkdtemp(join(tmpdir(), 'koinon-packages-'));
 const mistakes = [];
-for (const name of ['core', 'client', 'server', 'cli', 'react']) {
+for (const name of ['core', 'client', 'server', 'cli', 'react', 'create']) {
   const { stdout } = await run('npm', [
     'pack',
     '--json',

@@ -23,7 +23,7 @@ export async function takePush(service: Service, body: unknown, user: User | und
   const { store, admission, rules, scopes, retention, observe, debug } = service;
   const asked = await admission.admit(readPushRequest(body), user);
   const began = performance.now();
-  const answer = await push(store, asked, { ...rules, user }, scopes, (state) => debug({ ...state }, 'push'));
+  const answer = await push(store, asked, { ...rules, user }, scopes, ({ name }) => debug({ state: name }, 'push'));
   announce(service);
   const { replica, schemaVersion = null, transactions } = asked;
   const changes = transactions.reduce((sum, each) => sum + each.changes.length, 0);

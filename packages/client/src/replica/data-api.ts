@@ -53,12 +53,22 @@ export abstract class DataApi<S extends Schema> {
   /** Runs work that takes several steps as one transaction; inside one, as part of it. */
   protected abstract inTransaction<Result>(work: (data: DataApi<S>) => Promise<Result>): Promise<Result>;
 
-  /** The row of that id, or undefined. Rows are frozen: change them with {@link update}. */
+  /**
+   * The row of that id, or undefined. Rows are frozen: change them with {@link update}.
+   *
+   * @example
+   * const hive = await replica.get('hive', 'h')
+   */
   get<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T> | undefined> {
     return typed(this.execute('get', table, id));
   }
 
-  /** The rows a query asks for. @throws KoinonError `query-invalid`, `unknown-column` and others, naming the part. */
+  /**
+   * The rows a query asks for. @throws KoinonError `query-invalid`, `unknown-column` and others, naming the part.
+   *
+   * @example
+   * const weak = await replica.rows({ from: 'hive', where: { strength: { '<': 4 } }, order: 'mark', join: { place: { by: 'site' } } })
+   */
   rows<
     T extends TableName<S>,
     C extends AllColumns<S, T> = AllColumns<S, T>,
@@ -67,12 +77,22 @@ export abstract class DataApi<S extends Schema> {
     return typed(this.execute('rows', query));
   }
 
-  /** How many rows a condition has. */
+  /**
+   * How many rows a condition has.
+   *
+   * @example
+   * const missing = await replica.count({ from: 'hive', where: { queen: 'missing' } })
+   */
   count<T extends TableName<S>>(query: Pick<Query<S, T>, 'from' | 'where'>): Promise<number> {
     return this.execute('count', query);
   }
 
-  /** Rows counted and measured, by group. */
+  /**
+   * Rows counted and measured, by group.
+   *
+   * @example
+   * const perQueen = await replica.summary({ from: 'hive', by: ['queen'], measures: { hives: 'count', mean: ['avg', 'strength'] } })
+   */
   summary<T extends TableName<S>, const M extends Summary<S, T>['measures'], const B extends AllColumns<S, T> = never>(
     summary: Summary<S, T, B, M>,
   ): Promise<readonly SummaryRow<S, T, B, M>[]> {
@@ -83,22 +103,39 @@ export abstract class DataApi<S extends Schema> {
    * Runs a template of plain SQL that reads. Values come as SQLite stores them: booleans as 0 and 1, json and sets as text.
    *
    * @throws KoinonError `query-writes` for anything that is not a reading statement.
+   * @example
+   * const marks = await replica.select<{ mark: string }>(sql`SELECT mark FROM hive WHERE strength > ${3} ORDER BY mark`)
    */
   select<R = Readonly<Record<string, unknown>>>(query: Sql): Promise<readonly R[]> {
     return typed(this.execute('select', query));
   }
 
-  /** A row's base (what the server last gave), its present value, and the columns that differ. */
+  /**
+   * A row's base (what the server last gave), its present value, and the columns that differ.
+   *
+   * @example
+   * const { base, present, changed } = await replica.rowState('hive', 'h')
+   */
   rowState<T extends TableName<S>>(table: T, id: string): Promise<StateOfRow<Row<S, T>>> {
     return typed(this.execute('rowState', table, id));
   }
 
-  /** Adds a row; its id is a new UUIDv7 unless one is given. @throws KoinonError `duplicate-id` and others. */
+  /**
+   * Adds a row; its id is a new UUIDv7 unless one is given. @throws KoinonError `duplicate-id` and others.
+   *
+   * @example
+   * const hive = await replica.insert('hive', { site: 's', mark: 'B1' })
+   */
   insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
     return typed(this.execute('insert', table, row));
   }
 
-  /** Adds many rows as one transaction. */
+  /**
+   * Adds many rows as one transaction.
+   *
+   * @example
+   * const hives = await replica.insertAll('hive', [{ site: 's', mark: 'B1' }, { site: 's', mark: 'B2' }])
+   */
   insertAll<T extends TableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
     return typed(this.execute('insertAll', table, rows));
   }
@@ -108,6 +145,9 @@ export abstract class DataApi<S extends Schema> {
    * writes and queues nothing.
    *
    * @throws KoinonError `no-such-row` and others.
+   * @example
+   * await replica.update('hive', 'h', { queen: 'missing' })
+   * await replica.update('hive', 'h', ({ strength }) => ({ strength: strength - 1 }))
    */
   update<T extends TableName<S>>(
     table: T,
@@ -122,22 +162,42 @@ export abstract class DataApi<S extends Schema> {
     });
   }
 
-  /** Changes some columns of all rows a condition has; says how many changed. @throws KoinonError `condition-missing`. */
+  /**
+   * Changes some columns of all rows a condition has; says how many changed. @throws KoinonError `condition-missing`.
+   *
+   * @example
+   * const changed = await replica.updateWhere('hive', { site: 's', strength: { '<': 4 } }, { queen: 'missing' })
+   */
   updateWhere<T extends TableName<S>>(table: T, where: RowSelector<S, T>, patch: Patch<S, T>): Promise<number> {
     return this.execute('updateWhere', table, where, patch);
   }
 
-  /** Adds a row, or changes the given columns of the row of that id. */
+  /**
+   * Adds a row, or changes the given columns of the row of that id.
+   *
+   * @example
+   * await replica.upsert('hive', { id: 'b1', site: 's', mark: 'B1' })
+   */
   upsert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
     return typed(this.execute('upsert', table, row));
   }
 
-  /** Adds many rows, or changes those that are there, as one transaction. */
+  /**
+   * Adds many rows, or changes those that are there, as one transaction.
+   *
+   * @example
+   * await replica.upsertAll('hive', [{ id: 'h', site: 's', mark: 'A1' }, { id: 'b1', site: 's', mark: 'B1' }])
+   */
   upsertAll<T extends TableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
     return typed(this.execute('upsertAll', table, rows));
   }
 
-  /** Adds to a counter; a negative number takes away. The additions of several devices are summed. */
+  /**
+   * Adds to a counter; a negative number takes away. The additions of several devices are summed.
+   *
+   * @example
+   * await replica.add('hive', 'h', 'frames', 3)
+   */
   add<T extends TableName<S>>(
     table: T,
     id: string,
@@ -147,7 +207,12 @@ export abstract class DataApi<S extends Schema> {
     return this.operate(table, id, column, { add: amount });
   }
 
-  /** Puts members into a set. */
+  /**
+   * Puts members into a set.
+   *
+   * @example
+   * await replica.include('hive', 'h', 'tags', 'gentle')
+   */
   include<T extends TableName<S>>(
     table: T,
     id: string,
@@ -157,7 +222,12 @@ export abstract class DataApi<S extends Schema> {
     return this.operate(table, id, column, { include: members, exclude: [] });
   }
 
-  /** Takes members out of a set. */
+  /**
+   * Takes members out of a set.
+   *
+   * @example
+   * await replica.exclude('hive', 'h', 'tags', 'swarmed')
+   */
   exclude<T extends TableName<S>>(
     table: T,
     id: string,
@@ -167,22 +237,42 @@ export abstract class DataApi<S extends Schema> {
     return this.operate(table, id, column, { include: [], exclude: members });
   }
 
-  /** Removes a row. @throws KoinonError `no-such-row`, or `row-referenced` while another row refers to it. */
+  /**
+   * Removes a row. @throws KoinonError `no-such-row`, or `row-referenced` while another row refers to it.
+   *
+   * @example
+   * await replica.delete('hive', 'h')
+   */
   delete<T extends TableName<S>>(table: T, id: string): Promise<void> {
     return this.execute('delete', table, id);
   }
 
-  /** Removes all rows a condition has; says how many. @throws KoinonError `condition-missing`. */
+  /**
+   * Removes all rows a condition has; says how many. @throws KoinonError `condition-missing`.
+   *
+   * @example
+   * const gone = await replica.deleteWhere('hive', { queen: 'missing' })
+   */
   deleteWhere<T extends TableName<S>>(table: T, where: RowSelector<S, T>): Promise<number> {
     return this.execute('deleteWhere', table, where);
   }
 
-  /** A setting's value, or its default. Settings stay on the device. */
+  /**
+   * A setting's value, or its default. Settings stay on the device.
+   *
+   * @example
+   * const units = await replica.setting('units')
+   */
   setting<N extends SettingName<S>>(name: N): Promise<SettingValue<S, N>> {
     return typed(this.execute('setting', name));
   }
 
-  /** Sets a setting. */
+  /**
+   * Sets a setting.
+   *
+   * @example
+   * await replica.setSetting('units', 'lb')
+   */
   setSetting<N extends SettingName<S>>(name: N, value: SettingValue<S, N>): Promise<void> {
     return this.execute('setSetting', name, value);
   }

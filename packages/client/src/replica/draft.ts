@@ -67,7 +67,7 @@ const rolledBack = Symbol('a check ends by rolling back');
  *
  * @example
  * const draft = replica.draft()
- * await draft.update('hive', id, { mark: 'B2' })
+ * await draft.update('hive', 'h', { mark: 'B2' })
  * await draft.commit() // or draft.discard()
  */
 export class Draft<S extends Schema> {

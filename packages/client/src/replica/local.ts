@@ -415,7 +415,11 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
         watcher.refresh();
       };
       const loading = kind === 'rows' ? this.statusLoading(request) : loadWatcher(kind);
-      (loading ? loading.then(() => this.exclusive(begin)) : this.exclusive(begin)).catch(fail);
+      const wasClosed = this.closed;
+      (loading ? loading.then(() => this.exclusive(begin)) : this.exclusive(begin)).catch((error: unknown) => {
+        // A replica that is closed before the first result ends its live queries, as it does later.
+        if (wasClosed || !this.closed) fail(error);
+      });
       return () => {
         ended = true;
         stop?.();

@@ -118,10 +118,20 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * Use only the transaction it hands you inside; others' work waits until it ends.
    *
    * @throws KoinonError `transaction-stalled` when it does nothing for `stallLimit` milliseconds.
+   * @example
+   * await replica.transaction(async (transaction) => {
+   *   const site = await transaction.insert('site', { name: 'Quill Moss' })
+   *   await transaction.update('hive', 'h', { site: site.id })
+   * })
    */
   abstract transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result>;
 
-  /** A query whose subscribers get each new result. The cost of a change follows the change, not the table. */
+  /**
+   * A query whose subscribers get each new result. The cost of a change follows the change, not the table.
+   *
+   * @example
+   * const stop = replica.live({ from: 'hive', order: 'mark' }).subscribe(({ rows }) => show(rows))
+   */
   live<
     T extends TableName<S>,
     C extends Extract<keyof Row<S, T>, string> = Extract<keyof Row<S, T>, string>,
@@ -130,7 +140,12 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
     return new LiveQuery<ResultRow<S, T, C, J>>(this.follow('rows', query));
   }
 
-  /** A summary whose subscribers get each new result; run again when a row of its table changes. */
+  /**
+   * A summary whose subscribers get each new result; run again when a row of its table changes.
+   *
+   * @example
+   * const stop = replica.liveSummary({ from: 'hive', measures: { hives: 'count' } }).subscribe(({ rows }) => show(rows))
+   */
   liveSummary<
     T extends TableName<S>,
     const M extends Summary<S, T>['measures'],
@@ -139,12 +154,22 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
     return new LiveQuery<SummaryRow<S, T, B, M>>(this.follow('summary', summary));
   }
 
-  /** Plain SQL whose subscribers get each new result; run again when a table it reads changes. */
+  /**
+   * Plain SQL whose subscribers get each new result; run again when a table it reads changes.
+   *
+   * @example
+   * const stop = replica.liveSelect(sql`SELECT count(*) AS hives FROM hive`).subscribe(({ rows }) => show(rows))
+   */
   liveSelect<R = Readonly<Record<string, unknown>>>(query: Sql): LiveQuery<R> {
     return new LiveQuery<R>(this.follow('select', query));
   }
 
-  /** A setting whose subscribers get each new value, as the one row of the result. */
+  /**
+   * A setting whose subscribers get each new value, as the one row of the result.
+   *
+   * @example
+   * const stop = replica.liveSetting('units').subscribe(({ rows }) => show(rows))
+   */
   liveSetting<N extends SettingName<S>>(name: N): LiveQuery<{ readonly id: N; readonly value: SettingValue<S, N> }> {
     return new LiveQuery<{ readonly id: N; readonly value: SettingValue<S, N> }>(this.follow('setting', name));
   }
@@ -152,6 +177,9 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
   /**
    * Calls with the changed rows of a table, once per commit. Returns a function that ends that. What another process
    * writes into the same file is not told row by row; live queries follow it.
+   *
+   * @example
+   * const stop = replica.listen('hive', (events) => show(events), { where: { queen: 'missing' } })
    */
   listen<T extends TableName<S>>(
     table: T,
@@ -161,19 +189,31 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
     return this.hear(table, where, listener as never);
   }
 
-  /** Edits held in memory over the replica, committed or dropped together. */
+  /**
+   * Edits held in memory over the replica, committed or dropped together.
+   *
+   * @example
+   * const draft = replica.draft()
+   * await draft.update('hive', 'h', { mark: 'B2' })
+   * if ((await draft.check()).length === 0) await draft.commit()
+   */
   abstract draft(): Draft<S>;
   /**
    * Takes back the last local transaction, by the order of writing, while it has not been sent; never another one. Returns
    * the rows it had changed.
    *
    * @throws KoinonError `nothing-to-undo`, `already-sent`.
+   * @example
+   * const takenBack = await replica.undo()
    */
   abstract undo(): Promise<readonly RowKey[]>;
   /**
    * Does again what {@link undo} took back last, as long as nothing else was written. Returns the rows it changes.
    *
    * @throws KoinonError `nothing-to-redo`, or what the rows of now refuse it for.
+   * @example
+   * await replica.undo()
+   * const doneAgain = await replica.redo()
    */
   abstract redo(): Promise<readonly RowKey[]>;
   /**
@@ -181,6 +221,8 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    *
    * @throws KoinonError `already-sent`; `transaction-shared` where a transaction has changed other rows as well, and
    *   `change-needed` where later changes build on it, unless `how` says what becomes of them.
+   * @example
+   * await replica.revert('hive', 'h')
    */
   revert<T extends TableName<S>>(table: T, id: string, how?: TakingBack): Promise<void>;
   revert(rows: readonly RowKey[], how?: TakingBack): Promise<void>;
@@ -199,7 +241,12 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
   async discard(transaction: string, how?: Pick<TakingBack, 'dependent'>): Promise<void> {
     await this.decide('discard', transaction, how);
   }
-  /** Takes back everything the server has not confirmed; says how many rows that touched. @throws KoinonError `already-sent`. */
+  /**
+   * Takes back everything the server has not confirmed; says how many rows that touched. @throws KoinonError `already-sent`.
+   *
+   * @example
+   * const takenBack = await replica.revertAll()
+   */
   abstract revertAll(): Promise<number>;
 
   /**
@@ -207,6 +254,8 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * conflict. Where one side deleted the row, `local` or `remote` for the whole of it. The decision is sent with the next sync.
    *
    * @throws KoinonError `no-such-conflict`, `already-sent`, or what is wrong with a value.
+   * @example
+   * await replica.resolve('hive', 'c', { mark: { value: 'C north' } })
    */
   resolve<T extends TableName<S>>(table: T, id: string, choices: ChoicesOf<Row<S, T>>): Promise<void>;
   /** Settles the conflicts of several rows together: unique values and references are checked over all of them. */
@@ -220,15 +269,26 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * Takes a decision back while it has not been sent: the conflict is there again.
    *
    * @throws KoinonError `nothing-to-undo` where none was made, it was sent, or the row has changed since; `already-sent`.
+   * @example
+   * await replica.resolve('hive', 'c', 'remote')
+   * await replica.unresolve('hive', 'c')
    */
   abstract unresolve<T extends TableName<S>>(table: T, id: string): Promise<void>;
-  /** Sends a refused transaction again as it is: what the server refused it for may be mended. @throws KoinonError `nothing-to-undo`. */
+  /**
+   * Sends a refused transaction again as it is: what the server refused it for may be mended. @throws KoinonError `nothing-to-undo`.
+   *
+   * @example
+   * const [rejected] = await replica.rejections()
+   * await replica.resend(rejected.transaction)
+   */
   abstract resend(transaction: string): Promise<void>;
   /**
    * Deleted rows on the server, last deleted first, as long as it keeps them. Its last row as `before` gives the next
    * page.
    *
    * @throws KoinonError `not-linked`, `server-unreachable`.
+   * @example
+   * const deleted = await replica.trash({ table: 'hive', limit: 20 })
    */
   abstract trash(request?: TrashRequest): Promise<readonly DeletedRow[]>;
   /**
@@ -236,6 +296,9 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * it. It is a change like any other.
    *
    * @throws KoinonError `no-such-row` where nothing of it is kept; `server-unreachable`.
+   * @example
+   * await replica.delete('hive', 'h')
+   * await replica.restore('hive', 'h')
    */
   abstract restore<T extends TableName<S>>(table: T, id: string): Promise<void>;
 
@@ -243,9 +306,16 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * One sync step by hand. Nothing is lost when it fails; the next goes on where it stood.
    *
    * @throws KoinonError `server-unreachable` without a network, `not-linked` without a server, `sync-busy`, `cancelled`.
+   * @example
+   * const { up, down } = await replica.sync({ signal: AbortSignal.timeout(30_000) })
    */
   abstract sync(options?: { readonly direction?: Direction; readonly signal?: AbortSignal }): Promise<SyncReport>;
-  /** Somebody has signed in: `token` is asked anew, and a sync begins if they begin by themselves. @throws KoinonError `not-linked`. */
+  /**
+   * Somebody has signed in: `token` is asked anew, and a sync begins if they begin by themselves. @throws KoinonError `not-linked`.
+   *
+   * @example
+   * await replica.authChanged()
+   */
   abstract authChanged(): Promise<void>;
   /**
    * Ends the tie to the server. By choice the rows stay as rows of this device, or leave it; and the server's copy stays, or
@@ -254,60 +324,140 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * after it was cut off; a deletion on the server that was begun goes on.
    *
    * @throws KoinonError `unsent-changes` where erasing would lose what nobody else has; `not-linked`, `server-unreachable`.
+   * @example
+   * const report = await replica.unlink({ rows: 'erase', unsent: 'drop' })
    */
   abstract unlink(choices: UnlinkChoices): Promise<UnlinkReport>;
-  /** Ties the replica to its server again, and lets syncs begin by themselves. @throws KoinonError `not-linked`. */
+  /**
+   * Ties the replica to its server again, and lets syncs begin by themselves. @throws KoinonError `not-linked`.
+   *
+   * @example
+   * await replica.unlink({ rows: 'keep' })
+   * await replica.link()
+   */
   abstract link(): Promise<void>;
   /**
    * The rows that a pull would bring now, by table, and about how many bytes before compression. Nothing is fetched. Empty while
    * a first download is unfinished.
    *
    * @throws KoinonError `not-linked`, `server-unreachable`.
+   * @example
+   * const { hive } = await replica.estimatePull()
+   * show(hive ? `${hive.rows} hives, about ${hive.bytes} bytes` : 'nothing new')
    */
   abstract estimatePull(): Promise<ToCome>;
-  /** Stops the sync under way, if any, and lets none begin by itself until {@link resumeSync}. @throws KoinonError `not-linked`. */
+  /**
+   * Stops the sync under way, if any, and lets none begin by itself until {@link resumeSync}. @throws KoinonError `not-linked`.
+   *
+   * @example
+   * await replica.pauseSync()
+   */
   abstract pauseSync(): Promise<void>;
-  /** Lets syncs begin by themselves again, at once with one. @throws KoinonError `not-linked`. */
+  /**
+   * Lets syncs begin by themselves again, at once with one. @throws KoinonError `not-linked`.
+   *
+   * @example
+   * await replica.resumeSync()
+   */
   abstract resumeSync(): Promise<void>;
   /**
    * Tries again now rather than at the next attempt: `allow` is asked anew, and a failure is not waited for any longer. Nothing
    * happens where no sync begins by itself, or while one is under way. @throws KoinonError `not-linked`.
+   *
+   * @example
+   * await replica.retrySync()
    */
   abstract retrySync(): Promise<void>;
-  /** The last runs of the sync, newest first. @param limit how many; default 20, of 200 that are kept. */
+  /**
+   * The last runs of the sync, newest first. @param limit how many; default 20, of 200 that are kept.
+   *
+   * @example
+   * const [last] = await replica.journal(1)
+   */
   abstract journal(limit?: number): Promise<readonly SyncRun[]>;
 
-  /** The state of the sync, as the one row of the result. */
+  /**
+   * The state of the sync, as the one row of the result.
+   *
+   * @example
+   * const stop = replica.syncState().subscribe(({ rows: [state] }) => show(state?.phase))
+   */
   syncState(): LiveQuery<SyncState & { readonly id: string }> {
     return new LiveQuery<SyncState & { readonly id: string }>(this.follow('sync', undefined));
   }
 
-  /** Columns on which this device and the server disagree; each waits for a decision and is not sent. */
+  /**
+   * Columns on which this device and the server disagree; each waits for a decision and is not sent.
+   *
+   * @example
+   * for (const { table, id, column, local, remote } of await replica.conflicts()) show([table, id, column, local, remote])
+   */
   abstract conflicts(): Promise<readonly ConflictOf<S>[]>;
-  /** Transactions the server refused, with its reasons. */
+  /**
+   * Transactions the server refused, with its reasons.
+   *
+   * @example
+   * for (const { problems } of await replica.rejections()) show(problems.map(({ message }) => message))
+   */
   abstract rejections(): Promise<readonly Rejection<TableName<S>>[]>;
-  /** Transactions the server has not confirmed, in order. */
+  /**
+   * Transactions the server has not confirmed, in order.
+   *
+   * @example
+   * const unsent = (await replica.outbox()).length
+   */
   abstract outbox(): Promise<readonly QueuedTransaction[]>;
 
-  /** The list of {@link conflicts}, kept up with every change of it. */
+  /**
+   * The list of {@link conflicts}, kept up with every change of it.
+   *
+   * @example
+   * const stop = replica.liveConflicts().subscribe(({ rows }) => show(rows))
+   */
   liveConflicts(): LiveQuery<ConflictOf<S>> {
     return new LiveQuery<ConflictOf<S>>(this.follow('conflicts', undefined));
   }
 
-  /** The list of {@link rejections}, kept up with every change of it. */
+  /**
+   * The list of {@link rejections}, kept up with every change of it.
+   *
+   * @example
+   * const stop = replica.liveRejections().subscribe(({ rows }) => show(rows))
+   */
   liveRejections(): LiveQuery<Rejection<TableName<S>>> {
     return new LiveQuery<Rejection<TableName<S>>>(this.follow('rejections', undefined));
   }
 
-  /** The list of {@link outbox}, kept up with every change of it. */
+  /**
+   * The list of {@link outbox}, kept up with every change of it.
+   *
+   * @example
+   * const stop = replica.liveOutbox().subscribe(({ rows }) => show(rows.length))
+   */
   liveOutbox(): LiveQuery<QueuedTransaction> {
     return new LiveQuery<QueuedTransaction>(this.follow('outbox', undefined));
   }
 
+  /**
+   * How many transactions wait or were refused, how many rows are in conflict, and whose replica it is.
+   *
+   * @example
+   * const { pending, conflicted, rejected } = await replica.status()
+   */
   abstract status(): Promise<ReplicaStatus>;
-  /** The place of the data, and how much room it has. */
+  /**
+   * The place of the data, and how much room it has.
+   *
+   * @example
+   * const { kind, isPersistent } = await replica.storage()
+   */
   abstract storage(): Promise<StorageReport>;
-  /** Writes a compact copy of the whole replica to a new file, to ship with an app as its `prebuilt` database, say. */
+  /**
+   * Writes a compact copy of the whole replica to a new file, to ship with an app as its `prebuilt` database, say.
+   *
+   * @example
+   * await replica.copyTo(file)
+   */
   abstract copyTo(file: string): Promise<void>;
   /**
    * The bytes of such a copy: for a person to keep, or to ship as the `prebuilt` of `hostTabs`.
@@ -317,7 +467,12 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * const url = URL.createObjectURL(new Blob([await replica.copy()]))
    */
   abstract copy(): Promise<Uint8Array>;
-  /** Waits for open work, then closes the file. Subscriptions end. */
+  /**
+   * Waits for open work, then closes the file. Subscriptions end.
+   *
+   * @example
+   * await replica.close()
+   */
   abstract close(): Promise<void>;
 
   /** Carries out what takes changes back or settles them. */

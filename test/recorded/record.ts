@@ -1,4 +1,4 @@
-// Records files and an exchange of this version, which later versions have to read and to answer (test/recorded.test.ts):
+// Records files and an exchange of this version, which later versions have to read and to answer (test/sync/recorded.test.ts):
 //   npx tsx --conditions=koinon-source test/recorded/record.ts version-1
 // Each version of the protocol, of a replica's own tables and of a server's own tables is recorded once.
 import { mkdir, mkdtemp, readFile, rm, writeFile } from 'node:fs/promises';

@@ -22,6 +22,8 @@ export interface Host {
   readonly process: string;
   /** Tells whether a process of that name still runs. */
   isAlive(process: string): boolean;
+  /** Is told each state that the sync and its live connection enter, for those who look for a fault: `console.debug`, say. */
+  debug?(message: string): void;
 }
 
 /** The host of a shell in which several tabs share one engine. */

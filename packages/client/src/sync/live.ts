@@ -160,6 +160,7 @@ export class Live {
   private enter(state: LiveState): void {
     const before = this.state;
     this.state = state;
+    if (state.name !== before.name) this.parts.host.debug?.(`live connection: ${state.name}`);
     if (before.name === 'resting') before.cancelTimer();
     if (before.name === 'asking') before.requests.abort();
     if (before.name === 'joined') {

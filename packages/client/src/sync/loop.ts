@@ -268,6 +268,7 @@ export class SyncLoop {
   }
 
   private set(phase: SyncPhase): void {
+    if (phase !== this.phase) this.parts.host.debug?.(`sync: ${phase}`);
     this.phase = phase;
     this.parts.onChange();
   }

@@ -64,8 +64,8 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
       return { tables, faults: await lookAfterTables(client, tables.values()), ...identity };
     });
     const kept = Object.fromEntries([...tables.keys()].map((name) => [name, schema.tables[name]]));
-    return new PostgresStore(
-      { ...schema, tables: named(kept) } as Schema,
+    return new PostgresStore({
+      schema: { ...schema, tables: named(kept) } as Schema,
       feed,
       keys,
       pool,
@@ -74,7 +74,7 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
       trace,
       mode,
       faults,
-    );
+    });
   } catch (error) {
     await pool.end();
     throw asRefused(error, url);
@@ -94,6 +94,19 @@ async function refuseUnreadable(
   });
 }
 
+/** The parts that a store works with, once its database is ready to be served. */
+interface StoreParts {
+  readonly schema: Schema;
+  readonly feed: string;
+  readonly keys: CursorKeys;
+  readonly pool: pg.Pool;
+  readonly tables: ReadonlyMap<string, AppTable>;
+  readonly typed: TypedValues;
+  readonly trace: PostgresOptions['trace'];
+  readonly mode: StoreMode;
+  readonly faults: readonly TrackingFault[];
+}
+
 class PostgresStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
@@ -111,17 +124,7 @@ class PostgresStore implements Store {
   private watcher: Watcher | undefined;
   private announcing: NodeJS.Timeout | undefined;
 
-  constructor(
-    schema: Schema,
-    feed: string,
-    keys: CursorKeys,
-    pool: pg.Pool,
-    tables: ReadonlyMap<string, AppTable>,
-    typed: TypedValues,
-    trace: PostgresOptions['trace'],
-    mode: StoreMode,
-    faults: readonly TrackingFault[],
-  ) {
+  constructor({ schema, feed, keys, pool, tables, typed, trace, mode, faults }: StoreParts) {
     this.faults = faults;
     this.mode = mode;
     this.typed = typed;

@@ -85,17 +85,17 @@ export async function sqliteStore(
     const filled = columnsFilled(writing, schema, mapping);
     const stamping = new Stamping(writing, plainTables(writing, schema, mapping, filled));
     const writer = new SqliteWriter(writing, kept, { ...tables, filled }, mapping, stamping, trace);
-    const store = new SqliteStore(
-      kept,
+    const store = new SqliteStore({
+      schema: kept,
       identity,
       faults,
-      [writing, open(), open()],
+      connections: { writing, reading: open(), watching: open() },
       tables,
       writer,
-      new FileWatch(file),
+      fileWatch: new FileWatch(file),
       mode,
       mapping,
-    );
+    });
     stamping.onSchemaChange = () => store.onUntracked?.();
     return store;
   } catch (error) {
@@ -121,6 +121,19 @@ const busyCode = 5;
 /** Milliseconds between two looks at whether any program has written the file; one costs some microseconds. */
 const lookEvery = 20;
 
+/** The parts that a store works with, once its file is ready to be served. */
+interface StoreParts {
+  readonly schema: Schema;
+  readonly identity: Identity;
+  readonly faults: readonly TrackingFault[];
+  readonly connections: Readonly<Record<'writing' | 'reading' | 'watching', Prepared>>;
+  readonly tables: TableReading;
+  readonly writer: SqliteWriter;
+  readonly fileWatch: FileWatch;
+  readonly mode: StoreMode;
+  readonly mapping: Mapping;
+}
+
 class SqliteStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
@@ -142,17 +155,8 @@ class SqliteStore implements Store {
   /** Outside of any transaction, so that it sees what is new. */
   private readonly watching: Prepared;
 
-  constructor(
-    schema: Schema,
-    identity: Identity,
-    faults: readonly TrackingFault[],
-    [writing, reading, watching]: readonly [Prepared, Prepared, Prepared],
-    tables: TableReading,
-    writer: SqliteWriter,
-    fileWatch: FileWatch,
-    mode: StoreMode,
-    mapping: Mapping,
-  ) {
+  constructor({ schema, identity, faults, connections, tables, writer, fileWatch, mode, mapping }: StoreParts) {
+    const { writing, reading, watching } = connections;
     this.mapping = mapping;
     this.faults = faults;
     this.mode = mode;

@@ -1,0 +1,258 @@
+import { spawn } from 'node:child_process';
+import { mkdir, mkdtemp, readFile, rm, symlink, writeFile } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { sqliteStore, startServer } from '@koinon/server';
+import { afterAll, beforeAll, expect, test } from 'vitest';
+
+// The code in the documents is run as it stands there.
+
+const root = join(import.meta.dirname, '../..');
+const blocks = (text: string, language: string) =>
+  [...text.matchAll(new RegExp(`\`\`\`${language}\\n(.*?)\`\`\``, 'gs'))].map((match) => match[1] as string);
+let folder: string;
+let readme: string;
+beforeAll(async () => {
+  folder = await mkdtemp(join(tmpdir(), 'koinon-docs-'));
+  readme = await readFile(join(root, 'README.md'), 'utf8');
+  await mkdir(join(folder, 'tour'));
+  await symlink(join(root, 'node_modules'), join(folder, 'tour/node_modules'));
+  await writeFile(join(folder, 'tour/package.json'), '{ "type": "module" }');
+  await writeFile(join(folder, 'tour/schema.ts'), blocks(readme, 'ts')[0] as string);
+});
+afterAll(() => rm(folder, { recursive: true, force: true }));
+
+const serve = async (file: string) => {
+  const { default: cooperative } = await import(join(folder, 'tour/schema.ts'));
+  return startServer({ store: await sqliteStore(cooperative, join(folder, file)), port: 0 });
+};
+
+test('the README’s tour runs as it stands', async () => {
+  const server = await serve('tour.db');
+  const [, tour, refused, local] = blocks(readme, 'ts') as [string, string, string, string];
+  const [call, comment] = refused.trim().split('\n') as [string, string];
+  const check = `
+    import assert from 'node:assert/strict';
+    assert.deepEqual(strong.map(({ mark, strength, frames }) => ({ mark, strength, frames })), [{ mark: 'A1', strength: 7, frames: 3 }]);
+    assert.equal(report.up.applied, 5);
+    assert.deepEqual(open, []);
+    await assert.rejects(async () => { ${call} }, (error) => \`// KoinonError \${error.code}: \${error.message}\` === ${JSON.stringify(comment)});
+    ${local}
+    assert.deepEqual([seen, problems, perSite.map((row) => ({ ...row }))], [['', 'A1 at Tolver Down', 'B2 at Tolver Down', 'A1 at Tolver Down'].slice(seen[0] === '' ? 0 : 1), [], [{ name: 'Tolver Down', hives: 1, mean: 7 }]]);
+    await replica.close();`;
+  await writeFile(
+    join(folder, 'tour/tour.ts'),
+    tour.replace('http://127.0.0.1:4280', server.url).replace("'phone.db'", JSON.stringify(join(folder, 'phone.db'))) +
+      check,
+  );
+  const { code, output } = await run(process.execPath, [
+    '--import',
+    'tsx',
+    '--conditions=koinon-source',
+    join(folder, 'tour/tour.ts'),
+  ]);
+  await server.close();
+  expect(output).toBe('');
+  expect(code).toBe(0);
+});
+
+const blocksOf = async (page: string) => blocks(await readFile(join(root, 'docs/guide', `${page}.md`), 'utf8'), 'ts');
+
+test('the guide’s pages about local data run as they stand', async () => {
+  const pages = ['modelling', 'writing', 'reading', 'forms', 'schema-versions', 'import-export'];
+  const guide = (await Promise.all(pages.map(blocksOf))).flat();
+  const [schemaBlock, labels, writing, asking, following, trying, opening, transfer] = guide as [
+    string,
+    string,
+    string,
+    string,
+    string,
+    string,
+    string,
+    string,
+  ];
+  await writeFile(join(folder, 'tour/apiary.ts'), schemaBlock);
+  const program = `
+    import assert from 'node:assert/strict';
+    import { openReplica } from '@koinon/client';
+    import { exportRows, importRows } from '@koinon/client/transfer';
+    import { reference, schema, sql, table, text } from '@koinon/core';
+    import { apiary } from './apiary.ts';
+    const shown: unknown[] = [], show = (given: unknown) => shown.push(given), report_ = show, log = show, write = show;
+    const replica = await openReplica({ schema: apiary });
+    ${labels}
+    const skeps = await openReplica({ schema: labelled });
+    const ida = await skeps.insert('keeper', { name: 'Ida' });
+    await skeps.insert('skep', { keeper: ida.id });
+    const told = await Promise.all([skeps.insert('keeper', { name: 'Ida' }), skeps.delete('keeper', ida.id)].map((call) => call.then(() => '', ({ message }) => message)));
+    assert.deepEqual(told, ${JSON.stringify(labels.match(/(?<=^\/\/ ).*/gm))});
+    await skeps.close();
+    ${writing}
+    assert.deepEqual([weak, await replica.setting('units'), (await replica.get('hive', a1.id)).tags], [1, 'lb', ['gentle']]);
+    ${asking}
+    assert.deepEqual(hives.map(({ mark, place }) => [mark, place?.name]), [['A1', 'Marrowfen, upper gate'], ['A2', 'Marrowfen, upper gate']]);
+    assert.deepEqual([sites[0].hives.length, perQueen.length, nextPage.map(({ mark }) => mark), strongest[0].mark], [2, 2, ['A2'], 'A1']);
+    ${following.replace('report(error)', 'report_(error)')}
+    await replica.update('hive', a1.id, { queen: 'missing' });
+    assert.equal(shown.length, 3);
+    ${trying}
+    assert.deepEqual([problems, underneath, state.changed.length > 0, await replica.get('hive', a1.id)], [[], [], true, undefined]);
+    stop(); deaf();
+    ${opening.replace("'apiary.db'", JSON.stringify(join(folder, 'apiary.db')))}
+    assert.equal(await opened.count({ from: 'site' }), 1);
+    ${transfer}
+    assert.deepEqual(report, { rows: 1 });
+    await replica.close(); await opened.close();`;
+  await writeFile(join(folder, 'tour/guide.ts'), program);
+  expect(
+    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/guide.ts')]),
+  ).toEqual({ code: 0, output: '' });
+});
+
+test('the guide’s page about offline and sync runs as it stands', async () => {
+  const [opening, listening, signing] = (await blocksOf('offline')) as [string, string, string];
+  const program = `
+    import assert from 'node:assert/strict';
+    import { openReplica } from '@koinon/client';
+    import { counter, integer, reference, schema, table, text } from '@koinon/core';
+    import { sqliteStore, startServer } from '@koinon/server';
+    const apiary = schema({ hive: table({ mark: text() }), visit: table({ hive: reference('hive'), mites: integer() }) });
+    const shown: string[] = [], show = (text: string) => shown.push(text), warned: unknown[] = [], warn = (events: readonly object[]) => warned.push(...events);
+    const session = { token: () => 'runa' };
+    const store = await sqliteStore(apiary, ${JSON.stringify(join(folder, 'offline.db'))});
+    const { url, close } = await startServer({ store, port: 0 });
+    ${opening}
+    assert.match(shown.at(-1) as string, /^live: 0 to send/);
+    ${listening}
+    ${signing}
+    await signedIn.sync();
+    await signedIn.insert('visit', { id: 'v', hive: 'h', mites: 9 });
+    while (warned.length === 0) await new Promise((done) => setTimeout(done, 20));
+    stop();
+    for (const each of [replica, signedIn, { close }, store]) await each.close();`;
+  await writeFile(
+    join(folder, 'tour/offline.ts'),
+    program
+      .replaceAll("'http://127.0.0.1:4280'", 'url')
+      .replace("'phone.db'", JSON.stringify(join(folder, 'offline-phone.db')))
+      .replace("'tablet.db'", JSON.stringify(join(folder, 'offline-tablet.db'))),
+  );
+  expect(
+    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/offline.ts')]),
+  ).toEqual({ code: 0, output: '' });
+});
+
+test('the guide’s page about conflicts and refusals runs as it stands', async () => {
+  const [described, edits, deciding, correcting, status] = (await blocksOf('conflicts')) as [
+    string,
+    string,
+    string,
+    string,
+    string,
+  ];
+  await writeFile(join(folder, 'tour/conflicts-schema.ts'), described);
+  const program = `
+    import assert from 'node:assert/strict';
+    import { openReplica } from '@koinon/client';
+    import { serveInProcess, sqliteStore } from '@koinon/server';
+    import { apiary } from './conflicts-schema.ts';
+    const shown: string[] = [], show = (text: unknown) => shown.push(String(text));
+    const store = await sqliteStore(apiary, ${JSON.stringify(join(folder, 'conflicts.db'))});
+    const validate = ({ after }: { after: { mark: string } | null }) => (after?.mark === 'none' ? [{ column: 'mark', message: 'is no mark' }] : undefined);
+    const server = serveInProcess({ store, rules: { hive: { validate } } });
+    const [ida, runa] = await Promise.all([1, 2].map(() => openReplica({ schema: apiary, server: server.connect() })));
+    await ida.insert('hive', { id: 'h', mark: 'A1', notes: 'calm' });
+    await ida.sync();
+    await runa.sync();
+    ${edits}
+    assert.deepEqual([merged.mites, merged.notes, open.map(({ local, remote }) => [local, remote])], [9, 'swarmed\\ncalm\\nqueen seen', [['A1 north', 'A1 east']]]);
+    ${deciding}
+    assert.deepEqual([shown.length, await ida.conflicts(), (await ida.get('hive', 'h')).mark], [1, [], 'A1 east']);
+    await ida.update('hive', 'h', { mark: 'none' });
+    await ida.sync();
+    ${correcting}
+    assert.deepEqual([shown[1], await ida.rejections()], ['mark: is no mark', []]);
+    ${status}
+    assert.equal(rows[0].sync.status, 'synced');
+    for (const each of [ida, runa, server, store]) await each.close();`;
+  await writeFile(join(folder, 'tour/conflicts.ts'), program);
+  expect(
+    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/conflicts.ts')]),
+  ).toEqual({ code: 0, output: '' });
+});
+
+test('the guide to who gets what runs as it stands', async () => {
+  const guide = await blocksOf('who-gets-what');
+  const [scoped, asking, , , untying] = guide as [string, string, string, string, string];
+  const [keep, erase, take, link] = untying.trim().split('\n') as [string, string, string, string];
+  const program = `
+    import assert from 'node:assert/strict';
+    import { openNodeDriver, openReplica } from '@koinon/client';
+    import { integer, reference, schema, table, text } from '@koinon/core';
+    import { type Scopes, sqliteStore, startServer } from '@koinon/server';
+    const path = ${JSON.stringify(join(folder, 'scoped.db'))}, file = ${JSON.stringify(join(folder, 'scoped-phone.db'))};
+    const authenticate = (token: string) => ({ id: token, claims: {} });
+    const token = () => 'runa';
+    ${scoped
+      .replace('const scopes:', 'const store = await sqliteStore(cooperative, path);\nconst scopes:')
+      .replace('await startServer({ store,', 'const running = await startServer({ port: 0, store,')}
+    const server = running.url;
+    const office = await openNodeDriver({ file: path });
+    office.exec(\`INSERT INTO site VALUES ('site-7', 'Marrowfen', 'runa'), ('site-8', 'Tolver Down', 'runa'), ('site-9', 'Ellerbank', 'ilse');
+      INSERT INTO hive VALUES ('h7', 'site-7', 'A1', 90), ('h8', 'site-8', 'A2', 90), ('h9', 'site-9', 'A3', 90); INSERT INTO tool VALUES ('t', 'ilse', 'smoker')\`);
+    const held = async () => [await replica.count({ from: 'site' }), await replica.rows({ from: 'hive', order: 'mark' }), await replica.count({ from: 'tool' })];
+    const hive = (id: string, site: string, mark: string) => ({ id, site, mark, price: null });
+    let replica = await openReplica({ schema: cooperative, file, server, token });
+    await replica.sync();
+    assert.deepEqual(JSON.parse(JSON.stringify(await held())), [3, [hive('h7', 'site-7', 'A1'), hive('h8', 'site-8', 'A2')], 0]);
+    await replica.close();
+    replica = ${asking.trim().replace('  schema,', '  schema: cooperative,')}
+    await replica.sync();
+    assert.deepEqual(JSON.parse(JSON.stringify(await held())), [3, [hive('h7', 'site-7', 'A1')], 0]);
+    ${keep}
+    ${link}
+    ${erase}
+    assert.deepEqual(await held(), [0, [], 0]);
+    ${link}
+    await replica.sync();
+    assert.deepEqual((${take.replace(/;.*/, '')}).left.map(({ id }) => id).sort(), ['site-8', 'site-9']);
+    await replica.close();
+    office.close();
+    await running.close();`;
+  await writeFile(join(folder, 'tour/scoped.ts'), program);
+  expect(
+    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/scoped.ts')]),
+  ).toEqual({ code: 0, output: '' });
+});
+
+test('the protocol’s curl examples run as they stand', async () => {
+  const server = await serve('curl.db');
+  const examples = blocks(await readFile(join(root, 'docs/protocol.md'), 'utf8'), 'sh');
+  const answers = [];
+  for (const example of examples)
+    answers.push(
+      (
+        await run('bash', [
+          '-c',
+          example.replaceAll('http://127.0.0.1:4280', server.url).replaceAll('curl ', 'curl -sS '),
+        ])
+      ).output,
+    );
+  await server.close();
+  expect(answers).toHaveLength(5);
+  expect(answers[3]).toMatch(/"id":"site-1"[\s\S]*"cursor"/);
+  expect(answers[4]).toBe('{"rows":[]}');
+  expect(answers[0]).toContain('"server":"koinon"');
+  expect(answers[1]).toContain('"kind":"snapshot"');
+  expect(answers[2]).toContain('"outcome":"applied"');
+});
+
+function run(command: string, words: readonly string[]): Promise<{ code: number | null; output: string }> {
+  const child = spawn(command, words, { cwd: root });
+  let output = '';
+  for (const stream of [child.stdout, child.stderr]) stream.on('data', (data) => (output += data));
+  return new Promise((done, fail) => {
+    child.on('error', fail);
+    child.on('close', (code) => done({ code, output }));
+  });
+}

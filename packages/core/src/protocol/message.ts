@@ -8,7 +8,8 @@ import type { WireColumns } from '../values/wire.ts';
 // The parts that messages are made of. A message is defined once, as a schema: its type, the check of the side that reads it,
 // and the OpenAPI document of the server all come from there. A schema of a request says what is expected, for the sender
 // of another; it takes no member that it does not know. An answer may have members that are not known, since a server may be
-// newer than the app.
+// newer than the app. The functions that make schemas are marked as free of side effects: a page that reads no requests leaves
+// their schemas out.
 
 /** A message as its schema describes it; nobody changes it. */
 export type Message<Schema extends v.GenericSchema> = Unchanging<v.InferOutput<Schema>>;
@@ -36,6 +37,7 @@ export const uuid: v.GenericSchema<unknown, string> = v.pipe(v.string(aUuid), v.
 export const text: v.GenericSchema<unknown, string> = v.string('a text');
 
 /** A text that a database can look for. */
+// @__NO_SIDE_EFFECTS__
 export const searchable = (expected: string): v.GenericSchema<unknown, string> =>
   v.pipe(
     v.string(expected),
@@ -43,6 +45,7 @@ export const searchable = (expected: string): v.GenericSchema<unknown, string> =
   );
 
 /** The name of a table or column, as databases have them. */
+// @__NO_SIDE_EFFECTS__
 export const nameOf = (expected: string): v.GenericSchema<unknown, string> =>
   v.pipe(
     v.string(`${expected} of at most ${limits.nameBytes} bytes`),
@@ -66,6 +69,7 @@ export const timestamp: v.GenericSchema<unknown, string> = v.custom<string>(
 );
 
 /** A whole number, from the least that there may be to the most. */
+// @__NO_SIDE_EFFECTS__
 export const wholeNumber = (least: number, most = Number.MAX_SAFE_INTEGER): v.GenericSchema<unknown, number> => {
   const expected = `a whole number from ${least}${most < Number.MAX_SAFE_INTEGER ? ` to ${most}` : ''}`;
   return v.pipe(v.number(expected), v.safeInteger(expected), v.minValue(least, expected), v.maxValue(most, expected));
@@ -90,10 +94,12 @@ export const schemaVersion: v.GenericSchema<unknown, number> = v.pipe(
 );
 
 /** A member of a request that may be missing, as the OpenAPI document describes it. */
+// @__NO_SIDE_EFFECTS__
 export const described = <Member extends v.GenericSchema>(member: Member, description: string) =>
   v.optional(v.pipe(member, v.description(description)));
 
 /** A list of a request. More entries than it takes are `too-large`, before any of them is looked at. */
+// @__NO_SIDE_EFFECTS__
 export const listOf = <Item>(
   item: v.GenericSchema<unknown, Item>,
   most: number,
@@ -107,6 +113,7 @@ export const listOf = <Item>(
   );
 
 /** An object whose names are for the schema of the app to say, and whose values are all of one kind. */
+// @__NO_SIDE_EFFECTS__
 export function recordOf<Value>(
   values: v.GenericSchema<unknown, Value>,
   nameOfWhat?: string,
@@ -155,6 +162,7 @@ export const namedColumns: v.GenericSchema<unknown, WireColumns> = v.pipe(
 );
 
 /** An object of a request, which has these members and no other. */
+// @__NO_SIDE_EFFECTS__
 export const requestOf = <const Entries extends v.ObjectEntries>(
   entries: Entries,
 ): v.GenericSchema<unknown, v.InferOutput<v.StrictObjectSchema<Entries, undefined>>> =>

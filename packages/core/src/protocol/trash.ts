@@ -16,6 +16,7 @@ import { rowPlace } from './pull.ts';
 const oneText = searchable('one text');
 
 /** A whole number in the query of an address. */
+// @__NO_SIDE_EFFECTS__
 const numberInQuery = (most: number) => {
   const expected = `a whole number from 1 to ${most}`;
   return v.pipe(

@@ -1,4 +1,5 @@
 import { type AnyRow, sameValue } from '@koinon/core';
+import { rowKey } from '@koinon/core/internal';
 
 /** The source of a change. */
 export type Origin = 'device' | 'server';
@@ -29,7 +30,7 @@ export class Commit {
 
   note(table: string, id: string, before: AnyRow | null, after: AnyRow | null): void {
     if (!this.watched(table)) return;
-    const key = `${table}\0${id}`;
+    const key = rowKey({ table, id });
     const known = this.rows.get(key);
     this.rows.set(key, { table, id, before: known ? known.before : before, after });
   }
@@ -37,7 +38,7 @@ export class Commit {
   /** A row is no longer this user's. */
   leave(table: string, id: string, before: AnyRow | null): void {
     this.note(table, id, before, null);
-    const key = `${table}\0${id}`;
+    const key = rowKey({ table, id });
     const known = this.rows.get(key);
     if (known) this.rows.set(key, { ...known, hasLeft: true });
   }

@@ -7,7 +7,7 @@ import { garden, World } from '../support/world.ts';
 // The engine in a real worker thread. That a replica behind a port does all that one in this thread does is tested with it.
 
 const worker = (workerData: object) =>
-  new Worker(new URL('./support/garden-worker.mjs', import.meta.url), {
+  new Worker(new URL('../support/garden-worker.mjs', import.meta.url), {
     workerData,
   });
 

@@ -36,9 +36,11 @@ test('an app that is made from the packages keeps a row, and another device gets
       encoding: 'utf8',
       stdio: 'pipe',
     });
-  expect(create('My bees')).toContain('npm run server');
+  expect(create('My bees')).toMatch(/cd "My bees"[\s\S]*npm run server/);
+  expect(create('--help')).toContain('npm create @koinon <folder>');
   expect(() => create('My bees')).toThrow(/is not empty.*nothing was changed/);
   expect(() => create()).toThrow(/npm create @koinon <folder>/);
+  expect(() => create('My bees/server.ts')).toThrow(/is a file.*nothing was changed/);
   const app = join(folder, 'My bees');
   expect(JSON.parse(readFileSync(join(app, 'package.json'), 'utf8'))).toMatchObject({ name: 'my-bees' });
   npm(['install', ...quick, ...packed.slice(0, 3)], app);

@@ -9,7 +9,7 @@ import { garden, World } from '../support/world.ts';
 // Pages that are served elsewhere than the server, in a real browser, which keeps to what the server says.
 
 test('a page of the same host, on any port, and one of a named origin may ask and are told what is wrong; another one may not', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const token = 'a-token';
   const server = await startServer({
     store: await world.database.open(garden),
@@ -59,7 +59,6 @@ test('a page of the same host, on any port, and one of a named origin may ask an
   await page.close();
   await context.unroute(/app\.example/);
   await server.close();
-  await world.end();
 });
 
 test('in a browser a redirect to another origin is not followed: neither edits nor the token go there', async () => {

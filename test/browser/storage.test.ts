@@ -225,7 +225,7 @@ test('a photo comes as a File and as bytes, which stay the caller’s; both are 
 });
 
 test('what is erased is in none of the private files any more, though nobody has closed the replica', async () => {
-  const world = await World.of(orchard);
+  const world = await World.inTest(orchard);
   const office = await world.replica();
   await office.insertAll('tree', [{ kind: 'medlar' }, { kind: 'medlar' }]);
   await office.sync();
@@ -251,5 +251,4 @@ test('what is erased is in none of the private files any more, though nobody has
   expect(await filesWith('medlar')).toBe(0);
   expect(await filesWith('SQLite format 3')).toBeGreaterThan(0);
   await page.close();
-  await world.end();
 });

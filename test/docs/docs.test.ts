@@ -40,20 +40,12 @@ test('the README’s tour runs as it stands', async () => {
     ${local}
     assert.deepEqual([seen, problems, perSite.map((row) => ({ ...row }))], [['', 'A1 at Tolver Down', 'B2 at Tolver Down', 'A1 at Tolver Down'].slice(seen[0] === '' ? 0 : 1), [], [{ name: 'Tolver Down', hives: 1, mean: 7 }]]);
     await replica.close();`;
-  await writeFile(
-    join(folder, 'tour/tour.ts'),
+  await runs(
+    'tour',
     tour.replace('http://127.0.0.1:4280', server.url).replace("'phone.db'", JSON.stringify(join(folder, 'phone.db'))) +
       check,
   );
-  const { code, output } = await run(process.execPath, [
-    '--import',
-    'tsx',
-    '--conditions=koinon-source',
-    join(folder, 'tour/tour.ts'),
-  ]);
   await server.close();
-  expect(output).toBe('');
-  expect(code).toBe(0);
 });
 
 const blocksOf = async (page: string) => blocks(await readFile(join(root, 'docs/guide', `${page}.md`), 'utf8'), 'ts');
@@ -61,16 +53,7 @@ const blocksOf = async (page: string) => blocks(await readFile(join(root, 'docs/
 test('the guide’s pages about local data run as they stand', async () => {
   const pages = ['modelling', 'writing', 'reading', 'forms', 'schema-versions', 'import-export'];
   const guide = (await Promise.all(pages.map(blocksOf))).flat();
-  const [schemaBlock, labels, writing, asking, following, trying, opening, transfer] = guide as [
-    string,
-    string,
-    string,
-    string,
-    string,
-    string,
-    string,
-    string,
-  ];
+  const [schemaBlock = '', labels = '', writing, asking, following = '', trying, opening = '', transfer] = guide;
   await writeFile(join(folder, 'tour/apiary.ts'), schemaBlock);
   const program = `
     import assert from 'node:assert/strict';
@@ -103,14 +86,11 @@ test('the guide’s pages about local data run as they stand', async () => {
     ${transfer}
     assert.deepEqual(report, { rows: 1 });
     await replica.close(); await opened.close();`;
-  await writeFile(join(folder, 'tour/guide.ts'), program);
-  expect(
-    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/guide.ts')]),
-  ).toEqual({ code: 0, output: '' });
+  await runs('guide', program);
 });
 
 test('the guide’s page about offline and sync runs as it stands', async () => {
-  const [opening, listening, signing] = (await blocksOf('offline')) as [string, string, string];
+  const [opening, listening, signing] = await blocksOf('offline');
   const program = `
     import assert from 'node:assert/strict';
     import { openReplica } from '@koinon/client';
@@ -130,26 +110,17 @@ test('the guide’s page about offline and sync runs as it stands', async () => 
     while (warned.length === 0) await new Promise((done) => setTimeout(done, 20));
     stop();
     for (const each of [replica, signedIn, { close }, store]) await each.close();`;
-  await writeFile(
-    join(folder, 'tour/offline.ts'),
+  await runs(
+    'offline',
     program
       .replaceAll("'http://127.0.0.1:4280'", 'url')
       .replace("'phone.db'", JSON.stringify(join(folder, 'offline-phone.db')))
       .replace("'tablet.db'", JSON.stringify(join(folder, 'offline-tablet.db'))),
   );
-  expect(
-    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/offline.ts')]),
-  ).toEqual({ code: 0, output: '' });
 });
 
 test('the guide’s page about conflicts and refusals runs as it stands', async () => {
-  const [described, edits, deciding, correcting, status] = (await blocksOf('conflicts')) as [
-    string,
-    string,
-    string,
-    string,
-    string,
-  ];
+  const [described = '', edits, deciding, correcting, status] = await blocksOf('conflicts');
   await writeFile(join(folder, 'tour/conflicts-schema.ts'), described);
   const program = `
     import assert from 'node:assert/strict';
@@ -175,16 +146,13 @@ test('the guide’s page about conflicts and refusals runs as it stands', async 
     ${status}
     assert.equal(rows[0].sync.status, 'synced');
     for (const each of [ida, runa, server, store]) await each.close();`;
-  await writeFile(join(folder, 'tour/conflicts.ts'), program);
-  expect(
-    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/conflicts.ts')]),
-  ).toEqual({ code: 0, output: '' });
+  await runs('conflicts', program);
 });
 
 test('the guide to who gets what runs as it stands', async () => {
   const guide = await blocksOf('who-gets-what');
-  const [scoped, asking, , , untying] = guide as [string, string, string, string, string];
-  const [keep, erase, take, link] = untying.trim().split('\n') as [string, string, string, string];
+  const [scoped = '', asking = '', , , untying = ''] = guide;
+  const [keep, erase, take = '', link] = untying.trim().split('\n');
   const program = `
     import assert from 'node:assert/strict';
     import { openNodeDriver, openReplica } from '@koinon/client';
@@ -219,25 +187,46 @@ test('the guide to who gets what runs as it stands', async () => {
     await replica.close();
     office.close();
     await running.close();`;
-  await writeFile(join(folder, 'tour/scoped.ts'), program);
-  expect(
-    await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', join(folder, 'tour/scoped.ts')]),
-  ).toEqual({ code: 0, output: '' });
+  await runs('scoped', program);
+});
+
+test('every example in the public docs of a replica’s functions compiles, and runs as it stands', async () => {
+  const examples: string[] = [];
+  for (const file of ['data-api.ts', 'replica.ts', 'draft.ts']) {
+    const source = await readFile(join(root, 'packages/client/src/replica', file), 'utf8');
+    for (const [, block] of source.matchAll(/@example\n((?: +\*.*\n)+?) +\*\//g))
+      examples.push((block as string).replace(/^ +\* ?/gm, ''));
+  }
+  expect(examples.length).toBeGreaterThan(50);
+  const program = `
+    import { sql } from '@koinon/core';
+    import { withHives } from ${JSON.stringify(join(root, 'test/support/cooperative.ts'))};
+    const show = (_: unknown) => undefined;
+    ${examples.map((example, n) => `{ const file = '${folder}/copy-${n}.db'; await withHives('${folder}/hives-${n}.db', async (replica) => {\n${example}\n}); }`).join('\n')}`;
+  await runs('examples', program);
+  const configuration = {
+    extends: join(root, 'tsconfig.json'),
+    compilerOptions: {
+      noUncheckedIndexedAccess: false,
+      noUnusedLocals: false,
+      rewriteRelativeImportExtensions: false,
+      types: ['node'],
+      typeRoots: [join(root, 'node_modules/@types')],
+    },
+    include: ['examples.ts'],
+  };
+  await writeFile(join(folder, 'tour/tsconfig.json'), JSON.stringify(configuration));
+  expect(await run(join(root, 'node_modules/.bin/tsc'), ['-p', join(folder, 'tour')])).toEqual({ code: 0, output: '' });
 });
 
 test('the protocol’s curl examples run as they stand', async () => {
   const server = await serve('curl.db');
   const examples = blocks(await readFile(join(root, 'docs/protocol.md'), 'utf8'), 'sh');
   const answers = [];
-  for (const example of examples)
-    answers.push(
-      (
-        await run('bash', [
-          '-c',
-          example.replaceAll('http://127.0.0.1:4280', server.url).replaceAll('curl ', 'curl -sS '),
-        ])
-      ).output,
-    );
+  for (const example of examples) {
+    const command = example.replaceAll('http://127.0.0.1:4280', server.url).replaceAll('curl ', 'curl -sS ');
+    answers.push((await run('bash', ['-c', command])).output);
+  }
   await server.close();
   expect(answers).toHaveLength(5);
   expect(answers[3]).toMatch(/"id":"site-1"[\s\S]*"cursor"/);
@@ -246,6 +235,16 @@ test('the protocol’s curl examples run as they stand', async () => {
   expect(answers[1]).toContain('"kind":"snapshot"');
   expect(answers[2]).toContain('"outcome":"applied"');
 });
+
+/** Runs a program that a page's code was put into; it says nothing, and ends well. */
+async function runs(name: string, program: string): Promise<void> {
+  const file = join(folder, 'tour', `${name}.ts`);
+  await writeFile(file, program);
+  expect(await run(process.execPath, ['--import', 'tsx', '--conditions=koinon-source', file])).toEqual({
+    code: 0,
+    output: '',
+  });
+}
 
 function run(command: string, words: readonly string[]): Promise<{ code: number | null; output: string }> {
   const child = spawn(command, words, { cwd: root });

@@ -88,7 +88,7 @@ test('after any mix of edits, undo, revert, drafts and syncs, reverting what is 
   ));
 
 test('taking back the one row of a transaction leaves the rest of it, under another id', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const replica = await world.replica();
   await replica.insert('bed', { id: 'b', name: 'bed' });
   await replica.insertAll('plant', [
@@ -123,11 +123,10 @@ test('taking back the one row of a transaction leaves the rest of it, under anot
   await expect(replica.revert('bed', 'b2')).rejects.toMatchObject({ code: 'change-needed' });
   expect(await replica.get('bed', 'b2')).toMatchObject({ name: 'new' });
   expect(await replica.outbox()).toHaveLength(2);
-  await world.end();
 });
 
 test('what a rollback took back, and what another process wrote, is not mistaken for the base', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const [one, other] = [await world.replica({ file: 'shared.db' }), await world.replica({ file: 'shared.db' })];
   await one.insert('bed', { id: 'b', name: 'bed' });
   for (const id of ['p0', 'p1']) await one.insert('plant', { id, bed: 'b', kind: 'herb', label: 'server' });
@@ -146,5 +145,4 @@ test('what a rollback took back, and what another process wrote, is not mistaken
     expect(await one.get('plant', id)).toMatchObject({ label: 'server', height: null });
   }
   expect(await one.status()).toMatchObject({ pending: 0 });
-  await world.end();
 });

@@ -379,7 +379,7 @@ test.each([
 ])(
   'an outbox that was edited by hand (%s) is told by what is wrong with it, and nothing of it is sent',
   async (sql, why) => {
-    const world = await World.of(register);
+    const world = await World.inTest(register);
     const file = world.path('edited.db');
     const open = (server: string | BadNetwork) => openReplica({ schema: register, file, server });
     const replica = await open(world.server.url);
@@ -401,12 +401,11 @@ test.each([
     expect([network.bodies, network.asked]).toEqual([[], []]);
     expect(await again.get('site', 's')).toMatchObject({ name: 'Tolver Down' });
     await again.close();
-    await world.end();
   },
 );
 
 test('what is shown and does not follow from the server’s row and the changes is found', async () => {
-  const world = await World.of(register);
+  const world = await World.inTest(register);
   const replica = await openReplica({ schema: register, file: world.path('shown.db'), server: world.server.url });
   await replica.insert('site', { id: 's', name: 'Marrowfen' });
   await replica.sync();
@@ -420,5 +419,4 @@ test('what is shown and does not follow from the server’s row and the changes 
   driver.exec("UPDATE site SET name = 'Tolver Down'; DELETE FROM koinon_base");
   expect(verifyFile(driver, register)).not.toEqual([]);
   driver.close();
-  await world.end();
 });

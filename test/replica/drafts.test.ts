@@ -1,7 +1,7 @@
 import type { Replica } from '@koinon/client';
 import fc from 'fast-check';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
-import { type Household, household, openings } from '../support/household.ts';
+import { furnished, type Household, household, openings } from '../support/household.ts';
 import { runs } from '../support/runs.ts';
 import { World } from '../support/world.ts';
 
@@ -10,10 +10,7 @@ import { World } from '../support/world.ts';
 describe.each(Object.entries(openings))('a replica %s', (where, open) => {
   let replica: Replica<Household>;
   beforeEach(async () => {
-    replica = await open();
-    await replica.insert('room', { id: 'r1', name: 'attic' });
-    await replica.insert('my shelf', { id: 's1', room: 'r1' });
-    await replica.insert('thing', { id: 't1', shelf: 's1', name: 'lamp' });
+    replica = await furnished(open);
   });
   afterEach(() => replica.close());
   describe('drafts', () => {
@@ -131,7 +128,7 @@ describe.each(Object.entries(openings))('a replica %s', (where, open) => {
       ));
 
     test('a row, or everything, goes back to what the server last gave; what was sent does not', async () => {
-      const world = await World.of(household);
+      const world = await World.inTest(household);
       const [mine, other] = [await world.replica(), await world.replica()];
       await mine.insertAll('thing', [
         { id: 'a', name: 'a', worth: 1 },
@@ -165,7 +162,6 @@ describe.each(Object.entries(openings))('a replica %s', (where, open) => {
       await mine.update('thing', 'b', { name: 'sent' });
       await mine.sync({ direction: 'push' });
       await expect(mine.undo()).rejects.toMatchObject({ code: 'already-sent' });
-      await world.end();
     });
     const rowsOfThings = async (replica: Replica<Household>) =>
       (await replica.rows({ from: 'thing' })).map((row) => ({ ...row }));

@@ -12,7 +12,7 @@ const worker = (workerData: object) =>
   });
 
 test('a replica in a worker thread keeps its data, syncs, is live, and survives its thread', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const thread = worker({ file: world.path('threaded.db'), server: world.server.url });
   const replica = await connectReplica(thread, garden);
   const results: Result<{ id: string; name: string }>[] = [];
@@ -49,7 +49,6 @@ test('a replica in a worker thread keeps its data, syncs, is live, and survives 
   await expect(replica.count({ from: 'bed' })).rejects.toMatchObject({ code: 'replica-closed' });
   const again = await world.replica({ file: 'threaded.db' });
   expect((await again.rows({ from: 'bed', order: 'name' })).map(({ name }) => name)).toEqual(['office', 'pond']);
-  await world.end();
 });
 
 test('what opening throws there is thrown here', async () => {
@@ -90,7 +89,7 @@ test('a host that has long been ready is found all the same, and asked again it 
 });
 
 test('behind a port a person decides, takes back, sends again, and brings back, as in this thread', async () => {
-  const world = await World.of(garden, 'SQLite', {
+  const world = await World.inTest(garden, 'SQLite', {
     rules: {
       plant: {
         validate: ({ after }) =>
@@ -159,12 +158,11 @@ test('behind a port a person decides, takes back, sends again, and brings back, 
   stop();
   await here.close();
   port1.close();
-  await world.end();
 });
 
 test('a host that is asked what its predecessor began, before the app knows of it: nothing is told to be done that is not, and nothing is begun twice', async () => {
   const { port1: app, port2 } = new MessageChannel();
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const replica = await world.replica();
   void hostReplica(port2, async () => replica);
   const answers: {
@@ -206,5 +204,4 @@ test('a host that is asked what its predecessor began, before the app knows of i
   await sleep(50);
   expect(results()).toBe(before + 1);
   app.close();
-  await world.end();
 });

@@ -5,23 +5,19 @@ import { expect, test } from 'vitest';
 import { garden, World } from '../support/world.ts';
 
 test('kill -9 right after an acknowledged write loses nothing and leaves nothing by halves', async () => {
-  const world = await World.of(garden);
-  try {
-    for (const [round, writes] of [1, 2, 9, 60].entries()) {
-      const file = `killed-${round}.db`;
-      const acknowledged = await writeAndKill(world.path(file), writes);
-      const replica = await world.replica({ file });
-      const beds = new Set((await replica.rows({ from: 'bed' })).map(({ id }) => id));
-      const plants = new Set((await replica.rows({ from: 'plant' })).map(({ id }) => id));
-      for (let n = 0; n <= acknowledged; n++) expect(beds).toContain(`bed-${n}`);
-      for (const id of beds) if (Number(id.slice(4)) % 3 === 2) expect(plants).toContain(`plant-${id.slice(4)}`);
-      // The outbox tells the same story: every row there is queued, and nothing else is.
-      const queued = (await replica.outbox()).flatMap(({ changes }) => changes.map(({ id }) => id));
-      expect(queued.sort()).toEqual([...beds, ...plants].sort());
-      await replica.close();
-    }
-  } finally {
-    await world.end();
+  const world = await World.inTest(garden);
+  for (const [round, writes] of [1, 2, 9, 60].entries()) {
+    const file = `killed-${round}.db`;
+    const acknowledged = await writeAndKill(world.path(file), writes);
+    const replica = await world.replica({ file });
+    const beds = new Set((await replica.rows({ from: 'bed' })).map(({ id }) => id));
+    const plants = new Set((await replica.rows({ from: 'plant' })).map(({ id }) => id));
+    for (let n = 0; n <= acknowledged; n++) expect(beds).toContain(`bed-${n}`);
+    for (const id of beds) if (Number(id.slice(4)) % 3 === 2) expect(plants).toContain(`plant-${id.slice(4)}`);
+    // The outbox tells the same story: every row there is queued, and nothing else is.
+    const queued = (await replica.outbox()).flatMap(({ changes }) => changes.map(({ id }) => id));
+    expect(queued.sort()).toEqual([...beds, ...plants].sort());
+    await replica.close();
   }
 });
 

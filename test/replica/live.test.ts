@@ -155,7 +155,7 @@ test('joins, summaries, SQL templates and settings are live as well', async () =
 });
 
 test('a listener hears old and new row, kind and origin, of the rows it asked for', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const replica = await world.replica();
   const heard: unknown[] = [];
   await replica.insert('bed', { id: 'b1', name: 'north' });
@@ -175,7 +175,6 @@ test('a listener hears old and new row, kind and origin, of the rows it asked fo
     { kind: 'update', id: 'p1', before: { height: 8 }, after: { height: 2 }, origin: 'server' },
     { kind: 'insert', id: 'p2', before: null, after: { height: 30 }, origin: 'server' },
   ]);
-  await world.end();
 });
 
 test('what cannot be run reaches the subscriber, and a subscriber that throws does not harm the others', async () => {
@@ -231,12 +230,11 @@ test('a live query is an async iterable and a standard Observable', async () => 
 });
 
 test('live queries follow what another process writes into the same file', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const [here, there] = [await world.replica({ file: 'shared.db' }), await world.replica({ file: 'shared.db' })];
   const names: string[][] = [];
   here.live({ from: 'bed', order: 'name' }).subscribe(({ rows }) => names.push(rows.map(({ name }) => name)));
   await there.insert('bed', { name: 'north' });
   await here.insert('bed', { name: 'south' });
   await expect.poll(() => names.at(-1), { timeout: 5_000 }).toEqual(['north', 'south']);
-  await world.end();
 });

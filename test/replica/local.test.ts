@@ -1,17 +1,14 @@
 import { openReplica, type Replica } from '@koinon/client';
 import { integer, KoinonError, reference, schema, sql, table, text } from '@koinon/core';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
-import { type Household, household, openings } from '../support/household.ts';
+import { furnished, type Household, household, openings } from '../support/household.ts';
 
 // The replica alone, as an app works with it all day.
 
 describe.each(Object.entries(openings))('a replica %s', (_where, open) => {
   let replica: Replica<Household>;
   beforeEach(async () => {
-    replica = await open();
-    await replica.insert('room', { id: 'r1', name: 'attic' });
-    await replica.insert('my shelf', { id: 's1', room: 'r1' });
-    await replica.insert('thing', { id: 't1', shelf: 's1', name: 'lamp' });
+    replica = await furnished(open);
   });
   afterEach(() => replica.close());
 

@@ -48,7 +48,7 @@ test('new tables, columns with a default and indexes come by themselves, and old
 });
 
 test('migrations carry rows, outbox and bases along, and what was unsent is sent in the new shape', async () => {
-  const world = await World.of(
+  const world = await World.inTest(
     schema({
       tool: table({ label: text(), weight: text({ optional: true }), shelf: text() }),
       shelf: table({ name: text() }),
@@ -101,7 +101,6 @@ test('migrations carry rows, outbox and bases along, and what was unsent is sent
   await after.revertAll();
   expect(await after.get('gear', 't1')).toMatchObject({ name: 'smoker', weight: 1.5 });
   await after.close();
-  await world.end();
 });
 
 test('a migration that fails, or is missing, leaves the file as it was', async () => {
@@ -303,7 +302,7 @@ test('memory says that it does not last', async () => {
 });
 
 test('two replicas on one file write side by side; one syncs, the other is told who does', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const [one, other] = [await world.replica({ file: 'shared.db' }), await world.replica({ file: 'shared.db' })];
   await Promise.all(Array.from({ length: 40 }, (_, n) => (n % 2 ? one : other).insert('bed', { name: `bed ${n}` })));
   expect(await one.count({ from: 'bed' })).toBe(40);
@@ -340,5 +339,4 @@ test('two replicas on one file write side by side; one syncs, the other is told 
   for (const part of ['', '-wal']) await copyFile(world.path(`shared.db${part}`), world.path(`copy.db${part}`));
   const copy = await world.replica({ file: 'copy.db' });
   await copy.sync();
-  await world.end();
 });

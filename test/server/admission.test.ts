@@ -11,7 +11,7 @@ const uuid = (n: number) => `00000000-0000-4000-8000-${n.toString(16).padStart(1
 
 test('every request counts before who sends it is asked: paths that are not there, upgrades, joins and guesses over sockets', async () => {
   let asked = 0;
-  const world = await World.of(garden, 'SQLite', {
+  const world = await World.inTest(garden, 'SQLite', {
     authenticate: (token) => {
       asked++;
       return token === 'good' ? { id: 'runa', claims: {} } : undefined;
@@ -48,7 +48,6 @@ test('every request counts before who sends it is asked: paths that are not ther
     await new Promise((status) => socket().on('unexpected-response', (_r, { statusCode }) => status(statusCode))),
   ).toBe(429);
   expect(asked).toBe(before);
-  await world.end();
 });
 
 test('requests that wait are held up to a size and a number; the others are refused, and the server stops at once', async () => {
@@ -102,28 +101,24 @@ function sendingTo({ server }: World) {
 }
 
 test('the bodies of all requests share one memory; what does not fit is refused, and the memory is given back', async () => {
-  const world = await World.of(garden, 'SQLite', { bodyBytes: 2e6 });
+  const world = await World.inTest(garden, 'SQLite', { bodyBytes: 2e6 });
   const sending = sendingTo(world);
-  try {
-    for (let round = 0; round < 3; round++) {
-      const slow = Array.from({ length: 3 }, () => sending(400_000, 300_000));
-      await expect.poll(async () => (await sending(200_000).answer).slice(9, 12)).toBe('429');
-      expect((await sending(50_000).answer).slice(9, 12), 'a small one fits').toBe('400');
-      expect(await sending(200_000).answer).toMatch(/too-many-requests/);
-      slow[0]?.socket.destroy();
-      await expect.poll(async () => (await sending(200_000).answer).slice(9, 12)).toBe('400');
-      slow[1]?.socket.write(' '.repeat(100_000));
-      expect((await slow[1]?.answer)?.slice(9, 12), 'read to its end').toBe('400');
-      slow[2]?.socket.destroy();
-      await expect.poll(async () => (await sending(900_000).answer).slice(9, 12)).toBe('400');
-    }
-    const unfinished = sending(400_000, 300_000);
-    await expect.poll(async () => (await sending(800_000).answer).slice(9, 12)).toBe('429');
-    await world.server.close();
-    expect(await unfinished.answer, 'a server that stops does not wait for it').toBe('');
-  } finally {
-    await world.end();
+  for (let round = 0; round < 3; round++) {
+    const slow = Array.from({ length: 3 }, () => sending(400_000, 300_000));
+    await expect.poll(async () => (await sending(200_000).answer).slice(9, 12)).toBe('429');
+    expect((await sending(50_000).answer).slice(9, 12), 'a small one fits').toBe('400');
+    expect(await sending(200_000).answer).toMatch(/too-many-requests/);
+    slow[0]?.socket.destroy();
+    await expect.poll(async () => (await sending(200_000).answer).slice(9, 12)).toBe('400');
+    slow[1]?.socket.write(' '.repeat(100_000));
+    expect((await slow[1]?.answer)?.slice(9, 12), 'read to its end').toBe('400');
+    slow[2]?.socket.destroy();
+    await expect.poll(async () => (await sending(900_000).answer).slice(9, 12)).toBe('400');
   }
+  const unfinished = sending(400_000, 300_000);
+  await expect.poll(async () => (await sending(800_000).answer).slice(9, 12)).toBe('429');
+  await world.server.close();
+  expect(await unfinished.answer, 'a server that stops does not wait for it').toBe('');
 });
 
 test('a body that stops coming ends its connection; one that comes slowly is read', async () => {
@@ -152,7 +147,7 @@ test('a body that stops coming ends its connection; one that comes slowly is rea
 });
 
 test('what is no HTTP, or no upgrade, is answered by a problem document too', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const port = Number(new URL(world.server.url).port);
   const raw = (text: string) =>
     new Promise<string>((answer) => {
@@ -183,11 +178,10 @@ test('what is no HTTP, or no upgrade, is answered by a problem document too', as
   }
   const head = await fetch(`${world.server.url}/v1/feed?follow=true`, { method: 'HEAD' });
   expect([head.status, head.headers.get('content-type')]).toEqual([200, 'text/event-stream']);
-  await world.end();
 });
 
 test('a user who is removed, or sent away, hears nothing more', async () => {
-  const world = await World.of(garden, 'SQLite', { authenticate: (token) => ({ id: token, claims: {} }) });
+  const world = await World.inTest(garden, 'SQLite', { authenticate: (token) => ({ id: token, claims: {} }) });
   const follow = async (user: string) => {
     const answer = await fetch(`${world.server.url}/v1/feed?follow=true`, {
       headers: { authorization: `Bearer ${user}` },
@@ -204,5 +198,4 @@ test('a user who is removed, or sent away, hears nothing more', async () => {
   expect(world.server.disconnect('mika')).toBe(0);
   expect(world.server.disconnect('vera')).toBe(1);
   expect(await vera).toBe('vera ended');
-  await world.end();
 });

@@ -33,6 +33,16 @@ const token = (given: Given = {}) => {
   return (given.sub === '' ? made : made.setSubject(given.sub ?? 'runa')).sign(bytes(given.secret ?? secret));
 };
 
+/** A token of a sign-in service that signs with a key pair. */
+const signedBy = (key: CryptoKey) =>
+  new SignJWT({})
+    .setProtectedHeader({ alg: 'ES256', kid: 'k' })
+    .setSubject('runa')
+    .setIssuer(issuer)
+    .setAudience(audience)
+    .setExpirationTime('1h')
+    .sign(key);
+
 let world: World;
 let closing: Replica<Garden>[];
 const seenUsers: unknown[] = [];
@@ -238,24 +248,10 @@ test('tokens are verified by a set of public keys as well, and by no key that is
     issuer,
     audience,
   });
-  const signed = (key: typeof privateKey) =>
-    new SignJWT({})
-      .setProtectedHeader({ alg: 'ES256', kid: 'k' })
-      .setSubject('runa')
-      .setIssuer(issuer)
-      .setAudience(audience)
-      .setExpirationTime('1h')
-      .sign(key);
-  expect(await verify(await signed(privateKey))).toMatchObject({ id: 'runa' });
-  expect(await verify(await signed(foreign))).toEqual({ refused: 'signature verification failed' });
+  expect(await verify(await signedBy(privateKey))).toMatchObject({ id: 'runa' });
+  expect(await verify(await signedBy(foreign))).toEqual({ refused: 'signature verification failed' });
   // The public key is public: a token signed with it as if it were a secret is none.
-  const confused = await new SignJWT({})
-    .setProtectedHeader({ alg: 'HS256' })
-    .setSubject('runa')
-    .setIssuer(issuer)
-    .setAudience(audience)
-    .setExpirationTime('1h')
-    .sign(bytes(JSON.stringify(await exportJWK(publicKey))));
+  const confused = await token({ secret: JSON.stringify(await exportJWK(publicKey)) });
   expect(await verify(confused)).toHaveProperty('refused');
 });
 
@@ -269,13 +265,7 @@ test('while the keys cannot be had nobody is let in, and nobody has to sign in a
   world = await World.of(garden, 'SQLite', {
     authenticate: jwtAuthentication({ key: { keySet }, algorithms: ['ES256'], issuer, audience }),
   });
-  const signed = await new SignJWT({})
-    .setProtectedHeader({ alg: 'ES256', kid: 'k' })
-    .setSubject('runa')
-    .setIssuer(issuer)
-    .setAudience(audience)
-    .setExpirationTime('1h')
-    .sign(privateKey);
+  const signed = await signedBy(privateKey);
   closing = [];
   const replica = await open({ token: () => signed, sync: { minDelay: 20, maxDelay: 50 } });
   await replica.insert('bed', { id: 'b', name: 'north' });

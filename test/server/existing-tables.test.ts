@@ -133,7 +133,7 @@ const broken = {
 const mended = { SQLite: 'DROP TRIGGER clerk', PostgreSQL: 'DROP TRIGGER clerk ON plant' };
 
 test('PostgreSQL: rows that somebody has locked for long wait, many of them, and all others go up within one request', async () => {
-  const world = await World.of(garden, 'PostgreSQL');
+  const world = await World.inTest(garden, 'PostgreSQL');
   const office = await plantedBy(world);
   await office.exec("INSERT INTO plant SELECT 'p' || n, 'b', 'herb', NULL, n, 0, '[]' FROM generate_series(1, 60) n");
   const replica = await world.replica();
@@ -146,11 +146,10 @@ test('PostgreSQL: rows that somebody has locked for long wait, many of them, and
   await open.exec('COMMIT');
   expect((await replica.sync()).up).toEqual({ applied: 30, stale: 0, waiting: 0, rejected: 0 });
   expect(await rowsOf(office)).toEqual(await rowsOf(replica));
-  await world.end();
 });
 
 test('PostgreSQL: whatever a trigger, a policy or a limit refuses is a refusal, under the code it comes with', async () => {
-  const world = await World.of(garden, 'PostgreSQL');
+  const world = await World.inTest(garden, 'PostgreSQL');
   const office = await plantedBy(world);
   await office.exec(
     `CREATE INDEX ON plant (label);
@@ -182,5 +181,4 @@ test('PostgreSQL: whatever a trigger, a policy or a limit refuses is a refusal, 
     'value-range',
   ]);
   expect(problems[0]?.message).toContain('not this one');
-  await world.end();
 });

@@ -57,52 +57,44 @@ const run = async (shell: Shell, sql: string) => {
 };
 
 test('history 11: REPLACE, OR IGNORE, key updates, DELETE without WHERE: all are in the feed', async () => {
-  const world = await World.of(garden);
-  try {
-    const shell = await world.shell();
-    let follower: Replica<Garden> = await world.replica();
-    await follower.sync();
-    await fc.assert(
-      fc.asyncProperty(fc.array(statement, { minLength: 1, maxLength: 6 }), async (statements) => {
-        for (const sql of statements) await run(shell, sql);
-        await follower.sync();
-        expect(await rowsOf(follower)).toEqual(await rowsOf(shell));
-      }),
-      runs(250),
-    );
-    follower = await world.replica();
-    await follower.sync();
-    expect(await rowsOf(follower)).toEqual(await rowsOf(shell));
-  } finally {
-    await world.end();
-  }
+  const world = await World.inTest(garden);
+  const shell = await world.shell();
+  let follower: Replica<Garden> = await world.replica();
+  await follower.sync();
+  await fc.assert(
+    fc.asyncProperty(fc.array(statement, { minLength: 1, maxLength: 6 }), async (statements) => {
+      for (const sql of statements) await run(shell, sql);
+      await follower.sync();
+      expect(await rowsOf(follower)).toEqual(await rowsOf(shell));
+    }),
+    runs(250),
+  );
+  follower = await world.replica();
+  await follower.sync();
+  expect(await rowsOf(follower)).toEqual(await rowsOf(shell));
 });
 
 test('cascades reach the replicas, and a row replaced by an equal one is not sent again', async () => {
-  const world = await World.of(garden);
-  try {
-    const shell = await world.shell();
-    await shell.exec('CREATE TABLE row_count (n INTEGER); INSERT INTO row_count VALUES (0)');
-    await shell.exec(
-      'CREATE TRIGGER of_the_office AFTER DELETE ON bed BEGIN DELETE FROM plant WHERE bed = OLD.id; UPDATE row_count SET n = n + 1; END',
-    );
-    await shell.exec("INSERT INTO bed VALUES ('b1', 'north', 1), ('b2', 'south', 0)");
-    await shell.exec(
-      "INSERT INTO plant VALUES ('p1', 'b1', 'herb', NULL, 3, 0, '[]'), ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')",
-    );
-    const replica = await world.replica();
-    await replica.sync();
-    await shell.exec("DELETE FROM bed WHERE id = 'b1'");
-    expect((await replica.sync()).down).toMatchObject({ insert: 0, update: 0, delete: 2 });
-    await shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')");
-    expect((await replica.sync()).received).toBe(0);
-    await shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 4, 0, '[]')");
-    const { lines } = await world.request('/v1/pull', {});
-    expect((await replica.sync()).down).toMatchObject({ insert: 0, update: 1, delete: 0 });
-    expect(lines).toHaveLength(3);
-  } finally {
-    await world.end();
-  }
+  const world = await World.inTest(garden);
+  const shell = await world.shell();
+  await shell.exec('CREATE TABLE row_count (n INTEGER); INSERT INTO row_count VALUES (0)');
+  await shell.exec(
+    'CREATE TRIGGER of_the_office AFTER DELETE ON bed BEGIN DELETE FROM plant WHERE bed = OLD.id; UPDATE row_count SET n = n + 1; END',
+  );
+  await shell.exec("INSERT INTO bed VALUES ('b1', 'north', 1), ('b2', 'south', 0)");
+  await shell.exec(
+    "INSERT INTO plant VALUES ('p1', 'b1', 'herb', NULL, 3, 0, '[]'), ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')",
+  );
+  const replica = await world.replica();
+  await replica.sync();
+  await shell.exec("DELETE FROM bed WHERE id = 'b1'");
+  expect((await replica.sync()).down).toMatchObject({ insert: 0, update: 0, delete: 2 });
+  await shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 3, 0, '[]')");
+  expect((await replica.sync()).received).toBe(0);
+  await shell.exec("REPLACE INTO plant VALUES ('p2', 'b2', 'tree', 'oak', 4, 0, '[]')");
+  const { lines } = await world.request('/v1/pull', {});
+  expect((await replica.sync()).down).toMatchObject({ insert: 0, update: 1, delete: 0 });
+  expect(lines).toHaveLength(3);
 });
 
 test('a store that would be in memory is refused, since its connections would see nothing of each other', async () => {
@@ -111,25 +103,21 @@ test('a store that would be in memory is refused, since its connections would se
 });
 
 test('rows that were in the database before Koinon are stamped, and others’ unique indexes are respected', async () => {
-  const world = await World.of(garden);
-  try {
-    const shell = await world.shell();
-    await shell.exec('DROP TRIGGER koinon_bed_after_insert');
-    await shell.exec("INSERT INTO bed VALUES ('b1', 'unseen', 1)");
-    await shell.exec('CREATE UNIQUE INDEX one_label ON plant (label)');
-    await world.restart();
-    const replica = await world.replica();
-    await replica.sync();
-    expect(await replica.get('bed', 'b1')).toMatchObject({ name: 'unseen' });
-    await shell.exec("INSERT INTO plant VALUES ('p1', 'b1', 'herb', 'sage', 3, 0, '[]')");
-    await replica.sync();
-    await shell.exec("REPLACE INTO plant VALUES ('p2', 'b1', 'herb', 'sage', 3, 0, '[]')");
-    await replica.sync();
-    expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
-    expect(await replica.get('plant', 'p1')).toBeUndefined();
-  } finally {
-    await world.end();
-  }
+  const world = await World.inTest(garden);
+  const shell = await world.shell();
+  await shell.exec('DROP TRIGGER koinon_bed_after_insert');
+  await shell.exec("INSERT INTO bed VALUES ('b1', 'unseen', 1)");
+  await shell.exec('CREATE UNIQUE INDEX one_label ON plant (label)');
+  await world.restart();
+  const replica = await world.replica();
+  await replica.sync();
+  expect(await replica.get('bed', 'b1')).toMatchObject({ name: 'unseen' });
+  await shell.exec("INSERT INTO plant VALUES ('p1', 'b1', 'herb', 'sage', 3, 0, '[]')");
+  await replica.sync();
+  await shell.exec("REPLACE INTO plant VALUES ('p2', 'b1', 'herb', 'sage', 3, 0, '[]')");
+  await replica.sync();
+  expect(await rowsOf(replica)).toEqual(await rowsOf(shell));
+  expect(await replica.get('plant', 'p1')).toBeUndefined();
 });
 
 test('SQLite: tables that were there before keep their names, keys and rows; every writer’s changes are in the feed; release leaves no trace', async () => {
@@ -301,20 +289,16 @@ test('SQLite: a column that marks deletions stands for deletion, both ways, whic
 });
 
 test('SQLite: while another program is in the middle of writing, others read and are answered, and a push goes through when it has ended', async () => {
-  const world = await World.of(garden);
-  try {
-    const shell = await world.shell();
-    const replica = await world.replica();
-    await replica.insert('bed', { id: 'mine', name: 'mine' });
-    await shell.exec("BEGIN IMMEDIATE; INSERT INTO bed VALUES ('theirs', 'theirs', true)");
-    const pushing = replica.sync({ direction: 'push' });
-    const reader = await world.replica();
-    expect((await reader.sync()).received).toBe(0);
-    await shell.exec('COMMIT');
-    expect((await pushing).up).toMatchObject({ applied: 1 });
-    await reader.sync();
-    expect((await reader.rows({ from: 'bed', order: 'id' })).map(({ id }) => id)).toEqual(['mine', 'theirs']);
-  } finally {
-    await world.end();
-  }
+  const world = await World.inTest(garden);
+  const shell = await world.shell();
+  const replica = await world.replica();
+  await replica.insert('bed', { id: 'mine', name: 'mine' });
+  await shell.exec("BEGIN IMMEDIATE; INSERT INTO bed VALUES ('theirs', 'theirs', true)");
+  const pushing = replica.sync({ direction: 'push' });
+  const reader = await world.replica();
+  expect((await reader.sync()).received).toBe(0);
+  await shell.exec('COMMIT');
+  expect((await pushing).up).toMatchObject({ applied: 1 });
+  await reader.sync();
+  expect((await reader.rows({ from: 'bed', order: 'id' })).map(({ id }) => id)).toEqual(['mine', 'theirs']);
 });

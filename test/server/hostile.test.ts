@@ -411,35 +411,31 @@ test('in a service of somebody else’s the socket is served too, and only so ma
 test.each(storeKinds)(
   '%s: an id that no database can look for is refused by itself, and the others go on',
   async (kind) => {
-    const world = await World.of(garden, kind);
-    try {
-      const transactions = ['a\0b', 'good'].map((id, n) => ({
-        id: `01920000-0000-7000-8000-00000000010${n}`,
-        editedAt: '2026-06-01T10:00:00.000Z',
-        dependsOn: [],
-        changes: [{ kind: 'insert', table: 'bed', id, columns: { name: `bed ${n}` } }],
-      }));
-      const push = (some: readonly object[]) =>
-        fetch(`${world.server.url}/v1/push`, {
-          method: 'POST',
-          headers: { 'content-type': 'application/json' },
-          body: JSON.stringify({ replica: '01920000-0000-7000-8000-000000000000', base: null, transactions: some }),
-        }).then((answer) => answer.json());
-      expect(await push(transactions)).toMatchObject({
-        outcomes: [{ outcome: 'rejected', problems: [{ code: 'value-type', column: 'id' }] }, { outcome: 'applied' }],
-      });
-      // And alone, with a receipt that says so again.
-      expect(await push(transactions.slice(0, 1))).toMatchObject({ outcomes: [{ outcome: 'rejected' }] });
-      const { status } = await fetch(`${world.server.url}/v1/restore`, {
+    const world = await World.inTest(garden, kind);
+    const transactions = ['a\0b', 'good'].map((id, n) => ({
+      id: `01920000-0000-7000-8000-00000000010${n}`,
+      editedAt: '2026-06-01T10:00:00.000Z',
+      dependsOn: [],
+      changes: [{ kind: 'insert', table: 'bed', id, columns: { name: `bed ${n}` } }],
+    }));
+    const push = (some: readonly object[]) =>
+      fetch(`${world.server.url}/v1/push`, {
         method: 'POST',
         headers: { 'content-type': 'application/json' },
-        body: JSON.stringify({ table: 'bed', id: 'a\0b' }),
-      });
-      expect(status).toBe(400);
-      for (const query of ['id=a%00b', 'before=5&beforeTable=bed&beforeId=a%00b'])
-        expect((await fetch(`${world.server.url}/v1/trash?${query}`)).status, query).toBe(400);
-    } finally {
-      await world.end();
-    }
+        body: JSON.stringify({ replica: '01920000-0000-7000-8000-000000000000', base: null, transactions: some }),
+      }).then((answer) => answer.json());
+    expect(await push(transactions)).toMatchObject({
+      outcomes: [{ outcome: 'rejected', problems: [{ code: 'value-type', column: 'id' }] }, { outcome: 'applied' }],
+    });
+    // And alone, with a receipt that says so again.
+    expect(await push(transactions.slice(0, 1))).toMatchObject({ outcomes: [{ outcome: 'rejected' }] });
+    const { status } = await fetch(`${world.server.url}/v1/restore`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify({ table: 'bed', id: 'a\0b' }),
+    });
+    expect(status).toBe(400);
+    for (const query of ['id=a%00b', 'before=5&beforeTable=bed&beforeId=a%00b'])
+      expect((await fetch(`${world.server.url}/v1/trash?${query}`)).status, query).toBe(400);
   },
 );

@@ -23,7 +23,7 @@ test('it names every route of the server and no other', async () => {
   app.addHook('onRoute', ({ method, url }) => {
     if (method !== 'HEAD' && method !== 'OPTIONS') routes.push(`${String(method).toLowerCase()} ${url}`);
   });
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const store = await sqliteStore(garden, world.path('openapi.db'));
   await app.register(koinonPlugin, { store });
   const named = Object.entries(openApi.paths).flatMap(([path, methods]) =>
@@ -34,7 +34,6 @@ test('it names every route of the server and no other', async () => {
   expect(given).toEqual(JSON.parse(JSON.stringify(openApi)));
   await app.close();
   await store.close();
-  await world.end();
 });
 
 test('a linter for OpenAPI documents finds nothing to complain of', async () => {
@@ -45,7 +44,7 @@ test('a linter for OpenAPI documents finds nothing to complain of', async () => 
 });
 
 test('what replicas send and servers answer fits it, and what the server refuses does not', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const network = new BadNetwork(world.server.url);
   const replica = await world.replica({ server: network });
   await replica.insert('bed', { id: 'b', name: 'north' });
@@ -104,5 +103,4 @@ test('what replicas send and servers answer fits it, and what the server refuses
     expect(answered.status, JSON.stringify(wrong)).toBe(400);
     expect(fits('Problem', answered.lines[0])).toBeNull();
   }
-  await world.end();
 });

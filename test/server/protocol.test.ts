@@ -183,44 +183,40 @@ test('a duplicate id is stale to who could not know of it and rejected for who d
 test.each(storeKinds)(
   '%s: what was done under one id is not done again under another, alone or joined, and nothing follows what was not done',
   async (kind) => {
-    const world = await World.of(garden, kind);
-    try {
-      const [replica, one, two] = [uuid(500), uuid(501), uuid(502)];
-      const push = async (...transactions: object[]) =>
-        (await world.request('/v1/push', { replica, base: null, transactions })).lines[0] as unknown;
-      const applied = async (asking = replica) =>
-        (await world.request('/v1/applied', { replica: asking, origins: [one, two, uuid(503)] })).lines[0] as unknown;
-      const first = { ...transaction([insert({ name: 'one' }, 'one')]), id: one };
-      expect(await push(first)).toMatchObject({ outcomes: [{ outcome: 'applied' }] });
-      const both = { origins: [one, two] };
-      const joined = transaction([insert({ name: 'one' }, 'one'), insert({ name: 'two' }, 'two')], both);
-      const plant = { kind: 'insert', table: 'plant', id: 'p', columns: { bed: 'two', kind: 'herb' } };
-      const follows = transaction([plant]);
-      const receipts = [{ origin: one, id: one }];
-      expect(await push(joined, follows)).toMatchObject({
-        outcomes: [
-          { outcome: 'applied-before', receipts },
-          { outcome: 'blocked', blockedBy: joined.id },
-        ],
-      });
-      expect(await applied()).toEqual({ receipts });
-      const rest = transaction([insert({ name: 'two' }, 'two')], { origins: [two] });
-      const again = transaction([insert({ name: 'two' }, 'two')], { origins: [two] });
-      const done = { origin: two, id: rest.id };
-      expect(await push(rest, again, follows)).toMatchObject({
-        outcomes: [{ outcome: 'applied' }, { outcome: 'applied-before', receipts: [done] }, { outcome: 'applied' }],
-      });
-      const told = (await applied()) as { receipts: { origin: string }[] };
-      expect(told.receipts.sort((a, b) => (a.origin < b.origin ? -1 : 1))).toEqual([...receipts, done]);
-      // Of another replica's nothing is told.
-      expect(await applied(uuid(504))).toEqual({ receipts: [] });
-      const uploads = async (asking: string) => (await world.request('/v1/pull', { replica: asking })).lines[0];
-      expect([await uploads(replica), await uploads(uuid(504))]).toMatchObject([{ uploads: 3 }, { uploads: 0 }]);
-      const [{ n }] = (await (await world.shell()).all('SELECT count(*) AS n FROM bed')) as [{ n: unknown }];
-      expect(Number(n)).toBe(2);
-    } finally {
-      await world.end();
-    }
+    const world = await World.inTest(garden, kind);
+    const [replica, one, two] = [uuid(500), uuid(501), uuid(502)];
+    const push = async (...transactions: object[]) =>
+      (await world.request('/v1/push', { replica, base: null, transactions })).lines[0] as unknown;
+    const applied = async (asking = replica) =>
+      (await world.request('/v1/applied', { replica: asking, origins: [one, two, uuid(503)] })).lines[0] as unknown;
+    const first = { ...transaction([insert({ name: 'one' }, 'one')]), id: one };
+    expect(await push(first)).toMatchObject({ outcomes: [{ outcome: 'applied' }] });
+    const both = { origins: [one, two] };
+    const joined = transaction([insert({ name: 'one' }, 'one'), insert({ name: 'two' }, 'two')], both);
+    const plant = { kind: 'insert', table: 'plant', id: 'p', columns: { bed: 'two', kind: 'herb' } };
+    const follows = transaction([plant]);
+    const receipts = [{ origin: one, id: one }];
+    expect(await push(joined, follows)).toMatchObject({
+      outcomes: [
+        { outcome: 'applied-before', receipts },
+        { outcome: 'blocked', blockedBy: joined.id },
+      ],
+    });
+    expect(await applied()).toEqual({ receipts });
+    const rest = transaction([insert({ name: 'two' }, 'two')], { origins: [two] });
+    const again = transaction([insert({ name: 'two' }, 'two')], { origins: [two] });
+    const done = { origin: two, id: rest.id };
+    expect(await push(rest, again, follows)).toMatchObject({
+      outcomes: [{ outcome: 'applied' }, { outcome: 'applied-before', receipts: [done] }, { outcome: 'applied' }],
+    });
+    const told = (await applied()) as { receipts: { origin: string }[] };
+    expect(told.receipts.sort((a, b) => (a.origin < b.origin ? -1 : 1))).toEqual([...receipts, done]);
+    // Of another replica's nothing is told.
+    expect(await applied(uuid(504))).toEqual({ receipts: [] });
+    const uploads = async (asking: string) => (await world.request('/v1/pull', { replica: asking })).lines[0];
+    expect([await uploads(replica), await uploads(uuid(504))]).toMatchObject([{ uploads: 3 }, { uploads: 0 }]);
+    const [{ n }] = (await (await world.shell()).all('SELECT count(*) AS n FROM bed')) as [{ n: unknown }];
+    expect(Number(n)).toBe(2);
   },
 );
 

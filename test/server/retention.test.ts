@@ -83,7 +83,7 @@ test.each(storeKinds)(
   '%s: what a row held before is forgotten as well; a device from after that still hears that the row has left it',
   async (kind) => {
     const things = schema({ thing: table({ owner: text({ filterable: true }) }) });
-    const world = await World.of(things, kind);
+    const world = await World.inTest(things, kind);
     const store = await world.database.open(things);
     let now = Date.now();
     const retention = new RetentionJob(store, { now: () => now });
@@ -129,7 +129,6 @@ test.each(storeKinds)(
     expect((await replica.sync()).down).toMatchObject({ leave: 1 });
     expect((await replica.rows({ from: 'thing' })).map(({ id }) => id)).toEqual(['b']);
     await store.close();
-    await world.end();
   },
 );
 

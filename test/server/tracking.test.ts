@@ -210,7 +210,7 @@ describe.each(storeKinds)('on %s', (kind) => {
 });
 
 test('a device’s file is no server’s database; a file that Koinon never served says so, and stays as it is', async () => {
-  const world = await World.of(register);
+  const world = await World.inTest(register);
   const replica = await openReplica({ schema: register, file: world.path('phone.db') });
   await replica.close();
   for (const mode of ['prepare', 'serve', 'read'] as const)
@@ -235,13 +235,11 @@ test('a device’s file is no server’s database; a file that Koinon never serv
   expect(made()).toEqual(before);
   expect(existsSync(world.path('none.db'))).toBe(false);
   driver.close();
-  await world.end();
 });
 
 test('a mapping names a table that has to be there', async () => {
-  const world = await World.of(register, 'PostgreSQL');
+  const world = await World.inTest(register, 'PostgreSQL');
   await expect(
     postgresStore(register, world.database.address, { mapping: { hive: { name: 'hivves' } } }),
   ).rejects.toMatchObject({ code: 'schema-invalid', message: expect.stringContaining('is not there') });
-  await world.end();
 });

@@ -49,6 +49,10 @@ export const everything = 'DELETE FROM visit; DELETE FROM tool; DELETE FROM hive
 export const authenticate = (token: string | undefined) =>
   token === undefined ? undefined : { id: token, claims: {} };
 
+/** The server over HTTP, for devices in processes of their own. */
+export const onNetwork = (store: Store, scopes: typeof hiding) =>
+  startServer({ store, port: 0, requestsPerMinute: 1_000_000, replicasPerUser: 1_000_000, authenticate, scopes });
+
 /** The server in this process: without users for some histories, with scopes for others. */
 export class Servers {
   private readonly open: InProcessServer;
@@ -102,15 +106,7 @@ export class SqliteGround implements Ground {
     const scopes = this.version === 1 ? hiding : newerHiding;
     this.store = await sqliteStore(this.version === 1 ? strict : newerStrict, this.file);
     this.servers = new Servers(this.store, scopes);
-    if (this.isOnNetwork)
-      this.running = await startServer({
-        store: this.store,
-        port: 0,
-        requestsPerMinute: 1_000_000,
-        replicasPerUser: 1_000_000,
-        authenticate,
-        scopes,
-      });
+    if (this.isOnNetwork) this.running = await onNetwork(this.store, scopes);
     this.office = await openNodeDriver({ file: this.file });
     this.office.exec('PRAGMA foreign_keys = on; PRAGMA synchronous = off');
   }

@@ -1,12 +1,6 @@
-import {
-  alterPostgres,
-  type InProcessConnection,
-  postgresStore,
-  type RunningServer,
-  startServer,
-} from '@koinon/server';
+import { alterPostgres, type InProcessConnection, postgresStore, type RunningServer } from '@koinon/server';
 import pg from 'pg';
-import { authenticate, everything, type Ground, Servers } from './ground.ts';
+import { everything, type Ground, onNetwork, Servers } from './ground.ts';
 import { hiding, newerHiding, newerStrict, renaming, strict } from './schema.ts';
 
 let databases = 0;
@@ -57,14 +51,7 @@ export class PostgresGround implements Ground {
     const scopes = this.version === 1 ? hiding : newerHiding;
     const store = await postgresStore(this.version === 1 ? strict : newerStrict, this.address);
     this.servers = new Servers(store, scopes);
-    this.running = await startServer({
-      store,
-      port: 0,
-      requestsPerMinute: 1_000_000,
-      replicasPerUser: 1_000_000,
-      authenticate,
-      scopes,
-    });
+    this.running = await onNetwork(store, scopes);
   }
 
   private async shut(): Promise<void> {

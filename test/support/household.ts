@@ -20,3 +20,12 @@ export const openings: Record<string, () => Promise<Replica<Household>>> = {
     return connectReplica(await bridge(page, `household ${++opened}`), household);
   },
 };
+
+/** The same with a room, a shelf in it, and a lamp on that. */
+export async function furnished(open: () => Promise<Replica<Household>>): Promise<Replica<Household>> {
+  const replica = await open();
+  await replica.insert('room', { id: 'r1', name: 'attic' });
+  await replica.insert('my shelf', { id: 's1', room: 'r1' });
+  await replica.insert('thing', { id: 't1', shelf: 's1', name: 'lamp' });
+  return replica;
+}

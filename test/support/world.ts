@@ -4,6 +4,7 @@ import { join, resolve } from 'node:path';
 import { type Host, httpTransport, openReplica, type Replica, type Transport, type Upload } from '@koinon/client';
 import { boolean, counter, integer, oneOf, reference, type Schema, schema, setOfText, table, text } from '@koinon/core';
 import { type RunningServer, type ServerOptions, type Store, startServer } from '@koinon/server';
+import { onTestFinished } from 'vitest';
 import { type Database, newDatabase, type Shell, type StoreKind } from './stores.ts';
 
 /** A small schema that has what the histories need. */
@@ -69,6 +70,13 @@ export class World<S extends Schema = Garden> {
     await shell.close();
     const store = await database.open(schema);
     return new World(folder, schema, database, store, await startServer({ store, port: 0, ...options }), options);
+  }
+
+  /** A world of one test, which ends with it, however that ends. */
+  static async inTest<S extends Schema>(...given: Parameters<typeof World.of<S>>): Promise<World<S>> {
+    const world = await World.of<S>(...given);
+    onTestFinished(() => world.end());
+    return world;
   }
 
   path(name: string): string {

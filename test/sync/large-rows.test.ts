@@ -101,7 +101,7 @@ describe.each(storeKinds)('on %s', (kind) => {
 test.each(storeKinds)(
   'on %s long texts come in pages of a few, to a reader that takes rows one by one as well',
   async (kind) => {
-    const world = await World.of(album, kind);
+    const world = await World.inTest(album, kind);
     const shell = await world.shell();
     for (let n = 0; n < count; n++) await shell.exec(`INSERT INTO letter VALUES ('l${n}', '${'x'.repeat(size)}')`);
     const read = async (cursor?: string) =>
@@ -110,14 +110,13 @@ test.each(storeKinds)(
     expect(rows.length).toBeGreaterThan(1);
     expect(rows.length).toBeLessThanOrEqual(5);
     expect(header).toMatchObject({ more: true });
-    await world.end();
   },
 );
 
 test.each(storeKinds)(
   'on %s a photo does not come back to who has sent it, unless it is not there any more',
   async (kind) => {
-    const world = await World.of(album, kind);
+    const world = await World.inTest(album, kind);
     const way = httpTransport(world.server.url);
     const replica = await world.replica({ file: 'a.db', server: way });
     const other = await world.replica();
@@ -156,12 +155,11 @@ test.each(storeKinds)(
     expect(await photosOf(live)).toEqual(await photosOf(other));
     expect((near.bytes?.down ?? 0) - stood).toBeLessThan(size / 2);
     await live.close();
-    await world.end();
   },
 );
 
 test('over a link that carries little at a time, what is large takes longer than anybody waits for a sign; a link that is dead is given up', async () => {
-  const world = await World.of(album);
+  const world = await World.inTest(album);
   const link = { bytes: 4_096, isDead: false, sent: 0 };
   // As much as the link carries goes on every ten milliseconds, each way.
   const relay = createServer((near) => {
@@ -214,5 +212,4 @@ test('over a link that carries little at a time, what is large takes longer than
     message: expect.stringMatching('nothing came'),
   });
   relay.close();
-  await world.end();
 });

@@ -136,7 +136,7 @@ test.each(storeKinds)('%s: cut, held back, repeated and overtaking connections: 
 );
 
 test('a shell that has little of what browsers have syncs, is live, and can be told to stop', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const far = globalThis.fetch;
   vi.stubGlobal('fetch', async (url: string, init: RequestInit) => {
     const answer = await far(url, init);
@@ -165,5 +165,4 @@ test('a shell that has little of what browsers have syncs, is live, and can be t
   await two.close();
   vi.restoreAllMocks();
   vi.unstubAllGlobals();
-  await world.end();
 });

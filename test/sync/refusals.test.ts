@@ -317,7 +317,7 @@ describe.each(storeKinds)('what people read on %s', (kind) => {
   const unread = [uuid, /UNIQUE|CHECK|FOREIGN|constraint|\bat .*:\d+:\d+/, /(keeper|skep)\.\w/];
 
   test('messages name rows and columns by their labels and values: no ids, names of columns, or SQL', async () => {
-    const world = await World.of(named as Schema, kind);
+    const world = await World.inTest(named as Schema, kind);
     const [here, there] = (await Promise.all([world.replica(), world.replica()])) as unknown as Replica<typeof named>[];
     if (here === undefined || there === undefined) throw new Error('two replicas');
     const told: string[] = [];
@@ -373,6 +373,5 @@ describe.each(storeKinds)('what people read on %s', (kind) => {
       expect.stringMatching(/^The name is taken by another row\.$/),
     ]);
     for (const message of told) for (const each of unread) expect(message).not.toMatch(each);
-    await world.end();
   });
 });

@@ -31,48 +31,42 @@ async function download(url: string, request: PullRequest, token?: string) {
 }
 
 test.each(storeKinds)('%s: a block says of every row what a line of its own says', async (kind) => {
-  const world = await World.of(given, kind);
+  const world = await World.inTest(given, kind);
   const shell = await world.shell();
   const writer = await world.replica();
-  try {
-    await fc.assert(
-      fc.asyncProperty(
-        fc.array(row, { minLength: 1, maxLength: 20 }),
-        fc.array(fc.jsonValue({ maxDepth: 3 }), { maxLength: 5 }),
-        fc.integer({ min: 1, max: 30 }),
-        async (rows, contents, limit) => {
-          await writer.transaction(async (transaction) => {
-            await transaction.insertAll('thing', rows as never);
-            for (const content of contents)
-              if (!/\\u0000|\\ud[89a-f]/i.test(JSON.stringify(content)))
-                await transaction.insert('page', { content: content as never });
-          });
-          await writer.sync();
-          const alone = await download(world.server.url, { limit });
-          const blocks = await download(world.server.url, { limit, rowBlocks: true });
-          expect(alone.inBlocks).toBe(0);
-          expect(blocks.inBlocks).toBe(alone.rows.size);
-          expect(blocks.rows).toEqual(alone.rows);
-        },
-      ),
-      runs(25),
-    );
-    // A set that another program has written: the row comes by itself, and the set is empty.
-    const set = kind === 'SQLite' ? "'[1, 2]'" : "'[1, 2]'::jsonb";
-    await shell.exec(`INSERT INTO thing (id, tags) VALUES ('odd', ${set})`);
-    const { rows, inBlocks } = await download(world.server.url, { rowBlocks: true, tables: ['thing'] });
-    expect([inBlocks, rows.get('thing odd')]).toMatchObject([0, { columns: { tags: [] } }]);
-    if (kind === 'PostgreSQL') return;
-    // SQL's own way to write a time, by another program.
-    await shell.exec(
-      `DELETE FROM thing; INSERT INTO thing (id, tags, at) VALUES ('early', '[]', '2026-05-01 09:30:00')`,
-    );
-    const early = await download(world.server.url, { rowBlocks: true });
-    expect(early.rows.get('thing early')).toMatchObject({ columns: { at: '2026-05-01T09:30:00.000Z' } });
-    expect(early.inBlocks).toBe(early.rows.size);
-  } finally {
-    await world.end();
-  }
+  await fc.assert(
+    fc.asyncProperty(
+      fc.array(row, { minLength: 1, maxLength: 20 }),
+      fc.array(fc.jsonValue({ maxDepth: 3 }), { maxLength: 5 }),
+      fc.integer({ min: 1, max: 30 }),
+      async (rows, contents, limit) => {
+        await writer.transaction(async (transaction) => {
+          await transaction.insertAll('thing', rows as never);
+          for (const content of contents)
+            if (!/\\u0000|\\ud[89a-f]/i.test(JSON.stringify(content)))
+              await transaction.insert('page', { content: content as never });
+        });
+        await writer.sync();
+        const alone = await download(world.server.url, { limit });
+        const blocks = await download(world.server.url, { limit, rowBlocks: true });
+        expect(alone.inBlocks).toBe(0);
+        expect(blocks.inBlocks).toBe(alone.rows.size);
+        expect(blocks.rows).toEqual(alone.rows);
+      },
+    ),
+    runs(25),
+  );
+  // A set that another program has written: the row comes by itself, and the set is empty.
+  const set = kind === 'SQLite' ? "'[1, 2]'" : "'[1, 2]'::jsonb";
+  await shell.exec(`INSERT INTO thing (id, tags) VALUES ('odd', ${set})`);
+  const { rows, inBlocks } = await download(world.server.url, { rowBlocks: true, tables: ['thing'] });
+  expect([inBlocks, rows.get('thing odd')]).toMatchObject([0, { columns: { tags: [] } }]);
+  if (kind === 'PostgreSQL') return;
+  // SQL's own way to write a time, by another program.
+  await shell.exec(`DELETE FROM thing; INSERT INTO thing (id, tags, at) VALUES ('early', '[]', '2026-05-01 09:30:00')`);
+  const early = await download(world.server.url, { rowBlocks: true });
+  expect(early.rows.get('thing early')).toMatchObject({ columns: { at: '2026-05-01T09:30:00.000Z' } });
+  expect(early.inBlocks).toBe(early.rows.size);
 });
 
 test.each(storeKinds)('%s: blocks hold what is in the scope, and no column that is withheld', async (kind) => {
@@ -96,45 +90,38 @@ test.each(storeKinds)('%s: blocks hold what is in the scope, and no column that 
 });
 
 test('a replica takes blocks in whether it is empty, has edits of its own, or is watched', async () => {
-  const world = await World.of(given);
+  const world = await World.inTest(given);
   const shell = await world.shell();
-  try {
-    for (let n = 0; n < 120; n++)
-      await shell.exec(
-        `INSERT INTO thing (id, name, good, weight, tags) VALUES ('t${n}', 'n${n}', ${n % 2}, ${n}.5, '["x"]')`,
-      );
-    const replicas: Replica<typeof given>[] = [];
-    for (const [file, before] of [
-      ['empty', async () => undefined],
-      [
-        'edited',
-        async (replica: Replica<typeof given>) => void (await replica.insert('thing', { id: 'own', tags: [] })),
-      ],
-      [
-        'watched',
-        async (replica: Replica<typeof given>) => void replica.live({ from: 'thing' }).subscribe(() => undefined),
-      ],
-    ] as const) {
-      const replica = await openReplica({
-        schema: given,
-        file: world.path(`${file}.db`),
-        server: world.server.url,
-        sync: { when: never, live: false },
-      });
-      replicas.push(await world.closed(Promise.resolve(replica)));
-      await before(replica);
-      const { down } = await replica.sync();
-      expect([file, down.insert]).toEqual([file, file === 'watched' ? 121 : 120]);
-    }
-    const [empty] = replicas as [Replica<typeof given>];
-    expect(await empty.get('thing', 't7')).toEqual({
-      ...{ id: 't7', name: 'n7', count: null, weight: 7.5, good: true, at: null, day: null, kind: null, tags: ['x'] },
+  for (let n = 0; n < 120; n++)
+    await shell.exec(
+      `INSERT INTO thing (id, name, good, weight, tags) VALUES ('t${n}', 'n${n}', ${n % 2}, ${n}.5, '["x"]')`,
+    );
+  const replicas: Replica<typeof given>[] = [];
+  for (const [file, before] of [
+    ['empty', async () => undefined],
+    ['edited', async (replica: Replica<typeof given>) => void (await replica.insert('thing', { id: 'own', tags: [] }))],
+    [
+      'watched',
+      async (replica: Replica<typeof given>) => void replica.live({ from: 'thing' }).subscribe(() => undefined),
+    ],
+  ] as const) {
+    const replica = await openReplica({
+      schema: given,
+      file: world.path(`${file}.db`),
+      server: world.server.url,
+      sync: { when: never, live: false },
     });
-    for (const replica of replicas) await replica.sync();
-    const all = await Promise.all(replicas.map((replica) => replica.rows({ from: 'thing' })));
-    for (const rows of all) expect(rows).toEqual(all[0]);
-    expect(all[0]).toHaveLength(121);
-  } finally {
-    await world.end();
+    replicas.push(await world.closed(Promise.resolve(replica)));
+    await before(replica);
+    const { down } = await replica.sync();
+    expect([file, down.insert]).toEqual([file, file === 'watched' ? 121 : 120]);
   }
+  const [empty] = replicas as [Replica<typeof given>];
+  expect(await empty.get('thing', 't7')).toEqual({
+    ...{ id: 't7', name: 'n7', count: null, weight: 7.5, good: true, at: null, day: null, kind: null, tags: ['x'] },
+  });
+  for (const replica of replicas) await replica.sync();
+  const all = await Promise.all(replicas.map((replica) => replica.rows({ from: 'thing' })));
+  for (const rows of all) expect(rows).toEqual(all[0]);
+  expect(all[0]).toHaveLength(121);
 });

@@ -123,7 +123,7 @@ test.each(storeKinds)(
   async (kind) => {
     const old = schema({ note: table({ words: text() }) });
     const newer = schema({ note: table({ words: text(), colour: text({ optional: true }) }) }, { version: 2 });
-    const world = await World.of(newer as Schema, kind);
+    const world = await World.inTest(newer as Schema, kind);
     const shell = await world.shell();
     await shell.exec("INSERT INTO note (id, words) VALUES ('n1', 'one')");
     // It pulls only when it has to, and when it is asked to: what it hears, it hears live.
@@ -138,7 +138,6 @@ test.each(storeKinds)(
     await replica.sync();
     expect(await replica.get('note', 'n1')).toMatchObject({ colour: 'red' });
     await replica.close();
-    await world.end();
   },
 );
 
@@ -276,7 +275,7 @@ test.each(storeKinds)(
 test('a server in process says to a replica that joins what it does not know, as one over a network does', async () => {
   const old = schema({ note: table({ words: text() }) });
   const newer = schema({ note: table({ words: text(), colour: text({ default: 'none' }) }) }, { version: 2 });
-  const world = await World.of(old as Schema);
+  const world = await World.inTest(old as Schema);
   const server = serveInProcess({ store: world.store });
   const replica = await openReplica({
     schema: newer,
@@ -294,7 +293,6 @@ test('a server in process says to a replica that joins what it does not know, as
   expect(await replica.rejections()).toEqual([]);
   await replica.close();
   await server.close();
-  await world.end();
 });
 
 test.each(storeKinds)(
@@ -302,7 +300,7 @@ test.each(storeKinds)(
   async (kind) => {
     const old = schema({ note: table({ words: text(), weight: integer({ default: 0 }) }) });
     const newer = schema({ note: table({ words: text(), load: integer({ default: 0 }) }) }, { version: 2 });
-    const world = await World.of(old as Schema, kind);
+    const world = await World.inTest(old as Schema, kind);
     const alter = kind === 'SQLite' ? alterSqlite : alterPostgres;
     const device = (schema: Schema) =>
       openReplica({
@@ -333,7 +331,6 @@ test.each(storeKinds)(
       { id: 'n2', words: 'two', load: 7 },
     ]);
     await replica.close();
-    await world.end();
   },
 );
 
@@ -343,7 +340,7 @@ const stateOf = async <S extends Schema>(replica: Replica<S>) => {
 };
 
 test('a server that does not know yet what the library may ask is asked without it', async () => {
-  const world = await World.of(garden);
+  const world = await World.inTest(garden);
   const far = globalThis.fetch;
   const asked: boolean[] = [];
   vi.stubGlobal('fetch', async (url: string, init: { readonly body?: unknown }) => {
@@ -364,7 +361,6 @@ test('a server that does not know yet what the library may ask is asked without 
   expect(await replica.status()).toMatchObject({ pending: 0, rejected: 0 });
   expect(asked.filter(Boolean), 'it is asked with it once').toEqual([true]);
   expect(asked.length).toBeGreaterThan(2);
-  await world.end();
 });
 
 test.each(storeKinds)(

@@ -6,11 +6,16 @@ import { parseArgs } from 'node:util';
 
 const usage = 'npm create @koinon <folder>    makes an app with a page, a local database and a server in that folder';
 
-/** The folder that the person named; undefined where the words are others. */
-function folderGiven(): string | undefined {
+/** What the person wrote: a folder, or a question for help; undefined where the words are others. */
+function wordsGiven(): { readonly folder: string } | 'help' | undefined {
   try {
-    const { positionals } = parseArgs({ allowPositionals: true, options: {} });
-    return positionals.length === 1 ? positionals[0] : undefined;
+    const { values, positionals } = parseArgs({
+      allowPositionals: true,
+      options: { help: { type: 'boolean', short: 'h' } },
+    });
+    const [folder] = positionals;
+    if (values.help) return 'help';
+    return folder !== undefined && positionals.length === 1 ? { folder } : undefined;
   } catch {
     return undefined;
   }
@@ -20,6 +25,7 @@ function folderGiven(): string | undefined {
 async function create(folder: string): Promise<void> {
   const there = await readdir(folder).catch((error: NodeJS.ErrnoException) => {
     if (error.code === 'ENOENT') return [];
+    if (error.code === 'ENOTDIR') throw new Error(`${folder} is a file. Name a folder; nothing was changed.`);
     throw error;
   });
   if (there.length > 0)
@@ -40,17 +46,19 @@ async function create(folder: string): Promise<void> {
   );
 }
 
-const given = folderGiven();
-if (given === undefined) {
+const given = wordsGiven();
+if (given === 'help') console.log(usage);
+else if (given === undefined) {
   console.error(usage);
   process.exitCode = 2;
 } else {
-  const folder = resolve(given);
   try {
+    const folder = resolve(given.folder);
     await create(folder);
-    console.log(`The app is in ${given}. Start it:
+    const way = relative('.', folder) || '.';
+    console.log(`The app is in ${given.folder}. Start it:
 
-  cd ${relative('.', folder) || '.'}
+  cd ${/^[\w./-]+$/.test(way) ? way : JSON.stringify(way)}
   npm install
   npm run server    in one terminal
   npm run page      in another; open the address that it prints`);

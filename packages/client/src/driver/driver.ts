@@ -28,7 +28,7 @@ export interface SqlDriver {
   /** Tells whether nobody else can write the data while this is open. */
   readonly isExclusive?: boolean;
   /** The bytes of what is written to a file that is there for as long as that takes. */
-  copy?(write: (file: string) => void): Uint8Array;
+  copy?(write: (file: string) => void): Uint8Array<ArrayBuffer>;
   /** The identity of the open file, which a copy of it does not share. Left out where files are not copied behind the driver's back. */
   readonly fileId?: string;
   /** Tells whether the file was deleted, or another was put in its place: what is written goes nowhere then. */

@@ -55,7 +55,8 @@ export async function openPrivateFile(
       pool.unlink(file);
       try {
         write(file);
-        return pool.exportFile(file);
+        // The pool reads the file into an array of its own, though its type does not say so.
+        return pool.exportFile(file) as Uint8Array<ArrayBuffer>;
       } finally {
         pool.unlink(file);
       }

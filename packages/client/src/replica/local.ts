@@ -267,7 +267,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     await this.exclusive(() => copyOut(this.engine, file));
   }
 
-  async copy(): Promise<Uint8Array> {
+  async copy(): Promise<Uint8Array<ArrayBuffer>> {
     const { copyOf } = await import('./report.ts');
     return this.exclusive(() => copyOf(this.engine));
   }

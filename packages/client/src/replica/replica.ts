@@ -466,7 +466,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * @example
    * const url = URL.createObjectURL(new Blob([await replica.copy()]))
    */
-  abstract copy(): Promise<Uint8Array>;
+  abstract copy(): Promise<Uint8Array<ArrayBuffer>>;
   /**
    * Waits for open work, then closes the file. Subscriptions end.
    *

@@ -89,7 +89,7 @@ export function copyOut({ database }: Omit<Engine, 'commit'>, file: string): voi
 }
 
 /** The bytes of a compact copy. @throws KoinonError `storage-unavailable` where the data is in a page's memory. */
-export function copyOf(engine: Omit<Engine, 'commit'>): Uint8Array {
+export function copyOf(engine: Omit<Engine, 'commit'>): Uint8Array<ArrayBuffer> {
   const bytes = engine.database.driver.copy?.((file) => copyOut(engine, file));
   if (bytes === undefined)
     throw new KoinonError(

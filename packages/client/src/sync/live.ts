@@ -2,6 +2,7 @@ import type { JoinRequest, LiveMessage, LiveWindow } from '@koinon/core';
 import { silence } from '@koinon/core/internal';
 import type { Host } from '../host/host.ts';
 import type { CheckedTransport } from './checked.ts';
+import { noteState } from './state.ts';
 import type { LiveChannel } from './transport.ts';
 
 /** The state of a replica, for joining. */
@@ -160,7 +161,6 @@ export class Live {
   private enter(state: LiveState): void {
     const before = this.state;
     this.state = state;
-    if (state.name !== before.name) this.parts.host.debug?.(`live connection: ${state.name}`);
     if (before.name === 'resting') before.cancelTimer();
     if (before.name === 'asking') before.requests.abort();
     if (before.name === 'joined') {
@@ -174,10 +174,10 @@ export class Live {
       left.close();
     }
     if ((before.name === 'joined') !== (state.name === 'joined')) this.parts.onChange();
+    if (state.name !== before.name) noteState(this.parts.host, `live connection: ${state.name}`);
   }
 
   private connect(): void {
-    this.enter({ name: 'stopped' });
     if (this.parts.transport.live === undefined) return;
     const channel = this.parts.transport.live({
       open: () => {

@@ -3,6 +3,7 @@ import type { Host } from '../host/host.ts';
 import type { Live } from './live.ts';
 import {
   type Direction,
+  noteState,
   type SyncOptions,
   type SyncPhase,
   type SyncReason,
@@ -268,7 +269,7 @@ export class SyncLoop {
   }
 
   private set(phase: SyncPhase): void {
-    if (phase !== this.phase) this.parts.host.debug?.(`sync: ${phase}`);
+    if (phase !== this.phase) noteState(this.parts.host, `sync: ${phase}`);
     this.phase = phase;
     this.parts.onChange();
   }

@@ -1,4 +1,6 @@
 import type { ErrorCode } from '@koinon/core';
+import type { Host } from '../host/host.ts';
+import { throwLater } from '../live/result.ts';
 
 /** Which way a sync step goes. */
 export type Direction = 'both' | 'push' | 'pull';
@@ -135,3 +137,12 @@ export const syncDefaults = {
   minDelay: 1_000,
   maxDelay: 300_000,
 } as const;
+
+/** Tells a host which state was entered. What its function throws is the app's own, and stops no sync. */
+export function noteState(host: Host, state: string): void {
+  try {
+    host.debug?.(state);
+  } catch (error) {
+    throwLater(error);
+  }
+}

@@ -34,7 +34,6 @@ afterAll(async () => {
 /** A page of the app, with a phone's screen; whatever it reports as an error fails the test. */
 async function open(path = '/', url = app.url): Promise<Page> {
   const page = await context.newPage();
-  page.setDefaultTimeout(10_000);
   await page.setViewportSize({ width: 390, height: 844 });
   page.on('pageerror', (error) => expect.unreachable(error.message));
   await page.goto(`${url}#${path}`);

@@ -21,7 +21,7 @@ test('in Firefox tabs share one database, which outlives its tab and the browser
     await page.evaluate((name) => window.openReplica(name), `shared linked to ${server.url}`);
     return page;
   };
-  const seen = (page: Page) => expect.poll(() => page.evaluate(() => window.seen), { timeout: 10_000 });
+  const seen = (page: Page) => expect.poll(() => page.evaluate(() => window.seen));
   const pick = (page: Page) =>
     page.evaluate(async () => (await window.replica.add('tree', 'plum', 'picked', 1)).picked);
 

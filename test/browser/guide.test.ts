@@ -76,7 +76,7 @@ async function serve(app: string, environment: Readonly<Record<string, string>> 
   const port = String(20_000 + Math.floor(Math.random() * 20_000));
   process.env.PORT = port;
   const server = start(app, ['server.ts'], { PORT: port, APIARY_FILE: join(app, 'apiary.db'), ...environment });
-  await expect.poll(server.output, { timeout: 30_000 }).toMatch(/The server answers/);
+  await expect.poll(server.output).toMatch(/The server answers/);
   const vite = await createServer({
     root: app,
     configFile: join(app, 'vite.config.ts'),
@@ -105,7 +105,7 @@ test('the first app keeps rows on the device, and shares them with its server', 
   await page.click('text=one more');
   await page.waitForSelector('li >> text=A1: 1 frames');
   const marks = () => office.prepare('SELECT mark, frames FROM hive ORDER BY mark').all();
-  await expect.poll(marks, { timeout: 20_000 }).toMatchObject([{ mark: 'A1', frames: 1 }]);
+  await expect.poll(marks).toMatchObject([{ mark: 'A1', frames: 1 }]);
   office.exec("INSERT INTO hive (id, mark, frames) VALUES ('office', 'B2', 7)");
   await page.waitForSelector('li >> text=B2: 7 frames');
   await page.fill('input', 'A1');

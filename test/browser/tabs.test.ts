@@ -182,7 +182,7 @@ test('an owner that stands still is overtaken, and when it wakes it writes nothi
   expect((await hung).picked).toBe(111);
   for (const page of [one, two]) await expect.poll(() => page.evaluate(() => window.seen)).toEqual(['plum 111']);
   await end();
-}, 30_000);
+});
 
 test('a tab with the app’s next version takes the database over and brings it up; the old tab goes on through it', async () => {
   const { tab, end } = await database();
@@ -280,7 +280,7 @@ test('whatever befalls the tabs, each increment that was acknowledged is counted
     expect(count).toBeLessThanOrEqual(acknowledged + unknown);
     await end();
   }
-}, 120_000);
+});
 
 test('a call on the replica inside of its own transaction: the transaction is rolled back, and the stray call is never carried out', async () => {
   const { context, url } = await openBrowser();

@@ -52,7 +52,7 @@ beforeAll(async () => {
       demo.kill('SIGINT');
     });
   context = await launch(join(folder, 'profile'));
-}, 180_000);
+});
 afterAll(async () => {
   await context.close();
   await stop();
@@ -61,15 +61,13 @@ afterAll(async () => {
 
 const device = (page: Page, name: 'runa' | 'teodor') => page.frameLocator(`#frame-${name}`);
 const state = (page: Page, name: string) => page.getByTestId(`state-${name}`).textContent();
-const isLive = (page: Page, name: string) =>
-  expect.poll(() => state(page, name), { timeout: 30_000 }).toMatch(/^live$/);
+const isLive = (page: Page, name: string) => expect.poll(() => state(page, name)).toMatch(/^live$/);
 const shows = (page: Page, name: 'runa' | 'teodor', text: string | RegExp) =>
   device(page, name).getByText(text).first().waitFor({ timeout: 20_000 });
 const log = (page: Page) => page.getByRole('log');
 
 test('both online, one apart, both apart, refused, and direct SQL: every screen has it, and the log tells what travelled', async () => {
   const page = await context.newPage();
-  page.setDefaultTimeout(20_000);
   page.on('pageerror', (error) => expect.unreachable(error.message));
   await page.setViewportSize({ width: 1280, height: 800 });
   await page.goto(url);
@@ -90,7 +88,7 @@ test('both online, one apart, both apart, refused, and direct SQL: every screen 
     .waitFor();
 
   await page.getByRole('button', { name: '2 One apart' }).click();
-  await expect.poll(() => state(page, 'teodor'), { timeout: 20_000 }).not.toMatch(/^live$/);
+  await expect.poll(() => state(page, 'teodor')).not.toMatch(/^live$/);
   await isLive(page, 'teodor');
   for (const name of ['runa', 'teodor'] as const) await shows(page, name, /syrup given/);
   for (const name of ['runa', 'teodor'] as const) await shows(page, name, /strength 3 of 10/);
@@ -155,7 +153,7 @@ test('both online, one apart, both apart, refused, and direct SQL: every screen 
       `INSERT INTO visit (id, hive, member, at, queenSeen, brood, mites) VALUES ('today', 'hive-003', 'member-01', '${now}', 1, 'even', 21)`,
     ],
   );
-  await expect.poll(today, { timeout: 20_000 }).toBe(before + 1);
+  await expect.poll(today).toBe(before + 1);
   await board.locator('[data-visit="today"]').waitFor();
   const refused = await context.request.post(`${url}/workbench/sql`, {
     data: { sql: 'SELECT 1' },
@@ -166,7 +164,6 @@ test('both online, one apart, both apart, refused, and direct SQL: every screen 
 
 test('a book begun without an account goes along when its member signs in, gets his part, and is turned off and on with its choices', async () => {
   const page = await context.newPage();
-  page.setDefaultTimeout(20_000);
   page.on('pageerror', (error) => expect.unreachable(error.message));
   const book = `${url}/field/?members=/member/runa&name=begun&blank`;
   const button = (name: string) => page.getByRole('button', { name, exact: true });
@@ -220,4 +217,4 @@ test('a book begun without an account goes along when its member signs in, gets 
     .getByText(hive?.keeper === 'member-02' ? /strength/ : 'Not here any more')
     .first()
     .waitFor();
-}, 120_000);
+});

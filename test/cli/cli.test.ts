@@ -132,7 +132,7 @@ test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp o
   expect(child.output()).not.toContain(new URL(database.address).password);
   await shell.close();
   await database.drop();
-}, 120_000);
+});
 
 test('an SQLite file is prepared by what ddl prints, and is as it was after release', async () => {
   const schemaFile = join(root, 'examples/demo/src/cooperative/schema.ts');
@@ -153,7 +153,7 @@ test('an SQLite file is prepared by what ddl prints, and is as it was after rele
   expect(left.map(({ name }) => name)).toContain('visit');
   expect(driver.prepare('SELECT id FROM member').all()).toEqual([{ id: 'm' }]);
   driver.close();
-}, 60_000);
+});
 
 test('look, sync, changes and replicas show and move what is there, for people and for programs', async () => {
   const schemaFile = join(root, 'examples/demo/src/cooperative/schema.ts');
@@ -205,7 +205,7 @@ test('look, sync, changes and replicas show and move what is there, for people a
     [['replicas', schemaFile, server, '--block', 'nobody'], 1, /No replica nobody/],
   ] as const)
     expect(await run(...words)).toMatchObject({ code, output: expect.stringMatching(says) });
-}, 120_000);
+});
 
 test('serve with a secret takes the tokens that token makes, by the rules and scopes that the module exports, and nothing else', async () => {
   const module = join(folder, 'ruled.ts');

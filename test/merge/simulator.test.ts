@@ -29,4 +29,4 @@ test('histories under fixed seeds, and under fresh ones: nothing is lost, double
   for (const end = Date.now() + fresh * 1_000; Date.now() < end; count++) await run(first + count);
   await ground.end();
   expect(count).toBeGreaterThan(0);
-}, 240_000);
+});

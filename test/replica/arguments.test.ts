@@ -1,4 +1,4 @@
-import { openReplica, type Replica } from '@koinon/client';
+import { LiveQuery, openReplica, type Replica } from '@koinon/client';
 import { exportRows, importRows } from '@koinon/client/transfer';
 import { KoinonError } from '@koinon/core';
 import { serveInProcess } from '@koinon/server';
@@ -74,6 +74,10 @@ const calls: readonly (readonly [name: keyof Replica<Household>, ...given: unkno
   ['sync', { direction: 'pull' }],
   ['unlink', { rows: 'keep' }],
   ['journal', 3],
+  ['live', { from: 'thing', where: { name: 'lamp' } }],
+  ['liveSummary', { from: 'thing', measures: { all: 'count' } }],
+  ['liveSelect', { text: 'SELECT 1', values: [] }],
+  ['liveSetting', 'theme'],
 ];
 
 /** The argument that was passed, in words that a failed test can show. */
@@ -107,7 +111,9 @@ describe.each(Object.entries(openings).filter(([where]) => where !== 'in a brows
             const words = given.map((each, n) => (n === at ? bad : each));
             const run = async () => {
               const pending = (await replica.status()).pending;
-              await (replica[name] as Call).call(replica, ...(words as [never]));
+              const called = (replica[name] as Call).call(replica, ...(words as [never]));
+              if (called instanceof LiveQuery) for await (const _ of called) break;
+              else await called;
               // Some of it is right by chance.
               if ((await replica.status()).pending > pending) await replica.undo();
             };

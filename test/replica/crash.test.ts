@@ -128,7 +128,7 @@ test('several processes write one replica file at once: every write is there, in
   expect(queued).toHaveLength(160);
   expect(new Set(queued.map(({ id }) => id)).size).toBe(160);
   expect(queued.filter(({ changes }) => changes.length === 2)).toHaveLength(30);
-  await expect.poll(() => seen.at(-1), { timeout: 5_000 }).toBe(161);
+  await expect.poll(() => seen.at(-1)).toBe(161);
   expect((await here.sync()).up).toMatchObject({ applied: 160, rejected: 0 });
   expect(await rowsOf(here)).toEqual(await rowsOf(await world.shell()));
 });

@@ -1,6 +1,7 @@
 import { setTimeout as sleep } from 'node:timers/promises';
 import { MessageChannel, Worker } from 'node:worker_threads';
-import { connectReplica, hostReplica, openReplica, type Result } from '@koinon/client';
+import { connectReplica, hostReplica, type LiveQuery, openReplica, type Result } from '@koinon/client';
+import { sql } from '@koinon/core';
 import { expect, test } from 'vitest';
 import { garden, World } from '../support/world.ts';
 
@@ -49,6 +50,43 @@ test('a replica in a worker thread keeps its data, syncs, is live, and survives 
   await expect(replica.count({ from: 'bed' })).rejects.toMatchObject({ code: 'replica-closed' });
   const again = await world.replica({ file: 'threaded.db' });
   expect((await again.rows({ from: 'bed', order: 'name' })).map(({ name }) => name)).toEqual(['office', 'pond']);
+});
+
+test('what follows a replica ends when it is closed, before and after its first result, and fails when its thread is gone', async () => {
+  const world = await World.inTest(garden);
+  const started = () => worker({ server: world.server.url });
+  const threaded = () => connectReplica(started(), garden);
+  for (const open of [() => world.replica(), threaded])
+    for (const begun of [false, true]) {
+      const replica = await open();
+      const kinds = [
+        replica.live({ from: 'bed' }),
+        replica.live({ from: 'bed', join: { sync: 'status' } }),
+        replica.liveSelect(sql`SELECT id FROM bed`),
+        replica.liveSummary({ from: 'bed', measures: { beds: 'count' } }),
+        replica.liveOutbox(),
+        replica.liveConflicts(),
+        replica.liveRejections(),
+        replica.syncState(),
+      ] as LiveQuery<unknown>[];
+      const followed = kinds.map(async (live) => {
+        let results = 0;
+        for await (const { ready } of live) results += Number(ready);
+        return results;
+      });
+      if (begun) await expect.poll(() => kinds.map(({ current }) => current.ready)).not.toContain(false);
+      const completed = new Promise<void>((complete) => kinds[0]?.asObservable().subscribe({ complete }));
+      await replica.close();
+      await completed;
+      for (const results of await Promise.all(followed)) if (begun) expect(results).toBeGreaterThan(0);
+      await expect(kinds[0]?.[Symbol.asyncIterator]().next()).rejects.toMatchObject({ code: 'replica-closed' });
+    }
+  const thread = started();
+  const lost = (await connectReplica(thread, garden)).live({ from: 'bed' });
+  const seen = (async () => {
+    for await (const _ of lost) await thread.terminate();
+  })();
+  await expect(seen).rejects.toMatchObject({ code: 'replica-closed' });
 });
 
 test('what opening throws there is thrown here', async () => {

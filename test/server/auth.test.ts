@@ -184,7 +184,7 @@ describe.each(storeKinds)('on %s', (kind) => {
 
     let signedIn: string | undefined;
     const away = await open({ token: () => signedIn, sync: { debounce: 0, minDelay: 20, maxDelay: 50 } });
-    await expect.poll(() => phaseOf(away), { timeout: 5_000 }).toBe('needs-auth');
+    await expect.poll(() => phaseOf(away)).toBe('needs-auth');
     await away.insert('bed', { id: 'c', name: 'typed meanwhile' });
     expect(await away.count({ from: 'bed' })).toBe(1);
     await new Promise((resolve) => setTimeout(resolve, 200));
@@ -192,7 +192,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await phaseOf(away)).toBe('needs-auth');
     signedIn = await token({ seconds: 3 });
     await away.authChanged();
-    await expect.poll(() => phaseOf(away), { timeout: 5_000 }).toBe('live');
+    await expect.poll(() => phaseOf(away)).toBe('live');
     expect(await away.status()).toMatchObject({ pending: 0 });
     expect((await away.journal(1))[0]?.error).toBeNull();
     // The connection lasts as long as the token, and so does what a program without a replica follows.
@@ -200,7 +200,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     const authorization = `Bearer ${await token({ seconds: 2 })}`;
     const followed = await fetch(`${world.server.url}/v1/feed?follow=true`, { headers: { authorization } });
     expect(await followed.text()).toContain('typed meanwhile');
-    await expect.poll(() => phaseOf(away), { timeout: 10_000 }).toBe('needs-auth');
+    await expect.poll(() => phaseOf(away)).toBe('needs-auth');
   });
 
   test('a replica belongs to the first user who came with it: another one’s token sends and fetches nothing', async () => {
@@ -274,7 +274,7 @@ test('while the keys cannot be had nobody is let in, and nobody has to sign in a
     expect(await phaseOf(replica)).toBe('waiting');
   }
   answer = { status: 200, body: keys };
-  await expect.poll(async () => (await replica.status()).pending, { timeout: 5_000 }).toBe(0);
+  await expect.poll(async () => (await replica.status()).pending).toBe(0);
   for (const each of closing) await each.close();
   await world.end();
   keyServer.close();

@@ -393,7 +393,7 @@ test('in a service of somebody else’s the socket is served too, and only so ma
   const phase = async (replica: (typeof replicas)[0]) => {
     for await (const { rows } of replica.syncState()) return rows[0]?.phase;
   };
-  for (const replica of replicas) await expect.poll(() => phase(replica), { timeout: 8_000 }).toBe('live');
+  for (const replica of replicas) await expect.poll(() => phase(replica)).toBe('live');
   const status = await new Promise((told) => {
     const third = new WebSocket(`${url.replace('http', 'ws')}/v1/live`);
     third.on('unexpected-response', (_request, response) => told(response.statusCode));

@@ -230,6 +230,6 @@ test('connections that PostgreSQL cuts, in the middle of a push as well: the ser
   expect(await rowsOf(office)).toMatchObject({ 'plant A': { watered: 5 } });
   // What another program writes is on the way again without anybody's asking.
   await office.exec("UPDATE bed SET name = 'by the office' WHERE id = 'b'");
-  await expect.poll(async () => (await live.get('bed', 'b'))?.name, { timeout: 10_000 }).toBe('by the office');
+  await expect.poll(async () => (await live.get('bed', 'b'))?.name).toBe('by the office');
   expect(await live.get('plant', 'A')).toMatchObject({ watered: 5 });
 });

@@ -264,7 +264,7 @@ test('history 12: ON CONFLICT, COPY, TRUNCATE, cascades by two references, key u
   await server.close();
   await shell.close();
   await database.drop();
-}, 120_000);
+});
 
 test('several server processes serve one database; replicas move between them, and a transaction sent to both is applied once', async () => {
   const other = await startServer({ store: await postgresStore(garden, world.database.address), port: 0 });

@@ -190,7 +190,7 @@ test('the server knows its replicas; one that is blocked is refused, and keeps i
   await world.restart();
   const store = await sqliteStore(garden, world.path('server.db'));
   const met = (await store.read((reader) => reader.replicas())).find(({ id }) => id === replicaId);
-  await expect.poll(states, { timeout: 10_000 }).toEqual(['live', 'live']);
+  await expect.poll(states).toEqual(['live', 'live']);
   expect(met).toMatchObject({
     id: replicaId,
     schemaVersion: 1,
@@ -200,7 +200,7 @@ test('the server knows its replicas; one that is blocked is refused, and keeps i
   });
   expect(await store.write((writer) => writer.blockReplica(replicaId, true))).toBe(true);
   // The server that is running hears of it, and so does who is connected; somebody else stays.
-  await expect.poll(states, { timeout: 15_000 }).toEqual(['replica-blocked', 'live']);
+  await expect.poll(states).toEqual(['replica-blocked', 'live']);
   await replica.insert('bed', { name: 'south' });
   await expect(replica.sync()).rejects.toMatchObject({ code: 'replica-blocked' });
   await store.close();

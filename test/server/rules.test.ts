@@ -334,5 +334,5 @@ describe.each(storeKinds)('on %s', (kind) => {
     const crops = await first.rows({ from: 'crop' });
     expect(crops.reduce((sum, { counted }) => sum + counted, 0)).toBe(added);
     expect(await Promise.all(replicas.map((replica) => replica.rejections()))).toEqual(replicas.map(() => []));
-  }, 120_000);
+  });
 });

@@ -300,7 +300,7 @@ export interface Answered {
 }
 
 /** Milliseconds an answer may take: a wait is held back for 25 seconds, and is not among them. */
-const patience = 10_000;
+const patience = 120_000;
 
 /**
  * Sends requests to a server on a store, several at a time.

@@ -158,7 +158,7 @@ test.each(['deleted', 'replaced'])(
       }
       return 'written';
     };
-    await expect.poll(lost, { timeout: 5_000, interval: 100 }).toBe('storage-lost');
+    await expect.poll(lost).toBe('storage-lost');
     expect(await replica.get('bed', 'b')).toMatchObject({ name: 'north' });
     await expect(replica.add('plant', 'p', 'watered')).rejects.toMatchObject({ code: 'storage-lost' });
     await replica.close().catch(() => undefined);
@@ -178,7 +178,7 @@ test('a server whose file was deleted while it is open refuses, and says why', a
       () => 'well',
       (error: KoinonError) => error.code,
     );
-  await expect.poll(told, { timeout: 5_000, interval: 100 }).toBe('server-failure');
+  await expect.poll(told).toBe('server-failure');
   await server.close().catch(() => undefined);
 });
 
@@ -200,14 +200,14 @@ test('a connection that has died without a word is found out: by hand at once, a
   const replica = await open(url, { server: httpTransport(url, { timeout: 3_000 }), sync: { interval: 3_600_000 } });
   const live = replica.syncState();
   live.subscribe(() => undefined);
-  await expect.poll(() => live.current.rows[0]?.phase, { timeout: 10_000 }).toBe('live');
+  await expect.poll(() => live.current.rows[0]?.phase).toBe('live');
   // A sleep: what was open says nothing any more, what is opened anew works.
   for (const socket of all) dead.add(socket);
   await replica.insert('bed', { id: 'after', name: 'after the sleep' });
   await replica.sync();
   expect(Object.keys(await rowsOf(await world.shell()))).toEqual(['bed after']);
   await (await world.shell()).exec("INSERT INTO bed VALUES ('theirs', 'theirs', 1)");
-  await expect.poll(() => replica.get('bed', 'theirs'), { timeout: 8_000 }).toBeDefined();
+  await expect.poll(() => replica.get('bed', 'theirs')).toBeDefined();
 });
 
 test('a closed replica holds no file open, however often it is opened; closing twice is clean', async () => {

@@ -150,7 +150,7 @@ test.each(storeKinds)(
     const stood = near.bytes?.down ?? 0;
     await live.insert('photo', { id: 'r', page: 'a', image: imageOf(3, 1) });
     const isBack = async () => (await live.status()).pending === 0 && (await live.outbox()).length === 0;
-    await expect.poll(isBack, { timeout: 10_000 }).toBe(true);
+    await expect.poll(isBack).toBe(true);
     await other.sync();
     expect(await photosOf(live)).toEqual(await photosOf(other));
     expect((near.bytes?.down ?? 0) - stood).toBeLessThan(size / 2);

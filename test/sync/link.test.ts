@@ -102,8 +102,8 @@ describe.each(storeKinds)('on %s', (kind) => {
     await new Promise((done) => setTimeout(done, 200));
     expect(await titles(device)).toHaveLength(3);
     await device.link();
-    await expect.poll(() => titles(device), { timeout: 5_000 }).toEqual(['Fog, revised by Odd']);
-    await expect.poll(async () => (await device.status()).pending, { timeout: 5_000 }).toBe(0);
+    await expect.poll(() => titles(device)).toEqual(['Fog, revised by Odd']);
+    await expect.poll(async () => (await device.status()).pending).toBe(0);
     await office.sync();
     for (const replica of [device, office]) expect(await titles(replica)).toEqual(['Fog, revised by Odd']);
   });

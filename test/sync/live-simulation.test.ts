@@ -154,7 +154,7 @@ test.each(storeKinds)(
         try {
           for (const device of devices) {
             await device.open();
-            await expect.poll(() => device.replica.count({ from: 'plant' }), { timeout: 10_000 }).toBe(3);
+            await expect.poll(() => device.replica.count({ from: 'plant' })).toBe(3);
           }
           const watered = [0, 0, 0];
           for (const each of history) {
@@ -173,7 +173,7 @@ test.each(storeKinds)(
                   (await device.replica.outbox()).length,
                   isDeepStrictEqual(await rowsOf(device.replica), await rowsOf(shell)),
                 ],
-                { timeout: 15_000, interval: 20 },
+                { interval: 20 },
               )
               .toEqual([watered, 0, true]);
           for (const { gaps, told, replica } of devices) {

@@ -22,7 +22,6 @@ import { type Garden, garden, rowsOf, World } from '../support/world.ts';
 
 let world: World;
 let closing: (() => Promise<void>)[];
-const soon = { timeout: 8_000, interval: 10 };
 
 /** A replica that syncs by itself, and is live. */
 async function live(
@@ -46,7 +45,7 @@ async function live(
 const phaseOf = async (replica: Replica<Garden>) => {
   for await (const { rows } of replica.syncState()) return rows[0]?.phase;
 };
-const joined = (replica: Replica<Garden>) => expect.poll(() => phaseOf(replica), soon).toBe('live');
+const joined = (replica: Replica<Garden>) => expect.poll(() => phaseOf(replica)).toBe('live');
 /** The same object, with some of its functions replaced. */
 const passing = <T extends object>(to: T, instead: object): T =>
   new Proxy(to, {
@@ -80,9 +79,9 @@ describe.each(storeKinds)('on %s', (kind) => {
     two.listen('plant', (events) => heard.push(...events), { where: { height: { '>=': 5 } } });
     one.listen('plant', (events) => own.push(...events));
     await one.update('plant', 'p', { height: 7 });
-    await expect.poll(() => heard.length, soon).toBe(1);
+    await expect.poll(() => heard.length).toBe(1);
     await one.add('plant', 'p', 'watered', 3);
-    await expect.poll(() => heard.length, soon).toBe(2);
+    await expect.poll(() => heard.length).toBe(2);
     expect(heard[0]).toMatchObject({
       kind: 'update',
       id: 'p',
@@ -90,16 +89,16 @@ describe.each(storeKinds)('on %s', (kind) => {
       after: { height: 7 },
       origin: 'server',
     });
-    await expect.poll(async () => (await one.status()).pending + (await one.outbox()).length, soon).toBe(0);
+    await expect.poll(async () => (await one.status()).pending + (await one.outbox()).length).toBe(0);
     const shell = await world.shell();
     await shell.exec("UPDATE plant SET label = 'by the office' WHERE id = 'p'");
-    await expect.poll(() => heard.length, soon).toBe(3);
+    await expect.poll(() => heard.length).toBe(3);
     expect(await one.get('plant', 'p')).toMatchObject({ height: 7, watered: 3, label: 'by the office' });
     await shell.exec("DELETE FROM plant WHERE id = 'p'");
-    await expect.poll(() => heard.length, soon).toBe(4);
+    await expect.poll(() => heard.length).toBe(4);
     expect(heard[3]).toMatchObject({ kind: 'delete', id: 'p', before: { watered: 3 }, after: null, origin: 'server' });
     // Its own edits were told as its own, and did not come back as news.
-    await expect.poll(() => own.length, soon).toBe(4);
+    await expect.poll(() => own.length).toBe(4);
     expect(own.map(({ origin }) => origin)).toEqual(['device', 'device', 'server', 'server']);
     expect((await one.journal(1))[0]?.reason, 'nothing had to be pulled for that').toBe('change');
   });
@@ -141,13 +140,13 @@ describe.each(storeKinds)('on %s', (kind) => {
     hold = undefined;
     release();
     await pulling;
-    await expect.poll(() => shown.at(-1), soon).toBe(45);
+    await expect.poll(() => shown.at(-1)).toBe(45);
     await new Promise((resolve) => setTimeout(resolve, 100));
     const heights = shown.filter((height) => typeof height === 'number') as number[];
     expect(heights).toEqual([...heights].sort((a, b) => a - b));
     await joined(one);
     await shell.exec("UPDATE plant SET height = 50 WHERE id = 'p'");
-    await expect.poll(() => shown.at(-1), soon).toBe(50);
+    await expect.poll(() => shown.at(-1)).toBe(50);
   });
 
   test.each(['over HTTP', 'over the connection', 'over the connection, which breaks'])(
@@ -185,7 +184,7 @@ describe.each(storeKinds)('on %s', (kind) => {
       const shown: number[] = [];
       one.live({ from: 'plant', where: { id: 'p' } }).subscribe(({ rows: [row] }) => row && shown.push(row.watered));
       await one.add('plant', 'p', 'watered', 3);
-      await expect.poll(async () => (await one.outbox()).length, soon).toBe(0);
+      await expect.poll(async () => (await one.outbox()).length).toBe(0);
       await joined(one);
       expect([...new Set(shown)]).toEqual([0, 3]);
       expect((await one.get('plant', 'p'))?.watered).toBe(3);
@@ -227,11 +226,11 @@ describe.each(storeKinds)('on %s', (kind) => {
     }
     const shell = await world.shell();
     await expect
-      .poll(async () => [(await one.get('plant', 'p'))?.watered, (await two.get('plant', 'q'))?.watered], soon)
+      .poll(async () => [(await one.get('plant', 'p'))?.watered, (await two.get('plant', 'q'))?.watered])
       .toEqual([40, 40]);
     expect([...new Set(told)]).toEqual(told);
     expect(told).toEqual([...told].sort((a, b) => a - b));
-    await expect.poll(async () => JSON.stringify(await rowsOf(one)), soon).toBe(JSON.stringify(await rowsOf(two)));
+    await expect.poll(async () => JSON.stringify(await rowsOf(one))).toBe(JSON.stringify(await rowsOf(two)));
     expect(await rowsOf(one)).toEqual(await rowsOf(shell));
     await joined(one);
     proxy.close();
@@ -261,7 +260,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     const shell = await world.shell();
     for (const height of [1, 2, 3]) {
       await shell.exec(`UPDATE plant SET height = ${height} WHERE id = 'p'`);
-      await expect.poll(async () => (await one.get('plant', 'p'))?.height, soon).toBe(height);
+      await expect.poll(async () => (await one.get('plant', 'p'))?.height).toBe(height);
     }
     await one.close();
     proxy.closeAllConnections();
@@ -284,12 +283,11 @@ describe.each(storeKinds)('on %s', (kind) => {
       const values = Array.from({ length: 1_000 }, (_, i) => `('m${n}-${i}', 'b', 'herb', '${text}', 1, 0, '[]')`);
       await shell.exec(`INSERT INTO plant (id, bed, kind, label, height, watered, tags) VALUES ${values.join(', ')}`);
     }
-    for (const replica of replicas)
-      await expect.poll(() => replica.count({ from: 'plant' }), { timeout: 20_000, interval: 50 }).toBe(10_002);
+    for (const replica of replicas) await expect.poll(() => replica.count({ from: 'plant' })).toBe(10_002);
     const heard: LiveMessage[] = [];
     slow.on('message', (data) => heard.push(JSON.parse(String(data)) as LiveMessage));
     slow.resume();
-    await expect.poll(() => heard.at(-1)?.type, soon).toBe('pull-required');
+    await expect.poll(() => heard.at(-1)?.type).toBe('pull-required');
     slow.terminate();
   });
 
@@ -298,7 +296,7 @@ describe.each(storeKinds)('on %s', (kind) => {
     await joined(one);
     const shell = await world.shell();
     await world.restart(garden, () => shell.exec("UPDATE plant SET height = 9 WHERE id = 'p'"));
-    await expect.poll(async () => (await one.get('plant', 'p'))?.height, soon).toBe(9);
+    await expect.poll(async () => (await one.get('plant', 'p'))?.height).toBe(9);
     await joined(one);
     // Another process on the same database hears of what was pushed here.
     const store = await world.database.open(garden);
@@ -306,9 +304,9 @@ describe.each(storeKinds)('on %s', (kind) => {
     const two = await live({ server: other.url });
     await joined(two);
     await two.update('plant', 'p', { height: 10 });
-    await expect.poll(async () => (await one.get('plant', 'p'))?.height, soon).toBe(10);
+    await expect.poll(async () => (await one.get('plant', 'p'))?.height).toBe(10);
     await one.update('plant', 'p', { height: 11 });
-    await expect.poll(async () => (await two.get('plant', 'p'))?.height, soon).toBe(11);
+    await expect.poll(async () => (await two.get('plant', 'p'))?.height).toBe(11);
     await two.close();
     await other.close();
   });
@@ -383,13 +381,13 @@ describe.each(storeKinds)('on %s', (kind) => {
     await new Promise((resolve) => setTimeout(resolve, 400));
     expect((await one.get('plant', 'p'))?.height).toBeNull();
     await shell.exec("UPDATE bed SET name = 'south' WHERE id = 'b'");
-    await expect.poll(async () => (await one.get('bed', 'b'))?.name, soon).toBe('south');
+    await expect.poll(async () => (await one.get('bed', 'b'))?.name).toBe('south');
     expect((await one.get('plant', 'p'))?.height).toBe(1);
     now = 3_600_000;
     await shell.exec("UPDATE bed SET name = 'east' WHERE id = 'b'");
     await one.sync();
     await joined(one);
     await shell.exec("UPDATE bed SET name = 'west' WHERE id = 'b'");
-    await expect.poll(async () => (await one.get('bed', 'b'))?.name, soon).toBe('west');
+    await expect.poll(async () => (await one.get('bed', 'b'))?.name).toBe('west');
   });
 });

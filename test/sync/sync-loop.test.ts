@@ -48,13 +48,10 @@ async function manyBeds() {
 /** Lets the state be told until it is as expected, while no more time passes than telling takes. */
 const reaches = (expected: object) =>
   expect
-    .poll(
-      async () => {
-        await host.pass(50);
-        return state;
-      },
-      { timeout: 5_000 },
-    )
+    .poll(async () => {
+      await host.pass(50);
+      return state;
+    })
     .toMatchObject(expected);
 const reasons = async () => (await replica.journal()).map(({ reason }) => reason).reverse();
 

@@ -13,13 +13,23 @@ export interface Result<R> {
   readonly ready: boolean;
 }
 
+/** What is told of a live query: its results, its failure, and its end. */
+export interface Follower<R> {
+  readonly deliver: (result: Result<R>) => void;
+  readonly fail: (error: unknown) => void;
+  /** The replica was closed: nothing more will come. */
+  readonly end: () => void;
+}
+
 /** Begins to deliver results; the function it returns ends that. */
-export type Source<R> = (deliver: (result: Result<R>) => void, fail: (error: unknown) => void) => () => void;
+export type Source<R> = (follower: Follower<R>) => () => void;
 
 /** An observer as standard Observables take it. */
 export interface Observer<R> {
   next?(result: Result<R>): void;
   error?(error: unknown): void;
+  /** Called when the replica was closed. */
+  complete?(): void;
 }
 
 /** The name of the conversion, as the Observable proposal has it and as libraries write it without that. */
@@ -36,10 +46,7 @@ const notReady: Result<never> = { rows: [], added: [], updated: [], removed: [],
  */
 export class LiveQuery<R> implements AsyncIterable<Result<R>> {
   private readonly source: Source<R>;
-  private readonly subscribers = new Set<{
-    readonly next: (result: Result<R>) => void;
-    readonly fail: (error: unknown) => void;
-  }>();
+  private readonly subscribers = new Set<Follower<R>>();
   private last: Result<R> = notReady;
   private stop: (() => void) | undefined;
 
@@ -54,38 +61,56 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
 
   /**
    * Calls at once with what is known, then with each new result. A query that cannot be run, or a database that fails,
-   * reaches `fail`; without one it is thrown where nobody catches it, so that it is seen.
+   * reaches `fail`; without one it is thrown where nobody catches it, so that it is seen. `end` is called when the replica
+   * was closed.
    *
    * @returns a function that ends the subscription.
    */
-  subscribe(next: (result: Result<R>) => void, fail: (error: unknown) => void = throwLater): () => void {
-    const subscriber = { next, fail };
+  subscribe(
+    next: (result: Result<R>) => void,
+    fail: (error: unknown) => void = throwLater,
+    end: () => void = () => undefined,
+  ): () => void {
+    const subscriber: Follower<R> = { deliver: next, fail, end };
     const begun = this.last;
     this.subscribers.add(subscriber);
-    this.stop ??= this.source(
-      (result) => {
+    this.stop ??= this.source({
+      deliver: (result) => {
         this.last = result;
-        for (const each of [...this.subscribers]) if (this.subscribers.has(each)) call(each, result);
+        for (const each of [...this.subscribers]) if (this.subscribers.has(each)) call(each.deliver, result);
       },
-      (error) => {
+      fail: (error) => {
         for (const each of [...this.subscribers]) each.fail(error);
       },
-    );
+      end: () => {
+        const ended = [...this.subscribers];
+        this.forget();
+        for (const each of ended) call(each.end);
+      },
+    });
     // The result came at once, and has been told already.
-    if (this.last === begun)
-      call(subscriber, { ...begun, added: begun.rows, updated: [], removed: [], origin: 'start' });
+    if (this.last === begun) call(next, { ...begun, added: begun.rows, updated: [], removed: [], origin: 'start' });
     return () => {
       if (!this.subscribers.delete(subscriber) || this.subscribers.size > 0) return;
       this.stop?.();
-      this.stop = undefined;
-      this.last = notReady;
+      this.forget();
     };
   }
 
-  /** Results one after the other, from the first that is ready. A slow reader gets the latest, not every one between. */
+  private forget(): void {
+    this.subscribers.clear();
+    this.stop = undefined;
+    this.last = notReady;
+  }
+
+  /**
+   * Results one after the other, from the first that is ready, until the replica is closed. A slow reader gets the latest,
+   * not every one between.
+   */
   async *[Symbol.asyncIterator](): AsyncGenerator<Result<R>> {
     let latest: Result<R> | undefined;
     let failure: { readonly error: unknown } | undefined;
+    let isOver = false;
     let wake = () => {};
     const stop = this.subscribe(
       (result) => {
@@ -97,11 +122,16 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
         failure = { error };
         wake();
       },
+      () => {
+        isOver = true;
+        wake();
+      },
     );
     try {
       for (;;) {
         if (failure) throw failure.error;
         if (latest === undefined) {
+          if (isOver) return;
           await new Promise<void>((done) => {
             wake = done;
           });
@@ -132,10 +162,11 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
         return this;
       },
       subscribe: (observer) => {
-        const { next, error } = typeof observer === 'function' ? { next: observer, error: undefined } : observer;
+        const { next, error, complete }: Observer<R> = typeof observer === 'function' ? { next: observer } : observer;
         const stop = this.subscribe(
           (result) => next?.call(observer, result),
           error && ((failure) => error.call(observer, failure)),
+          complete && (() => complete.call(observer)),
         );
         return { unsubscribe: stop };
       },
@@ -158,9 +189,9 @@ function joined<R>(first: Result<R>, second: Result<R>): Result<R> {
   };
 }
 
-function call<R>(subscriber: { next(result: Result<R>): void }, result: Result<R>): void {
+function call<Given extends readonly unknown[]>(subscriber: (...given: Given) => void, ...given: Given): void {
   try {
-    subscriber.next(result);
+    subscriber(...given);
   } catch (error) {
     // One subscriber's mistake must not keep the others from being told.
     throwLater(error);

@@ -189,7 +189,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   async close(): Promise<void> {
     if (this.wire.isOver) return;
     await this.call('close');
-    this.wire.end(new KoinonError('replica-closed', 'This replica is closed; connect to it again.'));
+    this.wire.close();
   }
 
   protected override async execute<K extends StepName>(
@@ -205,7 +205,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   }
 
   protected override follow(kind: Followed, request: unknown): Source<never> {
-    return (deliver, fail) => {
+    return ({ deliver, fail, end }) => {
       const receiver = new Receiver(refrozen);
       return this.wire.follow(
         { ask: 'follow', kind, request },
@@ -213,7 +213,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
           if (answer.type === 'error') fail(errorOf(answer.error));
           else if (answer.type === 'result') deliver(receiver.receive(answer.result) as Result<never>);
         },
-        fail,
+        { fail, end },
       );
     };
   }
@@ -228,7 +228,7 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
       (answer) => {
         if (answer.type === 'events') listener(answer.events.map(refrozenEvent));
       },
-      () => undefined,
+      { fail: () => undefined, end: () => undefined },
     );
   }
 

@@ -89,7 +89,11 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
           answerWith({ type: 'result', number: request.number, result: carrier.carry(result) });
         const fail = (error: unknown) =>
           answerWith({ type: 'error', number: request.number, error: carryError(error) });
-        stops.set(request.number, followOn(replica, request.kind, request.request)(deliver, fail));
+        const end = () => {
+          stops.delete(request.number);
+          answerWith({ type: 'end', number: request.number });
+        };
+        stops.set(request.number, followOn(replica, request.kind, request.request)({ deliver, fail, end }));
         return undefined;
       }
       case 'hear':

@@ -74,6 +74,7 @@ export type Answer =
   | { readonly type: 'done'; readonly number: number; readonly value: unknown }
   | { readonly type: 'error'; readonly number: number; readonly error: CarriedError }
   | { readonly type: 'result'; readonly number: number; readonly result: CarriedResult }
+  | { readonly type: 'end'; readonly number: number }
   | { readonly type: 'events'; readonly number: number; readonly events: readonly unknown[] }
   // The answers that belong to one commit arrive together, so that a screen changes once.
   | { readonly type: 'batch'; readonly answers: readonly Answer[] }

@@ -11,10 +11,15 @@ interface Waiting {
   readonly fail: (error: unknown) => void;
 }
 
-interface Follower {
+/** What becomes of those who follow something: a failure reaches them, or the end. */
+interface Outcome {
+  readonly fail: (error: unknown) => void;
+  readonly end: () => void;
+}
+
+interface Follower extends Outcome {
   readonly request: Request;
   readonly listener: (answer: Answer) => void;
-  readonly fail: (error: unknown) => void;
 }
 
 /**
@@ -49,11 +54,24 @@ export class Wire {
     await this.ask({ ask: 'open' });
   }
 
-  /** Fails whatever waits, and all that is asked from now on. */
+  /** Fails whatever waits or follows, and all that is asked from now on. */
   end(error: KoinonError): void {
-    this.gone ??= error;
-    for (const { fail } of this.waiting.values()) fail(this.gone);
+    const gone = this.gone ?? error;
+    this.gone = gone;
+    const waiting = [...this.waiting.values()];
+    // Those whose beginning is not answered yet fail with that.
+    const following = [...this.followers].flatMap(([number, each]) => (this.waiting.has(number) ? [] : [each]));
     this.waiting.clear();
+    this.followers.clear();
+    for (const { fail } of [...waiting, ...following]) fail(gone);
+  }
+
+  /** Ends whatever follows, and fails the rest. */
+  close(): void {
+    const ended = [...this.followers.values()];
+    this.followers.clear();
+    for (const { end } of ended) end();
+    this.end(new KoinonError('replica-closed', 'This replica is closed; connect to it again.'));
   }
 
   /** Tells whether nothing can be asked any more. */
@@ -87,10 +105,11 @@ export class Wire {
   }
 
   /** Asks for something that goes on telling under its number; the function returned ends that. */
-  follow(request: Unnumbered<Request>, listener: (answer: Answer) => void, fail: (error: unknown) => void): () => void {
+  follow(request: Unnumbered<Request>, listener: (answer: Answer) => void, outcome: Outcome): () => void {
     const number = this.next();
-    this.followers.set(number, { request: { ...request, number } as Request, listener, fail });
-    this.ask(request, number).catch(fail);
+    if (this.gone === undefined)
+      this.followers.set(number, { request: { ...request, number } as Request, listener, ...outcome });
+    this.ask(request, number).catch(outcome.fail);
     return () => {
       this.followers.delete(number);
       this.waiting.delete(number);
@@ -129,6 +148,10 @@ export class Wire {
       if (waiting?.request.ask === 'begin') this.begun.add(answer.number);
       if (waiting?.request.ask === 'end') this.begun.delete(waiting.request.transaction);
       waiting?.done(answer.value);
+    } else if (answer.type === 'end') {
+      const follower = this.followers.get(answer.number);
+      this.followers.delete(answer.number);
+      follower?.end();
     } else this.followers.get(answer.number)?.listener(answer);
   }
 

@@ -75,6 +75,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly stallLimit: number;
   private readonly hasBytes: boolean;
   private closed = false;
+  /** What to call when the replica is closed, of each live query that somebody follows. */
+  private readonly ends = new Set<() => void>();
   private closing: Promise<void> | undefined;
   /** The transaction whose function is running. */
   private opened: object | undefined;
@@ -284,6 +286,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       this.otherWrites.stop();
       this.engine.database.close();
     });
+    const ends = [...this.ends];
+    this.ends.clear();
+    for (const end of ends) end();
   }
 
   protected override execute<K extends StepName>(
@@ -404,26 +409,40 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   protected override follow(kind: Followed, request: unknown): Source<never> {
-    if (kind === 'sync') return (deliver, fail) => this.syncing.follow(deliver as never, fail);
-    return (deliver, fail) => {
-      let stop: (() => void) | undefined;
-      let ended = false;
-      const begin = () => {
-        if (ended) return;
-        const watcher = watcherFor(this.engine, kind, request, deliver as (result: Result<unknown>) => void, fail);
-        stop = this.watch(watcher);
-        watcher.refresh();
-      };
-      const loading = kind === 'rows' ? this.statusLoading(request) : loadWatcher(kind);
-      const wasClosed = this.closed;
-      (loading ? loading.then(() => this.exclusive(begin)) : this.exclusive(begin)).catch((error: unknown) => {
-        // A replica that is closed before the first result ends its live queries, as it does later.
-        if (wasClosed || !this.closed) fail(error);
-      });
+    return ({ deliver, fail: failed, end }) => {
+      this.ends.add(end);
+      // A replica that is closed ends its live queries: also those whose first result was not there yet.
+      const fail = (error: unknown) => this.ends.has(end) && failed(error);
+      const stop =
+        kind === 'sync'
+          ? this.syncing.follow(deliver as never, fail)
+          : this.followQuery(kind, request, deliver as (result: Result<unknown>) => void, fail);
       return () => {
-        ended = true;
-        stop?.();
+        this.ends.delete(end);
+        stop();
       };
+    };
+  }
+
+  private followQuery(
+    kind: Exclude<Followed, 'sync'>,
+    request: unknown,
+    deliver: (result: Result<unknown>) => void,
+    fail: (error: unknown) => void,
+  ): () => void {
+    let stop: (() => void) | undefined;
+    let ended = false;
+    const begin = () => {
+      if (ended) return;
+      const watcher = watcherFor(this.engine, kind, request, deliver, fail);
+      stop = this.watch(watcher);
+      watcher.refresh();
+    };
+    const loading = kind === 'rows' ? this.statusLoading(request) : loadWatcher(kind);
+    (loading ? loading.then(() => this.exclusive(begin)) : this.exclusive(begin)).catch(fail);
+    return () => {
+      ended = true;
+      stop?.();
     };
   }
 

@@ -15,7 +15,7 @@ export { type Finding, verifyFile } from './inspect/verify.ts';
 export type { UnlinkChoices, UnlinkReport } from './link/unlink.ts';
 export type { Origin } from './live/commit.ts';
 export type { ChangeEvent } from './live/listener.ts';
-export { LiveQuery, type Observer, type Result } from './live/result.ts';
+export { LiveQuery, type ObservableResult, type Observer, type Result, type Subscription } from './live/result.ts';
 export type { QueuedTransaction, TransactionState } from './outbox/outbox.ts';
 export type { StoredTransaction } from './outbox/stored.ts';
 export type { Choice, ChoiceOf, Choices, ChoicesOf, RowDecision } from './overlay/resolve.ts';

@@ -11,6 +11,7 @@ export type { CursorKey, CursorKeys } from './cursor/keys.ts';
 export { feedPage } from './feed/page.ts';
 export { type HandlerOptions, type RequestHandler, requestHandler } from './http/handler.ts';
 export {
+  type InProcessChannel,
   type InProcessConnection,
   type InProcessListener,
   type InProcessOptions,

@@ -21,7 +21,9 @@ export interface SqlStatement {
 export interface SqlDriver {
   /** Runs statements without values or results. */
   exec(sql: string): void;
+  /** Prepares one statement; throws where SQLite cannot read it. */
   prepare(sql: string): SqlStatement;
+  /** Closes the database. Nothing is called afterwards. */
   close(): void;
   /** The place of the data: a file that outlives the process, or memory that does not. */
   readonly storage: 'file' | 'memory';

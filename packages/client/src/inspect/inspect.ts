@@ -32,12 +32,15 @@ export interface Inspection {
   readonly syncedAt: string | null;
   /** Rows by table. */
   tables(): Readonly<Record<string, number>>;
+  /** The transactions that the server has not confirmed, oldest first. */
   outbox(): readonly StoredTransaction[];
+  /** The columns that wait for a person to decide. */
   conflicts(): readonly InspectedConflict[];
   /** The last runs of the sync, newest first. */
   journal(limit: number): readonly SyncRun[];
   /** Runs SQL that reads. @throws KoinonError `query-writes`, `query-invalid`. */
   select(query: Sql): readonly Readonly<Record<string, unknown>>[];
+  /** Closes the file. */
   close(): void;
 }
 

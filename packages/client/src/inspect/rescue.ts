@@ -26,6 +26,7 @@ export interface Rescue {
   rows(): Generator<{ readonly table: string; readonly row: WireColumns }>;
   /** The parts that could not be read so far, one sentence each. */
   readonly skipped: readonly string[];
+  /** Closes the file. */
   close(): void;
 }
 

@@ -26,7 +26,9 @@ export type Source<R> = (follower: Follower<R>) => () => void;
 
 /** An observer as standard Observables take it. */
 export interface Observer<R> {
+  /** Called with each result. */
   next?(result: Result<R>): void;
+  /** Called when the query cannot be run, or the database fails. */
   error?(error: unknown): void;
   /** Called when the replica was closed. */
   complete?(): void;
@@ -34,6 +36,20 @@ export interface Observer<R> {
 
 /** The name of the conversion, as the Observable proposal has it and as libraries write it without that. */
 const observableKey: unique symbol = ((Symbol as { observable?: symbol }).observable ?? '@@observable') as never;
+
+/** A subscription, as standard Observables give it. */
+export interface Subscription {
+  /** Ends it. */
+  unsubscribe(): void;
+}
+
+/** A live query as a standard Observable. */
+export interface ObservableResult<R> {
+  /** Begins to deliver results to an observer, or to a function. */
+  subscribe(observer: Observer<R> | ((result: Result<R>) => void)): Subscription;
+  /** Itself: libraries ask each Observable for itself by this name. */
+  [observableKey](): ObservableResult<R>;
+}
 
 const notReady: Result<never> = { rows: [], added: [], updated: [], removed: [], origin: 'start', ready: false };
 
@@ -147,17 +163,13 @@ export class LiveQuery<R> implements AsyncIterable<Result<R>> {
   }
 
   /** The mark by which libraries of Observables take this for one: `from(replica.live(…))` works. */
-  [observableKey]() {
+  [observableKey](): ObservableResult<R> {
     return this.asObservable();
   }
 
   /** As a standard Observable: `subscribe(observer)` returns an object with `unsubscribe()`. */
-  asObservable(): {
-    subscribe(observer: Observer<R> | ((result: Result<R>) => void)): { unsubscribe(): void };
-    [observableKey](): unknown;
-  } {
+  asObservable(): ObservableResult<R> {
     return {
-      // Libraries ask each Observable for itself by this name.
       [observableKey]() {
         return this;
       },

@@ -1,10 +1,12 @@
 /** A way to another thread: a worker, its parent port, or either end of a message channel, in Node or a browser. */
 export interface Port {
+  /** Sends a message, and hands these buffers over with it. */
   postMessage(message: unknown, transfer: ArrayBuffer[]): void;
   /** As Node's ports have it; `message`, `close` and `exit` are listened to. */
   on?(event: string, listener: (message: unknown) => void): unknown;
   /** As browsers' ports have it. */
   addEventListener?(event: string, listener: unknown): void;
+  /** Begins to hand out messages, where the port waits for that. */
   start?(): void;
 }
 

@@ -22,7 +22,7 @@ export interface ReplicaOptions<S extends Schema> {
   readonly migrations?: Migrations;
   /** The address of the server, such as `http://127.0.0.1:4280`, or a transport of your own. */
   readonly server?: string | Transport;
-  /** The token that says who asks, for a `server` that is an address; see {@link HttpOptions.token}. */
+  /** The token that says who asks, for a `server` that is an address; see the options of `httpTransport`. */
   readonly token?: TokenSource;
   /**
    * The part that is asked for of what the user may have: some tables, some columns of a table, some rows by columns that are filterable. Changed

@@ -495,6 +495,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
     return this.follow(kind, request);
   }
 
+  /** Follows a query or a list of this kind. */
   protected abstract follow(kind: Followed, request: unknown): Source<never>;
   /** Tells a listener of the changes of a table. */
   protected abstract hear(

@@ -43,7 +43,9 @@ export interface Transport {
 
 /** The listener of a live connection. */
 export interface LiveListener {
+  /** The connection is open. */
   open(): void;
+  /** The server says something. */
   message(message: LiveMessage): void;
   /** It has ended, or could not be opened. Called once, and nothing after it. */
   closed(): void;
@@ -51,9 +53,11 @@ export interface LiveListener {
 
 /** A live connection. */
 export interface LiveChannel {
+  /** Asks for what happens from a cursor on. */
   say(request: JoinRequest): void;
   /** Sends these exact bytes as the push of that number; a channel without it sends none. */
   push?(number: number, body: string): void;
+  /** Closes the connection. */
   close(): void;
 }
 

@@ -11,6 +11,7 @@ export interface ExportOptions<S extends Schema> {
   readonly table?: TableName<S>;
   readonly format?: TransferFormat;
   readonly signal?: AbortSignal;
+  /** Called after each batch with the rows that are done. */
   readonly onProgress?: (progress: TransferProgress) => void;
 }
 

@@ -23,6 +23,7 @@ export interface ImportOptions<S extends Schema> {
   /** The fate of a row whose id is there: `refuse` stops the import, `update` writes over it. Default `refuse`. */
   readonly existing?: 'refuse' | 'update';
   readonly signal?: AbortSignal;
+  /** Called after each batch with the rows that are done. */
   readonly onProgress?: (progress: TransferProgress) => void;
 }
 

@@ -32,7 +32,9 @@ export type SettingValue<S extends Schema, N extends SettingName<S>> = ValueOf<S
 
 /** Bytes that are somewhere else yet: a browser's Blob or File. Reading them costs the thread that gives them nothing. */
 export interface BytesSource {
+  /** The number of bytes. */
   readonly size: number;
+  /** Reads them all. */
   arrayBuffer(): Promise<ArrayBuffer>;
 }
 

@@ -45,6 +45,7 @@ export interface TableOptions<C extends Columns = Columns, H extends Home = Home
   /** The rule for a row that one side deleted while the other edited it. Default `edit survives`. */
   readonly deletion?: DeletionRule;
   /** Looks at a whole row before it is written; says what is wrong with it, or nothing. */
+  /** Checks a row as a whole, and says in which columns something is wrong. */
   readonly check?: (row: CheckedRow<C>) => readonly RowComplaint[] | undefined;
 }
 
@@ -70,6 +71,7 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
   readonly filterable: readonly string[];
   /** The columns that a unique group or a reference depends on. */
   readonly integrity: readonly string[];
+  /** Checks a row as a whole, and says in which columns something is wrong. */
   readonly check: ((row: Readonly<Record<string, unknown>>) => readonly RowComplaint[] | undefined) | undefined;
 }
 

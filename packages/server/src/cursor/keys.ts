@@ -44,6 +44,7 @@ export class CursorKeys {
     return settled ?? (byNumber.at(-1) as ReadyKey);
   }
 
+  /** The key of this number; undefined where it is not there, or not any more. */
   find(number: number): ReadyKey | undefined {
     return this.keys.find((key) => key.number === number);
   }

@@ -24,24 +24,42 @@ import { trash } from '../trash/trash.ts';
 
 /** Options of {@link serveInProcess}. */
 export interface InProcessOptions<S extends Schema = Schema> extends RuleOptions<S> {
+  /** The store that is served. */
   readonly store: Store;
+  /** The rows that each user has; every row for everybody, where it is left out. */
   readonly scopes?: Scopes<S>;
 }
 
 /** The listener of what the server says by itself. */
 export interface InProcessListener {
+  /** The connection is open. */
   open(): void;
+  /** The server says something. */
   message(message: LiveMessage): void;
+  /** The connection is closed. */
   closed(): void;
 }
 
 /** The connection that a replica takes for its `server`: the protocol without a network. */
 export interface InProcessConnection {
+  /** One page of the feed. */
   pull(request: PullRequest): Promise<PulledPage>;
+  /** Applies the transactions of a request, given as its text. */
   push(body: string): Promise<PushResponse>;
+  /** Tells which of these transactions the server has applied. */
   applied(request: AppliedRequest): Promise<AppliedResponse>;
+  /** A page of the deleted rows that the user may see. */
   trash(request: TrashRequest): Promise<TrashResponse>;
-  live(listener: InProcessListener): { say(request: JoinRequest): void; close(): void };
+  /** Opens a live connection. */
+  live(listener: InProcessListener): InProcessChannel;
+}
+
+/** The device's end of a live connection to an {@link InProcessServer}. */
+export interface InProcessChannel {
+  /** Asks for what happens from a cursor on. */
+  say(request: JoinRequest): void;
+  /** Closes the connection. */
+  close(): void;
 }
 
 /** A server in the process that uses it. */

@@ -17,12 +17,15 @@ export interface RowWrite<R> {
 export interface RuleContext<S extends Schema> {
   /** The writer; undefined for a service of the server's own, or where the server knows no users. */
   readonly user: User | undefined;
+  /** The row as it is within this transaction; undefined where there is none. */
   get<T extends TableName<S>>(table: T, id: string): Promise<Row<S, T> | undefined>;
   /** Rows of a query in the store's own SQL: parameters are `?` on SQLite, `$1` on PostgreSQL. */
   query<R = Readonly<Record<string, unknown>>>(sql: string, ...values: readonly unknown[]): Promise<readonly R[]>;
   /** Writes that belong to the server, not to the device: every replica gets them, the sender included. */
   insert<T extends TableName<S>>(table: T, row: NewRow<S, T> & { readonly id: string }): Promise<void>;
+  /** Changes columns of a row on behalf of the server. */
   update<T extends TableName<S>>(table: T, id: string, patch: Partial<Omit<Row<S, T>, 'id'>>): Promise<void>;
+  /** Deletes a row on behalf of the server. */
   delete<T extends TableName<S>>(table: T, id: string): Promise<void>;
   /**
    * The next number of a sequence of this name, from 1 on: without gaps, and never twice, whatever the processes on the database.

@@ -43,6 +43,7 @@ export interface ReceiptStorage {
     replica: string,
     origins: readonly string[],
   ): readonly AppliedOrigin[] | Promise<readonly AppliedOrigin[]>;
+  /** Writes receipts into the same transaction as the rows. */
   insertReceipts(receipts: NewReceipts): void | Promise<void>;
 }
 

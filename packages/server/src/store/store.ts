@@ -108,7 +108,7 @@ export interface RowPage {
 
 /** Rows in the order of their keys as JSON text, as the database makes it: without an object for each row in between. */
 export interface RowText {
-  /** The rows, as a {@link RowBlock} has them. */
+  /** The rows, as a block of rows has them. */
   readonly json: string;
   readonly count: number;
   /** The id of the last of them; null where there is none. */
@@ -261,7 +261,7 @@ export interface StoreReader {
   appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]>;
   /** How many transactions of a replica were applied. */
   uploads(replica: string): Promise<number>;
-  /** Which columns of rows this replica has written last, by {@link rowKey}. */
+  /** Which columns of rows this replica has written last, by the key of a row. */
   sentBy(replica: string, rows: readonly RowKey[]): Promise<ReadonlyMap<string, (column: string) => boolean>>;
 }
 
@@ -319,6 +319,7 @@ export interface StoreWriter {
   rows(table: string, ids: readonly string[]): Promise<ReadonlyMap<string, AnyRow>>;
   /** For each of these rows that any row of the table refers to by this column, the id of one that does. */
   referrers(table: string, column: string, ids: readonly string[]): Promise<ReadonlyMap<string, string>>;
+  /** The end of the feed, as this transaction sees it. */
   position(): Promise<Position>;
   /** How a position stands to this feed. */
   reach(position: Position): Promise<Reach>;
@@ -362,6 +363,7 @@ export interface Store {
   ordinal(position: Position): number;
   /** The position of whoever knows all that came before such a number. */
   positionAt(ordinal: number): Position;
+  /** Reads from one snapshot of the database: whatever is written meanwhile is not seen. */
   read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T>;
   /**
    * One writer at a time; a throw rolls everything back.
@@ -384,6 +386,7 @@ export interface Store {
   watch(wake: () => void): () => void;
   /** Tells other processes on the same database that the feed has gone on. */
   announce(): void;
+  /** Closes the connections to the database. */
   close(): Promise<void>;
 }
 

@@ -4,6 +4,7 @@ import { ruleOf } from '@koinon/core/internal';
 /** When a row and its columns were edited, as its stamp has it: milliseconds since 1970; and by whom. */
 export interface StampedTimes {
   readonly row: number;
+  /** The time of a column; undefined where it was not edited since the row was. */
   readonly column: (name: string) => number | undefined;
   /** The user who did that to a column, or to the row as a whole where it has no name. */
   readonly by: (name: string | null) => string | null;

@@ -8,6 +8,7 @@ const root = join(import.meta.dirname, '..');
 const isWriting = process.argv.includes('--write');
 const entries = [
   ['core', 'index'],
+  ['core', 'messages'],
   ['client', 'index'],
   ['client', 'browser'],
   ['client', 'transfer/transfer'],

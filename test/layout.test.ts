@@ -15,7 +15,7 @@ const packages = join(import.meta.dirname, '../packages');
 // The folders of a package, lowest first: each imports of the others only what stands before it, types included. The files
 // beside the folders are what the package exports.
 const layers: Record<string, readonly string[]> = {
-  core: ['errors', 'table', 'values', 'schema', 'change', 'merge', 'query', 'sqlite', 'cursor', 'protocol'],
+  core: ['errors', 'table', 'values', 'schema', 'change', 'merge', 'query', 'sqlite', 'cursor', 'protocol', 'messages'],
   client: [
     ...['host', 'driver', 'live', 'database', 'outbox', 'rows', 'overlay', 'engine', 'sync', 'link', 'replica'],
     ...['remote', 'tabs', 'transfer', 'inspect', 'catalog'],

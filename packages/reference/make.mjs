@@ -6,6 +6,7 @@ import { Application, LogLevel } from 'typedoc';
 const root = join(import.meta.dirname, '../..');
 const modules = [
   ['@koinon/core', 'core/dist/index.d.ts'],
+  ['@koinon/core/messages', 'core/dist/messages.d.ts'],
   ['@koinon/client', 'client/dist/index.d.ts'],
   ['@koinon/client (in a browser)', 'client/dist/browser.d.ts'],
   ['@koinon/client/transfer', 'client/dist/transfer/transfer.d.ts'],

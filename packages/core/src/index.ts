@@ -4,6 +4,7 @@ export { withDefaults } from './change/defaults.ts';
 export type { Writer } from './change/validate.ts';
 export type { Cursor, PassedScope, Position, Resume, Scope, TableFilter } from './cursor/position.ts';
 export { type ErrorCode, type ErrorDetails, errorStatus, KoinonError, type Problem } from './errors/errors.ts';
+export type { SentenceParameters } from './errors/sentences.ts';
 export { limits } from './limits.ts';
 export type { Conflict } from './merge/conflict.ts';
 export type { About } from './protocol/about.ts';

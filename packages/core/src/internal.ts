@@ -9,11 +9,12 @@ export {
 } from './change/change.ts';
 export { defaultOf } from './change/defaults.ts';
 export { HeldRows } from './change/dependency.ts';
-export { duplicateValue, noSuchReference, rowReferenced } from './change/integrity.ts';
+export { duplicateValue, noSuchReference, noSuchRowThere, rowReferenced } from './change/integrity.ts';
 export { joinTransactions } from './change/join.ts';
-export { changeProblems, rowProblems } from './change/validate.ts';
+export { changeProblems, idProblem, rowProblems } from './change/validate.ts';
 export { callApp, isFromApp } from './errors/app.ts';
 export { errorFromProblems, messageOf, shown } from './errors/errors.ts';
+export { type SentenceName, sentences } from './errors/sentences.ts';
 export { changedColumns, type Disagreement } from './merge/conflict.ts';
 export { type Decision, decide, ruleOf } from './merge/decide.ts';
 export {
@@ -78,6 +79,7 @@ export { comparatorOf, type Predicate, predicateOf } from './query/predicate.ts'
 export { both, type Join, listOfNames, type Order, type Plan, planQuery } from './query/query.ts';
 export { decodeSummary, planSummary, type SummaryPlan } from './query/summary.ts';
 export { columnsDigest } from './schema/digest.ts';
+export { filled, problemOf, rowParameters, ruleText } from './schema/message.ts';
 export { columnLabel, labelOf, noSuchRow, rowLabel, rowLabels, sentence, tableLabel } from './schema/naming.ts';
 export { rowKey, rowOfKey } from './schema/row-key.ts';
 export { columnOf } from './schema/schema.ts';

@@ -8,7 +8,17 @@ import {
   table,
   tableOf,
 } from '@koinon/core';
-import { checkValue, columnOf, defaultOf, fromWire, normalize, parseWhere, shown, toWire } from '@koinon/core/internal';
+import {
+  checkValue,
+  columnOf,
+  defaultOf,
+  fromWire,
+  normalize,
+  parseWhere,
+  ruleText,
+  shown,
+  toWire,
+} from '@koinon/core/internal';
 import { readOnly, runReading } from '../database/read-only.ts';
 import { type Finishing, finish } from '../overlay/finish.ts';
 import type { RowDecision } from '../overlay/resolve.ts';
@@ -138,10 +148,10 @@ export class WriteSteps extends ReadSteps {
     const column = settingColumn(this.engine, name);
     const wrong = checkValue(column, value);
     if (wrong)
-      throw new KoinonError(wrong.code, `The setting ${name} ${shown(value)}: ${wrong.rule}.`, {
+      throw new KoinonError(wrong.code, `The setting ${name} ${shown(value)}: ${ruleText(wrong)}.`, {
         column: name,
         value,
-        rule: wrong.rule,
+        rule: ruleText(wrong),
       });
     const before = this.setting(name);
     this.engine.database

@@ -1,5 +1,5 @@
 import type { AnyRow, Problem, RowKey, Schema } from '@koinon/core';
-import { rowLabel, sentence } from '@koinon/core/internal';
+import { problemOf, rowParameters } from '@koinon/core/internal';
 import { eraseRunIds, noteErased } from '../database/erasure.ts';
 import { eraseConfirmed, forgetGoneRows, forgetRows } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
@@ -33,8 +33,7 @@ export function leave(overlay: Applying, table: string, id: string, queued: read
 }
 
 function scopeLeft(schema: Schema, { table, id }: RowKey, row: AnyRow | null): Problem {
-  const message = `${sentence(rowLabel(schema, { table, id }, row))} is no longer one of your rows; what you typed is kept here. Copy what you need, then take it back.`;
-  return { code: 'scope-left', table, id, message };
+  return problemOf(schema, 'scope-left', { table, id }, 'scope-left', rowParameters(schema, table, row));
 }
 
 /** Erases what else the file holds of rows that have left: what was sent of them, what calls returned, what the journal names. */

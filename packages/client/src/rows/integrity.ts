@@ -55,7 +55,7 @@ function pointingNowhere({ schema, rows }: Integrity, tableName: string, row: An
   return Object.entries(tableOf(schema, tableName).columns).flatMap(([name, { target }]): Problem[] => {
     if (target === undefined || row[name] === null || rows.has(target, row[name] as string)) return [];
     const to = { table: target, id: row[name] as string };
-    return [noSuchReference(schema, { table: tableName, id: row.id }, name, to, 'on this device')];
+    return [noSuchReference(schema, { table: tableName, id: row.id }, name, to, 'on-this-device')];
   });
 }
 

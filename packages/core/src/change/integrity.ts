@@ -1,11 +1,12 @@
 import type { Problem } from '../errors/errors.ts';
 import { shown } from '../errors/errors.ts';
-import { columnLabel, labelOf, noSuchRow, rowLabel, sentence, tableLabel } from '../schema/naming.ts';
+import { problemOf, rowParameters } from '../schema/message.ts';
+import { isUuid, type Labels } from '../schema/naming.ts';
 import type { RowKey } from '../schema/row-key.ts';
-import { type Schema, tableOf } from '../schema/schema.ts';
+import type { Schema } from '../schema/schema.ts';
 import type { AnyRow } from '../table/table.ts';
 
-// The sentences about uniqueness and references: a device and a server find such a problem each in its own way, and say the same.
+// Problems of uniqueness and references: a device and a server find such a problem each in its own way, and say the same.
 
 /**
  * Another row has these values already.
@@ -19,16 +20,14 @@ export function duplicateValue(
   group: readonly string[],
   changed: readonly string[],
 ): Problem {
-  const values = group.map((name) => `${labelOf(tableOf(schema, table), table, name)} ${shown(row[name])}`);
-  return {
-    code: 'duplicate-value',
-    table,
-    id: row.id,
-    column: group.find((name) => changed.includes(name)) ?? (group[0] as string),
-    rule: `unique (${group.join(', ')})`,
-    message: `${values.join(', ')} is taken by another ${tableLabel(schema, table)}.`,
-  };
+  const column = group.find((name) => changed.includes(name)) ?? (group[0] as string);
+  const parameters = { columns: group, values: group.map((name) => shown(row[name])) };
+  const rule = `unique (${group.join(', ')})`;
+  return problemOf(schema, 'duplicate-value', { table, id: row.id, column }, 'duplicate-value', parameters, rule);
 }
+
+/** The side on which a row is looked for. */
+export type Side = 'on-this-device' | 'on-the-server';
 
 /** A reference points at a row that is not there. */
 export function noSuchReference(
@@ -36,10 +35,23 @@ export function noSuchReference(
   { table, id }: RowKey,
   column: string,
   to: RowKey,
-  where: 'on this device' | 'on the server',
+  place: Side,
 ): Problem {
-  const message = `${columnLabel(schema, table, column)}: ${noSuchRow(schema, to, where)}`;
-  return { code: 'no-such-reference', table, id, column, rule: `references ${to.table}`, message };
+  const parameters = {
+    missing: isUuid(to.id) ? 'no-such-row-unnamed' : 'no-such-row',
+    other: to.table,
+    value: shown(to.id),
+    place,
+  };
+  const rule = `references ${to.table}`;
+  return problemOf(schema, 'no-such-reference', { table, id, column }, 'no-such-reference', parameters, rule);
+}
+
+/** The row that is to be changed is not on the server. */
+export function noSuchRowThere(schema: Labels, { table, id }: RowKey): Problem {
+  const parameters = { other: table, value: shown(id), place: 'on-the-server' };
+  const sentence = isUuid(id) ? 'no-such-row-unnamed' : 'no-such-row';
+  return problemOf(schema, 'no-such-row', { table, id }, sentence, parameters);
 }
 
 /**
@@ -53,12 +65,15 @@ export function rowReferenced(
   row: AnyRow | null | undefined,
   by: { readonly table: string; readonly column: string } | undefined,
 ): Problem {
-  const who = by === undefined ? 'something else' : `at least one ${tableLabel(schema, by.table)}`;
-  return {
-    code: 'row-referenced',
-    table,
-    id,
-    ...(by && { rule: `referenced by ${by.table}.${by.column}` }),
-    message: `${sentence(rowLabel(schema, { table, id }, row))} cannot be deleted: ${who} refers to it.`,
-  };
+  const name = rowParameters(schema, table, row);
+  return by === undefined
+    ? problemOf(schema, 'row-referenced', { table, id }, 'row-referenced-unseen', name)
+    : problemOf(
+        schema,
+        'row-referenced',
+        { table, id },
+        'row-referenced',
+        { ...name, other: by.table },
+        `referenced by ${by.table}.${by.column}`,
+      );
 }

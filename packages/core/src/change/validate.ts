@@ -1,10 +1,13 @@
 import { callApp } from '../errors/app.ts';
 import { KoinonError, type Problem, shown } from '../errors/errors.ts';
+import { type SentenceName, type SentenceParameters, sentences } from '../errors/sentences.ts';
 import { limits } from '../limits.ts';
-import { labelOf } from '../schema/naming.ts';
+import { type Place, problemOf, ruleText } from '../schema/message.ts';
+import type { Labels } from '../schema/naming.ts';
+import type { RowKey } from '../schema/row-key.ts';
 import type { AnyRow } from '../table/table.ts';
 import { complaintProblem, type Table } from '../table/table.ts';
-import { checkId, checkValue } from '../values/check.ts';
+import { checkId, checkValue, type Refusal } from '../values/check.ts';
 import type { Change } from './change.ts';
 
 /** The writer: a device may not give columns that only the server assigns. */
@@ -17,19 +20,17 @@ export type Writer = 'device' | 'server';
 export function changeProblems(table: Table, change: Change, writer: Writer = 'device'): Problem[] {
   const problems: Problem[] = [];
   const { table: tableName, id } = change;
-  const add = (code: Problem['code'], column: string, message: string, rule?: string) =>
-    problems.push({ code, table: tableName, id, column, message, ...(rule === undefined ? {} : { rule }) });
+  const labels = { tables: { [tableName]: table } };
+  const add = (
+    code: Problem['code'],
+    column: string,
+    sentence: SentenceName,
+    parameters: SentenceParameters = {},
+    rule?: string,
+  ) => problems.push(problemOf(labels, code, { table: tableName, id, column }, sentence, parameters, rule));
 
-  const label = (name: string) => labelOf(table, tableName, name);
-
-  const wrongId = checkId(id);
-  if (wrongId)
-    add(
-      wrongId.code,
-      'id',
-      `The id ${shown(id)} of a row of ${table.label ?? tableName} cannot be used: ${wrongId.rule}.`,
-      wrongId.rule,
-    );
+  const wrongId = idProblem(labels, { table: tableName, id });
+  if (wrongId) problems.push(wrongId);
   if (change.kind === 'delete') return problems;
 
   let mayBeLarge = false;
@@ -38,13 +39,13 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     mayBeLarge ||= typeof value === 'string' ? value.length > 10_000 : typeof value === 'object' && value !== null;
     const column = Object.hasOwn(table.columns, name) ? table.columns[name] : undefined;
     if (!column) {
-      const known = Object.keys(table.columns).join(', ');
-      add('unknown-column', name, `Table ${tableName} has no column ${shown(name)}; it has id, ${known}.`);
+      const list = Object.keys(table.columns);
+      add('unknown-column', name, 'unknown-column', { name: tableName, value: shown(name), list });
     } else if (column.assigned && writer === 'device' && value !== null) {
-      add('value-assigned', name, `${label(name)} is given by the server alone; leave it out.`);
+      add('value-assigned', name, 'value-assigned');
     } else {
       const wrong = checkValue(column, value);
-      if (wrong) add(wrong.code, name, `${label(name)} ${shown(value)}: ${wrong.rule}.`, wrong.rule);
+      if (wrong) problems.push(valueProblem(labels, { table: tableName, id, column: name }, value, wrong));
     }
   }
   const large = mayBeLarge ? tooLarge(change.columns) : undefined;
@@ -52,13 +53,14 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     add(
       'too-large',
       large.column,
-      `${label(large.column)} ${shown(change.columns[large.column])}: a change of a row takes ${limits.changeBytes} bytes at most as JSON, and this one has more.`,
+      'change-too-large',
+      { value: shown(change.columns[large.column]), limit: limits.changeBytes },
       `at most ${limits.changeBytes} bytes`,
     );
   if (change.kind === 'insert') {
     for (const [name, column] of table.entries)
       if (!column.optional && !Object.hasOwn(change.columns, name))
-        add('value-missing', name, `${label(name)}: a value is required and none was given.`, 'a value is required');
+        add('value-missing', name, 'value-missing', {}, sentences.required);
     return problems;
   }
   for (const [name, operation] of Object.entries(change.operations)) {
@@ -67,11 +69,23 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
       'add' in operation
         ? type === 'counter' && Number.isSafeInteger(operation.add)
         : type === 'set' && areTexts(operation);
-    if (!fits) add('value-type', name, `${label(name)}: ${shown(operation)} is no operation of this column.`);
-    else if (Object.hasOwn(change.columns, name))
-      add('value-type', name, `${label(name)} is both set and operated on.`);
+    if (!fits) add('value-type', name, 'operation-refused', { value: shown(operation) });
+    else if (Object.hasOwn(change.columns, name)) add('value-type', name, 'operation-and-value');
   }
   return problems;
+}
+
+/** The problem of an id that no row can have; undefined for one that is good. */
+export function idProblem(labels: Labels, { table, id }: RowKey): Problem | undefined {
+  const wrong = checkId(id);
+  if (wrong === undefined) return undefined;
+  const parameters = { ...wrong.parameters, value: shown(id), rule: wrong.rule };
+  return problemOf(labels, wrong.code, { table, id, column: 'id' }, 'id-refused', parameters, ruleText(wrong));
+}
+
+function valueProblem(labels: Labels, place: Place, value: unknown, wrong: Refusal): Problem {
+  const parameters = { ...wrong.parameters, value: shown(value), rule: wrong.rule };
+  return problemOf(labels, wrong.code, place, 'value-refused', parameters, ruleText(wrong));
 }
 
 /** The column that has most of what is too much for one change; undefined where it is not too much. */
@@ -117,13 +131,11 @@ function areTexts(operation: { include: readonly unknown[]; exclude: readonly un
 /** The problems of a whole row: values that operations led out of range, and the table's own row check. */
 export function rowProblems(tableName: string, table: Table, row: AnyRow): Problem[] {
   const problems: Problem[] = [];
+  const labels = { tables: { [tableName]: table } };
   for (const [name, column] of table.entries) {
     if (column.type !== 'counter' && column.type !== 'set') continue;
     const wrong = checkValue(column, row[name]);
-    if (wrong) {
-      const message = `${labelOf(table, tableName, name)} ${shown(row[name])}: ${wrong.rule}.`;
-      problems.push({ code: wrong.code, table: tableName, id: row.id, column: name, message, rule: wrong.rule });
-    }
+    if (wrong) problems.push(valueProblem(labels, { table: tableName, id: row.id, column: name }, row[name], wrong));
   }
   const { check } = table;
   const complaints = check === undefined ? [] : (callApp(() => check(row)) ?? []);

@@ -1,3 +1,5 @@
+import type { SentenceParameters } from './sentences.ts';
+
 /**
  * Every error Koinon raises, by stable code, with the HTTP status it has when it travels (RFC 9457). A code never
  * changes its meaning; messages may be reworded.
@@ -96,6 +98,10 @@ export interface Problem {
   readonly id?: string;
   readonly column?: string;
   readonly rule?: string;
+  /** The name of the sentence that {@link message} is made by, where it is one of Koinon's own. */
+  readonly sentence?: string;
+  /** What was put into the sentence. */
+  readonly parameters?: SentenceParameters;
 }
 
 /** The details that a {@link KoinonError} can carry besides its code and message. */

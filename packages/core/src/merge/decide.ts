@@ -1,3 +1,4 @@
+import { ruleText } from '../schema/message.ts';
 import type { Column, JsonValue } from '../table/column.ts';
 import type { AnyMergeRule, Sides } from '../table/rules.ts';
 import type { Table } from '../table/table.ts';
@@ -58,9 +59,9 @@ export function ruleOf(table: Table, column: Column): AnyMergeRule {
 }
 
 function checked(column: Column, value: unknown, by: string): Decision {
-  const wrong = value === undefined ? { rule: 'a value is required' } : checkValue(column, value);
+  const wrong = value === undefined ? { rule: 'required' as const, parameters: {} } : checkValue(column, value);
   return wrong
-    ? { reason: `${by} came to a value that the column does not take: ${wrong.rule}` }
+    ? { reason: `${by} came to a value that the column does not take: ${ruleText(wrong)}` }
     : { value: normalize(column, value) };
 }
 

@@ -1,6 +1,6 @@
 import * as v from 'valibot';
 import type { ErrorCode } from '../errors/errors.ts';
-import { type Message, text } from './message.ts';
+import { type Message, recordOf, text } from './message.ts';
 
 /** The code of an error. A server that is newer than the app may have codes that the app does not know. */
 export const errorCode = v.custom<ErrorCode>((value) => typeof value === 'string');
@@ -25,4 +25,6 @@ export const problem = v.object({
   id: v.optional(text),
   column: v.optional(text),
   rule: v.optional(text),
+  sentence: v.optional(text),
+  parameters: v.optional(recordOf(v.union([text, v.number(), v.pipe(v.array(text), v.readonly())]))),
 });

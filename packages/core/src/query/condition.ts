@@ -1,4 +1,5 @@
 import { KoinonError, shown } from '../errors/errors.ts';
+import { ruleText } from '../schema/message.ts';
 import { columnOf } from '../schema/schema.ts';
 import type { Column } from '../table/column.ts';
 import type { Table } from '../table/table.ts';
@@ -205,12 +206,16 @@ function checkOperand(tableName: string, name: string, column: Column, value: un
   const { minimum: _a, maximum: _b, minimumLength: _c, maximumLength: _d, ...bare } = column;
   const wrong = name === 'id' ? checkId(value) : checkValue(bare, value);
   if (wrong)
-    throw new KoinonError(wrong.code, `A query compares ${tableName}.${name} with ${shown(value)}: ${wrong.rule}.`, {
-      table: tableName,
-      column: name,
-      value,
-      rule: wrong.rule,
-    });
+    throw new KoinonError(
+      wrong.code,
+      `A query compares ${tableName}.${name} with ${shown(value)}: ${ruleText(wrong)}.`,
+      {
+        table: tableName,
+        column: name,
+        value,
+        rule: ruleText(wrong),
+      },
+    );
 }
 
 /** A query error of a table. */

@@ -5,6 +5,7 @@ import { named } from '../table/named.ts';
 import type { Columns, Table, ValueOf } from '../table/table.ts';
 import { checkValue } from '../values/check.ts';
 import { utf8Length } from '../values/utf8.ts';
+import { ruleText } from './message.ts';
 
 /** Tables by name. */
 export type Tables = Readonly<Record<string, Table>>;
@@ -218,7 +219,7 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
     if (column.default !== undefined && typeof column.default !== 'function') {
       const wrong = checkValue(column, column.default);
       if (wrong)
-        refuse(name, `the default ${shown(column.default)} is refused by the column's own rule: ${wrong.rule}`);
+        refuse(name, `the default ${shown(column.default)} is refused by the column's own rule: ${ruleText(wrong)}`);
     }
   }
   for (const name of definition.naturalKey)

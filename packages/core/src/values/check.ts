@@ -1,47 +1,55 @@
 import type { ErrorCode } from '../errors/errors.ts';
+import type { SentenceName, SentenceParameters } from '../errors/sentences.ts';
 import type { Column } from '../table/column.ts';
 import { compareText } from './compare.ts';
 
-/** Why a value is refused: the error code and the rule in words. */
+/** Why a value is refused: the error code, the name of the rule that it breaks, and what the rule's text is made of. */
 export interface Refusal {
   readonly code: ErrorCode;
-  readonly rule: string;
+  readonly rule: SentenceName;
+  readonly parameters: SentenceParameters;
 }
 
-const type = (rule: string): Refusal => ({ code: 'value-type', rule });
-const range = (rule: string): Refusal => ({ code: 'value-range', rule });
+const type = (rule: SentenceName, parameters: SentenceParameters = {}): Refusal => ({
+  code: 'value-type',
+  rule,
+  parameters,
+});
+const range = (rule: SentenceName, parameters: SentenceParameters): Refusal => ({
+  code: 'value-range',
+  rule,
+  parameters,
+});
 
 /** Checks one value against its column's type, presence and rules. Nothing returned: the value is good. */
 export function checkValue(column: Column, value: unknown): Refusal | undefined {
-  if (value === null) return column.optional ? undefined : { code: 'value-missing', rule: 'a value is required' };
+  if (value === null) return column.optional ? undefined : { code: 'value-missing', rule: 'required', parameters: {} };
   switch (column.type) {
     case 'text':
       return checkText(value) ?? checkTextLength(column, value as string);
     case 'reference':
-      return checkText(value) ?? (value === '' ? type('the id of a row is expected') : undefined);
+      return checkText(value) ?? (value === '' ? type('row-id-expected') : undefined);
     case 'integer':
     case 'counter':
-      if (!Number.isSafeInteger(value)) return type('a whole number between -(2^53-1) and 2^53-1 is expected');
+      if (!Number.isSafeInteger(value)) return type('whole-number-expected');
       return checkRange(column, value as number);
     case 'real':
-      if (typeof value !== 'number' || !Number.isFinite(value)) return type('a finite number is expected');
+      if (typeof value !== 'number' || !Number.isFinite(value)) return type('number-expected');
       return checkRange(column, value);
     case 'boolean':
-      return typeof value === 'boolean' ? undefined : type('true or false is expected');
+      return typeof value === 'boolean' ? undefined : type('true-or-false-expected');
     case 'timestamp':
-      return isTimestamp(value)
-        ? undefined
-        : type('an RFC 3339 time in UTC with milliseconds is expected, as new Date(…).toISOString() gives');
+      return isTimestamp(value) ? undefined : type('time-expected');
     case 'date':
-      return isDate(value) ? undefined : type('a calendar day YYYY-MM-DD is expected');
+      return isDate(value) ? undefined : type('day-expected');
     case 'one-of':
       return typeof value === 'string' && column.oneOf?.includes(value)
         ? undefined
-        : { code: 'value-not-listed', rule: `one of ${column.oneOf?.join(', ')} is expected` };
+        : { code: 'value-not-listed', rule: 'one-of-expected', parameters: { list: column.oneOf ?? [] } };
     case 'json':
       return checkJson(value, 0);
     case 'bytes':
-      if (!(value instanceof Uint8Array)) return type('a Uint8Array or a Blob is expected');
+      if (!(value instanceof Uint8Array)) return type('bytes-expected');
       return checkLength(column, value.byteLength, 'bytes');
     case 'set':
       return checkSet(value);
@@ -53,7 +61,7 @@ export function checkId(value: unknown): Refusal | undefined {
   const wrong = checkText(value);
   if (wrong) return wrong;
   const length = (value as string).length;
-  return length === 0 || length > 200 ? range('an id has 1 to 200 characters') : undefined;
+  return length === 0 || length > 200 ? range('id-length', { limit: 200 }) : undefined;
 }
 
 /** The value as it is kept: minus zero as zero, sets sorted, objects and arrays as frozen copies. */
@@ -67,18 +75,18 @@ export function normalize(column: Column, value: unknown): unknown {
 }
 
 function checkText(value: unknown): Refusal | undefined {
-  if (typeof value !== 'string') return type('text is expected');
-  if (value.includes('\0')) return type('text without NUL characters is expected');
+  if (typeof value !== 'string') return type('text-expected');
+  if (value.includes('\0')) return type('no-zero-character');
   // A lone surrogate has no UTF-8 form: SQLite would store another character in its place.
-  if (!value.isWellFormed()) return type('text of whole Unicode characters is expected, this has half of a pair');
+  if (!value.isWellFormed()) return type('whole-characters');
   return undefined;
 }
 
-function checkLength(column: Column, length: number, unit: string): Refusal | undefined {
+function checkLength(column: Column, length: number, unit: 'characters' | 'bytes'): Refusal | undefined {
   if (column.minimumLength !== undefined && length < column.minimumLength)
-    return range(`at least ${column.minimumLength} ${unit}, this has ${length}`);
+    return range(`least-${unit}`, { limit: column.minimumLength, length });
   if (column.maximumLength !== undefined && length > column.maximumLength)
-    return range(`at most ${column.maximumLength} ${unit}, this has ${length}`);
+    return range(`most-${unit}`, { limit: column.maximumLength, length });
   return undefined;
 }
 
@@ -88,8 +96,8 @@ function checkTextLength(column: Column, value: string): Refusal | undefined {
 }
 
 function checkRange(column: Column, value: number): Refusal | undefined {
-  if (column.minimum !== undefined && value < column.minimum) return range(`minimum ${column.minimum}`);
-  if (column.maximum !== undefined && value > column.maximum) return range(`maximum ${column.maximum}`);
+  if (column.minimum !== undefined && value < column.minimum) return range('minimum', { limit: column.minimum });
+  if (column.maximum !== undefined && value > column.maximum) return range('maximum', { limit: column.maximum });
   return undefined;
 }
 
@@ -112,27 +120,27 @@ export function isDate(value: unknown): value is string {
 }
 
 function checkSet(value: unknown): Refusal | undefined {
-  if (!Array.isArray(value)) return type('an array of texts is expected');
+  if (!Array.isArray(value)) return type('texts-expected');
   for (const member of value) {
     const wrong = checkText(member);
     if (wrong) return wrong;
   }
-  return new Set(value).size === value.length ? undefined : type('each text once is expected');
+  return new Set(value).size === value.length ? undefined : type('texts-once');
 }
 
 const deepest = 64;
 
 function checkJson(value: unknown, depth: number): Refusal | undefined {
-  if (depth > deepest) return type(`JSON at most ${deepest} levels deep is expected`);
+  if (depth > deepest) return type('json-levels', { limit: deepest });
   if (value === null || typeof value === 'boolean') return undefined;
-  if (typeof value === 'number') return Number.isFinite(value) ? undefined : type('JSON has finite numbers only');
+  if (typeof value === 'number') return Number.isFinite(value) ? undefined : type('json-numbers');
   if (typeof value === 'string') return checkText(value);
   if (Array.isArray(value)) return firstOf(value, depth);
-  if (typeof value !== 'object') return type('a JSON value is expected');
+  if (typeof value !== 'object') return type('json-expected');
   const prototype = Object.getPrototypeOf(value);
-  if (prototype !== Object.prototype && prototype !== null) return type('plain JSON objects are expected');
+  if (prototype !== Object.prototype && prototype !== null) return type('json-objects');
   // Servers take no such request: whoever copied the members carelessly would have his objects changed by it.
-  if (Object.hasOwn(value, '__proto__')) return type('JSON without a member named __proto__ is expected');
+  if (Object.hasOwn(value, '__proto__')) return type('json-prototype');
   return firstOf(Object.keys(value), depth) ?? firstOf(Object.values(value), depth);
 }
 

@@ -1,5 +1,5 @@
 import type { Change, Problem, RowKey, StaleRow, Table } from '@koinon/core';
-import { noSuchRow, rowKey, rowLabel, sentence } from '@koinon/core/internal';
+import { noSuchRowThere, problemOf, rowKey } from '@koinon/core/internal';
 import type { Stamp, Written } from '../store/store.ts';
 
 /** A row as one transaction finds it, with what the transaction itself has done to it so far. */
@@ -61,13 +61,7 @@ export class Comparison {
     if (!this.isFree(found.row)) this.stale.push({ table, id, columns: [] });
     else if (found.exists)
       // The replica knew of the row: telling it that it is stale would send it round for ever.
-      this.problems.push({
-        code: 'duplicate-id',
-        table,
-        id,
-        column: 'id',
-        message: `${sentence(rowLabel(named, { table, id }))} is on the server already; update it instead.`,
-      });
+      this.problems.push(problemOf(named, 'duplicate-id', { table, id, column: 'id' }, 'duplicate-id'));
     found.known = true;
     found.exists = true;
     found.row = this.self;
@@ -100,12 +94,7 @@ export class Comparison {
   }
 
   private missing(definition: Table, { table, id }: Change): void {
-    this.problems.push({
-      code: 'no-such-row',
-      table,
-      id,
-      message: noSuchRow({ tables: { [table]: definition } }, { table, id }, 'on the server'),
-    });
+    this.problems.push(noSuchRowThere({ tables: { [table]: definition } }, { table, id }));
   }
 
   private isFree(written: Written): boolean {

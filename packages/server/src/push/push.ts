@@ -236,14 +236,14 @@ async function takeIn(
   if (part.index === 0) await writer.dropParts(taking.replica);
   if ((await writer.savePart(of, part.index, transaction.changes)) > limits.transactionBytes) {
     await writer.dropParts(taking.replica);
-    return rejected(id, [tooLarge(`${limits.transactionBytes} bytes`)]);
+    return rejected(id, [tooLarge('bytes', limits.transactionBytes)]);
   }
   if (part.index < part.count - 1) return { id, outcome: 'part-stored' };
   const parts = await writer.takeParts(of);
   if (parts.length !== part.count) return { id, outcome: 'parts-missing' };
   const { part: _, ...whole } = { ...transaction, changes: parts.flat() };
   if (whole.changes.length > limits.transactionChanges)
-    return rejected(id, [tooLarge(`${limits.transactionChanges} changes`)]);
+    return rejected(id, [tooLarge('changes', limits.transactionChanges)]);
   return takeUp(taking, writer, whole, base, blocked);
 }
 

@@ -56,7 +56,7 @@ async function pointingNowhere(
       const found = there.get(to);
       const isHidden = found && view?.has(target, to, found) === false && setsColumn(whose?.changes, table, id, column);
       if (found && !isHidden) continue;
-      problems.push(noSuchReference(schema, { table, id }, column, { table: target, id: to }, 'on the server'));
+      problems.push(noSuchReference(schema, { table, id }, column, { table: target, id: to }, 'on-the-server'));
     }
   }
   return problems;

@@ -18,8 +18,8 @@ import {
   changeProblems,
   columnsToWire,
   errorFromProblems,
+  problemOf,
   rowKey,
-  tableLabel,
 } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
 import type { RowWrite, RuleContext } from '../scope/row-write.ts';
@@ -244,8 +244,7 @@ class Run {
   private failed(key: RowKey, error: unknown): void {
     this.rules.report(error, key);
     const { table, id } = key;
-    const message = `The server's rule for ${tableLabel(this.schema, table)} failed; nothing of this was kept. Tell whoever runs the server, and send it again when that is mended.`;
-    this.problems.push({ code: 'rule-failed', table, id, message });
+    this.problems.push(problemOf(this.schema, 'rule-failed', { table, id }, 'rule-failed'));
   }
 
   private context(signal: AbortSignal): RuleContext<Schema> {

@@ -9,7 +9,7 @@ import {
   tableOf,
   withDefaults,
 } from '@koinon/core';
-import { columnLabel, rowKey, rowLabel, rowOfKey, sentence } from '@koinon/core/internal';
+import { problemOf, rowKey, rowOfKey, rowParameters } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import { rowsByKey, type Stamp, type StoreWriter } from '../store/store.ts';
 import type { Evaluated, ScopeSet } from './evaluate.ts';
@@ -104,13 +104,7 @@ export class Guard {
     for (const change of changes) {
       const { table, id } = change;
       if (change.kind === 'insert' && hidden.has(rowKey(change)))
-        problems.push({
-          code: 'duplicate-id',
-          table,
-          id,
-          column: 'id',
-          message: `${sentence(rowLabel(this.schema, { table, id }))} cannot be added: its id is taken.`,
-        });
+        problems.push(problemOf(this.schema, 'duplicate-id', { table, id, column: 'id' }, 'id-taken'));
       if (change.kind === 'delete') continue;
       const image = stamps.get(rowKey(change))?.image;
       const names =
@@ -124,9 +118,7 @@ export class Guard {
         const isOwn =
           change.kind === 'insert' && (isUnset(definition, column, value) || sameValue(value, image?.[column]));
         if (!isOwn)
-          problems.push(
-            notPermitted({ table, id }, `${columnLabel(this.schema, table, column)} is not yours to write.`, column),
-          );
+          problems.push(problemOf(this.schema, 'not-permitted', { table, id, column }, 'column-not-permitted'));
       }
     }
     return problems;
@@ -139,12 +131,8 @@ export class Guard {
     for (const [key, row] of intended) {
       const { table, id } = rowOfKey(key);
       if (row === null || this.scopes.writeRule(table) !== undefined || view.has(table, id, row)) continue;
-      problems.push(
-        notPermitted(
-          { table, id },
-          `${sentence(rowLabel(this.schema, { table, id }, row))} would be where you may not see it.`,
-        ),
-      );
+      const name = rowParameters(this.schema, table, row);
+      problems.push(problemOf(this.schema, 'not-permitted', { table, id }, 'row-not-permitted', name));
     }
     return problems;
   }
@@ -154,9 +142,4 @@ export class Guard {
 function isUnset(table: Table, name: string, value: unknown): boolean {
   const initial = table.columns[name]?.default;
   return value === null || value === undefined || typeof initial === 'function' || sameValue(value, initial);
-}
-
-/** The refusal of what a user may not do. */
-function notPermitted({ table, id }: RowKey, message: string, column?: string): Problem {
-  return { code: 'not-permitted', table, id, message, ...(column === undefined ? {} : { column }) };
 }

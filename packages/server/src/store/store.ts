@@ -374,7 +374,7 @@ export interface Store {
   /** The fault that an error of {@link write} shows in what was written; undefined for one that concerns the database as a whole. */
   faultOf(error: unknown): Fault | undefined;
   /** The message of a constraint that the database checks only when a transaction ends; undefined for any other error. */
-  refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined;
+  refusalOf(error: unknown): Problem | undefined;
   /**
    * Looks whether every table is still followed, and mends it where that can be done; says what it found. With what was found when
    * the store was opened, the first time.

@@ -1,4 +1,5 @@
 import type { Change, ErrorCode, Problem } from '@koinon/core';
+import { problemOf, type SentenceName } from '@koinon/core/internal';
 import { refusalProblem } from '../refusal.ts';
 import { type Fault, isProgramError } from '../store.ts';
 import type { AppTable } from './layout.ts';
@@ -16,33 +17,33 @@ interface Refusal {
 }
 
 /** SQLSTATE codes of refusals that are about the data, and what each is called here. */
-const codes: Readonly<Record<string, { readonly code: ErrorCode; readonly says: string }>> = {
-  '23505': { code: 'duplicate-value', says: 'is taken by another row' },
-  '23502': { code: 'value-missing', says: 'needs a value' },
-  '23503': { code: 'no-such-reference', says: 'refers to a row that is not there, or is referred to' },
-  '23514': { code: 'constraint', says: 'breaks a rule of the table' },
-  '23P01': { code: 'constraint', says: 'stands in the way of another row' },
-  '22001': { code: 'value-range', says: 'has a value that is too long' },
-  '22003': { code: 'value-range', says: 'has a number out of the range of its type' },
-  '22007': { code: 'value-type', says: 'has a time that the database does not take' },
-  '22008': { code: 'value-range', says: 'has a time out of range' },
-  '22P02': { code: 'value-type', says: 'has a value of another type' },
-  '22P05': { code: 'value-type', says: 'has a character that the database does not take' },
-  '42501': { code: 'constraint', says: 'was refused by a policy of the table' },
-  '428C9': { code: 'constraint', says: 'has a value that only the database gives' },
+const codes: Readonly<Record<string, { readonly code: ErrorCode; readonly says: SentenceName }>> = {
+  '23505': { code: 'duplicate-value', says: 'is-taken' },
+  '23502': { code: 'value-missing', says: 'needs-a-value' },
+  '23503': { code: 'no-such-reference', says: 'refers-nowhere' },
+  '23514': { code: 'constraint', says: 'breaks-a-rule' },
+  '23P01': { code: 'constraint', says: 'in-the-way' },
+  '22001': { code: 'value-range', says: 'too-long' },
+  '22003': { code: 'value-range', says: 'number-out-of-range' },
+  '22007': { code: 'value-type', says: 'time-not-taken' },
+  '22008': { code: 'value-range', says: 'time-out-of-range' },
+  '22P02': { code: 'value-type', says: 'of-another-type' },
+  '22P05': { code: 'value-type', says: 'character-not-taken' },
+  '42501': { code: 'constraint', says: 'refused-by-policy' },
+  '428C9': { code: 'constraint', says: 'given-by-database' },
 };
 
 /** Whole classes of such codes, for those that have no words of their own. */
 const classes: typeof codes = {
-  '22': { code: 'value-type', says: 'has a value that the database does not take' },
-  '23': { code: 'constraint', says: 'breaks a rule of the table' },
-  '44': { code: 'constraint', says: 'breaks a rule of the table' },
-  '54': { code: 'value-range', says: 'is larger than the database takes' },
-  P0: { code: 'constraint', says: 'was refused by a rule of the database' },
+  '22': { code: 'value-type', says: 'value-not-taken' },
+  '23': { code: 'constraint', says: 'breaks-a-rule' },
+  '44': { code: 'constraint', says: 'breaks-a-rule' },
+  '54': { code: 'value-range', says: 'larger-than-taken' },
+  P0: { code: 'constraint', says: 'refused-by-rule' },
 };
 
 /** Raised by a trigger of the table's owner, under a code of its own. */
-const raised = { code: 'constraint', says: 'was refused by a rule of the database' } as const;
+const raised = { code: 'constraint', says: 'refused-by-rule' } as const;
 
 /** The problem of a refusal; undefined for an error that is not about the data. */
 function kindOf({ code = '', routine }: Refusal): (typeof codes)[string] | undefined {
@@ -89,12 +90,9 @@ export function faultOf(error: unknown): Fault | undefined {
 }
 
 /** The message of a constraint that is checked when a transaction ends, as {@link Store.refusalOf} has it. */
-export function refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
+export function refusalOf(error: unknown): Problem | undefined {
   const { code = '', message = '' } = error as Refusal;
   if (!code.startsWith('23')) return undefined;
-  return {
-    code: code === '23503' ? 'no-such-reference' : 'constraint',
-    message: `The database refused the transaction at its end (${message}).`,
-    rule: message,
-  };
+  const kind = code === '23503' ? 'no-such-reference' : 'constraint';
+  return problemOf({ tables: {} }, kind, {}, 'refused-at-end', { words: message }, message);
 }

@@ -1,5 +1,5 @@
 import type { Change, Column, Table } from '@koinon/core';
-import { applyOperation, shown } from '@koinon/core/internal';
+import { applyOperation, problemOf, shown } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { ConstraintError } from '../store.ts';
 import { type Applying, applyFree, applyInWorkableOrder } from '../swap.ts';
@@ -135,15 +135,9 @@ export class RowWriter {
       const ids = new Set(returned.rows.map((row) => row.id));
       for (const change of id.type === 'text' ? [] : changes) {
         if (ids.has(change.id)) continue;
-        const message = `The id ${shown(change.id)} is not in the form that the database's ${id.type} has.`;
-        throw new ConstraintError({
-          code: 'value-type',
-          table: change.table,
-          id: change.id,
-          column: 'id',
-          rule: id.type,
-          message,
-        });
+        const place = { table: change.table, id: change.id, column: 'id' };
+        const parameters = { value: shown(change.id), type: id.type };
+        throw new ConstraintError(problemOf({ tables: {} }, 'value-type', place, 'id-form', parameters, id.type));
       }
     });
   }

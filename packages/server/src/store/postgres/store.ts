@@ -195,7 +195,7 @@ class PostgresStore implements Store {
     return faultOf(error);
   }
 
-  refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
+  refusalOf(error: unknown): Problem | undefined {
     return refusalOf(error);
   }
 

@@ -1,22 +1,23 @@
 import type { Change, Problem, Table } from '@koinon/core';
+import { problemOf } from '@koinon/core/internal';
 import { refusalProblem } from '../refusal.ts';
 import { type Fault, isProgramError } from '../store.ts';
 
 /** SQLite's primary result code for a constraint, and the words its messages begin with. */
 const constraintCode = 19;
 const kinds = [
-  { begins: 'UNIQUE constraint failed: ', code: 'duplicate-value', says: 'is taken by another row' },
-  { begins: 'NOT NULL constraint failed: ', code: 'value-missing', says: 'needs a value' },
+  { begins: 'UNIQUE constraint failed: ', code: 'duplicate-value', says: 'is-taken' },
+  { begins: 'NOT NULL constraint failed: ', code: 'value-missing', says: 'needs-a-value' },
   {
     begins: 'FOREIGN KEY constraint failed',
     code: 'no-such-reference',
-    says: 'refers to a row that is not there, or is referred to',
+    says: 'refers-nowhere',
   },
-  { begins: 'CHECK constraint failed: range of ', code: 'value-range', says: 'is out of its range' },
-  { begins: 'CHECK constraint failed: ', code: 'constraint', says: 'breaks a rule of the table' },
-  { begins: 'cannot store ', code: 'value-type', says: 'has a value of another type' },
-  { begins: 'datatype mismatch', code: 'value-type', says: 'has a value of another type' },
-  { begins: 'string or blob too big', code: 'value-range', says: 'has a value that is too long' },
+  { begins: 'CHECK constraint failed: range of ', code: 'value-range', says: 'out-of-range' },
+  { begins: 'CHECK constraint failed: ', code: 'constraint', says: 'breaks-a-rule' },
+  { begins: 'cannot store ', code: 'value-type', says: 'of-another-type' },
+  { begins: 'datatype mismatch', code: 'value-type', says: 'of-another-type' },
+  { begins: 'string or blob too big', code: 'value-range', says: 'too-long' },
 ] as const;
 
 /** SQLite's primary result codes for what a statement itself is at fault: an error in it, a denial, a value out of range. */
@@ -52,18 +53,13 @@ export function constraintProblem(
   const column = Object.entries(columnNames).find(([, name]) => name === there)?.[0] ?? there;
   const named = isRange || kind?.code === 'duplicate-value' || kind?.code === 'value-missing' ? column : undefined;
   // A trigger's own words are for people.
-  const refused = kind ?? { code: 'constraint', says: 'was refused by a rule of the database', words: message };
+  const refused = kind ?? { code: 'constraint', says: 'refused-by-rule', words: message };
   return refusalProblem({ ...refused, rule: message, column: named }, { table, id }, definition);
 }
 
 /** The message of a foreign key that is checked when a transaction ends, as {@link Store.refusalOf} has it. */
-export function refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
+export function refusalOf(error: unknown): Problem | undefined {
   const found = constraintProblem(error, { table: '', id: '' }, undefined);
   if (found?.code !== 'no-such-reference') return undefined;
-  return {
-    code: found.code,
-    message:
-      'The database found at the end of the transaction that one of its rows refers to a row that is not there, or is still referred to.',
-    rule: found.rule ?? '',
-  };
+  return problemOf({ tables: {} }, found.code, {}, 'reference-at-end', {}, found.rule);
 }

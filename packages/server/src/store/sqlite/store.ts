@@ -231,7 +231,7 @@ class SqliteStore implements Store {
     return faultOf(error);
   }
 
-  refusalOf(error: unknown): Pick<Problem, 'code' | 'message' | 'rule'> | undefined {
+  refusalOf(error: unknown): Problem | undefined {
     return refusalOf(error);
   }
 

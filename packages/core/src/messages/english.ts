@@ -1,0 +1,36 @@
+import { sentences } from '../errors/sentences.ts';
+import type { Messages } from './message-in.ts';
+
+/** The sentences that problems have by themselves, and a short one for each error that a person may meet. */
+export const english: Messages = {
+  ...sentences,
+  'storage-full': 'The storage of this device is full. Nothing was written. Free some room and try again.',
+  'storage-damaged': 'The data file of this device is damaged. Ask the people who run the app for help.',
+  'storage-lost': 'The data file was deleted or replaced while the app was open. Open the app again.',
+  'storage-refused': 'The data file cannot be read or written. Look whether the app may use this place.',
+  'storage-unavailable': 'There is no place on this device where the app can keep its data.',
+  'replica-busy': 'Another program holds the data. Try again in a moment.',
+  'replica-moved': 'Another tab runs the database now. Nothing was done; try again.',
+  'replica-blocked': 'This device was blocked on the server. Ask the people who run it.',
+  'layout-newer': 'A newer version of the app has written the data. Update the app.',
+  'schema-newer': 'A newer version of the app has written the data. Update the app.',
+  'schema-foreign': 'The server belongs to another app. Nothing was sent.',
+  'upgrade-needed': 'The server needs a newer version of the app. Update it; what you wrote is kept.',
+  'server-unreachable': 'The server cannot be reached. What you wrote is kept, and is sent when it answers.',
+  'server-answer': 'Something else than the server has answered. What you wrote is kept, and is sent later.',
+  'server-failure': 'The server has failed at this. What you wrote is kept, and is sent later.',
+  'token-failed': 'The sign-in could not be looked up. It is tried again.',
+  'not-authenticated': 'You are not signed in. Sign in again; what you wrote is kept.',
+  'other-user': 'The data on this device belongs to another user.',
+  'too-many-replicas': 'You have more devices than the server takes. Sign out on one of them.',
+  'too-many-requests': 'The server is busy. It is tried again in a moment.',
+  'sync-busy': 'Another window exchanges the data already.',
+  'already-sent': 'This was sent to the server already, and cannot be taken back. Change it again instead.',
+  'unsent-changes': 'There are changes that were not sent yet. They would be lost.',
+  'nothing-to-undo': 'There is nothing to take back.',
+  'nothing-to-redo': 'There is nothing to bring back.',
+  'change-needed': 'Later changes depend on this one. Take those back as well.',
+  'no-such-conflict': 'Nothing is left to decide here.',
+  'internal-failure': 'The app has failed at this. Your data is as it was.',
+  cancelled: 'This was cancelled.',
+};

@@ -119,6 +119,18 @@ test('the guide’s page about offline and sync runs as it stands', async () => 
   );
 });
 
+test('the guide’s page about messages in another language runs as it stands', async () => {
+  const [page = ''] = await blocksOf('translating');
+  const said = [...page.matchAll(/console\.log\(.*\); \/\/ (.*)$/gm)].map(([, text]) => text);
+  const program = `
+    import assert from 'node:assert/strict';
+    const printed: string[] = [], console = { log: (text: string) => printed.push(text) };
+    ${page.replace("'apiary.db'", JSON.stringify(join(folder, 'translated.db')))}
+    assert.deepEqual(printed, ${JSON.stringify(said)});
+    await replica.close();`;
+  await runs('translating', program);
+});
+
 test('the guide’s page about conflicts and refusals runs as it stands', async () => {
   const [described = '', edits, deciding, correcting, status] = await blocksOf('conflicts');
   await writeFile(join(folder, 'tour/conflicts-schema.ts'), described);

@@ -10,6 +10,9 @@ import { columnLabel, isUuid, type Labels, nameOfRow, sentence, tableLabel } fro
 /** The parts that are names of sentences themselves. */
 const named = new Set(['rule', 'place', 'missing', 'says']);
 
+/** A part of a sentence has parts itself, and those have none. */
+const deepest = 2;
+
 /** The row and column that a problem is about. */
 export interface Place {
   readonly table?: string;
@@ -52,9 +55,11 @@ export function filled(
   name: string,
   texts: Readonly<Record<string, string>>,
   labels: Labels,
+  depth = 0,
 ): string | undefined {
   const template = Object.hasOwn(texts, name) ? texts[name] : undefined;
-  if (template === undefined) return undefined;
+  // A server may name a sentence as a part of itself.
+  if (template === undefined || depth > deepest) return undefined;
   const { table = '', id = '', column = '', parameters = {} } = problem;
   let isWhole = true;
   const part = (parameter: string): string | undefined => {
@@ -75,7 +80,7 @@ export function filled(
         .join(', ');
     }
     if (given === undefined) return undefined;
-    if (named.has(parameter)) return filled(problem, String(given), texts, labels);
+    if (named.has(parameter)) return filled(problem, String(given), texts, labels, depth + 1);
     return Array.isArray(given) ? given.join(', ') : String(given);
   };
   const text = template.replace(/\{(\w+)\}/g, (_, parameter: string) => {

@@ -2,7 +2,8 @@ import { openReplica, type Replica } from '@koinon/client';
 import { counter, integer, oneOf, reference, schema, setOfText, table, text } from '@koinon/core';
 import { type Rules, serveInProcess, sqliteStore } from '@koinon/server';
 
-const cooperative = schema(
+/** The cooperative’s schema. */
+export const cooperative = schema(
   {
     site: table({ name: text() }),
     hive: table({

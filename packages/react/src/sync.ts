@@ -24,17 +24,35 @@ export function useSyncState<S extends Schema>(replica: Replica<S>): SyncState |
   return useLive(listOf(replica, 'state', () => replica.syncState())).rows[0];
 }
 
-/** The conflicts, kept up. */
+/**
+ * The conflicts, kept up.
+ *
+ * @example
+ * const { rows } = useConflicts(replica)
+ * <p>{rows.length} to decide</p>
+ */
 export function useConflicts<S extends Schema>(replica: Replica<S>): Shown<ConflictOf<S>> {
   return useLive(listOf(replica, 'conflicts', () => replica.liveConflicts()));
 }
 
-/** The transactions that the server refused, kept up. */
+/**
+ * The transactions that the server refused, kept up.
+ *
+ * @example
+ * const { rows } = useRejections(replica)
+ * <p>{rows.length} refused</p>
+ */
 export function useRejections<S extends Schema>(replica: Replica<S>): Shown<Rejection<TableName<S>>> {
   return useLive(listOf(replica, 'rejections', () => replica.liveRejections()));
 }
 
-/** The transactions that the server has not confirmed, kept up. */
+/**
+ * The transactions that the server has not confirmed, kept up.
+ *
+ * @example
+ * const { rows } = useOutbox(replica)
+ * <p>{rows.length} not sent yet</p>
+ */
 export function useOutbox<S extends Schema>(replica: Replica<S>): Shown<QueuedTransaction> {
   return useLive(listOf(replica, 'outbox', () => replica.liveOutbox()));
 }

@@ -25,6 +25,9 @@ export interface ReplicaFile {
 /**
  * The replicas in a folder, by name and file: of several users, organisations or servers, side by side. A new one is made
  * by opening a file that is not there. Files that are none are passed over.
+ *
+ * @example
+ * for (const { name, file, unsent } of await listReplicas('.')) show(name ?? file, unsent)
  */
 export async function listReplicas(folder: string): Promise<readonly ReplicaFile[]> {
   const found: ReplicaFile[] = [];
@@ -48,7 +51,13 @@ export async function listReplicas(folder: string): Promise<readonly ReplicaFile
   return found.sort((a, b) => ((a.name ?? a.file) < (b.name ?? b.file) ? -1 : 1));
 }
 
-/** Gives a replica the name that people know it by. @throws KoinonError `storage-foreign`, `storage-refused`. */
+/**
+ * Gives a replica the name that people know it by.
+ *
+ * @throws KoinonError `storage-foreign`, `storage-refused`.
+ * @example
+ * await renameReplica('phone.db', 'The cooperative')
+ */
 export async function renameReplica(file: string, name: string): Promise<void> {
   const database = await openReplicaFile(file, false);
   try {
@@ -62,6 +71,9 @@ export async function renameReplica(file: string, name: string): Promise<void> {
  * Removes a replica from the device, with all that is unsent: {@link listReplicas} says whether anything is. Close it first.
  *
  * @throws KoinonError `storage-foreign`, `storage-refused` for what is no replica.
+ * @example
+ * const [first] = await listReplicas('.')
+ * if (first?.unsent === 0) await deleteReplica(first.file)
  */
 export async function deleteReplica(file: string): Promise<void> {
   (await openReplicaFile(file, true)).close();

@@ -45,6 +45,9 @@ export interface NodeDriverOptions {
  * waits for a writer.
  *
  * @throws KoinonError `storage-refused` when the file cannot be opened, `storage-foreign` when it is no SQLite file.
+ * @example
+ * const driver = await openNodeDriver({ file: 'phone.db' })
+ * const replica = await openReplica({ schema: cooperative, driver })
  */
 export async function openNodeDriver({
   file,

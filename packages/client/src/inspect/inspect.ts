@@ -49,6 +49,10 @@ export interface Inspection {
  *
  * @throws KoinonError `storage-foreign` for a file that is no replica, `storage-refused` when it cannot be opened,
  *   `layout-newer`.
+ * @example
+ * const replica = await inspectReplica('phone.db')
+ * for (const { id, state } of replica.outbox()) show(id, state)
+ * replica.close()
  */
 export async function inspectReplica(file: string): Promise<Inspection> {
   const database = new Database(await openNodeDriver({ file, readOnly: true }));

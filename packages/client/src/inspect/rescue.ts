@@ -35,6 +35,11 @@ export interface Rescue {
  * nothing. Works on a sound file as well.
  *
  * @throws KoinonError `storage-damaged` where not even the list of tables can be read, `storage-refused`, `storage-foreign`.
+ * @example
+ * const rescue = await rescueReplica('phone.db')
+ * for (const { table, row } of rescue.rows()) show(table, row)
+ * show(rescue.skipped)
+ * rescue.close()
  */
 export async function rescueReplica(file: string): Promise<Rescue> {
   const database = new Database(await openNodeDriver({ file, readOnly: true }));

@@ -20,6 +20,11 @@ export interface Finding {
  * Checks that a replica file keeps its own rules: every change belongs to a transaction and can be read, every row that is shown
  * is the server's row with this device's changes over it, and every conflict belongs to a change that waits for it. Changes
  * nothing. An empty list: the file is sound.
+ *
+ * @example
+ * const driver = await openNodeDriver({ file: 'phone.db', readOnly: true })
+ * for (const { message } of verifyFile(driver, cooperative)) show(message)
+ * driver.close()
  */
 export function verifyFile(driver: SqlDriver, schema: Schema): readonly Finding[] {
   const database = new Database(driver);

@@ -87,6 +87,9 @@ export interface HttpOptions {
  *
  * @param url where the server answers, such as `http://127.0.0.1:4280`. A path in it is the one below which the server is.
  * @throws KoinonError `argument-invalid` for what is no such address.
+ * @example
+ * const server = httpTransport('http://127.0.0.1:4280', { token: () => 'the token of the one who is signed in', timeout: 60_000 })
+ * const replica = await openReplica({ schema: cooperative, server, sync: { when: { open: false } } })
  */
 export function httpTransport(url: string, { timeout = 30_000, token: source }: HttpOptions = {}): Transport {
   const root = serverRoot(url);

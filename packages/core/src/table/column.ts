@@ -127,44 +127,84 @@ function column<Value, Options, Type extends ColumnType>(
   });
 }
 
-/** Text: any string of whole Unicode characters, without NUL. Lengths count code points. */
+/**
+ * Text: any string of whole Unicode characters, without NUL. Lengths count code points.
+ *
+ * @example
+ * const mark = text({ label: 'mark', minimumLength: 1, maximumLength: 8, unique: true })
+ */
 export function text<const Options extends ColumnOptions<string> & LengthOptions>(options = {} as Options) {
   return column<string, Options, 'text'>('text', options);
 }
 
-/** A whole number from −(2⁵³−1) to 2⁵³−1. */
+/**
+ * A whole number from −(2⁵³−1) to 2⁵³−1.
+ *
+ * @example
+ * const strength = integer({ minimum: 0, maximum: 10, default: 5 })
+ */
 export function integer<const Options extends ColumnOptions<number> & RangeOptions>(options = {} as Options) {
   return column<number, Options, 'integer'>('integer', options);
 }
 
-/** A finite double. Minus zero is kept as zero. */
+/**
+ * A finite double. Minus zero is kept as zero.
+ *
+ * @example
+ * const weight = real({ optional: true, minimum: 0 })
+ */
 export function real<const Options extends ColumnOptions<number> & RangeOptions>(options = {} as Options) {
   return column<number, Options, 'real'>('real', options);
 }
 
-/** True or false. */
+/**
+ * True or false.
+ *
+ * @example
+ * const sunny = boolean({ default: true })
+ */
 export function boolean<const Options extends ColumnOptions<boolean>>(options = {} as Options) {
   return column<boolean, Options, 'boolean'>('boolean', options);
 }
 
-/** An instant as RFC 3339 text in UTC with milliseconds, exactly as `new Date().toISOString()` writes it. */
+/**
+ * An instant as RFC 3339 text in UTC with milliseconds, exactly as `new Date().toISOString()` writes it.
+ *
+ * @example
+ * const seen = timestamp({ default: () => new Date().toISOString() })
+ */
 export function timestamp<const Options extends ColumnOptions<string>>(options = {} as Options) {
   return column<string, Options, 'timestamp'>('timestamp', options);
 }
 
-/** A calendar day as `YYYY-MM-DD`, without a time zone. */
+/**
+ * A calendar day as `YYYY-MM-DD`, without a time zone.
+ *
+ * @example
+ * const born = date({ optional: true })
+ */
 export function date<const Options extends ColumnOptions<string>>(options = {} as Options) {
   return column<string, Options, 'date'>('date', options);
 }
 
-/** Any JSON value. `Value` narrows its TypeScript type; nothing is checked beyond being JSON. */
+/**
+ * Any JSON value. `Value` narrows its TypeScript type; nothing is checked beyond being JSON.
+ *
+ * @example
+ * const equipment = json<readonly string[]>({ default: [] })
+ */
 export function json<Value = JsonValue, const Options extends ColumnOptions<Value> = ColumnOptions<Value>>(
   options = {} as Options,
 ) {
   return column<Value, Options, 'json'>('json', options);
 }
 
-/** Binary data, a `Uint8Array`. Lengths count bytes. */
+/**
+ * Binary data, a `Uint8Array`. Lengths count bytes.
+ *
+ * @example
+ * const photo = bytes({ optional: true, maximumLength: 500_000 })
+ */
 export function bytes<const Options extends ColumnOptions<Uint8Array> & LengthOptions>(
   options = {} as Options,
   // Named, since what is inferred is a generic type in the declarations, which TypeScript knows from 5.7 on only.
@@ -172,7 +212,12 @@ export function bytes<const Options extends ColumnOptions<Uint8Array> & LengthOp
   return column<Uint8Array, Options, 'bytes'>('bytes', options);
 }
 
-/** One of the listed texts. */
+/**
+ * One of the listed texts.
+ *
+ * @example
+ * const queen = oneOf(['marked', 'missing'], { default: 'marked' })
+ */
 export function oneOf<
   const Values extends readonly [string, ...string[]],
   const Options extends ColumnOptions<Values[number]>,
@@ -180,7 +225,12 @@ export function oneOf<
   return column<Values[number], Options, 'one-of'>('one-of', { ...options, oneOf: values });
 }
 
-/** The id of a row of another table (or the same). The server refuses a reference to a row that is not there. */
+/**
+ * The id of a row of another table (or the same). The server refuses a reference to a row that is not there.
+ *
+ * @example
+ * const site = reference('site', { optional: true })
+ */
 export function reference<const Target extends string, const Options extends ColumnOptions<string>>(
   target: Target,
   options = {} as Options,
@@ -189,14 +239,24 @@ export function reference<const Target extends string, const Options extends Col
   return made as typeof made & { readonly target: Target };
 }
 
-/** A whole number that devices add to; what each added is summed, so counting never conflicts. Starts at 0. */
+/**
+ * A whole number that devices add to; what each added is summed, so counting never conflicts. Starts at 0.
+ *
+ * @example
+ * const frames = counter({ minimum: 0 })
+ */
 export function counter<const Options extends ColumnOptions<number> & RangeOptions = { default: 0 }>(
   options = {} as Options,
 ) {
   return column<number, { default: 0 } & Options, 'counter'>('counter', { default: 0, ...options });
 }
 
-/** A set of texts that devices add to and remove from. Kept sorted by code point. Starts empty. */
+/**
+ * A set of texts that devices add to and remove from. Kept sorted by code point. Starts empty.
+ *
+ * @example
+ * const tags = setOfText()
+ */
 export function setOfText<const Options extends ColumnOptions<readonly string[]> = { default: [] }>(
   options = {} as Options,
 ) {

@@ -36,7 +36,12 @@ export function compareValues(a: unknown, b: unknown): number {
   return Number(a) - Number(b);
 }
 
-/** Tells whether two values of one column are the same: by content, members of objects in any order. */
+/**
+ * Tells whether two values of one column are the same: by content, members of objects in any order.
+ *
+ * @example
+ * const isSame = sameValue(new Uint8Array([1]), new Uint8Array([1])) // true
+ */
 export function sameValue(a: unknown, b: unknown): boolean {
   if (a === b) return true;
   if (a === null || b === null || typeof a !== 'object' || typeof b !== 'object') return false;

@@ -52,6 +52,9 @@ const leastSecret = 32;
  *
  * @throws KoinonError `argument-invalid` for a secret that is too short, algorithms that do not go with the key, an empty issuer
  *   or audience.
+ * @example
+ * const authenticate = jwtAuthentication({ key: { secret: 'a text of at least thirty-two bytes' }, issuer: 'office', audience: 'hives' })
+ * const server = await startServer({ store, authenticate })
  */
 export function jwtAuthentication({ key, algorithms, issuer, audience }: JwtOptions): Authenticate {
   const isSecret = 'secret' in key;

@@ -28,6 +28,10 @@ import type { Service } from './service.ts';
 /**
  * The routes of the protocol as a Fastify plugin, to be registered in a service of your own (under a prefix, if you
  * like) or by {@link startServer}. Every error is a problem document (RFC 9457).
+ *
+ * @example
+ * const app = fastify()
+ * await app.register(koinonPlugin, { prefix: '/data', store: await sqliteStore(cooperative, 'server.db') })
  */
 export async function koinonPlugin<S extends Schema = Schema>(
   app: FastifyInstance,

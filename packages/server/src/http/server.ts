@@ -37,6 +37,10 @@ const loopback = /^(127(\.\d{1,3}){3}|::1|localhost)$/;
  * request whose Host header names another (a page of another origin that points a name of its own here).
  *
  * @throws KoinonError `not-loopback`, `address-in-use`.
+ * @example
+ * const store = await sqliteStore(cooperative, 'server.db')
+ * const server = await startServer({ store, port: 4280 })
+ * show(server.url)
  */
 export async function startServer<S extends Schema = Schema>({
   store,

@@ -39,6 +39,8 @@ async function inFile<T>(file: string, work: (database: Prepared) => T): Promise
  * copy in memory. A file that is not there lacks everything.
  *
  * @throws KoinonError `storage-refused`, `storage-foreign` for a replica of a device.
+ * @example
+ * for (const statement of await sqliteDdl(cooperative, 'server.db')) show(statement)
  */
 export async function sqliteDdl(schema: Schema, file: string, mapping: Mapping = {}): Promise<readonly string[]> {
   return (await planSqlite(schema, file, mapping)).statements;
@@ -123,7 +125,12 @@ export function refuseForeign(database: Prepared, file: string): void {
     );
 }
 
-/** Takes every trace of Koinon out of a file. The app's tables, and what is in them, stay as they are. */
+/**
+ * Takes every trace of Koinon out of a file. The app's tables, and what is in them, stay as they are.
+ *
+ * @example
+ * await uninstallSqlite('server.db')
+ */
 export function uninstallSqlite(file: string): Promise<void> {
   return inFile(file, release);
 }
@@ -133,17 +140,29 @@ export function uninstallSqlite(file: string): Promise<void> {
  * a row is lost to the feed; what the SQL itself does to rows is not in it.
  *
  * @param schema as it is afterwards.
+ * @example
+ * await alterSqlite(cooperative, 'server.db', 'ALTER TABLE hive ADD COLUMN weighed TEXT')
  */
 export function alterSqlite(schema: Schema, file: string, sql: string, mapping: Mapping = {}): Promise<void> {
   return inFile(file, (database) => alterTables(database, schema, mapping, sql));
 }
 
-/** Makes another key for cursors; returns its number. Servers that are running use it a minute later. */
+/**
+ * Makes another key for cursors; returns its number. Servers that are running use it a minute later.
+ *
+ * @example
+ * show(await renewKeySqlite('server.db'))
+ */
 export function renewKeySqlite(file: string): Promise<number> {
   return inFile(file, renewKey);
 }
 
-/** Has every row sent anew, for what no trigger saw. Replicas get all rows as if they had just been written. */
+/**
+ * Has every row sent anew, for what no trigger saw. Replicas get all rows as if they had just been written.
+ *
+ * @example
+ * await resendAllSqlite(cooperative, 'server.db')
+ */
 export function resendAllSqlite(schema: Schema, file: string, mapping: Mapping = {}): Promise<void> {
   return inFile(file, (database) => {
     makeLayout(database, schema, mapping);

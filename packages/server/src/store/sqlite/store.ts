@@ -42,6 +42,8 @@ export interface SqliteOptions {
  *
  * @param file a path; it is created if it is not there.
  * @throws KoinonError `storage-refused` when the file cannot be opened as an SQLite database.
+ * @example
+ * const store = await sqliteStore(cooperative, 'server.db', { invalidValue: ({ table, column }) => show(table, column) })
  */
 export async function sqliteStore(
   schema: Schema,

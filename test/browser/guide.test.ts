@@ -47,9 +47,9 @@ function files(name: string, ...pages: string[]): string {
   writeFileSync(join(app, 'package.json'), '{ "type": "module" }');
   for (const page of pages) {
     const guide = readFileSync(join(root, 'docs/guide', page), 'utf8');
-    for (const [, block] of guide.matchAll(/^ *```(?:ts|html)\n([\s\S]*?)^ *```/gm)) {
+    for (const [, block] of guide.matchAll(/^ *```(?:tsx?|html)\n([\s\S]*?)^ *```/gm)) {
       const [first, ...lines] = (block as string).split('\n') as [string, ...string[]];
-      const path = /^ *(?:\/\/|<!--) ([\w./-]+)(?: -->)?$/.exec(first)?.[1];
+      const path = /^ *(?:\/\/|<!--) ([\w./-]+\.\w+)(?:: .*)?(?: -->)?$/.exec(first)?.[1];
       if (path === undefined) continue;
       mkdirSync(dirname(join(app, path)), { recursive: true });
       writeFileSync(join(app, path), lines.join('\n'));
@@ -71,12 +71,23 @@ function start(app: string, words: readonly string[], environment: Readonly<Reco
   return { child, output: () => output, ended };
 }
 
-/** The guide's server and its page, as `vite` serves it. */
+/** The guide's server and its page. */
 async function serve(app: string, environment: Readonly<Record<string, string>> = {}) {
   const port = String(20_000 + Math.floor(Math.random() * 20_000));
   process.env.PORT = port;
   const server = start(app, ['server.ts'], { PORT: port, APIARY_FILE: join(app, 'apiary.db'), ...environment });
   await expect.poll(server.output).toMatch(/The server answers/);
+  const { page, end } = await pageOf(app);
+  const office = await openNodeDriver({ file: join(app, 'apiary.db') });
+  const close = async () => {
+    await end();
+    office.close();
+  };
+  return { server, page, office, close };
+}
+
+/** The page of an app, as `vite` serves it. */
+async function pageOf(app: string) {
   const vite = await createServer({
     root: app,
     configFile: join(app, 'vite.config.ts'),
@@ -87,14 +98,13 @@ async function serve(app: string, environment: Readonly<Record<string, string>> 
   });
   await vite.listen();
   const page = await context.newPage();
+  page.on('pageerror', (error) => expect.unreachable(error.message));
   await page.goto(vite.resolvedUrls?.local[0] as string);
-  const office = await openNodeDriver({ file: join(app, 'apiary.db') });
-  const close = async () => {
+  const end = async () => {
     await page.close();
     await vite.close();
-    office.close();
   };
-  return { server, page, office, close };
+  return { page, end };
 }
 
 test('the first app keeps rows on the device, and shares them with its server', async () => {
@@ -148,6 +158,33 @@ test('the tests of the guide pass', async () => {
   const app = files('tested', 'first-app.md', 'testing.md');
   const { output, ended } = start(app, ['--test', 'local.test.ts', 'sync.test.ts', 'time.test.ts']);
   expect([await ended, output()]).toEqual([0, expect.stringMatching(/pass 3/)]);
+});
+
+test('the components of the page about browsers show rows, and edit one', async () => {
+  const app = files('browser', 'browser.md');
+  const written = {
+    'schema.ts': `
+      import { reference, schema, table, text } from '@koinon/core';
+      export const apiary = schema({ site: table({ name: text() }), hive: table({ site: reference('site'), mark: text({ maximumLength: 4 }) }) });`,
+    'main.tsx': `
+      import { createRoot } from 'react-dom/client';
+      import { EditHive, Hives } from './hives.tsx';
+      import { replica } from './replica.ts';
+      await replica.upsert('site', { id: 's', name: 'Tolver Down' });
+      await replica.upsert('hive', { id: 'h', site: 's', mark: 'A1' });
+      createRoot(document.body).render(<><Hives site="s" /><EditHive id="h" /></>);`,
+    'tsconfig.json': '{ "compilerOptions": { "jsx": "react-jsx" } }',
+    'index.html': '<!doctype html><body><script type="module" src="/main.tsx"></script></body>',
+  };
+  for (const [name, text] of Object.entries(written)) writeFileSync(join(app, name), text);
+  const { page, end } = await pageOf(app);
+  await page.waitForSelector('li >> text=A1');
+  await page.fill('input', 'A1 by the gate');
+  await page.waitForSelector('p >> text=at most 4 characters');
+  await page.fill('input', 'A2');
+  await page.click('button');
+  await page.waitForSelector('li >> text=A2');
+  await end();
 });
 
 test('live queries are what each framework takes, and end with it', async () => {

@@ -152,13 +152,19 @@ const nameForm = /^[\p{L}_][\p{L}\p{N}_ -]{0,62}$/u;
 /** Words that have a meaning of their own in a query's `where`. */
 const queryWords = new Set(['and', 'or', 'not']);
 
-function checkNames(kind: string, names: readonly string[]): void {
+/** @param table whose names they are, where they are those of columns. */
+function checkNames(kind: string, names: readonly string[], table?: string): void {
+  const [whose, of] = table === undefined ? ['The schema', ''] : [`The table ${table}`, ` of ${table}`];
+  const details = table === undefined ? {} : { table };
   if (names.length === 0)
-    throw new KoinonError('schema-invalid', `A ${kind} list is empty; give at least one ${kind}.`);
+    throw new KoinonError('schema-invalid', `${whose} has no ${kind}; give it at least one.`, details);
   const seen = new Map<string, string>();
   for (const name of names) {
     const refuse = (why: string) => {
-      throw new KoinonError('schema-invalid', `The ${kind} name ${shown(name)} ${why}.`, { value: name });
+      throw new KoinonError('schema-invalid', `The ${kind} name ${shown(name)}${of} ${why}.`, {
+        ...details,
+        value: name,
+      });
     };
     if (!nameForm.test(name))
       refuse('must start with a letter or underscore and hold letters, digits, spaces, - or _, at most 63');
@@ -179,7 +185,7 @@ const filterable = new Set<ColumnType>(['text', 'one-of', 'reference', 'integer'
 const measured = new Set<ColumnType>(['text', 'bytes']);
 
 function checkTable(tables: Tables, tableName: string, definition: Table): void {
-  checkNames('column', Object.keys(definition.columns));
+  checkNames('column', Object.keys(definition.columns), tableName);
   const refuse = (column: string | undefined, message: string) => {
     throw new KoinonError('schema-invalid', `${tableName}${column ? `.${column}` : ''}: ${message}`, {
       table: tableName,

@@ -14,7 +14,7 @@ export { joinTransactions } from './change/join.ts';
 export { changeProblems, idProblem, rowProblems } from './change/validate.ts';
 export { callApp, isFromApp } from './errors/app.ts';
 export { errorFromProblems, messageOf, shown } from './errors/errors.ts';
-export { type SentenceName, sentences } from './errors/sentences.ts';
+export type { ServerSentenceName } from './errors/sentences.ts';
 export { changedColumns, type Disagreement } from './merge/conflict.ts';
 export { type Decision, decide, ruleOf } from './merge/decide.ts';
 export {
@@ -44,7 +44,7 @@ export {
   waitResponse,
 } from './protocol/live.ts';
 export { columns, conditions, timestamp, valuesOf } from './protocol/message.ts';
-export { errorCode, problemDocument } from './protocol/problem.ts';
+export { errorCode, parameters, problemDocument } from './protocol/problem.ts';
 export {
   checkPulledPage,
   pulledRow,
@@ -79,7 +79,7 @@ export { comparatorOf, type Predicate, predicateOf } from './query/predicate.ts'
 export { both, type Join, listOfNames, type Order, type Plan, planQuery } from './query/query.ts';
 export { decodeSummary, planSummary, type SummaryPlan } from './query/summary.ts';
 export { columnsDigest } from './schema/digest.ts';
-export { filled, problemOf, rowParameters, ruleText } from './schema/message.ts';
+export { filled, problemOf, rowParameters, ruleText, serverProblemOf } from './schema/message.ts';
 export { columnLabel, labelOf, noSuchRow, rowLabel, rowLabels, sentence, tableLabel } from './schema/naming.ts';
 export { rowKey, rowOfKey } from './schema/row-key.ts';
 export { columnOf } from './schema/schema.ts';

@@ -408,7 +408,18 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     });
   }
 
-  protected override follow(kind: Followed, request: unknown): Source<never> {
+  protected override follow(kind: Followed, given: unknown): Source<never> {
+    let request = given;
+    try {
+      if (kind === 'rows' || kind === 'summary' || kind === 'select' || kind === 'setting')
+        [request] = argumentsOf(kind, [given]);
+    } catch (error) {
+      // A mistake in a query reaches those who subscribe, wherever the replica runs.
+      return ({ fail }) => {
+        fail(error);
+        return () => undefined;
+      };
+    }
     return ({ deliver, fail: failed, end }) => {
       this.ends.add(end);
       // A replica that is closed ends its live queries: also those whose first result was not there yet.

@@ -20,7 +20,6 @@ import type {
   TrashRequest,
   Where,
 } from '@koinon/core';
-import { argumentsOf } from '../engine/arguments.ts';
 import type { ReadSteps, StepName } from '../engine/steps.ts';
 import type { StorageRoom } from '../host/host.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
@@ -138,7 +137,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
     C extends Extract<keyof Row<S, T>, string> = Extract<keyof Row<S, T>, string>,
     const J extends Joins<S, T> = Record<never, never>,
   >(query: Query<S, T, C, J>): LiveQuery<ResultRow<S, T, C, J>> {
-    return new LiveQuery<ResultRow<S, T, C, J>>(this.followWith('rows', query));
+    return new LiveQuery<ResultRow<S, T, C, J>>(this.follow('rows', query));
   }
 
   /**
@@ -152,7 +151,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
     const M extends Summary<S, T>['measures'],
     const B extends Extract<keyof Row<S, T>, string> = never,
   >(summary: Summary<S, T, B, M>): LiveQuery<SummaryRow<S, T, B, M>> {
-    return new LiveQuery<SummaryRow<S, T, B, M>>(this.followWith('summary', summary));
+    return new LiveQuery<SummaryRow<S, T, B, M>>(this.follow('summary', summary));
   }
 
   /**
@@ -162,7 +161,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * const stop = replica.liveSelect(sql`SELECT count(*) AS hives FROM hive`).subscribe(({ rows }) => show(rows))
    */
   liveSelect<R = Readonly<Record<string, unknown>>>(query: Sql): LiveQuery<R> {
-    return new LiveQuery<R>(this.followWith('select', query));
+    return new LiveQuery<R>(this.follow('select', query));
   }
 
   /**
@@ -172,7 +171,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * const stop = replica.liveSetting('units').subscribe(({ rows }) => show(rows))
    */
   liveSetting<N extends SettingName<S>>(name: N): LiveQuery<{ readonly id: N; readonly value: SettingValue<S, N> }> {
-    return new LiveQuery<{ readonly id: N; readonly value: SettingValue<S, N> }>(this.followWith('setting', name));
+    return new LiveQuery<{ readonly id: N; readonly value: SettingValue<S, N> }>(this.follow('setting', name));
   }
 
   /**
@@ -481,20 +480,6 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
   /** Carries out an effect under the id of its call: a second time nothing is done, and the first outcome is told. */
   protected abstract once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown>;
   /** The source of the results of a live query. */
-  /** Follows with an argument, which is looked at and copied now; what is wrong with it reaches those who subscribe. */
-  private followWith(kind: 'rows' | 'summary' | 'select' | 'setting', given: unknown): Source<never> {
-    let request: unknown;
-    try {
-      [request] = argumentsOf(kind, [given]);
-    } catch (error) {
-      return ({ fail }) => {
-        fail(error);
-        return () => undefined;
-      };
-    }
-    return this.follow(kind, request);
-  }
-
   /** Follows a query or a list of this kind. */
   protected abstract follow(kind: Followed, request: unknown): Source<never>;
   /** Tells a listener of the changes of a table. */

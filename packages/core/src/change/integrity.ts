@@ -67,7 +67,7 @@ export function rowReferenced(
 ): Problem {
   const name = rowParameters(schema, table, row);
   return by === undefined
-    ? problemOf(schema, 'row-referenced', { table, id }, 'row-referenced-unseen', name)
+    ? problemOf(schema, 'row-referenced', { table, id }, 'row-referenced-somewhere', name)
     : problemOf(
         schema,
         'row-referenced',

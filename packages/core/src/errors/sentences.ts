@@ -50,10 +50,15 @@ export const sentences = {
   'on-this-device': 'on this device',
   'on-the-server': 'on the server',
   'row-referenced': '{row} cannot be deleted: at least one {other} refers to it.',
-  'row-referenced-unseen': '{row} cannot be deleted: something else refers to it.',
-  // What a server refuses, and a row that is no longer the user's.
+  'row-referenced-somewhere': '{row} cannot be deleted: something else refers to it.',
+  // A row that is no longer the user's.
   'scope-left':
     '{row} is no longer one of your rows; what you typed is kept here. Copy what you need, then take it back.',
+} as const;
+
+/** Those that a server alone says. */
+export const serverSentences = {
+  // What a server refuses.
   'duplicate-id': '{row} is on the server already; update it instead.',
   'id-taken': '{row} cannot be added: its id is taken.',
   'column-not-permitted': '{column} is not yours to write.',
@@ -98,3 +103,6 @@ export const sentences = {
 
 /** The name of a sentence, or of a part of one. */
 export type SentenceName = keyof typeof sentences;
+
+/** The same of a sentence that a server alone says. */
+export type ServerSentenceName = keyof typeof serverSentences;

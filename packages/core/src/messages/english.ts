@@ -1,9 +1,10 @@
-import { sentences } from '../errors/sentences.ts';
+import { sentences, serverSentences } from '../errors/sentences.ts';
 import type { Messages } from './message-in.ts';
 
 /** The sentences that problems have by themselves, and a short one for each error that a person may meet. */
 export const english: Messages = {
   ...sentences,
+  ...serverSentences,
   'storage-full': 'The storage of this device is full. Nothing was written. Free some room and try again.',
   'storage-damaged': 'The data file of this device is damaged. Ask the people who run the app for help.',
   'storage-lost': 'The data file was deleted or replaced while the app was open. Open the app again.',

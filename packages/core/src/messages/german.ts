@@ -44,7 +44,7 @@ export const german: Messages = {
   'on-this-device': 'auf diesem Gerät',
   'on-the-server': 'auf dem Server',
   'row-referenced': '{row} kann nicht gelöscht werden: Es wird noch gebraucht ({other}).',
-  'row-referenced-unseen': '{row} kann nicht gelöscht werden: Es wird noch gebraucht.',
+  'row-referenced-somewhere': '{row} kann nicht gelöscht werden: Es wird noch gebraucht.',
   'scope-left':
     '{row} gehört nicht mehr zu Ihren Einträgen; was Sie geschrieben haben, ist hier aufbewahrt. Kopieren Sie heraus, was Sie brauchen, und nehmen Sie es dann zurück.',
   'duplicate-id': '{row} ist schon auf dem Server; bitte dort ändern.',

@@ -1,5 +1,5 @@
 import type { ErrorCode, Problem } from '../errors/errors.ts';
-import type { SentenceName } from '../errors/sentences.ts';
+import type { SentenceName, ServerSentenceName } from '../errors/sentences.ts';
 import { filled } from '../schema/message.ts';
 import type { Labels } from '../schema/naming.ts';
 
@@ -30,7 +30,7 @@ type ToldByCode = Extract<
 >;
 
 /** The name of a sentence, of a part of one, or the code of an error. */
-export type MessageName = SentenceName | ToldByCode;
+export type MessageName = SentenceName | ServerSentenceName | ToldByCode;
 
 /** The sentences of one language, by name. `{…}` marks a part that is put in; its name says which. */
 export type Messages = Readonly<Record<MessageName, string>>;

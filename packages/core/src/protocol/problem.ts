@@ -1,6 +1,7 @@
 import * as v from 'valibot';
 import type { ErrorCode } from '../errors/errors.ts';
-import { type Message, recordOf, text } from './message.ts';
+import type { SentenceParameters } from '../errors/sentences.ts';
+import { type Message, text } from './message.ts';
 
 /** The code of an error. A server that is newer than the app may have codes that the app does not know. */
 export const errorCode = v.custom<ErrorCode>((value) => typeof value === 'string');
@@ -18,6 +19,22 @@ export const problemDocument = v.object({
 /** An error as it travels (RFC 9457). */
 export type ProblemDocument = Message<typeof problemDocument>;
 
+/** Tells whether something are the parameters of a sentence: texts, numbers, and lists of texts, by name. */
+function areParameters(given: unknown): boolean {
+  return (
+    typeof given === 'object' &&
+    given !== null &&
+    Object.values(given).every((value) =>
+      Array.isArray(value)
+        ? value.every((each) => typeof each === 'string')
+        : typeof value === 'string' || typeof value === 'number',
+    )
+  );
+}
+
+/** What was put into the sentence of a problem. */
+export const parameters: v.GenericSchema<unknown, SentenceParameters> = v.custom<SentenceParameters>(areParameters);
+
 export const problem = v.object({
   code: errorCode,
   message: text,
@@ -26,5 +43,5 @@ export const problem = v.object({
   column: v.optional(text),
   rule: v.optional(text),
   sentence: v.optional(text),
-  parameters: v.optional(recordOf(v.union([text, v.number(), v.pipe(v.array(text), v.readonly())]))),
+  parameters: v.optional(parameters),
 });

@@ -1,5 +1,11 @@
 import { type ErrorCode, type Problem, shown } from '../errors/errors.ts';
-import { type SentenceName, type SentenceParameters, sentences } from '../errors/sentences.ts';
+import {
+  type SentenceName,
+  type SentenceParameters,
+  type ServerSentenceName,
+  sentences,
+  serverSentences,
+} from '../errors/sentences.ts';
 import type { AnyRow } from '../table/table.ts';
 import type { Refusal } from '../values/check.ts';
 import { columnLabel, isUuid, type Labels, nameOfRow, sentence, tableLabel } from './naming.ts';
@@ -29,8 +35,32 @@ export function problemOf(
   parameters: SentenceParameters = {},
   rule?: string,
 ): Problem {
+  return told(sentences, labels, code, place, name, parameters, rule);
+}
+
+/** The same with a sentence that a server alone says: a page leaves those out. */
+export function serverProblemOf(
+  labels: Labels,
+  code: ErrorCode,
+  place: Place,
+  name: ServerSentenceName,
+  parameters: SentenceParameters = {},
+  rule?: string,
+): Problem {
+  return told({ ...sentences, ...serverSentences }, labels, code, place, name, parameters, rule);
+}
+
+function told(
+  texts: Readonly<Record<string, string>>,
+  labels: Labels,
+  code: ErrorCode,
+  place: Place,
+  name: string,
+  parameters: SentenceParameters,
+  rule: string | undefined,
+): Problem {
   const about = { ...place, sentence: name, parameters };
-  const message = filled(about, name, sentences, labels) ?? '';
+  const message = filled(about, name, texts, labels) ?? '';
   return { code, message, ...about, ...(rule === undefined ? {} : { rule }) };
 }
 

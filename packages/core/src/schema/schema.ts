@@ -5,7 +5,6 @@ import { named } from '../table/named.ts';
 import type { Columns, Table, ValueOf } from '../table/table.ts';
 import { checkValue } from '../values/check.ts';
 import { utf8Length } from '../values/utf8.ts';
-import { ruleText } from './message.ts';
 
 /** Tables by name. */
 export type Tables = Readonly<Record<string, Table>>;
@@ -224,8 +223,7 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
       refuse(name, `a ${column.type} column cannot be unique`);
     if (column.default !== undefined && typeof column.default !== 'function') {
       const wrong = checkValue(column, column.default);
-      if (wrong)
-        refuse(name, `the default ${shown(column.default)} is refused by the column's own rule: ${ruleText(wrong)}`);
+      if (wrong) refuse(name, `the default ${shown(column.default)} breaks the column's own rule ${shown(wrong.rule)}`);
     }
   }
   for (const name of definition.naturalKey)

@@ -12,6 +12,7 @@ import {
   jsonLines,
   liveMessage,
   livePush,
+  parameters,
   problemDocument,
   problemJson,
   pulledRow,
@@ -65,6 +66,7 @@ const checkedParts = new Map<unknown, object>([
   [columns, { type: 'object', description: 'Values by column, as they travel.' }],
   [errorCode, { enum: Object.keys(errorStatus) }],
   [conditions, { type: 'object', additionalProperties: { type: 'object' } }],
+  [parameters, { type: 'object', additionalProperties: { type: ['string', 'number', 'array'] } }],
 ]);
 
 const conversion = {

@@ -1,5 +1,5 @@
 import type { Change, Problem, RowKey, StaleRow, Table } from '@koinon/core';
-import { noSuchRowThere, problemOf, rowKey } from '@koinon/core/internal';
+import { noSuchRowThere, rowKey, serverProblemOf } from '@koinon/core/internal';
 import type { Stamp, Written } from '../store/store.ts';
 
 /** A row as one transaction finds it, with what the transaction itself has done to it so far. */
@@ -61,7 +61,7 @@ export class Comparison {
     if (!this.isFree(found.row)) this.stale.push({ table, id, columns: [] });
     else if (found.exists)
       // The replica knew of the row: telling it that it is stale would send it round for ever.
-      this.problems.push(problemOf(named, 'duplicate-id', { table, id, column: 'id' }, 'duplicate-id'));
+      this.problems.push(serverProblemOf(named, 'duplicate-id', { table, id, column: 'id' }, 'duplicate-id'));
     found.known = true;
     found.exists = true;
     found.row = this.self;

@@ -1,5 +1,5 @@
 import type { Problem, Schema, UploadedTransaction, WireChange } from '@koinon/core';
-import { idProblem, problemOf } from '@koinon/core/internal';
+import { idProblem, serverProblemOf } from '@koinon/core/internal';
 
 // The problems for which an uploaded transaction is refused before its rows are looked at.
 
@@ -7,7 +7,7 @@ const unlabelled = { tables: {} };
 
 /** Nobody knows any more whether a transaction was applied. */
 export function forgottenOutcome({ editedAt }: UploadedTransaction): Problem {
-  return problemOf(unlabelled, 'outcome-unknown', {}, 'outcome-unknown', { time: editedAt });
+  return serverProblemOf(unlabelled, 'outcome-unknown', {}, 'outcome-unknown', { time: editedAt });
 }
 
 /** A table the server does not keep, or columns it does not know: found before the change can be read at all. */
@@ -15,7 +15,7 @@ export function unreadableProblems(schema: Schema, change: WireChange): Problem[
   const { table: tableName, id } = change;
   const table = Object.hasOwn(schema.tables, tableName) ? schema.tables[tableName] : undefined;
   if (table === undefined)
-    return [problemOf(schema, 'unknown-table', { table: tableName, id }, 'unknown-table', { name: tableName })];
+    return [serverProblemOf(schema, 'unknown-table', { table: tableName, id }, 'unknown-table', { name: tableName })];
   // A database may not be able to look for such an id at all.
   const wrongId = idProblem(schema, change);
   if (wrongId) return [wrongId];
@@ -24,18 +24,24 @@ export function unreadableProblems(schema: Schema, change: WireChange): Problem[
     for (const name in named) if (!Object.hasOwn(table.columns, name)) unknown.push(name);
   return unknown.map((column) => {
     const parameters = { name: tableName, value: column };
-    return problemOf(schema, 'unknown-column', { table: tableName, id, column }, 'unknown-column-there', parameters);
+    return serverProblemOf(
+      schema,
+      'unknown-column',
+      { table: tableName, id, column },
+      'unknown-column-there',
+      parameters,
+    );
   });
 }
 
 /** The id stands for another transaction. */
 export function reusedId(): Problem {
-  return problemOf(unlabelled, 'transaction-id-reused', {}, 'transaction-id-reused');
+  return serverProblemOf(unlabelled, 'transaction-id-reused', {}, 'transaction-id-reused');
 }
 
 /** A transaction has more than is taken. */
 export function tooLarge(what: 'bytes' | 'changes', limit: number): Problem {
-  return problemOf(unlabelled, 'too-large', {}, `transaction-${what}`, { limit });
+  return serverProblemOf(unlabelled, 'too-large', {}, `transaction-${what}`, { limit });
 }
 
 /** Problems of one transaction that are remembered, and characters of each of their texts. */

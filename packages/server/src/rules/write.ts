@@ -18,8 +18,8 @@ import {
   changeProblems,
   columnsToWire,
   errorFromProblems,
-  problemOf,
   rowKey,
+  serverProblemOf,
 } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
 import type { RowWrite, RuleContext } from '../scope/row-write.ts';
@@ -244,7 +244,7 @@ class Run {
   private failed(key: RowKey, error: unknown): void {
     this.rules.report(error, key);
     const { table, id } = key;
-    this.problems.push(problemOf(this.schema, 'rule-failed', { table, id }, 'rule-failed'));
+    this.problems.push(serverProblemOf(this.schema, 'rule-failed', { table, id }, 'rule-failed'));
   }
 
   private context(signal: AbortSignal): RuleContext<Schema> {

@@ -9,7 +9,7 @@ import {
   tableOf,
   withDefaults,
 } from '@koinon/core';
-import { problemOf, rowKey, rowOfKey, rowParameters } from '@koinon/core/internal';
+import { rowKey, rowOfKey, rowParameters, serverProblemOf } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import { rowsByKey, type Stamp, type StoreWriter } from '../store/store.ts';
 import type { Evaluated, ScopeSet } from './evaluate.ts';
@@ -104,7 +104,7 @@ export class Guard {
     for (const change of changes) {
       const { table, id } = change;
       if (change.kind === 'insert' && hidden.has(rowKey(change)))
-        problems.push(problemOf(this.schema, 'duplicate-id', { table, id, column: 'id' }, 'id-taken'));
+        problems.push(serverProblemOf(this.schema, 'duplicate-id', { table, id, column: 'id' }, 'id-taken'));
       if (change.kind === 'delete') continue;
       const image = stamps.get(rowKey(change))?.image;
       const names =
@@ -118,7 +118,7 @@ export class Guard {
         const isOwn =
           change.kind === 'insert' && (isUnset(definition, column, value) || sameValue(value, image?.[column]));
         if (!isOwn)
-          problems.push(problemOf(this.schema, 'not-permitted', { table, id, column }, 'column-not-permitted'));
+          problems.push(serverProblemOf(this.schema, 'not-permitted', { table, id, column }, 'column-not-permitted'));
       }
     }
     return problems;
@@ -132,7 +132,7 @@ export class Guard {
       const { table, id } = rowOfKey(key);
       if (row === null || this.scopes.writeRule(table) !== undefined || view.has(table, id, row)) continue;
       const name = rowParameters(this.schema, table, row);
-      problems.push(problemOf(this.schema, 'not-permitted', { table, id }, 'row-not-permitted', name));
+      problems.push(serverProblemOf(this.schema, 'not-permitted', { table, id }, 'row-not-permitted', name));
     }
     return problems;
   }

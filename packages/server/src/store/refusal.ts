@@ -1,11 +1,11 @@
 import type { ErrorCode, Problem, RowKey, Table } from '@koinon/core';
-import { problemOf, type SentenceName } from '@koinon/core/internal';
+import { type ServerSentenceName, serverProblemOf } from '@koinon/core/internal';
 
 /** A refusal by the database itself, as one of its dialects has read it. */
 export interface Refusal {
   readonly code: ErrorCode;
   /** The name of the sentence's part after its subject. */
-  readonly says: SentenceName;
+  readonly says: ServerSentenceName;
   /** The database's own words or the constraint's name: for programs, since they name what a person does not know. */
   readonly rule: string;
   readonly column?: string | undefined;
@@ -20,6 +20,13 @@ export function refusalProblem(refusal: Refusal, key: RowKey, table: Table | und
   const labels = { tables: table === undefined ? {} : { [key.table]: table } };
   const place = { ...key, ...(column === undefined ? {} : { column }) };
   return words === undefined
-    ? problemOf(labels, code, place, `${subject}-refused`, { says }, rule)
-    : problemOf(labels, code, place, `${subject}-refused-because`, { says, words: words.replace(/\.$/, '') }, rule);
+    ? serverProblemOf(labels, code, place, `${subject}-refused`, { says }, rule)
+    : serverProblemOf(
+        labels,
+        code,
+        place,
+        `${subject}-refused-because`,
+        { says, words: words.replace(/\.$/, '') },
+        rule,
+      );
 }

@@ -1,5 +1,5 @@
 import type { Change, ErrorCode, Problem } from '@koinon/core';
-import { problemOf, type SentenceName } from '@koinon/core/internal';
+import { type ServerSentenceName, serverProblemOf } from '@koinon/core/internal';
 import { refusalProblem } from '../refusal.ts';
 import { type Fault, isProgramError } from '../store.ts';
 import type { AppTable } from './layout.ts';
@@ -17,7 +17,7 @@ interface Refusal {
 }
 
 /** SQLSTATE codes of refusals that are about the data, and what each is called here. */
-const codes: Readonly<Record<string, { readonly code: ErrorCode; readonly says: SentenceName }>> = {
+const codes: Readonly<Record<string, { readonly code: ErrorCode; readonly says: ServerSentenceName }>> = {
   '23505': { code: 'duplicate-value', says: 'is-taken' },
   '23502': { code: 'value-missing', says: 'needs-a-value' },
   '23503': { code: 'no-such-reference', says: 'refers-nowhere' },
@@ -94,5 +94,5 @@ export function refusalOf(error: unknown): Problem | undefined {
   const { code = '', message = '' } = error as Refusal;
   if (!code.startsWith('23')) return undefined;
   const kind = code === '23503' ? 'no-such-reference' : 'constraint';
-  return problemOf({ tables: {} }, kind, {}, 'refused-at-end', { words: message }, message);
+  return serverProblemOf({ tables: {} }, kind, {}, 'refused-at-end', { words: message }, message);
 }

@@ -1,5 +1,5 @@
 import type { Change, Column, Table } from '@koinon/core';
-import { applyOperation, problemOf, shown } from '@koinon/core/internal';
+import { applyOperation, serverProblemOf, shown } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { ConstraintError } from '../store.ts';
 import { type Applying, applyFree, applyInWorkableOrder } from '../swap.ts';
@@ -137,7 +137,7 @@ export class RowWriter {
         if (ids.has(change.id)) continue;
         const place = { table: change.table, id: change.id, column: 'id' };
         const parameters = { value: shown(change.id), type: id.type };
-        throw new ConstraintError(problemOf({ tables: {} }, 'value-type', place, 'id-form', parameters, id.type));
+        throw new ConstraintError(serverProblemOf({ tables: {} }, 'value-type', place, 'id-form', parameters, id.type));
       }
     });
   }

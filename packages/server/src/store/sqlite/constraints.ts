@@ -1,5 +1,5 @@
 import type { Change, Problem, Table } from '@koinon/core';
-import { problemOf } from '@koinon/core/internal';
+import { serverProblemOf } from '@koinon/core/internal';
 import { refusalProblem } from '../refusal.ts';
 import { type Fault, isProgramError } from '../store.ts';
 
@@ -61,5 +61,5 @@ export function constraintProblem(
 export function refusalOf(error: unknown): Problem | undefined {
   const found = constraintProblem(error, { table: '', id: '' }, undefined);
   if (found?.code !== 'no-such-reference') return undefined;
-  return problemOf({ tables: {} }, found.code, {}, 'reference-at-end', {}, found.rule);
+  return serverProblemOf({ tables: {} }, found.code, {}, 'reference-at-end', {}, found.rule);
 }

@@ -20,7 +20,9 @@ const layers: Record<string, readonly string[]> = {
     ...['host', 'driver', 'live', 'database', 'outbox', 'rows', 'overlay', 'engine', 'sync', 'link', 'replica'],
     ...['remote', 'tabs', 'transfer', 'inspect', 'catalog'],
   ],
-  server: [...['cursor', 'store', 'auth', 'scope', 'rules', 'feed', 'pull', 'push', 'realtime', 'trash', 'http']],
+  server: [
+    ...['cursor', 'store', 'adopt', 'auth', 'scope', 'rules', 'feed', 'pull', 'push', 'realtime', 'trash', 'http'],
+  ],
 };
 
 test.each(Object.entries(arrows))('packages/%s imports no other package of ours than %j', (name, allowed) => {

@@ -1,5 +1,15 @@
 /** The server: ordinary SQL tables, the change feed over them, and the protocol over HTTP. */
 export {
+  type AdoptedColumn,
+  type AdoptedTable,
+  type Adoption,
+  type AdoptOptions,
+  adoptPostgres,
+  adoptSqlite,
+} from './adopt/adopt.ts';
+export type { Verdict } from './adopt/column-types.ts';
+export type { Difference } from './adopt/differences.ts';
+export {
   type Authenticate,
   type JwtOptions,
   jwtAuthentication,

@@ -45,7 +45,6 @@ export interface TableOptions<C extends Columns = Columns, H extends Home = Home
   /** The rule for a row that one side deleted while the other edited it. Default `edit survives`. */
   readonly deletion?: DeletionRule;
   /** Looks at a whole row before it is written; says what is wrong with it, or nothing. */
-  /** Checks a row as a whole, and says in which columns something is wrong. */
   readonly check?: (row: CheckedRow<C>) => readonly RowComplaint[] | undefined;
 }
 

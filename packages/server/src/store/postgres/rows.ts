@@ -5,6 +5,7 @@ import { byTable, mayBeLarge, type Room, type RowText } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import { aliveSql, type ExistingColumn, jsonSql, readSql, readValue } from './columns.ts';
 import { type ConditionTable, conditionSql } from './condition.ts';
+import { jsonArrayText } from './json.ts';
 import type { AppTable } from './layout.ts';
 
 /** So few rows are read whatever they hold. */
@@ -115,11 +116,11 @@ export class AppRows {
     const behind = after === null ? 'true' : `r.${id.sql} > $2::${id.type}`;
     const from = `FROM ${sql} r WHERE ${behind} AND ${this.fulfils(name, where, values)} ORDER BY r.${id.sql} LIMIT $1`;
     const { most } = await this.fitting(name, from, values, room);
-    const made = [`r.${id.sql}`, ...written.map(({ json }) => json)].join(', ');
+    const made = jsonArrayText([`r.${id.sql}`, ...written.map(({ json }) => json)]);
     const fits = written.map(({ json, fits }) => `coalesce(${fits}, ${json} IS NULL)`).join(' AND ') || 'true';
     const { rows } = await this.client.query<{ count: number; last: string | null; json: string; fits: boolean }>(
       `SELECT count(*)::int AS count, max(r.${id.sql}) AS last, coalesce(bool_and(${fits}), true) AS fits,
-         '[' || coalesce(string_agg(json_build_array(${made})::text, ','), '') || ']' AS json FROM (SELECT * ${from}) r`,
+         '[' || coalesce(string_agg(${made}, ','), '') || ']' AS json FROM (SELECT * ${from}) r`,
       [most, ...values.slice(1)],
     );
     const [found] = rows;

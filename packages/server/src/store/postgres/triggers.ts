@@ -1,5 +1,6 @@
 import { quoteName, quoteText } from '@koinon/core/internal';
 import { aliveSql, differsSql, type ExistingColumn } from './columns.ts';
+import { jsonbObject } from './json.ts';
 import { shortName } from './names.ts';
 
 /** A table as it stands in the database: what the triggers have to know of it. */
@@ -201,7 +202,7 @@ function changedSql(table: TrackedTable, test: (differs: string) => string): str
     const differs = differsSql(column.type, `o.${column.sql}`, `n.${column.sql}`);
     return `${quoteText(name)}, CASE WHEN ${test(differs)} THEN koinon_stamp END`;
   });
-  return `jsonb_strip_nulls(jsonb_build_object(${columns.join(', ')}))`;
+  return `jsonb_strip_nulls(${jsonbObject(columns)})`;
 }
 
 /** Statements of more rows than this are stamped at once. */
@@ -224,7 +225,7 @@ function updatedUsuallySql(table: TrackedTable): string {
     return `CASE WHEN ${differs} THEN ${2n ** BigInt(i)} ELSE 0 END::bigint`;
   });
   const named = (mask: string) =>
-    `jsonb_strip_nulls(jsonb_build_object(${columns.map(([name], i) => `${quoteText(name)}, CASE WHEN ${mask} & ${2n ** BigInt(i)} <> 0 THEN $2::jsonb END`).join(', ')}))`;
+    `jsonb_strip_nulls(${jsonbObject(columns.map(([name], i) => `${quoteText(name)}, CASE WHEN ${mask} & ${2n ** BigInt(i)} <> 0 THEN $2::jsonb END`))})`;
   const { before, after } = transition;
   const remembers = table.filterable.length > 0;
   const mask = bits.join(' | ');
@@ -294,13 +295,13 @@ function whereAlive({ softDelete }: TrackedTable, row: string): string {
 }
 
 function imageOf({ columns }: TrackedTable, row: string): string {
-  return `jsonb_build_object(${[...columns].map(([name, { sql }]) => `${quoteText(name)}, ${row}.${sql}`).join(', ')})`;
+  return jsonbObject([...columns].map(([name, { sql }]) => `${quoteText(name)}, ${row}.${sql}`));
 }
 
 /** The values of the filterable columns of a row, as the name under which the position is noted at which they left it. */
 function heldSql({ filterable, columns }: TrackedTable, row: string): string {
   const fields = filterable.map((name) => `${quoteText(name)}, ${row}.${(columns.get(name) as ExistingColumn).sql}`);
-  return `jsonb_build_object(${fields.join(', ')})::text`;
+  return `${jsonbObject(fields)}::text`;
 }
 
 function pastOf(table: TrackedTable, row: string, at = 'koinon_at'): string {

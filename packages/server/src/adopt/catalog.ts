@@ -1,0 +1,64 @@
+// A database as its own catalog describes it, the same for both dialects.
+
+/** A column as it stands in a database. */
+export interface CatalogColumn {
+  readonly name: string;
+  /** Its type, as the database writes it: `numeric(8,2)`. */
+  readonly type: string;
+  /** The type behind a domain, without a length; in lower case. */
+  readonly baseType: string;
+  /** The length of a text, or the digits of a number and those of them after the point. */
+  readonly size: readonly number[];
+  readonly isRequired: boolean;
+  /** The way in which the database gives values: it computes them, or has a default for new rows. */
+  readonly given: 'always' | 'by default' | undefined;
+  /** The values of an enumeration. */
+  readonly values: readonly string[] | undefined;
+  readonly comment: string | undefined;
+  /** What rows hold, where the type alone does not say: rows that were looked at, by the form of the value. */
+  readonly found: Found | undefined;
+}
+
+/** Values of a column that were counted, by their form. */
+export interface Found {
+  readonly rows: number;
+  readonly whole: number;
+  readonly large: number;
+  readonly real: number;
+  readonly text: number;
+  readonly bytes: number;
+  readonly bits: number;
+  readonly json: number;
+  readonly days: number;
+  readonly times: number;
+  readonly plainTimes: number;
+}
+
+/** A reference of some columns to those of another table. */
+export interface CatalogReference {
+  readonly columns: readonly string[];
+  /** The other table, as {@link CatalogTable.relation} has it. */
+  readonly target: string;
+  readonly targetColumns: readonly string[];
+}
+
+/** A table or view. */
+export interface CatalogTable {
+  /** Its name; with its SQL schema where that is not the usual one. */
+  readonly relation: string;
+  readonly kind: 'table' | 'view' | 'virtual table' | 'foreign table';
+  readonly comment: string | undefined;
+  readonly columns: readonly CatalogColumn[];
+  readonly primaryKey: readonly string[];
+  /** Groups of columns that are unique, the primary key among them. */
+  readonly unique: readonly (readonly string[])[];
+  readonly references: readonly CatalogReference[];
+  /** The conditions of its check constraints, as SQL. */
+  readonly checks: readonly string[];
+}
+
+/** A database and its tables. */
+export interface Catalog {
+  readonly dialect: 'SQLite' | 'PostgreSQL';
+  readonly tables: readonly CatalogTable[];
+}

@@ -1,0 +1,95 @@
+import type { PlannedColumn, PlannedTable, TakenColumn } from './plan.ts';
+
+/** The functions of a schema by the column's type. */
+const functions: Readonly<Record<string, string>> = { 'one-of': 'oneOf', set: 'setOfText' };
+
+/** A schema module for the tables that are taken. @param from the database, as it may be printed. */
+export function moduleText(tables: readonly PlannedTable[], from: string): string {
+  const taken = tables.flatMap((each) => (each.taken ? [{ ...each, taken: each.taken }] : []));
+  const used = new Set(['schema', 'table']);
+  const described = taken.map(({ table, taken: { name, unique }, columns, notes }) => {
+    const lines = columns.flatMap((column) => columnLines(column, used));
+    const comment = [...(table.comment ? [table.comment] : []), ...notes];
+    const options = unique.length > 0 ? `, { unique: ${code(unique)} }` : '';
+    return [
+      ...comment.map((text) => `  // ${oneLine(text)}`),
+      `  ${property(name)}: table({`,
+      ...lines.map((line) => `    ${line}`),
+      `  }${options}),`,
+    ].join('\n');
+  });
+  const mapped = taken.map(({ table, taken: { name, key, softDelete }, columns }) => {
+    const renamed = columns.flatMap(({ column, taken: it }): [string, string][] =>
+      it === undefined || it.name === column.name ? [] : [[it.name, column.name]],
+    );
+    const names = Object.fromEntries([...(key === 'id' ? [] : [['id', key] as const]), ...renamed]);
+    const parts = {
+      name: table.relation,
+      ...(Object.keys(names).length > 0 ? { columns: names } : {}),
+      ...(softDelete === undefined ? {} : { softDelete }),
+    };
+    return `  ${property(name)}: ${code(parts)},`;
+  });
+  return `// Made by \`koinon adopt\` from ${from}. It is yours to change: labels, defaults, merge rules, tables and columns that are
+// left out. \`koinon adopt --check\` compares it with the database.
+import { ${[...used].sort().join(', ')} } from '@koinon/core';
+import type { Mapping } from '@koinon/server';
+
+export default schema({
+${described.join('\n')}
+});
+
+/** How the tables stand in the database. */
+export const mapping = {
+${mapped.join('\n')}
+} satisfies Mapping;
+`;
+}
+
+function columnLines({ column, verdict, why, taken }: PlannedColumn, used: Set<string>): string[] {
+  const comment = column.comment === undefined ? [] : [`// ${oneLine(column.comment)}`];
+  if (taken === undefined)
+    return verdict === 'marks deletion'
+      ? []
+      : [`// ${oneLine(`${column.name} (${column.type}) is not taken: ${why}`)}`];
+  const told = why === undefined ? [] : [`// ${oneLine(`${verdict === 'exact' ? '' : `${verdict}: `}${why}`)}`];
+  return [...comment, ...told, `${property(taken.name)}: ${columnCode(taken, used)},`];
+}
+
+function columnCode({ chosen, target, isOptional, isAssigned, isUnique }: TakenColumn, used: Set<string>): string {
+  const { type, oneOf, minimum, maximum, maximumLength } = chosen;
+  const name = target === undefined ? (functions[type] ?? type) : 'reference';
+  used.add(name);
+  const bounds = target === undefined ? { minimum, maximum, maximumLength } : {};
+  const options = Object.fromEntries(
+    Object.entries({
+      ...bounds,
+      optional: isOptional && !isAssigned ? true : undefined,
+      assigned: isAssigned ? true : undefined,
+      unique: isUnique ? true : undefined,
+    }).filter(([, value]) => value !== undefined),
+  );
+  const first = target !== undefined ? [code(target)] : type === 'one-of' ? [code(oneOf ?? [])] : [];
+  const words = [...first, ...(Object.keys(options).length > 0 ? [code(options)] : [])];
+  return `${name}(${words.join(', ')})`;
+}
+
+/** A value as a program has it. */
+function code(value: unknown): string {
+  if (typeof value === 'string')
+    return `'${JSON.stringify(value).slice(1, -1).replaceAll('\\"', '"').replaceAll("'", "\\'")}'`;
+  if (Array.isArray(value)) return `[${value.map(code).join(', ')}]`;
+  if (typeof value === 'object' && value !== null)
+    return `{ ${Object.entries(value)
+      .map(([name, member]) => `${property(name)}: ${code(member)}`)
+      .join(', ')} }`;
+  return String(value);
+}
+
+function property(name: string): string {
+  return /^[A-Za-z_$][\w$]*$/.test(name) && name !== '__proto__' ? name : code(name);
+}
+
+function oneLine(text: string): string {
+  return text.replace(/[\r\n\u2028\u2029]+/g, ' ');
+}

@@ -1,0 +1,199 @@
+import { spawnSync } from 'node:child_process';
+import { mkdtemp, rm, symlink } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { openReplica, type Replica } from '@koinon/client';
+import type { AnyRow, Schema } from '@koinon/core';
+import {
+  type AdoptedTable,
+  adoptPostgres,
+  adoptSqlite,
+  type Mapping,
+  postgresStore,
+  sqliteStore,
+  startServer,
+} from '@koinon/server';
+import { afterAll, describe, expect, onTestFinished, test } from 'vitest';
+import { officeDatabase } from '../support/office-database.ts';
+import { newDatabase, type StoreKind, storeKinds } from '../support/stores.ts';
+
+// A database that an office has had for years is adopted by the command, served, and written by devices and by the office at once.
+
+const root = join(import.meta.dirname, '../..');
+const folder = await mkdtemp(join(tmpdir(), 'koinon-adopt-'));
+await symlink(join(root, 'node_modules'), join(folder, 'node_modules'));
+afterAll(() => rm(folder, { recursive: true, force: true }));
+
+function koinon(...words: string[]) {
+  const { status, stdout, stderr } = spawnSync(
+    process.execPath,
+    ['--import', 'tsx', '--conditions=koinon-source', join(root, 'packages/cli/src/koinon.ts'), ...words],
+    { cwd: root, encoding: 'utf8', env: { ...process.env, NO_COLOR: '1' } },
+  );
+  return { status, output: stdout + stderr };
+}
+
+async function office(kind: StoreKind) {
+  const database = await newDatabase(kind, await mkdtemp(join(folder, 'office-')));
+  const shell = await database.shell();
+  await shell.exec(officeDatabase(kind));
+  onTestFinished(async () => {
+    await shell.close();
+    await database.drop();
+  });
+  return { database, shell, address: database.address };
+}
+
+/** Verdicts of the columns of a table that are not exact. */
+const told = (tables: readonly AdoptedTable[], name: string) =>
+  Object.fromEntries(
+    (tables.find(({ relation }) => relation.endsWith(name))?.columns ?? []).flatMap(({ column, verdict }) =>
+      verdict === 'exact' ? [] : [[column, verdict]],
+    ),
+  );
+
+describe.each(storeKinds)('%s', (kind) => {
+  const adopt = kind === 'SQLite' ? adoptSqlite : adoptPostgres;
+  const hives = kind === 'SQLite' ? 'hive' : 'stock.hive';
+
+  test('every table and column is taken or named with the reason, and the database is as it was', async () => {
+    const { address, shell } = await office(kind);
+    const before = await shell.all(`SELECT * FROM ${hives}`);
+    const { tables } = await adopt(address);
+    const refused = Object.fromEntries(
+      tables.filter(({ name }) => name === null).map(({ relation, why }) => [relation, why]),
+    );
+    expect(refused).toEqual({
+      hive_member: expect.stringMatching('several columns: hive, member'),
+      log: expect.stringMatching('no key'),
+      only_key: expect.stringMatching('no column'),
+      rate: expect.stringMatching('neither a text'),
+      strong: expect.stringMatching('view'),
+      todays: expect.stringMatching('view'),
+    });
+    expect(told(tables, 'hive')).toEqual({ label: 'read only' });
+    expect(told(tables, 'site')).toEqual({ deleted_at: 'marks deletion' });
+    expect(told(tables, 'visit')).toEqual(
+      kind === 'SQLite'
+        ? { written: 'read only', ticket: 'loses' }
+        : { written: 'read only', duration: 'read only', ticket: 'loses' },
+    );
+    expect(told(tables, 'harvest')).toEqual(
+      kind === 'SQLite' ? { price: 'not taken' } : { kilos: 'loses', price: 'not taken' },
+    );
+    expect(tables.find(({ relation }) => relation === 'wide')?.columns).toHaveLength(299);
+    await expect(adopt(address, { tables: ['nowhere'] })).rejects.toMatchObject({ code: 'unknown-table' });
+    expect(await shell.all(`SELECT * FROM ${hives}`)).toEqual(before);
+    // A key that the way out makes is one for new rows of the office as well.
+    const wayOut = tables.find(({ relation }) => relation === 'log')?.wayOut as string;
+    await shell.exec(`INSERT INTO log (line) VALUES ('before'); ${wayOut}`);
+    await shell.exec("INSERT INTO log (line) VALUES ('after')");
+    expect((await adopt(address)).tables.find(({ relation }) => relation === 'log')).toMatchObject({
+      name: kind === 'SQLite' ? null : 'log',
+    });
+    expect(
+      new Set((await shell.all<{ row_id: string }>('SELECT row_id FROM log')).map(({ row_id }) => row_id)).size,
+    ).toBe(2);
+  });
+
+  test('adopted by the command, it is served: devices and the office write it at once, and nothing else changes', async () => {
+    const { address, shell } = await office(kind);
+    const file = join(folder, `${kind}.ts`);
+    const written = koinon('adopt', address, file);
+    expect(written).toMatchObject({ status: 0, output: expect.stringMatching('8 of 14 tables are taken') });
+    expect(koinon('adopt', address, file)).toMatchObject({
+      status: 1,
+      output: expect.stringMatching('is there already'),
+    });
+    expect(koinon('adopt', address, file, '--check')).toMatchObject({
+      status: 0,
+      output: expect.stringMatching('fits'),
+    });
+    const { default: schema, mapping } = (await import(file)) as { default: Schema; mapping: Mapping };
+    const lossy = 'SELECT CAST(ticket AS TEXT) AS ticket, CAST(written AS TEXT) AS written FROM visit';
+    const untouched = [await shell.all(lossy), await shell.all('SELECT kilos, price FROM harvest')];
+    const store = await (kind === 'SQLite' ? sqliteStore : postgresStore)(schema, address, { mapping });
+    const server = await startServer({ store, port: 0 });
+    const [one, other] = await Promise.all([1, 2].map(() => openReplica({ schema, server: server.url })));
+    if (one === undefined || other === undefined) throw new Error('opened');
+    onTestFinished(async () => {
+      for (const each of [one, other, server]) await each.close();
+    });
+    await one.sync();
+    const rows = async (replica: Replica<Schema>, from: string) => {
+      const query = { from, order: 'id' } as never;
+      return (await replica.rows(query)) as unknown as readonly AnyRow[];
+    };
+    const [first, second] = await rows(one, 'hive');
+    expect(first).toMatchObject({
+      site_no: '1',
+      mark: 'A1',
+      queen: 'white',
+      mites: 7,
+      weight: 1234.56,
+      frames: 3,
+      notes: { brood: [1, 2] },
+      label: 'A11',
+    });
+    expect(first).toMatchObject({ seen: '2026-05-01T09:30:00.123Z', photo: new Uint8Array([1, 2, 255]) });
+    expect((await rows(one, 'site')).map(({ name }) => name)).toEqual(['Tolver Down', 'Marrowfen']);
+    expect(await rows(one, 'visit')).toMatchObject([{ ticket: null, temperature: 21.5 }]);
+    // A device edits what it can, adds a row where it gives the key, and deletes; the office writes the same rows meanwhile.
+    await one.update(
+      'hive',
+      first?.id as string,
+      { mark: 'B1', weight: 0.1, queen: 'red', photo: new Uint8Array([9]) } as never,
+    );
+    await one.insert('hive', { id: '00000000-0000-4000-8000-000000000003', site_no: '2', mark: 'C3' } as never);
+    await one.update('visit', '00000000-0000-4000-8000-000000000011', { temperature: 3.25 } as never);
+    await one.delete('site', '3').catch(() => undefined);
+    await expect(one.update('hive', second?.id as string, { label: 'x' } as never)).rejects.toMatchObject({
+      code: 'value-assigned',
+    });
+    await expect(one.update('hive', second?.id as string, { mites: 41 } as never)).rejects.toMatchObject({
+      code: 'value-range',
+    });
+    await shell.exec(
+      `UPDATE ${hives} SET mites = 9 WHERE mark = 'A1'; UPDATE member SET name = 'Ida Moss' WHERE id = 'm1'`,
+    );
+    expect((await one.sync()).up).toMatchObject({ applied: 3, rejected: 0 });
+    await other.sync();
+    expect((await rows(other, 'hive')).map(({ mark, weight, mites, label }) => [mark, weight, mites, label])).toEqual([
+      ['B1', 0.1, 9, 'B11'],
+      ['A2', 0.07, null, 'A22'],
+      ['C3', null, null, 'C32'],
+    ]);
+    expect((await rows(other, 'member')).map(({ name }) => name)).toEqual(['Ida Moss', 'O\'Rourke "Ru"']);
+    for (const table of Object.keys(schema.tables))
+      expect(await rows(other, table), table).toEqual(await rows(one, table));
+    expect([await shell.all(lossy), await shell.all('SELECT kilos, price FROM harvest')]).toEqual(untouched);
+
+    // A table of 300 columns, whose SQL has parts for each of them.
+    await shell.exec(
+      "INSERT INTO wide (id, c0, c298) VALUES ('w1', 'a', 'b'), ('w2', 'a', 'b'); UPDATE wide SET c298 = 'office'",
+    );
+    await one.sync();
+    await one.update('wide', 'w1', { c0: 'device', c150: 'too' } as never);
+    await one.insert('wide', { id: 'w3', c297: 'new' } as never);
+    await shell.exec("DELETE FROM wide WHERE id = 'w2'");
+    expect((await one.sync()).up).toMatchObject({ applied: 2, rejected: 0 });
+    await other.sync();
+    expect(await rows(other, 'wide')).toMatchObject([
+      { id: 'w1', c0: 'device', c150: 'too', c298: 'office' },
+      { id: 'w3', c297: 'new' },
+    ]);
+    expect(await rows(other, 'wide')).toEqual(await rows(one, 'wide'));
+
+    await shell.exec(`ALTER TABLE tool RENAME COLUMN name TO title`);
+    await shell.exec(
+      `ALTER TABLE member ADD COLUMN pin TEXT NOT NULL ${kind === 'SQLite' ? "DEFAULT ''" : "DEFAULT ''; ALTER TABLE member ALTER COLUMN pin DROP DEFAULT"}`,
+    );
+    const differs = koinon('adopt', address, file, '--check', '--json');
+    expect(differs.status).toBe(1);
+    expect(JSON.parse(differs.output)).toMatchObject([
+      ...(kind === 'SQLite' ? [] : [{ table: 'member', message: expect.stringMatching('pin must have a value') }]),
+      { table: 'tool', column: 'name', message: expect.stringMatching('no column name') },
+      { table: 'tool', message: expect.stringMatching('title must have a value') },
+    ]);
+  });
+});

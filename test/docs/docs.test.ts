@@ -221,13 +221,14 @@ test('every example in the public docs compiles, and runs as it stands', async (
       'http/plugin.ts',
       'http/in-process.ts',
       'auth/authenticate.ts',
+      'adopt/adopt.ts',
     ])),
     ...(await examplesOf('server/src/store', ['sqlite/store.ts', 'sqlite/maintenance.ts'])),
     ...(await examplesOf('server/src/store/postgres', ['store.ts', 'maintenance.ts'])),
     ...(await examplesOf('client/src/inspect', ['inspect.ts', 'rescue.ts', 'verify.ts'])),
     ...(await examplesOf('client/src', ['driver/node.ts', 'sync/transport.ts', 'catalog/files.ts'])),
   ];
-  expect([ofReplica.length > 50, others.length]).toEqual([true, 37]);
+  expect([ofReplica.length > 50, others.length]).toEqual([true, 39]);
   // A database on a network is not there: what needs one is compiled only.
   const block = (example: string, n: number) =>
     `${example.includes('postgres://') ? 'async () =>' : ''} { process.chdir(mkdtempSync('${folder}/example-${n}-'));
@@ -244,7 +245,7 @@ test('every example in the public docs compiles, and runs as it stands', async (
     import { cooperative, withHives } from ${JSON.stringify(join(root, 'test/support/cooperative.ts'))};
     const { boolean, bytes, counter, date, integer, json, oneOf, real, reference, sameValue, setOfText, sql, text, timestamp } = core;
     const { deleteReplica, httpTransport, inspectReplica, listReplicas, openNodeDriver, openReplica, renameReplica, rescueReplica, verifyFile } = client;
-    const { alterPostgres, alterSqlite, jwtAuthentication, koinonPlugin, postgresDdl, postgresStore, renewKeyPostgres, renewKeySqlite, resendAllPostgres, resendAllSqlite, serveInProcess, sqliteDdl, sqliteStore, startServer, uninstallPostgres, uninstallSqlite } = served;
+    const { adoptPostgres, adoptSqlite, alterPostgres, alterSqlite, jwtAuthentication, koinonPlugin, postgresDdl, postgresStore, renewKeyPostgres, renewKeySqlite, resendAllPostgres, resendAllSqlite, serveInProcess, sqliteDdl, sqliteStore, startServer, uninstallPostgres, uninstallSqlite } = served;
     const show = (..._: readonly unknown[]) => undefined;
     ${ofReplica.map((example, n) => `{ const file = '${folder}/copy-${n}.db'; await withHives('${folder}/hives-${n}.db', async (replica) => {\n${example}\n}); }`).join('\n')}
     ${others.map(block).join('\n')}

@@ -40,7 +40,7 @@ export function adoptCommand(): Command {
           { value: module },
         );
       const adoption = await read(database, tables);
-      if (module !== undefined) await writeFile(module, adoption.module, { flag: 'wx' });
+      if (module !== undefined) await write(module, adoption.module);
       if (words.json) return printJson({ module: adoption.module, tables: adoption.tables });
       report(adoption.tables);
       const next = `\`koinon ddl ${module} ${shownDatabase(database)}\` prints what the database lacks to be served, \`koinon serve ${module} ${shownDatabase(database)}\` serves it.`;
@@ -50,6 +50,16 @@ export function adoptCommand(): Command {
           : `${pc.bold(module)} was written. ${next}`,
       );
     });
+}
+
+async function write(file: string, text: string): Promise<void> {
+  // Another program may have made the file in the meantime: that one stays.
+  await writeFile(file, text, { flag: 'wx' }).catch((error: Error) => {
+    throw new KoinonError('storage-refused', `${file} cannot be written: ${error.message}.`, {
+      value: file,
+      cause: error,
+    });
+  });
 }
 
 function read(database: string, tables: readonly string[] | undefined): Promise<Adoption> {

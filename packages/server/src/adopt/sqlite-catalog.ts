@@ -2,6 +2,7 @@ import { existsSync } from 'node:fs';
 import { KoinonError } from '@koinon/core';
 import { messageOf, quoteName } from '@koinon/core/internal';
 import { loadSqlite, Prepared } from '../store/sqlite/driver.ts';
+import { refuseForeign } from '../store/sqlite/maintenance.ts';
 import type { Catalog, CatalogColumn, CatalogTable, Found } from './catalog.ts';
 
 /** Rows of a table that are looked at, to see what its columns hold: SQLite lets a column hold anything. */
@@ -18,18 +19,21 @@ interface XinfoRow {
   readonly hidden: number;
 }
 
-/** Reads the catalog of an SQLite file, and some rows of each table. Changes nothing. @throws KoinonError `storage-refused`. */
+/** Reads the catalog of an SQLite file, and some rows of each table. Changes nothing. @throws KoinonError `storage-refused`, `storage-foreign`. */
 export async function sqliteCatalog(file: string): Promise<Catalog> {
   if (!existsSync(file)) throw new KoinonError('storage-refused', `There is no database ${file}.`, { value: file });
   const { DatabaseSync } = await loadSqlite();
   try {
     const connection = new DatabaseSync(file, { readOnly: true, timeout: 5_000 });
     try {
-      return read(new Prepared(connection));
+      const database = new Prepared(connection);
+      refuseForeign(database, file);
+      return read(database);
     } finally {
       connection.close();
     }
   } catch (error) {
+    if (error instanceof KoinonError) throw error;
     throw new KoinonError('storage-refused', `${file} cannot be read as an SQLite database: ${messageOf(error)}.`, {
       value: file,
       cause: error,

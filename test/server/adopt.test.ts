@@ -3,7 +3,7 @@ import { mkdtemp, rm, symlink } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openReplica, type Replica } from '@koinon/client';
-import type { AnyRow, Schema } from '@koinon/core';
+import { type AnyRow, type Schema, schema, table, text } from '@koinon/core';
 import {
   type AdoptedTable,
   adoptPostgres,
@@ -96,6 +96,43 @@ describe.each(storeKinds)('%s', (kind) => {
     ).toBe(2);
   });
 
+  test('when the mapping names another table, devices get its rows and send what was unsent; the one before is left alone', async () => {
+    const { address, shell } = await office(kind);
+    const open = kind === 'SQLite' ? sqliteStore : postgresStore;
+    const members = schema({ member: table({ name: text() }) });
+    await shell.exec(`CREATE TABLE person ("key" TEXT PRIMARY KEY NOT NULL, full_name TEXT NOT NULL);
+      INSERT INTO person SELECT id, name FROM member WHERE id = 'm1'; INSERT INTO person VALUES ('m3', 'Runa')`);
+    const serve = async (mapping: Mapping, port: number) =>
+      startServer({ store: await open(members, address, { mapping }), port });
+    const first = await serve({ member: { name: 'member' } }, 0);
+    const device = await openReplica({ schema: members, server: first.url });
+    await device.sync();
+    await device.update('member', 'm1', { name: 'Ida, unsent' });
+    await first.close();
+    const second = await serve(
+      { member: { name: 'person', columns: { id: 'key', name: 'full_name' } } },
+      Number(new URL(first.url).port),
+    );
+    onTestFinished(async () => {
+      await device.close();
+      await second.close();
+    });
+    await device.sync();
+    await shell.exec(
+      "INSERT INTO person VALUES ('m4', 'Odd'); UPDATE site SET keeper = NULL; UPDATE member SET name = 'nobody' WHERE id = 'm2'; DELETE FROM member WHERE id = 'm1'",
+    );
+    await device.sync();
+    const rows = await device.rows({ from: 'member', order: 'id' });
+    expect(rows.map(({ id, name }) => [id, name])).toEqual([
+      ['m1', 'Ida, unsent'],
+      ['m3', 'Runa'],
+      ['m4', 'Odd'],
+    ]);
+    expect(await shell.all('SELECT full_name FROM person ORDER BY 1')).toEqual(
+      ['Ida, unsent', 'Odd', 'Runa'].map((full_name) => ({ full_name })),
+    );
+  });
+
   test('adopted by the command, it is served: devices and the office write it at once, and nothing else changes', async () => {
     const { address, shell } = await office(kind);
     const file = join(folder, `${kind}.ts`);
@@ -109,12 +146,12 @@ describe.each(storeKinds)('%s', (kind) => {
       status: 0,
       output: expect.stringMatching('fits'),
     });
-    const { default: schema, mapping } = (await import(file)) as { default: Schema; mapping: Mapping };
+    const { default: adopted, mapping } = (await import(file)) as { default: Schema; mapping: Mapping };
     const lossy = 'SELECT CAST(ticket AS TEXT) AS ticket, CAST(written AS TEXT) AS written FROM visit';
     const untouched = [await shell.all(lossy), await shell.all('SELECT kilos, price FROM harvest')];
-    const store = await (kind === 'SQLite' ? sqliteStore : postgresStore)(schema, address, { mapping });
+    const store = await (kind === 'SQLite' ? sqliteStore : postgresStore)(adopted, address, { mapping });
     const server = await startServer({ store, port: 0 });
-    const [one, other] = await Promise.all([1, 2].map(() => openReplica({ schema, server: server.url })));
+    const [one, other] = await Promise.all([1, 2].map(() => openReplica({ schema: adopted, server: server.url })));
     if (one === undefined || other === undefined) throw new Error('opened');
     onTestFinished(async () => {
       for (const each of [one, other, server]) await each.close();
@@ -164,7 +201,7 @@ describe.each(storeKinds)('%s', (kind) => {
       ['C3', null, null, 'C32'],
     ]);
     expect((await rows(other, 'member')).map(({ name }) => name)).toEqual(['Ida Moss', 'O\'Rourke "Ru"']);
-    for (const table of Object.keys(schema.tables))
+    for (const table of Object.keys(adopted.tables))
       expect(await rows(other, table), table).toEqual(await rows(one, table));
     expect([await shell.all(lossy), await shell.all('SELECT kilos, price FROM harvest')]).toEqual(untouched);
 

@@ -12,6 +12,7 @@ const commands: Readonly<Record<string, () => Promise<Command>>> = {
   changes: async () => (await import('./commands/changes.ts')).changesCommand(),
   replicas: async () => (await import('./commands/replicas.ts')).replicasCommand(),
   adopt: async () => (await import('./commands/adopt.ts')).adoptCommand(),
+  check: async () => (await import('./commands/check.ts')).checkCommand(),
   ddl: async () => (await import('./commands/ddl.ts')).ddlCommand(),
   'resend-all': async () => (await import('./commands/resend-all.ts')).resendAllCommand(),
   alter: async () => (await import('./commands/alter.ts')).alterCommand(),

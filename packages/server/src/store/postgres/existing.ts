@@ -3,6 +3,7 @@ import { quoteName } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { MappedTable } from '../mapping.ts';
 import type { ExistingColumn } from './columns.ts';
+import { triggerFunction } from './names.ts';
 
 // The tables and columns that another program, or Koinon itself, has made in the database already.
 
@@ -19,6 +20,8 @@ export interface ExistingTable {
   /** Itself and, of a partitioned table, its leaves. */
   readonly relations: readonly { readonly sql: string; readonly triggers: readonly string[] }[];
   readonly isPartitioned: boolean;
+  /** Other relations that still have the triggers of this table, from before a mapping named another one. */
+  readonly formerRelations: readonly string[];
 }
 
 /**
@@ -79,7 +82,14 @@ export async function existingTable(
      JOIN pg_class c ON c.oid = tree.oid JOIN pg_namespace n ON n.oid = c.relnamespace`,
     [oid],
   );
+  const former = await client.query<{ sql: string }>(
+    `SELECT DISTINCT format('%I.%I', n.nspname, c.relname) AS sql FROM pg_trigger t JOIN pg_proc p ON p.oid = t.tgfoid
+       JOIN pg_namespace k ON k.oid = p.pronamespace JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
+     WHERE k.nspname = 'koinon' AND p.proname = $2 AND c.oid NOT IN (SELECT $1::oid UNION SELECT relid FROM pg_partition_tree($1::regclass))`,
+    [oid, triggerFunction(mapped.name, 'insert')],
+  );
   return {
+    formerRelations: former.rows.map(({ sql }) => sql),
     columns: new Map(columns.rows.map((column) => [column.name, column])),
     // A partitioned table has its triggers before its leaves.
     relations: relations.rows

@@ -20,6 +20,7 @@ import {
   feedFunctions,
   feedTriggers,
   partitionTrigger,
+  resendAllSql,
   stampUnstamped,
   type TrackedTable,
   triggerNames,
@@ -366,10 +367,15 @@ function track(
   // A user who is no superuser leaves what one has set up as it is.
   const leaves = standing?.isPartitioned === true && isSuperuser ? partitionTrigger(table) : [];
   const followed = leaves.length === 0 || noted?.get(`partitions ${table.name}`) === digestOf(leaves);
+  // The mapping has named another relation: the one before is left alone, and devices get the rows of this one.
+  const former = (standing?.formerRelations ?? []).flatMap((relation) =>
+    triggerNames.map((name) => `DROP TRIGGER IF EXISTS ${name} ON ${relation}`),
+  );
   return [
+    ...former,
     ...(isAsNoted ? [] : functions),
     ...untracked.flatMap(({ sql }) => feedTriggers(table, sql)),
-    ...(isAsNoted && untracked.length === 0 ? [] : [stampUnstamped(table)]),
+    ...(former.length > 0 ? resendAllSql(table) : isAsNoted && untracked.length === 0 ? [] : [stampUnstamped(table)]),
     ...rememberFilterable(table, noted),
     ...(isAsNoted ? [] : [note(`layout ${table.name}`, functions)]),
     ...(followed ? [] : [...leaves, note(`partitions ${table.name}`, leaves)]),

@@ -11,3 +11,8 @@ export function shortName(name: string): string {
   while (Buffer.byteLength(kept) > longest - 9) kept = [...kept].slice(0, -1).join('');
   return `${kept} ${digest}`;
 }
+
+/** The name, in the SQL schema of Koinon, of the function that a trigger of a table calls. */
+export function triggerFunction(table: string, kind: string): string {
+  return shortName(`${kind} ${table}`);
+}

@@ -1,7 +1,7 @@
 import { quoteName, quoteText } from '@koinon/core/internal';
 import { aliveSql, differsSql, type ExistingColumn } from './columns.ts';
 import { jsonbObject } from './json.ts';
-import { shortName } from './names.ts';
+import { shortName, triggerFunction } from './names.ts';
 
 /** A table as it stands in the database: what the triggers have to know of it. */
 export interface TrackedTable {
@@ -323,5 +323,5 @@ function leftSql(table: TrackedTable): string {
 }
 
 function functionName({ name }: TrackedTable, kind: string): string {
-  return `koinon.${quoteName(shortName(`${kind} ${name}`))}`;
+  return `koinon.${quoteName(triggerFunction(name, kind))}`;
 }

@@ -81,8 +81,10 @@ function isFollowed(database: Prepared, table: TrackedTable): boolean {
 export function track(database: Prepared, table: TrackedTable): void {
   if (isFollowed(database, table)) return;
   const wanted = feedTriggers(table);
-  const present = triggersOn(database, table);
-  for (const { name } of present) database.connection.exec(`DROP TRIGGER ${quoteName(name)}`);
+  const present = triggersOn(database, table).map(({ name }) => quoteName(name));
+  // Those of the same names may stand on another relation, which the mapping named before.
+  const named = wanted.map((sql) => /^CREATE TRIGGER ("(?:[^"]|"")*")/.exec(sql)?.[1] as string);
+  for (const name of new Set([...present, ...named])) database.connection.exec(`DROP TRIGGER IF EXISTS ${name}`);
   for (const sql of wanted) database.connection.exec(sql);
   database.connection.exec('UPDATE koinon_feed SET position = position + 1');
   database.connection.exec(stampUnstamped(table));

@@ -1,0 +1,118 @@
+import { existsSync } from 'node:fs';
+import { KoinonError } from '@koinon/core';
+import { adoptPostgres, adoptSqlite, type KnownReplica, postgresDdl, sqliteDdl } from '@koinon/server';
+import { isPostgres, openDatabase, shownDatabase } from '../commands/database.ts';
+import type { SchemaModule } from '../schema-module/load.ts';
+import { counted, type Finding, findingsOf } from './finding.ts';
+
+const { ok, warning, failure } = findingsOf('database');
+
+/** What a look at a server's database has found. */
+export interface DatabaseCheck {
+  readonly findings: readonly Finding[];
+  /** The replicas that the server has heard of; undefined where that could not be read. */
+  readonly replicas: readonly KnownReplica[] | undefined;
+}
+
+/** Looks at a server's database: whether it is there, fits the schema, and is followed. Changes nothing. */
+export async function checkDatabase(module: SchemaModule, path: string, database: string): Promise<DatabaseCheck> {
+  const shown = shownDatabase(database);
+  const only = (finding: Finding): DatabaseCheck => ({ findings: [finding], replicas: undefined });
+  if (!isPostgres(database) && !existsSync(database))
+    return only(
+      failure('database-missing', `There is no file ${shown}.`, `\`koinon serve\` makes it; or correct the path.`),
+    );
+  const findings: Finding[] = [];
+  try {
+    findings.push(...(await fits(module, database)));
+    const { schema, mapping } = module;
+    const lacking = isPostgres(database)
+      ? await postgresDdl(schema, database, mapping)
+      : await sqliteDdl(schema, database, mapping);
+    findings.push(ok('reachable', `${shown} is there, and fits the schema.`), ...lacks(lacking, path, shown));
+  } catch (error) {
+    return only(refused(error, shown));
+  }
+  const replicas = await known(module, database, findings);
+  return { findings, replicas };
+}
+
+/** The tables that others made, against the mapping. */
+async function fits({ schema, mapping }: SchemaModule, database: string): Promise<Finding[]> {
+  if (Object.keys(mapping).length === 0) return [];
+  const adoption = await (isPostgres(database) ? adoptPostgres(database) : adoptSqlite(database));
+  return adoption
+    .compare(schema, mapping)
+    .filter(({ table }) => Object.hasOwn(mapping, table))
+    .map(({ table, column, message }) =>
+      warning(
+        'table-differs',
+        `${table}${column === null ? '' : `.${column}`}: ${message}`,
+        'Correct the schema module, or the table.',
+      ),
+    );
+}
+
+/** What is missing of Koinon's own tables and triggers. */
+function lacks(statements: readonly string[], path: string, database: string): Finding[] {
+  if (statements.length === 0) return [ok('prepared', 'The database has all that Koinon needs.')];
+  const ddl = `\`koinon ddl ${path} ${database}\` prints the SQL; run it, or let \`koinon serve\` do that.`;
+  const isServed = !statements.some((sql) => /CREATE TABLE (IF NOT EXISTS )?"?koinon[._]meta"?/i.test(sql));
+  if (!isServed) return [failure('not-prepared', 'The database was not prepared for Koinon yet.', ddl)];
+  const triggers = statements.filter((sql) => /\bTRIGGER\b/i.test(sql)).length;
+  if (triggers === statements.length || triggers > 0)
+    return [
+      failure(
+        'not-followed',
+        'Triggers that follow the tables are missing or changed: devices do not get what other programs write.',
+        `${ddl} Then \`koinon resend-all ${path} ${database}\` sends what was missed.`,
+      ),
+    ];
+  return [
+    failure('layout-lacks', `The database lacks ${counted(statements.length, 'part')} of what Koinon needs.`, ddl),
+  ];
+}
+
+function refused(error: unknown, database: string): Finding {
+  if (!(error instanceof KoinonError)) throw error;
+  const { code, message } = error;
+  if (code === 'storage-refused')
+    return failure('unreachable', message, 'Look at the address, the password, and whether the database is running.');
+  if (code === 'storage-foreign')
+    return failure('device-file', message, 'Name the database of the server, not the file of a device.');
+  if (code === 'layout-newer') return failure('newer-layout', message, 'Use the newer version of Koinon.');
+  return failure(
+    'does-not-fit',
+    message,
+    `Correct the schema or its mapping; \`koinon adopt ${database}\` shows what is there.`,
+  );
+}
+
+async function known(
+  module: SchemaModule,
+  database: string,
+  findings: Finding[],
+): Promise<readonly KnownReplica[] | undefined> {
+  try {
+    const store = await openDatabase(module, database, { mode: 'read' });
+    try {
+      const replicas = await store.read((reader) => reader.replicas());
+      const blocked = replicas.filter(({ isBlocked }) => isBlocked);
+      findings.push(ok('devices', `The server has heard of ${counted(replicas.length, 'replica')}.`));
+      if (blocked.length > 0)
+        findings.push(
+          warning(
+            'blocked-devices',
+            `${counted(blocked.length, 'replica')} ${blocked.length === 1 ? 'is' : 'are'} blocked: ${blocked.map(({ id }) => id).join(', ')}.`,
+            '`koinon replicas` shows and unblocks them.',
+          ),
+        );
+      return replicas;
+    } finally {
+      await store.close();
+    }
+  } catch {
+    // What is wrong has been said already: it is not prepared, or does not fit.
+    return undefined;
+  }
+}

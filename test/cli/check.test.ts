@@ -1,0 +1,218 @@
+import { spawn } from 'node:child_process';
+import { mkdtemp, rm, symlink, writeFile } from 'node:fs/promises';
+import { createServer as createHttpServer, type RequestListener } from 'node:http';
+import type { AddressInfo } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { openNodeDriver, openReplica } from '@koinon/client';
+import { integer, schema, table, text } from '@koinon/core';
+import { jwtAuthentication, type ServerOptions, type Store, sqliteStore, startServer } from '@koinon/server';
+import { SignJWT } from 'jose';
+import { afterAll, beforeAll, expect, onTestFinished, test } from 'vitest';
+import { newDatabase, storeKinds } from '../support/stores.ts';
+
+// The usual mistakes: each is made, and `koinon check` names it with what mends it.
+
+const root = join(import.meta.dirname, '../..');
+const apiary = schema({ hive: table({ mark: text(), mites: integer({ optional: true }) }) });
+const secret = 'a text of at least thirty-two bytes';
+let folder: string;
+let module: string;
+beforeAll(async () => {
+  folder = await mkdtemp(join(tmpdir(), 'koinon-check-'));
+  await symlink(join(root, 'node_modules'), join(folder, 'node_modules'));
+  module = await written('schema', 'hive: table({ mark: text(), mites: integer({ optional: true }) })');
+});
+afterAll(() => rm(folder, { recursive: true, force: true }));
+
+/** A schema module of these tables. */
+async function written(name: string, tables: string, more = ''): Promise<string> {
+  const file = join(folder, `${name}.ts`);
+  await writeFile(
+    file,
+    `import { integer, schema, table, text } from '@koinon/core';\nexport default schema({ ${tables} }${more});\n`,
+  );
+  return file;
+}
+
+interface Told {
+  readonly name: string;
+  readonly level: string;
+  readonly cure: string | null;
+}
+
+/** The names of what the command finds that is not as it should be. */
+async function found(...words: string[]): Promise<string[]> {
+  const child = spawn(
+    process.execPath,
+    ['--import', 'tsx', '--conditions=koinon-source', 'packages/cli/src/koinon.ts', 'check', ...words, '--json'],
+    { cwd: root },
+  );
+  let [out, err] = ['', ''];
+  child.stdout.on('data', (data) => (out += data));
+  child.stderr.on('data', (data) => (err += data));
+  const code = await new Promise((done) => child.on('close', done));
+  expect(out, err).toMatch(/^\[/);
+  const findings = JSON.parse(out) as Told[];
+  const wrong = findings.filter(({ level }) => level !== 'ok');
+  expect(code).toBe(findings.some(({ level }) => level === 'failure') ? 1 : 0);
+  expect(wrong.filter(({ cure }) => cure === null)).toEqual([]);
+  return wrong.map(({ name }) => name);
+}
+
+/** A server until the end of the test, with another program before it where one is given. */
+async function served(options: Partial<ServerOptions> = {}, given?: Store): Promise<string> {
+  const store = given ?? (await sqliteStore(apiary, join(folder, `${crypto.randomUUID()}.db`)));
+  const server = await startServer({ store, port: 0, ...options });
+  onTestFinished(() => server.close());
+  return server.url;
+}
+
+async function answering(listener: RequestListener): Promise<string> {
+  const server = createHttpServer(listener).listen(0, '127.0.0.1');
+  await new Promise((done) => server.on('listening', done));
+  onTestFinished(() => void server.close());
+  return `http://127.0.0.1:${(server.address() as AddressInfo).port}`;
+}
+
+/** A proxy before a server that lets nothing pass but what it is asked for. */
+const proxy = (to: string, passes: (method: string, path: string, length: number) => number) =>
+  answering(async (request, response) => {
+    const { method = 'GET', url = '/', headers } = request;
+    const refused = passes(method, url, Number(headers['content-length'] ?? 0));
+    request.resume();
+    if (refused !== 200) return void response.writeHead(refused).end();
+    const answer = await fetch(`${to}${url}`, {
+      method,
+      ...(method === 'POST' ? { body: '{}', headers: { 'content-type': 'application/json' } } : {}),
+    });
+    response.writeHead(answer.status, { 'content-type': answer.headers.get('content-type') ?? '' });
+    response.end(await answer.text());
+  });
+
+const token = (claims: object, until = '1h') =>
+  new SignJWT({ ...claims })
+    .setProtectedHeader({ alg: 'HS256' })
+    .setIssuer('office')
+    .setAudience('hives')
+    .setSubject('ida')
+    .setExpirationTime(until)
+    .sign(new TextEncoder().encode(secret));
+
+test.each(storeKinds)('%s: mistakes in a database', async (kind) => {
+  const database = await newDatabase(kind, await mkdtemp(join(folder, 'database-')));
+  onTestFinished(() => database.drop());
+  const { address } = database;
+  const check = (path = module) => found(path, '--database', address);
+  expect(await check()).toEqual([kind === 'SQLite' ? 'database-missing' : 'not-prepared']);
+  await (await database.open(apiary)).close();
+  expect(await check()).toEqual([]);
+  const shell = await database.shell();
+  onTestFinished(() => shell.close());
+  await shell.exec(kind === 'SQLite' ? 'DROP TRIGGER koinon_hive_after_insert' : 'DROP TRIGGER koinon_insert ON hive');
+  expect(await check()).toEqual(['not-followed']);
+  await (await database.open(apiary)).close();
+  expect(
+    await check(
+      await written(
+        'more',
+        'hive: table({ mark: text(), mites: integer({ optional: true }) }), site: table({ name: text() })',
+      ),
+    ),
+  ).not.toEqual([]);
+  await shell.exec('CREATE TABLE office_hive (no INTEGER PRIMARY KEY, paint TEXT, weight TEXT NOT NULL)');
+  const mapped = await written(
+    'mapped',
+    'hive: table({ mark: text(), mites: integer({ optional: true }) })',
+    ');\nexport const mapping = { hive: { name: "office_hive", columns: { id: "no", mark: "paint" } } };void (0',
+  );
+  // A column that is lacking is made on PostgreSQL, where a table that others made may get one.
+  if (kind === 'SQLite') expect(await check(mapped)).toEqual(['does-not-fit']);
+  await shell.exec('ALTER TABLE office_hive ADD COLUMN mites INTEGER');
+  expect(await check(mapped)).toEqual(['table-differs', 'table-differs', 'not-followed']);
+});
+
+test('mistakes about which database it is', async () => {
+  const device = join(folder, 'device.db');
+  await (await openReplica({ schema: apiary, file: device })).close();
+  await writeFile(join(folder, 'text.db'), 'no database, but a text that is long enough to be looked at');
+  expect(await found(module, '--database', device)).toEqual(['device-file']);
+  expect(await found(module, '--database', join(folder, 'text.db'))).toEqual(['unreachable']);
+  expect(await found(module, '--database', 'postgres://nobody@127.0.0.1:1/none')).toEqual(['unreachable']);
+});
+
+test('mistakes on the way to a server', async () => {
+  const url = await served();
+  expect(await found(module, '--server', url)).toEqual([]);
+  const page = await answering((_request, response) =>
+    response.setHeader('content-type', 'text/html').end('<p>Sign in to the network'),
+  );
+  const gone = await startServer({ store: await sqliteStore(apiary, join(folder, 'gone.db')), port: 0 });
+  await gone.close();
+  const free = gone.url;
+  const cases: Readonly<Record<string, string>> = {
+    'no-address': 'localhost:4280x',
+    'nothing-listens': free,
+    'no-such-host': 'http://no-host.invalid',
+    'not-koinon': page,
+  };
+  for (const [name, address] of Object.entries(cases)) expect(await found('--server', address), name).toEqual([name]);
+  expect(await found('--server', `${url}/wrong/path`)).toEqual(['not-koinon']);
+  expect(await found('--server', url, '--origin', 'https://elsewhere.example')).toEqual(['origin-refused']);
+  expect(await found(await written('other', 'boat: table({ name: text() })'), '--server', url)).toEqual(['other-app']);
+  expect(
+    await found(
+      await written('newer', 'hive: table({ mark: text() }), boat: table({ name: text() })'),
+      '--server',
+      url,
+    ),
+  ).toEqual(['tables-lacking']);
+  expect(
+    await found(await written('version', 'hive: table({ mark: text() })', ', { version: 2 }'), '--server', url),
+  ).toEqual(['older-schema']);
+  const small = await proxy(url, (_method, _path, length) => (length > 100_000 ? 413 : 200));
+  expect(await found('--server', small)).toEqual(['no-live-connection', 'large-requests']);
+});
+
+test('mistakes of who asks', async () => {
+  const url = await served({
+    authenticate: jwtAuthentication({ key: { secret }, issuer: 'office', audience: 'hives' }),
+  });
+  expect(await found('--server', url, '--token', await token({}))).toEqual([]);
+  expect(await found('--server', url)).toEqual(['token-needed']);
+  expect(await found('--server', url, '--token', 'nonsense')).toEqual(['token-refused']);
+  expect(await found('--server', url, '--token', await token({}, '-1h'))).toEqual(['token-refused']);
+});
+
+test('mistakes of a device, and of which server it has', async () => {
+  const authenticate = jwtAuthentication({ key: { secret }, issuer: 'office', audience: 'hives' });
+  const [database, elsewhere] = [join(folder, 'one.db'), join(folder, 'two.db')];
+  await (await sqliteStore(apiary, elsewhere)).close();
+  const server = await startServer({ store: await sqliteStore(apiary, database), port: 0, authenticate });
+  const { url } = server;
+  const file = join(folder, 'phone.db');
+  const ida = await token({});
+  const replica = await openReplica({
+    schema: apiary,
+    file,
+    server: url,
+    token: () => ida,
+    sync: { when: { open: false, change: false } },
+  });
+  await replica.insert('hive', { id: 'h', mark: 'A1' });
+  await replica.sync();
+  await replica.close();
+  expect(await found(module, '--replica', file, '--database', database, '--token', ida)).toEqual([]);
+  const driver = await openNodeDriver({ file });
+  driver.exec("UPDATE koinon_meta SET value = '2020-01-01T00:00:00.000Z' WHERE name = 'synced at'");
+  driver.close();
+  expect(await found(module, '--replica', file, '--database', elsewhere)).toEqual(['other-server']);
+  await server.close();
+  const other = await new SignJWT({})
+    .setProtectedHeader({ alg: 'HS256' })
+    .setSubject('runa')
+    .sign(new TextEncoder().encode(secret));
+  expect(await found(module, '--replica', file, '--database', database, '--token', other)).toEqual(['other-user']);
+  expect(await found('--replica', join(folder, 'none.db'))).toEqual(['storage-refused']);
+  expect(await found('--replica', database)).toEqual(['storage-foreign']);
+});

@@ -271,6 +271,15 @@ test('the reference names every error once, with its status', () => {
   expect(named).toHaveLength(Object.keys(errorStatus).length);
 });
 
+test('the reference names every finding of the check', () => {
+  const files = ['checks/database.ts', 'checks/server.ts', 'checks/replica.ts', 'commands/check.ts'];
+  const sources = files.map((file) => readFileSync(join(root, 'packages/cli/src', file), 'utf8')).join();
+  const made = [...sources.matchAll(/\b(?:warning|failure)\(\s*'([a-z-]+)'/g)].map(([, name]) => name as string);
+  const page = readFileSync(join(root, 'docs/reference/findings.md'), 'utf8');
+  const listed = [...page.matchAll(/^\| `([a-z-]+)`/gm)].map(([, name]) => name as string);
+  expect([...new Set(made)].sort()).toEqual(listed.sort());
+});
+
 test('links between the documents lead somewhere, and to a heading that is there', () => {
   const files = readdirSync(join(root, 'docs'), { recursive: true }).map((name) => join('docs', String(name)));
   const pages = [

@@ -57,7 +57,9 @@ export async function checkServer(schema: Schema | undefined, { url, token, orig
 function unreachable(root: string, error: unknown): Finding {
   const cause = (error as { cause?: { code?: string; message?: string } }).cause;
   const code = cause?.code ?? '';
-  const said = cause?.message ?? (error as Error).message;
+  const said = (cause?.message ?? (error as Error).message).trim();
+  if (/WRONG_VERSION|EPROTO/.test(code))
+    return failure('no-tls', `${root} does not speak TLS.`, 'Use an http address, or put TLS in front of the server.');
   if (/CERT|TLS|SSL|SELF_SIGNED|ISSUER/.test(code))
     return failure(
       'certificate',

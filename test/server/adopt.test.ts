@@ -184,6 +184,7 @@ describe.each(storeKinds)('%s', (kind) => {
     await one.insert('hive', { id: '00000000-0000-4000-8000-000000000003', site_no: '2', mark: 'C3' } as never);
     await one.update('visit', '00000000-0000-4000-8000-000000000011', { temperature: 3.25 } as never);
     await one.delete('site', '3').catch(() => undefined);
+    expect(await rows(one, 'tool')).toMatchObject([{ name: 'smoker', lent: false }]);
     await expect(one.update('hive', second?.id as string, { label: 'x' } as never)).rejects.toMatchObject({
       code: 'value-assigned',
     });

@@ -25,7 +25,7 @@ export function officeDatabase(kind: StoreKind): string {
       written ${either('DATETIME', 'timestamp')} DEFAULT ${now}, temperature REAL, duration ${either('TIME', 'interval')}, ticket BIGINT);
     CREATE TABLE hive_member (hive ${either('TEXT', 'uuid')} NOT NULL, member TEXT NOT NULL, since DATE, PRIMARY KEY (hive, member));
     CREATE TABLE harvest (id TEXT PRIMARY KEY NOT NULL, hive ${either('TEXT', 'uuid')} REFERENCES ${either('', 'stock.')}hive, kilos ${either('NUMERIC', 'numeric')}, price ${either('stuff', 'money')});
-    CREATE TABLE tool (id TEXT PRIMARY KEY NOT NULL, name TEXT NOT NULL, tags ${either('TEXT', 'text[]')}, serial_number TEXT NOT NULL ${either('', "DEFAULT ''")});
+    CREATE TABLE tool (id TEXT PRIMARY KEY NOT NULL, name TEXT NOT NULL, lent INTEGER NOT NULL DEFAULT 0 CHECK (lent IN (0, 1)), tags ${either('TEXT', 'text[]')}, serial_number TEXT NOT NULL ${either('', "DEFAULT ''")});
     CREATE TABLE "Order" ("Order No" TEXT PRIMARY KEY NOT NULL, "select" TEXT, "and" INTEGER, "größe" REAL, "a.b" TEXT, constructor TEXT);
     CREATE TABLE only_key (id TEXT PRIMARY KEY NOT NULL);
     CREATE TABLE log (line TEXT, at ${time});

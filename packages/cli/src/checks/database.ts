@@ -7,7 +7,7 @@ import { counted, type Finding, findingsOf } from './finding.ts';
 
 const { ok, warning, failure } = findingsOf('database');
 
-/** What a look at a server's database has found. */
+/** The findings about a server's database. */
 export interface DatabaseCheck {
   readonly findings: readonly Finding[];
   /** The replicas that the server has heard of; undefined where that could not be read. */
@@ -53,7 +53,7 @@ async function fits({ schema, mapping }: SchemaModule, database: string): Promis
     );
 }
 
-/** What is missing of Koinon's own tables and triggers. */
+/** The parts of Koinon's own tables and triggers that are missing. */
 function lacks(statements: readonly string[], path: string, database: string): Finding[] {
   if (statements.length === 0) return [ok('prepared', 'The database has all that Koinon needs.')];
   const ddl = `\`koinon ddl ${path} ${database}\` prints the SQL; run it, or let \`koinon serve\` do that.`;
@@ -112,7 +112,7 @@ async function known(
       await store.close();
     }
   } catch {
-    // What is wrong has been said already: it is not prepared, or does not fit.
+    // The finding about it is made already: it is not prepared, or does not fit.
     return undefined;
   }
 }

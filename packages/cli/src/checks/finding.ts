@@ -5,7 +5,7 @@ export interface Finding {
   readonly name: string;
   readonly level: 'ok' | 'warning' | 'failure';
   readonly message: string;
-  /** What mends it; null where nothing has to be done. */
+  /** The cure; null where nothing has to be done. */
   readonly cure: string | null;
 }
 

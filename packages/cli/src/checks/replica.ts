@@ -7,7 +7,7 @@ const { ok, warning, failure } = findingsOf('replica');
 /** Milliseconds after which an edit that was not sent is worth a word. */
 const oldEdit = 24 * 3_600_000;
 
-/** What a look into a replica file has found. */
+/** The findings about a replica file. */
 export interface ReplicaCheck {
   readonly findings: readonly Finding[];
   /** The replica's id; undefined where the file could not be read. */
@@ -55,7 +55,7 @@ function versions(schema: Schema | undefined, version: number): Finding[] {
   ];
 }
 
-/** What was not sent, and why it waits. */
+/** The edits that were not sent, and the reasons why. */
 function unsent(look: Inspection): Finding[] {
   const transactions = look.outbox().filter(({ state }) => state !== 'confirmed');
   const refused = transactions.filter(({ state }) => state === 'rejected');

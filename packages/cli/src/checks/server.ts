@@ -14,7 +14,7 @@ const requestBytes = 524_288;
 /** Milliseconds by which two clocks may differ before it is worth a word. */
 const mostClockDifference = 5 * 60_000;
 
-/** What a server is asked as. */
+/** The address and the one who asks. */
 export interface Asking {
   readonly url: string;
   readonly token: string | undefined;

@@ -70,7 +70,7 @@ const { ok, failure } = findingsOf('together');
 /** Milliseconds within which a server writes down that a replica has asked. */
 const notedWithin = 5 * 60_000;
 
-/** Whether a replica and a database belong together, and to one user. */
+/** Tells whether a replica and a database belong together, and to one user. */
 function together(
   { id, syncedAt }: ReplicaCheck,
   known: readonly KnownReplica[] | undefined,

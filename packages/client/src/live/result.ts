@@ -13,7 +13,7 @@ export interface Result<R> {
   readonly ready: boolean;
 }
 
-/** What is told of a live query: its results, its failure, and its end. */
+/** The side of a live query that is told its results, its failure, and its end. */
 export interface Follower<R> {
   readonly deliver: (result: Result<R>) => void;
   readonly fail: (error: unknown) => void;

@@ -11,7 +11,7 @@ interface Waiting {
   readonly fail: (error: unknown) => void;
 }
 
-/** What becomes of those who follow something: a failure reaches them, or the end. */
+/** The failure or the end of something that is followed. */
 interface Outcome {
   readonly fail: (error: unknown) => void;
   readonly end: () => void;

@@ -75,7 +75,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private readonly stallLimit: number;
   private readonly hasBytes: boolean;
   private closed = false;
-  /** What to call when the replica is closed, of each live query that somebody follows. */
+  /** The ends of the live queries that somebody follows, called when the replica is closed. */
   private readonly ends = new Set<() => void>();
   private closing: Promise<void> | undefined;
   /** The transaction whose function is running. */

@@ -6,6 +6,8 @@ export interface CheckedColumn {
   readonly minimumLength?: number;
   readonly maximumLength?: number;
   readonly oneOf?: readonly string[];
+  /** Only 0 and 1 are allowed: the way of databases without truth values. */
+  readonly isTruth?: true;
 }
 
 const name = String.raw`(?:"((?:[^"]|"")+)"|([\p{L}_][\p{L}\p{N}_]*))`;
@@ -57,6 +59,7 @@ function readOne(text: string): CheckedColumn | undefined {
   if (list === undefined) return undefined;
   const texts = [...list.matchAll(/'((?:[^']|'')*)'/g)].map(([, value]) => (value as string).replaceAll("''", "'"));
   const rest = list.replace(/'(?:[^']|'')*'/g, '').replace(/[\s,]/g, '');
+  if (texts.length === 0 && (rest === '01' || rest === '10')) return { column: nameOf(quoted, plain), isTruth: true };
   return texts.length > 0 && rest === '' ? { column: nameOf(quoted, plain), oneOf: texts } : undefined;
 }
 

@@ -182,6 +182,6 @@ function mixed(found: Found): NoType {
     [found.text, 'texts'],
     [found.bytes, 'blobs'],
   ] as const;
-  const named = kinds.flatMap(([count, name]) => (count > 0 ? [`${count} ${name}`] : []));
+  const named = kinds.flatMap(([count, name]) => (count > 0 ? [`${name} (${count})`] : []));
   return { why: `it holds values of several kinds: ${named.join(', ')}`, wayOut: 'bring them into one form' };
 }

@@ -204,6 +204,7 @@ function narrowed(
   const minimum = least([chosen.minimum, ...own.map((check) => check.minimum)]);
   const maximum = least([chosen.maximum, ...own.map((check) => check.maximum)]);
   const lengths = least([chosen.maximumLength, ...own.map((check) => check.maximumLength)]);
+  if (chosen.type === 'integer' && own.some(({ isTruth }) => isTruth)) return { type: 'boolean', verdict: 'exact' };
   const oneOf = own.find((check) => check.oneOf !== undefined)?.oneOf;
   if (chosen.type === 'text' && oneOf !== undefined && chosen.verdict === 'exact')
     return { type: 'one-of', verdict: 'exact', oneOf };

@@ -72,6 +72,9 @@ describe.each(storeKinds)('%s', (kind) => {
       todays: expect.stringMatching('view'),
     });
     expect(told(tables, 'hive')).toEqual({ label: 'read only' });
+    expect((await adopt(address)).module).toMatch(
+      kind === 'SQLite' ? 'mark: text()' : 'mark: text({ maximumLength: 9 })',
+    );
     expect(told(tables, 'site')).toEqual({ deleted_at: 'marks deletion' });
     expect(told(tables, 'visit')).toEqual(
       kind === 'SQLite'

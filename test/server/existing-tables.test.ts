@@ -4,7 +4,7 @@ import { join } from 'node:path';
 import { Writable } from 'node:stream';
 import { openReplica } from '@koinon/client';
 import { integer, real, reference, schema, setOfText, table, text, timestamp } from '@koinon/core';
-import { postgresStore, sqliteStore, startServer } from '@koinon/server';
+import { postgresStore, sqliteStore, startServer, writeRows } from '@koinon/server';
 import { pino } from 'pino';
 import { afterEach, beforeEach, describe, expect, test } from 'vitest';
 import { newDatabase, storeKinds } from '../support/stores.ts';
@@ -182,3 +182,37 @@ test('PostgreSQL: whatever a trigger, a policy or a limit refuses is a refusal, 
   ]);
   expect(problems[0]?.message).toContain('not this one');
 });
+
+test.each(storeKinds)(
+  '%s: a table that only the office writes: a device is refused at once, an older app by the server',
+  async (kind) => {
+    const price = { name: text(), cents: integer() };
+    const prices = schema({ price: table(price, { readOnly: true, label: 'price', namedBy: 'name' }) });
+    const world = await World.inTest(prices, kind);
+    const shell = await world.shell();
+    await shell.exec("INSERT INTO price VALUES ('p', 'candle', 5)");
+    const device = await world.replica();
+    await device.sync();
+    const draft = device.draft();
+    for (const write of [
+      device.insert('price', { name: 'honey', cents: 7 }),
+      device.update('price', 'p', { cents: 6 }),
+      device.delete('price', 'p'),
+      device.deleteWhere('price', 'every row'),
+      draft.update('price', 'p', { cents: 6 }),
+    ])
+      await expect(write).rejects.toMatchObject({ code: 'table-read-only', table: 'price' });
+    expect((await device.status()).pending).toBe(0);
+    const old = await openReplica({ schema: schema({ price: table(price) }), server: world.server.url });
+    await old.sync();
+    await old.update('price', 'p', { cents: 1 });
+    await old.delete('price', 'p');
+    expect((await old.sync()).up).toMatchObject({ applied: 0 });
+    expect((await old.rejections()).flatMap(({ problems }) => problems)).toMatchObject([{ code: 'table-read-only' }]);
+    await shell.exec('UPDATE price SET cents = 6');
+    await writeRows(world.store, [{ kind: 'insert', table: 'price', id: 'q', columns: { name: 'honey', cents: 7 } }]);
+    await device.sync();
+    expect(await device.rows({ from: 'price', order: 'id' })).toMatchObject([{ cents: 6 }, { name: 'honey' }]);
+    await old.close();
+  },
+);

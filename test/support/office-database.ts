@@ -14,7 +14,7 @@ export function officeDatabase(kind: StoreKind): string {
   const bytes = either('BLOB', 'bytea');
   const time = either('DATETIME', 'timestamptz(3)');
   return `
-    ${either('', "CREATE SCHEMA stock; CREATE TYPE queen_colour AS ENUM ('white', 'yellow', 'red'); CREATE DOMAIN short AS varchar(12); CREATE DOMAIN shorter AS short CHECK (length(VALUE) > 1);")}
+    ${either('', "CREATE SCHEMA stock; CREATE TYPE queen_colour AS ENUM ('white', 'yellow', 'red'); CREATE DOMAIN short AS varchar(12); CREATE DOMAIN shorter AS short CHECK (length(VALUE) <= 9);")}
     CREATE TABLE member (id TEXT PRIMARY KEY NOT NULL, name TEXT NOT NULL, "Phone No." TEXT, joined DATE NOT NULL, active BOOLEAN NOT NULL DEFAULT TRUE);
     CREATE TABLE site (no ${serial}, name VARCHAR(40) NOT NULL UNIQUE, keeper TEXT REFERENCES member (id), deleted_at ${either('TEXT', 'timestamptz')});
     CREATE TABLE ${either('', 'stock.')}hive (hive_no ${either('TEXT', 'uuid')} PRIMARY KEY NOT NULL, site_no INTEGER NOT NULL REFERENCES site (no), mark ${either('VARCHAR(12)', 'shorter')} NOT NULL,

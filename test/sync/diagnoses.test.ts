@@ -8,6 +8,7 @@ import { httpTransport, openReplica, type SyncState } from '@koinon/client';
 import type { KoinonError } from '@koinon/core';
 import { sqliteStore, startServer } from '@koinon/server';
 import { afterEach, beforeEach, expect, test } from 'vitest';
+import { TestHost } from '../support/test-host.ts';
 import { garden, never, rowsOf, World } from '../support/world.ts';
 
 // A failure is told as what it is, and what does not belong together stays apart.
@@ -261,4 +262,42 @@ test('a server whose certificate nobody vouches for, and one that does not speak
     expect(await replica.outbox()).toMatchObject([{ state: 'pending' }]);
   }
   expect(heard).toEqual([]);
+});
+
+test('a replica finds the usual mistakes by itself: no server, nobody signed in, an address, edits that wait', async () => {
+  const names = async (replica: { check(): Promise<readonly { name: string; cure: string | null }[]> }) => {
+    const findings = await replica.check();
+    expect(findings.filter(({ name, cure }) => (cure === null) !== (name === 'sound'))).toEqual([]);
+    return findings.map(({ name }) => name);
+  };
+  const alone = await openReplica({ schema: garden, host: new TestHost() });
+  ending.push(() => alone.close());
+  expect(await names(alone)).toEqual(['stopped']);
+  const manual = { sync: { when: never, live: false } };
+  // This host's time is long past: what is written there has waited for months.
+  const late = await open(world.server.url, { host: new TestHost(), ...manual });
+  expect(await names(late)).toEqual(['sound']);
+  await late.insert('bed', { id: 'b', name: 'north' });
+  expect(await names(late)).toEqual(['unsent']);
+  await late.pauseSync();
+  expect(await names(late)).toEqual(['paused', 'unsent']);
+  const nowhere = await open('http://127.0.0.1:1', manual);
+  await nowhere.sync().catch(() => undefined);
+  expect(await names(nowhere)).toEqual([expect.stringMatching('server-')]);
+  const store = await sqliteStore(garden, world.path('users.db'));
+  const server = await startServer({ store, port: 0, authenticate: () => undefined });
+  ending.push(() => server.close());
+  const unknown = await open(server.url, { token: () => 'x', ...manual });
+  await unknown.sync().catch(() => undefined);
+  expect(await names(unknown)).toEqual(['needs-auth']);
+
+  const [one, other] = [await open(world.server.url, manual), await open(world.server.url, manual)];
+  await one.insert('bed', { id: 'c', name: 'pond' });
+  await one.sync();
+  await other.sync();
+  await one.update('bed', 'c', { sunny: false });
+  await one.sync();
+  await other.delete('bed', 'c');
+  await other.sync();
+  expect(await names(other)).toEqual(['conflicts']);
 });

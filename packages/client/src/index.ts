@@ -24,6 +24,7 @@ export type { TakingBack } from './overlay/undo.ts';
 export { connectReplica } from './remote/connect-replica.ts';
 export { hostReplica } from './remote/host-replica.ts';
 export type { Port } from './remote/port.ts';
+export type { DeviceFinding } from './replica/check.ts';
 export type { RowSelector, StateOfRow } from './replica/data-api.ts';
 export { Draft, type DraftedRow, type Overtaken } from './replica/draft.ts';
 export { openReplica, type ReplicaOptions } from './replica/open.ts';

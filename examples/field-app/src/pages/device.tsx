@@ -1,4 +1,4 @@
-import type { ReplicaStatus, StorageReport, SyncRun, TableTraffic } from '@koinon/client';
+import type { DeviceFinding, ReplicaStatus, StorageReport, SyncRun, TableTraffic } from '@koinon/client';
 import { useSyncState } from '@koinon/react';
 import { Button, Group, Progress, Table, Text, Title } from '@mantine/core';
 import { useEffect, useState } from 'react';
@@ -44,10 +44,31 @@ export function DevicePage() {
           ['Number of this replica', status.replicaId],
         ]}
       />
+      <Findings />
       <Text size="sm" c="dimmed">
         Everything works without a signal: the app and its data are on this device.
       </Text>
     </Page>
+  );
+}
+
+/** What is wrong with this device, if anything is, and what mends it. */
+function Findings() {
+  const replica = useReplica();
+  const sync = useSyncState(replica);
+  const [findings, setFindings] = useState<readonly DeviceFinding[]>([]);
+  useEffect(() => {
+    void replica.check().then(setFindings);
+  }, [replica, sync?.phase, sync?.syncedAt, sync?.pending]);
+  const wrong = findings.filter(({ level }) => level !== 'ok');
+  if (wrong.length === 0) return null;
+  return (
+    <>
+      <Title order={2} size="h4">
+        To look at
+      </Title>
+      <Facts lines={wrong.map(({ message, cure }) => [message, (cure ?? '').replaceAll('`', '')])} />
+    </>
   );
 }
 

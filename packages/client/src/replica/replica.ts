@@ -33,6 +33,7 @@ import type { SyncRun } from '../sync/journal.ts';
 import type { Direction, SyncState } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
 import type { InvalidStoredValue } from '../sync/stored-values.ts';
+import type { DeviceFinding } from './check.ts';
 import { DataApi } from './data-api.ts';
 import type { Draft } from './draft.ts';
 import type { Transaction } from './transaction.ts';
@@ -452,6 +453,17 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * const { kind, isPersistent } = await replica.storage()
    */
   abstract storage(): Promise<StorageReport>;
+  /**
+   * Looks for the usual mistakes from the device's side: data in memory, no server, nobody signed in, a sync that fails, a wrong
+   * clock, edits that wait. Cheap enough for every start in development. `koinon check` looks at a server and its database.
+   *
+   * @example
+   * for (const { level, message, cure } of await replica.check()) if (level !== 'ok') console.warn(message, cure)
+   */
+  async check(): Promise<readonly DeviceFinding[]> {
+    const { checkReplica } = await import('./check.ts');
+    return checkReplica(this, Date.now());
+  }
   /**
    * Writes a compact copy of the whole replica to a new file, to ship with an app as its `prebuilt` database, say.
    *

@@ -126,6 +126,7 @@ export class Writing {
     const before = this.existing(tableName, id);
     const table = tableOf(this.to.schema, tableName);
     const change: Change = { kind: 'delete', table: tableName, id };
+    refuse(changeProblems(table, change));
     this.both(() => {
       this.record(table, change, before);
       this.to.rows.remove(tableName, id);

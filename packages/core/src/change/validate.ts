@@ -29,6 +29,8 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     rule?: string,
   ) => problems.push(problemOf(labels, code, { table: tableName, id, column }, sentence, parameters, rule));
 
+  if (table.readOnly && writer === 'device')
+    return [problemOf(labels, 'table-read-only', { table: tableName, id }, 'table-read-only')];
   const wrongId = idProblem(labels, { table: tableName, id });
   if (wrongId) problems.push(wrongId);
   if (change.kind === 'delete') return problems;

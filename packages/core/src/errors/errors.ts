@@ -17,6 +17,7 @@ export const errorStatus = {
   'value-assigned': 422,
   'row-check': 422,
   'row-read-only': 400,
+  'table-read-only': 403,
   'duplicate-id': 409,
   'duplicate-value': 409,
   'no-such-row': 404,

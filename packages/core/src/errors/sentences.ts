@@ -14,6 +14,7 @@ export const sentences = {
   'change-too-large': '{column} {value}: a change of a row takes {limit} bytes at most as JSON, and this one has more.',
   'operation-refused': '{column}: {value} is no operation of this column.',
   'operation-and-value': '{column} is both set and operated on.',
+  'table-read-only': '{row} cannot be changed here: only the office writes this table.',
   'unknown-column': 'Table {name} has no column {value}; it has id, {list}.',
   required: 'a value is required',
   'text-expected': 'text is expected',

@@ -9,6 +9,7 @@ export const german: Messages = {
   'change-too-large': '{column} {value}: Eine Änderung darf höchstens {limit} Bytes haben, diese hat mehr.',
   'operation-refused': '{column}: {value} lässt sich hier nicht ausführen.',
   'operation-and-value': '{column} wird gesetzt und zugleich verändert.',
+  'table-read-only': '{row} kann hier nicht geändert werden: Nur das Büro schreibt diese Tabelle.',
   'unknown-column': 'Die Tabelle {name} hat keine Spalte {value}; sie hat id, {list}.',
   required: 'ein Wert wird gebraucht',
   'text-expected': 'ein Text wird erwartet',

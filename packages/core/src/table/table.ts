@@ -40,6 +40,8 @@ export interface TableOptions<C extends Columns = Columns, H extends Home = Home
   readonly namedBy?: NameOf<C>;
   /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
   readonly home?: H;
+  /** Only the server's side writes the table: what a device writes is refused, there and on the device. */
+  readonly readOnly?: boolean;
   /** The rule for columns that the device and the server have both changed, where a column has no rule of its own. */
   readonly merge?: Extract<MergeRule<never>, string>;
   /** The rule for a row that one side deleted while the other edited it. Default `edit survives`. */
@@ -60,6 +62,8 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
   /** The rule for columns without one of their own; undefined: what their type brings. */
   readonly merge: AnyMergeRule | undefined;
   readonly deletion: DeletionRule;
+  /** Tells whether only the server's side writes the table. */
+  readonly readOnly: boolean;
   /** The columns as a list, in order. */
   readonly entries: readonly (readonly [string, Column])[];
   /** The columns' names, in order. */
@@ -98,6 +102,7 @@ export function table<const C extends Columns, const H extends Home = 'everywher
     home: options.home ?? ('everywhere' as H),
     merge: options.merge,
     deletion: options.deletion ?? 'edit survives',
+    readOnly: options.readOnly ?? false,
     entries,
     names: entries.map(([name]) => name),
     isPlain: entries.every(([, { type }]) => type !== 'bytes'),

@@ -1,3 +1,4 @@
+import { quoteName } from '@koinon/core/internal';
 import { asRefused, openPool } from '../store/postgres/connections.ts';
 import type { Catalog, CatalogColumn, CatalogTable } from './catalog.ts';
 
@@ -10,6 +11,8 @@ interface TypeRow {
   readonly required: boolean;
   readonly labels: string[] | null;
   readonly given: boolean;
+  /** The checks of a domain. */
+  readonly conditions: string[];
 }
 
 interface ColumnRow {
@@ -65,7 +68,8 @@ export async function postgresCatalog(url: string): Promise<Catalog> {
       const types = await client.query<TypeRow>(
         `SELECT t.oid::int, format_type(t.oid, NULL) AS name, t.typtype AS kind, t.typbasetype::int AS base, t.typtypmod AS modifier,
            t.typnotnull AS required, t.typdefault IS NOT NULL AS given,
-           (SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = t.oid) AS labels
+           (SELECT array_agg(enumlabel::text ORDER BY enumsortorder) FROM pg_enum WHERE enumtypid = t.oid) AS labels,
+           array(SELECT pg_get_expr(conbin, 0) FROM pg_constraint WHERE contypid = t.oid AND contype = 'c') AS conditions
          FROM pg_type t`,
       );
       const keys = await client.query<{ table: number; primary: boolean; columns: string[] }>(
@@ -111,7 +115,10 @@ export async function postgresCatalog(url: string): Promise<Catalog> {
           references: constraintsOf(oid).flatMap(({ kind: what, target, columns: from, targets }) =>
             what === 'f' ? [{ columns: from, target: relations.get(target) ?? '', targetColumns: targets }] : [],
           ),
-          checks: constraintsOf(oid).flatMap(({ condition }) => (condition === null ? [] : [condition])),
+          checks: [
+            ...constraintsOf(oid).flatMap(({ condition }) => (condition === null ? [] : [condition])),
+            ...columnsOf(oid).flatMap((column) => domainChecks(column, byOid)),
+          ],
         })),
       };
     } finally {
@@ -126,6 +133,13 @@ export async function postgresCatalog(url: string): Promise<Catalog> {
 
 function namesSql(table: string, numbers: string): string {
   return `array(SELECT attname::text FROM unnest(${numbers}) WITH ORDINALITY k (number, place) JOIN pg_attribute ON attrelid = ${table} AND attnum = number ORDER BY place)`;
+}
+
+/** The checks of a column's domain, as those of the column. */
+function domainChecks({ name, type }: ColumnRow, types: ReadonlyMap<number, TypeRow>): string[] {
+  const conditions: string[] = [];
+  for (let it = types.get(type); it?.kind === 'd'; it = types.get(it.base)) conditions.push(...it.conditions);
+  return conditions.map((condition) => condition.replace(/\bVALUE\b/g, () => quoteName(name)));
 }
 
 function catalogColumn(column: ColumnRow, types: ReadonlyMap<number, TypeRow>): CatalogColumn {

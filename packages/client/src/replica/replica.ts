@@ -458,7 +458,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * clock, edits that wait. Cheap enough for every start in development. `koinon check` looks at a server and its database.
    *
    * @example
-   * for (const { level, message, cure } of await replica.check()) if (level !== 'ok') console.warn(message, cure)
+   * for (const { level, message, cure } of await replica.check()) if (level !== 'ok') show(`${message} ${cure}`)
    */
   async check(): Promise<readonly DeviceFinding[]> {
     const { checkReplica } = await import('./check.ts');

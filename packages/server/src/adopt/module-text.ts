@@ -1,5 +1,8 @@
 import type { PlannedColumn, PlannedTable, TakenColumn } from './plan.ts';
 
+/** The package that a module takes the type of its mapping from: this one. */
+const ownPackage = '@koinon/server';
+
 /** The functions of a schema by the column's type. */
 const functions: Readonly<Record<string, string>> = { 'one-of': 'oneOf', set: 'setOfText' };
 
@@ -33,7 +36,7 @@ export function moduleText(tables: readonly PlannedTable[], from: string): strin
   return `// Made by \`koinon adopt\` from ${from}. It is yours to change: labels, defaults, merge rules, tables and columns that are
 // left out. \`koinon adopt --check\` compares it with the database.
 import { ${[...used].sort().join(', ')} } from '@koinon/core';
-import type { Mapping } from '@koinon/server';
+import type { Mapping } from '${ownPackage}';
 
 export default schema({
 ${described.join('\n')}

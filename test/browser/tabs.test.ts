@@ -164,6 +164,8 @@ test('a hidden tab hands the database over to one that is seen', async () => {
   await hung;
   await pick(one, 'plum');
   expect(await picked(two, 'plum')).toBe(3);
+  // What the tabs follow goes on with the other owner.
+  for (const page of [one, two]) await expect.poll(() => page.evaluate(() => window.seen)).toEqual(['plum 3']);
   await end();
 });
 

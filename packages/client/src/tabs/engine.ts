@@ -1,6 +1,7 @@
 import type { Schema } from '@koinon/core';
 import type { TabHost } from '../host/host.ts';
 import { hostReplica } from '../remote/host-replica.ts';
+import type { Answer } from '../remote/messages.ts';
 import type { Port } from '../remote/port.ts';
 import type { Replica } from '../replica/replica.ts';
 import { Channel, type TabMessage, tabLock } from './tab-bus.ts';
@@ -142,10 +143,12 @@ export class TabEngine<S extends Schema> {
 
   private serve(send: Port['postMessage']): TabPort {
     const port = new TabPort((message, transfer) => {
-      if (this.isOver) return;
+      // What a tab follows goes on with the next engine: that this one closes its replica is no end of it.
+      const answer = withoutEnds(message as Answer);
+      if (this.isOver || answer === undefined) return;
       // An answer of a dispossessed engine no longer counts; the next owner is asked again.
       if (this.isLost()) this.onLost();
-      else send(message, transfer);
+      else send(answer, transfer);
     });
     void hostReplica(port, async () => (await this.opening).replica);
     return port;
@@ -155,4 +158,11 @@ export class TabEngine<S extends Schema> {
     const belongsToOpen = (message as { readonly transaction?: number }).transaction !== undefined;
     if (!this.isOver && (!this.isLeaving || belongsToOpen)) port.fire('message', message);
   }
+}
+
+function withoutEnds(answer: Answer): Answer | undefined {
+  if (answer.type === 'end') return undefined;
+  if (answer.type !== 'batch') return answer;
+  const answers = answer.answers.filter(({ type }) => type !== 'end');
+  return answers.length > 0 ? { type: 'batch', answers } : undefined;
 }

@@ -209,6 +209,16 @@ test.each(storeKinds)(
     await old.delete('price', 'p');
     expect((await old.sync()).up).toMatchObject({ applied: 0 });
     expect((await old.rejections()).flatMap(({ problems }) => problems)).toMatchObject([{ code: 'table-read-only' }]);
+    // The office has deleted a row: no device brings it back, by itself or by asking the server.
+    await shell.exec("INSERT INTO price VALUES ('gone', 'wick', 1)");
+    await shell.exec("DELETE FROM price WHERE id = 'gone'");
+    await expect(device.restore('price', 'gone')).rejects.toMatchObject({ code: 'table-read-only' });
+    const asked = await fetch(`${world.server.url}/v1/restore`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify({ table: 'price', id: 'gone' }),
+    });
+    expect([asked.status, await asked.json()]).toMatchObject([403, { code: 'table-read-only' }]);
     await shell.exec('UPDATE price SET cents = 6');
     await writeRows(world.store, [{ kind: 'insert', table: 'price', id: 'q', columns: { name: 'honey', cents: 7 } }]);
     await device.sync();

@@ -11,7 +11,7 @@ export { defaultOf } from './change/defaults.ts';
 export { HeldRows } from './change/dependency.ts';
 export { duplicateValue, noSuchReference, noSuchRowThere, rowReferenced } from './change/integrity.ts';
 export { joinTransactions } from './change/join.ts';
-export { changeProblems, idProblem, rowProblems } from './change/validate.ts';
+export { changeProblems, idProblem, refuseReadOnly, rowProblems } from './change/validate.ts';
 export { callApp, isFromApp } from './errors/app.ts';
 export { errorFromProblems, messageOf, shown } from './errors/errors.ts';
 export type { ServerSentenceName } from './errors/sentences.ts';

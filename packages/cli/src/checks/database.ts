@@ -60,7 +60,7 @@ function lacks(statements: readonly string[], path: string, database: string): F
   const isServed = !statements.some((sql) => /CREATE TABLE (IF NOT EXISTS )?"?koinon[._]meta"?/i.test(sql));
   if (!isServed) return [failure('not-prepared', 'The database was not prepared for Koinon yet.', ddl)];
   const triggers = statements.filter((sql) => /\bTRIGGER\b/i.test(sql)).length;
-  if (triggers === statements.length || triggers > 0)
+  if (triggers > 0)
     return [
       failure(
         'not-followed',

@@ -205,10 +205,11 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
   }
 
   protected override follow(kind: Followed, request: unknown): Source<never> {
+    const given = copied(request);
     return ({ deliver, fail, end }) => {
       const receiver = new Receiver(refrozen);
       return this.wire.follow(
-        { ask: 'follow', kind, request },
+        { ask: 'follow', kind, request: given },
         (answer) => {
           if (answer.type === 'error') fail(errorOf(answer.error));
           else if (answer.type === 'result') deliver(receiver.receive(answer.result) as Result<never>);
@@ -287,6 +288,15 @@ class ConnectedTransaction<S extends Schema> extends Transaction<S> {
 
   protected override inTransaction<Result>(work: (data: DataApi<S>) => Promise<Result>): Promise<Result> {
     return work(this);
+  }
+}
+
+/** A copy, so that the app may go on with its object; what cannot be copied is told to who subscribes, when it is sent. */
+function copied(request: unknown): unknown {
+  try {
+    return structuredClone(request);
+  } catch {
+    return request;
   }
 }
 

@@ -7,7 +7,7 @@ import {
   type TrashRequest,
   tableOf,
 } from '@koinon/core';
-import { columnsFromWire, parseWhere } from '@koinon/core/internal';
+import { columnsFromWire, parseWhere, refuseReadOnly } from '@koinon/core/internal';
 import { callContext } from '#call-context';
 import type { Database } from '../database/database.ts';
 import { argumentsOf, callback, options, text, wholeNumber, word } from '../engine/arguments.ts';
@@ -178,8 +178,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   async restore(table: string, id: string): Promise<void> {
-    tableOf(this.engine.schema, text('table', table));
-    text('id', id);
+    const definition = tableOf(this.engine.schema, text('table', table));
+    refuseReadOnly(definition, { table, id: text('id', id) });
     const { isDeletionUnsent, bringBack, undelete } = await import('../overlay/resolve.ts');
     const isUndeleted = await this.change('device', (engine) => {
       const isUnsent = isDeletionUnsent(engine.outbox, table, id);

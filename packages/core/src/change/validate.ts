@@ -1,5 +1,5 @@
 import { callApp } from '../errors/app.ts';
-import { KoinonError, type Problem, shown } from '../errors/errors.ts';
+import { errorFromProblems, KoinonError, type Problem, shown } from '../errors/errors.ts';
 import { type SentenceName, type SentenceParameters, sentences } from '../errors/sentences.ts';
 import { limits } from '../limits.ts';
 import { type Place, problemOf, ruleText } from '../schema/message.ts';
@@ -29,8 +29,7 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     rule?: string,
   ) => problems.push(problemOf(labels, code, { table: tableName, id, column }, sentence, parameters, rule));
 
-  if (table.readOnly && writer === 'device')
-    return [problemOf(labels, 'table-read-only', { table: tableName, id }, 'table-read-only')];
+  if (table.readOnly && writer === 'device') return [readOnlyProblem(table, change)];
   const wrongId = idProblem(labels, { table: tableName, id });
   if (wrongId) problems.push(wrongId);
   if (change.kind === 'delete') return problems;
@@ -75,6 +74,15 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     else if (Object.hasOwn(change.columns, name)) add('value-type', name, 'operation-and-value');
   }
   return problems;
+}
+
+function readOnlyProblem(definition: Table, { table, id }: RowKey): Problem {
+  return problemOf({ tables: { [table]: definition } }, 'table-read-only', { table, id }, 'table-read-only');
+}
+
+/** Refuses what a device asks of a table that only the server's side writes. @throws KoinonError `table-read-only`. */
+export function refuseReadOnly(definition: Table, key: RowKey): void {
+  if (definition.readOnly) throw errorFromProblems([readOnlyProblem(definition, key)]);
 }
 
 /** The problem of an id that no row can have; undefined for one that is good. */

@@ -33,7 +33,7 @@ export function moduleText(tables: readonly PlannedTable[], from: string): strin
     };
     return `  ${property(name)}: ${code(parts)},`;
   });
-  return `// Made by \`koinon adopt\` from ${from}. It is yours to change: labels, defaults, merge rules, tables and columns that are
+  return `// Made by \`koinon adopt\` from ${oneLine(from)}. It is yours to change: labels, defaults, merge rules, tables and columns that are
 // left out. \`koinon adopt --check\` compares it with the database.
 import { ${[...used].sort().join(', ')} } from '@koinon/core';
 import type { Mapping } from '${ownPackage}';

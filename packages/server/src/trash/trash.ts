@@ -1,5 +1,5 @@
 import { KoinonError, type RestoreRequest, type TrashRequest, type TrashResponse, tableOf } from '@koinon/core';
-import { columnsFromWire, noSuchRow } from '@koinon/core/internal';
+import { columnsFromWire, noSuchRow, refuseReadOnly } from '@koinon/core/internal';
 import { pageBytes } from '../feed/page.ts';
 import type { Access } from '../pull/pull.ts';
 import type { RuleSet } from '../rules/rules.ts';
@@ -67,7 +67,7 @@ const next = (key: TombstoneKey | undefined) =>
 /**
  * Brings a deleted row back as it was, as a change like any other: by the rules, and to every replica.
  *
- * @throws KoinonError `no-such-row` where nothing of the row is kept, or with what the rules refuse.
+ * @throws KoinonError `no-such-row` where nothing of the row is kept, `table-read-only`, or with what the rules refuse.
  */
 export async function restore(
   store: Store,
@@ -76,6 +76,7 @@ export async function restore(
   access: Access,
 ): Promise<void> {
   const definition = tableOf(store.schema, table);
+  refuseReadOnly(definition, { table, id });
   await store.write(async (writer) => {
     const found = await writer.tombstone(table, id);
     const { view } = await access.scopes.evaluate(access.user, writer);

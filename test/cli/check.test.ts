@@ -157,6 +157,15 @@ test('mistakes on the way to a server', async () => {
     'not-koinon': page,
   };
   for (const [name, address] of Object.entries(cases)) expect(await found('--server', address), name).toEqual([name]);
+  const endless = await answering((_request, response) => {
+    const more = () => {
+      if (response.destroyed) return;
+      response.write('"'.padEnd(65_536, 'x'));
+      setImmediate(more);
+    };
+    more();
+  });
+  expect(await found('--server', endless)).toEqual(['not-koinon']);
   expect(await found('--server', `${url}/wrong/path`)).toEqual(['not-koinon']);
   expect(await found('--server', url, '--origin', 'https://elsewhere.example')).toEqual(['origin-refused']);
   expect(await found(await written('other', 'boat: table({ name: text() })'), '--server', url)).toEqual(['other-app']);

@@ -10,6 +10,7 @@ import {
   adoptSqlite,
   type Mapping,
   postgresStore,
+  serveInProcess,
   sqliteStore,
   startServer,
 } from '@koinon/server';
@@ -87,16 +88,25 @@ describe.each(storeKinds)('%s', (kind) => {
     expect(tables.find(({ relation }) => relation === 'wide')?.columns).toHaveLength(299);
     await expect(adopt(address, { tables: ['nowhere'] })).rejects.toMatchObject({ code: 'unknown-table' });
     expect(await shell.all(`SELECT * FROM ${hives}`)).toEqual(before);
-    // A key that the way out makes is one for new rows of the office as well.
-    const wayOut = tables.find(({ relation }) => relation === 'log')?.wayOut as string;
-    await shell.exec(`INSERT INTO log (line) VALUES ('before'); ${wayOut}`);
-    await shell.exec("INSERT INTO log (line) VALUES ('after')");
-    expect((await adopt(address)).tables.find(({ relation }) => relation === 'log')).toMatchObject({
-      name: kind === 'SQLite' ? null : 'log',
-    });
-    expect(
-      new Set((await shell.all<{ row_id: string }>('SELECT row_id FROM log')).map(({ row_id }) => row_id)).size,
-    ).toBe(2);
+    // The way out gives a key to what is there and to new rows of the office, also while it is served.
+    for (const relation of ['log', 'hive_member', 'rate'])
+      await shell.exec(tables.find((table) => table.relation === relation)?.wayOut as string);
+    expect((await adopt(address)).tables.filter(({ name }) => name !== null)).toHaveLength(11);
+    const lines = schema({ log: table({ line: text({ optional: true }) }), hive_member: table({ member: text() }) });
+    const names = { columns: { id: 'row_id' } };
+    const open = kind === 'SQLite' ? sqliteStore : postgresStore;
+    const mapping = { log: { name: 'log', ...names }, hive_member: { name: 'hive_member', ...names } };
+    const store = await open(lines, address, { mapping });
+    const uuid = '00000000-0000-4000-8000-000000000002';
+    await shell.exec(
+      `INSERT INTO log (line) VALUES ('served'); INSERT INTO hive_member (hive, member) VALUES ('${uuid}', 'm2')`,
+    );
+    const device = await openReplica({ schema: lines, server: serveInProcess({ store }).connect() });
+    await device.sync();
+    expect((await device.rows({ from: 'log' })).map(({ line }) => line)).toEqual(['served']);
+    expect((await device.rows({ from: 'hive_member' })).map(({ member }) => member).sort()).toEqual(['m1', 'm2']);
+    await device.close();
+    await store.close();
   });
 
   test('when the mapping names another table, devices get its rows and send what was unsent; the one before is left alone', async () => {

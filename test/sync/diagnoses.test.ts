@@ -274,13 +274,19 @@ test('a replica finds the usual mistakes by itself: no server, nobody signed in,
   ending.push(() => alone.close());
   expect(await names(alone)).toEqual(['stopped']);
   const manual = { sync: { when: never, live: false } };
-  // This host's time is long past: what is written there has waited for months.
-  const late = await open(world.server.url, { host: new TestHost(), ...manual });
+  const host = new TestHost();
+  const late = await open(world.server.url, { host, ...manual });
   expect(await names(late)).toEqual(['sound']);
   await late.insert('bed', { id: 'b', name: 'north' });
+  expect(await names(late)).toEqual(['sound']);
+  await host.pass(25 * 3_600_000);
   expect(await names(late)).toEqual(['unsent']);
+  // The server's time is learnt with an answer: by it the next edit is new, whatever this device's clock says.
+  await late.sync();
+  await late.insert('bed', { id: 'e', name: 'east' });
+  expect(await names(late)).toEqual(['clock']);
   await late.pauseSync();
-  expect(await names(late)).toEqual(['paused', 'unsent']);
+  expect(await names(late)).toEqual(['paused', 'clock']);
   const nowhere = await open('http://127.0.0.1:1', manual);
   await nowhere.sync().catch(() => undefined);
   expect(await names(nowhere)).toEqual([expect.stringMatching('server-')]);

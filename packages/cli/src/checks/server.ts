@@ -75,8 +75,22 @@ function unreachable(root: string, error: unknown): Finding {
 
 async function readAbout(answer: Response): Promise<About | undefined> {
   if (answer.status !== 200) return undefined;
-  const body = (await answer.json().catch(() => undefined)) as Partial<About> | undefined;
+  const body = await readJson(answer).catch(() => undefined);
   return body?.server === 'koinon' && Array.isArray(body.tables) ? (body as About) : undefined;
+}
+
+/** Bytes that are read of an answer: another program may never stop. */
+const mostBytes = 1_000_000;
+
+async function readJson(answer: Response): Promise<Partial<About> | undefined> {
+  const decoder = new TextDecoder();
+  let [text, bytes] = ['', 0];
+  for await (const piece of answer.body ?? []) {
+    bytes += piece.byteLength;
+    if (bytes > mostBytes) return undefined;
+    text += decoder.decode(piece, { stream: true });
+  }
+  return JSON.parse(text) as Partial<About>;
 }
 
 function notKoinon(root: string, answer: Response): Finding {

@@ -20,10 +20,13 @@ const nearlyFull = 0.9;
 
 /** Looks at a replica from the device's side. */
 export async function checkReplica<S extends Schema>(replica: Replica<S>, now: number): Promise<DeviceFinding[]> {
+  const state = await stateOf(replica);
+  // Edits carry the server's time: a device's own clock may be wrong.
+  const atServer = now + (state?.clockDifference ?? 0);
   const findings = [
     ...(await storageFindings(replica)),
-    ...(await syncFindings(replica)),
-    ...(await unsentFindings(replica, now)),
+    ...(state === undefined ? [] : syncFindings(state)),
+    ...(await unsentFindings(replica, atServer)),
   ];
   return findings.length > 0
     ? findings
@@ -74,32 +77,32 @@ const standing: Readonly<Partial<Record<SyncState['phase'], Omit<DeviceFinding, 
   },
 };
 
-async function syncFindings<S extends Schema>(replica: Replica<S>): Promise<DeviceFinding[]> {
+async function stateOf<S extends Schema>(replica: Replica<S>): Promise<SyncState | undefined> {
+  for await (const { rows } of replica.syncState()) return rows[0];
+  return undefined;
+}
+
+function syncFindings(state: SyncState): DeviceFinding[] {
   const findings: DeviceFinding[] = [];
-  for await (const { rows } of replica.syncState()) {
-    const [state] = rows;
-    if (state === undefined) break;
-    const stands = standing[state.phase];
-    if (stands) findings.push({ name: state.phase, ...stands });
-    else if (state.error !== null)
-      findings.push({
-        name: state.error.code,
-        level: 'warning',
-        message: `The last sync has failed: ${state.error.message}`,
-        cure:
-          state.nextAttempt === null
-            ? 'Look at the address and the network.'
-            : `It is tried again at ${state.nextAttempt}.`,
-      });
-    if (state.isClockWrong)
-      findings.push({
-        name: 'clock',
-        level: 'warning',
-        message: `The clock of this device differs by ${Math.round(Math.abs(state.clockDifference ?? 0) / 60_000)} minutes from the server's.`,
-        cure: 'Set the clock. Edits are ordered by the server’s clock all the same.',
-      });
-    break;
-  }
+  const stands = standing[state.phase];
+  if (stands) findings.push({ name: state.phase, ...stands });
+  else if (state.error !== null)
+    findings.push({
+      name: state.error.code,
+      level: 'warning',
+      message: `The last sync has failed: ${state.error.message}`,
+      cure:
+        state.nextAttempt === null
+          ? 'Look at the address and the network.'
+          : `It is tried again at ${state.nextAttempt}.`,
+    });
+  if (state.isClockWrong)
+    findings.push({
+      name: 'clock',
+      level: 'warning',
+      message: `The clock of this device differs by ${Math.round(Math.abs(state.clockDifference ?? 0) / 60_000)} minutes from the server's.`,
+      cure: 'Set the clock. Edits are ordered by the server’s clock all the same.',
+    });
   return findings;
 }
 

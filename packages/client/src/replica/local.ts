@@ -408,6 +408,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     });
   }
 
+  protected override now(): number {
+    return this.engine.host.now();
+  }
+
   protected override follow(kind: Followed, given: unknown): Source<never> {
     let request = given;
     try {

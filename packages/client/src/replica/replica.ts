@@ -462,7 +462,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    */
   async check(): Promise<readonly DeviceFinding[]> {
     const { checkReplica } = await import('./check.ts');
-    return checkReplica(this, Date.now());
+    return checkReplica(this, this.now());
   }
   /**
    * Writes a compact copy of the whole replica to a new file, to ship with an app as its `prebuilt` database, say.
@@ -486,6 +486,11 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * await replica.close()
    */
   abstract close(): Promise<void>;
+
+  /** The time by this device's clock, milliseconds since 1970. */
+  protected now(): number {
+    return Date.now();
+  }
 
   /** Carries out what takes changes back or settles them. */
   protected abstract decide<K extends Decision>(name: K, ...given: readonly unknown[]): Promise<DecisionResult<K>>;

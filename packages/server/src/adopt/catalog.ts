@@ -55,6 +55,8 @@ export interface CatalogTable {
   readonly references: readonly CatalogReference[];
   /** The conditions of its check constraints, as SQL. */
   readonly checks: readonly string[];
+  /** The SQL that made it, where the database keeps that: SQLite does. */
+  readonly definition: string | undefined;
 }
 
 /** A database and its tables. */

@@ -146,12 +146,7 @@ function keyOf(
   // A mapping has the SQL schema before a dot.
   if (parts.length > (dialect === 'PostgreSQL' ? 2 : 1))
     return { why: 'its name has a dot, which a mapping cannot name' };
-  const name = parts.map(quoted).join('.');
-  const own = 'row_id';
-  const wayOut =
-    dialect === 'PostgreSQL'
-      ? `ALTER TABLE ${name} ADD COLUMN ${own} uuid NOT NULL DEFAULT gen_random_uuid() UNIQUE`
-      : `ALTER TABLE ${name} ADD COLUMN ${own} TEXT; UPDATE ${name} SET ${own} = lower(hex(randomblob(16))); CREATE UNIQUE INDEX ${quoted(`${table.relation}_${own}`)} ON ${name} (${own}); CREATE TRIGGER ${quoted(`${table.relation}_gives_${own}`)} AFTER INSERT ON ${name} WHEN new.${own} IS NULL BEGIN UPDATE ${name} SET ${own} = lower(hex(randomblob(16))) WHERE rowid = new.rowid; END`;
+  const wayOut = ownKeySql(dialect, table);
   const single = [table.primaryKey, ...table.unique]
     .filter((group) => group.length === 1)
     .map(([column]) => column as string);
@@ -160,10 +155,42 @@ function keyOf(
     return it?.isRequired && isKeyType(dialect, it.baseType);
   });
   if (fitting !== undefined) return fitting;
-  if (single.length > 0) return { why: `its key ${single[0]} is neither a text, a UUID nor a whole number`, wayOut };
+  if (single.length > 0) return { why: `its key ${single[0]} is neither a text, a UUID nor a whole number`, ...wayOut };
   if (table.primaryKey.length > 1)
-    return { why: `its key has several columns: ${table.primaryKey.join(', ')}`, wayOut };
-  return { why: 'it has no key, and no unique column that is never empty', wayOut };
+    return { why: `its key has several columns: ${table.primaryKey.join(', ')}`, ...wayOut };
+  return { why: 'it has no key, and no unique column that is never empty', ...wayOut };
+}
+
+/**
+ * The SQL that gives a table a key column of its own, which new rows of other programs get by default. SQLite takes such a default only
+ * in a new table: the rows are copied into one. It keeps the checks and references of the table, not its indexes and triggers.
+ */
+function ownKeySql(
+  dialect: Catalog['dialect'],
+  { relation, columns, definition = '' }: CatalogTable,
+): { readonly wayOut?: string } {
+  const names = new Set(columns.map(({ name }) => name.toLowerCase()));
+  let own = 'row_id';
+  for (let n = 2; names.has(own); n++) own = `row_id_${n}`;
+  const table = relation.split('.').map(quoted).join('.');
+  if (dialect === 'PostgreSQL')
+    return { wayOut: `ALTER TABLE ${table} ADD COLUMN ${own} uuid NOT NULL DEFAULT gen_random_uuid() UNIQUE` };
+  const opening = /^\s*CREATE\s+TABLE\s+(?:"(?:[^"]|"")*"|\[[^\]]*\]|`[^`]*`|[^\s(]+)\s*\(/i.exec(definition);
+  if (opening === null) return {};
+  const copy = quoted(`${relation}_with_${own}`);
+  const kept = columns.filter(({ given }) => given !== 'always').map(({ name }) => quoted(name));
+  return {
+    wayOut: [
+      'PRAGMA foreign_keys = off',
+      'BEGIN',
+      `CREATE TABLE ${copy} (${own} TEXT NOT NULL UNIQUE DEFAULT (lower(hex(randomblob(16)))), ${definition.slice(opening[0].length)}`,
+      `INSERT INTO ${copy} (${kept.join(', ')}) SELECT ${kept.join(', ')} FROM ${table}`,
+      `DROP TABLE ${table}`,
+      `ALTER TABLE ${copy} RENAME TO ${table}`,
+      'COMMIT',
+      'PRAGMA foreign_keys = on',
+    ].join('; '),
+  };
 }
 
 function isKeyType(dialect: Catalog['dialect'], type: string): boolean {

@@ -115,6 +115,7 @@ export async function postgresCatalog(url: string): Promise<Catalog> {
           references: constraintsOf(oid).flatMap(({ kind: what, target, columns: from, targets }) =>
             what === 'f' ? [{ columns: from, target: relations.get(target) ?? '', targetColumns: targets }] : [],
           ),
+          definition: undefined,
           checks: [
             ...constraintsOf(oid).flatMap(({ condition }) => (condition === null ? [] : [condition])),
             ...columnsOf(oid).flatMap((column) => domainChecks(column, byOid)),

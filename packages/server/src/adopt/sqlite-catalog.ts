@@ -72,6 +72,7 @@ function read(database: Prepared): Catalog {
         ],
         references: references(database, name),
         checks: checksIn(sql),
+        definition: sql,
       };
     }),
   };

@@ -1,4 +1,20 @@
-import { boolean, date, integer, oneOf, real, schema, setOfText, table, text, timestamp } from '@koinon/core';
+import {
+  bigInteger,
+  boolean,
+  date,
+  decimal,
+  decimalCounter,
+  integer,
+  localDateTime,
+  oneOf,
+  real,
+  schema,
+  setOfText,
+  table,
+  text,
+  time,
+  timestamp,
+} from '@koinon/core';
 import fc from 'fast-check';
 
 /** A table with a column of every comparable type, and arbitrary rows and queries of it: nulls, unicode, case, extremes. */
@@ -10,6 +26,12 @@ export const things = table({
   at: timestamp({ optional: true }),
   day: date({ optional: true }),
   kind: oneOf(['a', 'b', 'B'], { optional: true }),
+  price: decimal(6, 2, { optional: true, index: true }),
+  tiny: decimal(38, 38, { optional: true }),
+  paid: decimalCounter(38, 4),
+  serial: bigInteger({ optional: true, index: true }),
+  opens: time({ optional: true }),
+  wall: localDateTime({ optional: true }),
   tags: setOfText(),
 });
 export const thingSchema = schema({ thing: things });
@@ -48,12 +70,21 @@ const values: Record<string, fc.Arbitrary<unknown>> = {
   at: day.map((given) => `${given}T23:59:59.999Z`),
   day,
   kind: fc.constantFrom('a', 'b', 'B'),
+  price: fc.constantFrom('0', '-0.00', '0.5', '-0.5', '-1.25', '-01.3', '7', '10.00', '10.01', '9999.99', '-9999.99'),
+  tiny: fc.tuple(fc.boolean(), fc.nat()).map(([below, n]) => `${below ? '-' : ''}0.${String(n).padStart(38, '0')}`),
+  serial: fc.oneof(
+    fc.constantFrom(0n, 2n ** 53n + 1n, 2n ** 63n - 1n, -(2n ** 63n)),
+    fc.bigInt({ min: -9n, max: 12n }),
+  ),
+  opens: fc.constantFrom('00:00', '09:30:00', '09:30:00.5', '09:30:00.25', '23:59:59.999999'),
+  wall: day.chain((given) => fc.constantFrom(`${given}T00:00`, `${given}T09:30:00.5`, `${given}T23:59:59.999999`)),
 };
 const ordered = Object.keys(values);
 export const row = fc.record({
   ...Object.fromEntries(
     Object.entries(values).map(([name, value]) => [name, fc.option(value, { nil: null, freq: 3 })]),
   ),
+  paid: fc.bigInt({ min: -(10n ** 37n), max: 10n ** 34n - 1n }).map((n) => (n < 0n ? '-1.5' : `${n}.1234`)),
   tags: fc.uniqueArray(fc.constantFrom('x', 'y', 'é', ''), { maxLength: 3 }),
 });
 

@@ -107,8 +107,12 @@ test.each(storeKinds)(
     for (const n of [...cases.keys(), 'other', 'gone'])
       await office.exec(`INSERT INTO tool (id, name, worn, used, tags) VALUES ('t${n}', 'rake', 1, 3, '["old"]')`);
     const told: InvalidStoredValue[] = [];
-    const options = { invalidValue: (found: InvalidStoredValue) => told.push(found) };
-    const store = await (kind === 'SQLite' ? sqliteStore : postgresStore)(stock, database.address, options);
+    const invalidValue = (found: InvalidStoredValue) => told.push(found);
+    const mapping = { tool: { columns: { weight: { lossy: true }, seen: { lossy: true } } } };
+    const store =
+      kind === 'SQLite'
+        ? await sqliteStore(stock, database.address, { invalidValue })
+        : await postgresStore(stock, database.address, { invalidValue, mapping });
     const server = await startServer({ store, port: 0 });
     const replica = await openReplica({ schema: stock, server: server.url });
     await replica.sync();

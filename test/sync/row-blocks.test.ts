@@ -117,9 +117,9 @@ test('a replica takes blocks in whether it is empty, has edits of its own, or is
     expect([file, down.insert]).toEqual([file, file === 'watched' ? 121 : 120]);
   }
   const [empty] = replicas as [Replica<typeof given>];
-  expect(await empty.get('thing', 't7')).toEqual({
-    ...{ id: 't7', name: 'n7', count: null, weight: 7.5, good: true, at: null, day: null, kind: null, tags: ['x'] },
-  });
+  const held = { id: 't7', name: 'n7', weight: 7.5, good: true, paid: '0.0000', tags: ['x'] };
+  const none = Object.fromEntries(given.tables.thing.names.map((name) => [name, null]));
+  expect(await empty.get('thing', 't7')).toEqual({ ...none, ...held });
   for (const replica of replicas) await replica.sync();
   const all = await Promise.all(replicas.map((replica) => replica.rows({ from: 'thing' })));
   for (const rows of all) expect(rows).toEqual(all[0]);

@@ -68,6 +68,7 @@ export {
 export type { Sql } from './sqlite/select.ts';
 export { type Bindable, sql } from './sqlite/template.ts';
 export {
+  bigInteger,
   boolean,
   bytes,
   type Column,
@@ -75,10 +76,13 @@ export {
   type ColumnType,
   counter,
   date,
+  decimal,
+  decimalCounter,
   integer,
   type JsonValue,
   json,
   type LengthOptions,
+  localDateTime,
   oneOf,
   type Presence,
   type RangeOptions,
@@ -86,6 +90,7 @@ export {
   reference,
   setOfText,
   text,
+  time,
   timestamp,
 } from './table/column.ts';
 export type { AnyMergeRule, DeletionRule, MergeRule, Sides } from './table/rules.ts';

@@ -4,6 +4,8 @@ export {
   applyOperation,
   joinChanges,
   joinOperations,
+  keptColumns,
+  keptOperation,
   referencesOf,
   wholeRow,
 } from './change/change.ts';
@@ -103,10 +105,12 @@ export {
 } from './sqlite/ddl.ts';
 export { conditionSql, countSql, selectSql } from './sqlite/select.ts';
 export { summarySql } from './sqlite/summary.ts';
+export { isOperatedOn } from './table/column.ts';
 export { named } from './table/named.ts';
 export { complaintProblem } from './table/table.ts';
-export { checkId, checkValue, isDate, isTimestamp, normalize, type Refusal } from './values/check.ts';
+export { checkId, checkValue, inOneForm, isDate, isTimestamp, normalize, type Refusal } from './values/check.ts';
 export { compareBytes, compareText, compareValues } from './values/compare.ts';
+export { type DecimalSize, decimalSizeOf, mostDigits, readDecimal } from './values/decimal.ts';
 export { noneOf, readerOfType, wireGuard } from './values/of-type.ts';
 export { fromSql, frozenRow, rowDecoder, toSql, withOwnTimes } from './values/sql.ts';
 export { wireFromSql } from './values/stored.ts';

@@ -37,7 +37,7 @@ export { type ServiceChange, writeRows } from './rules/write.ts';
 export type { RowWrite, RuleContext } from './scope/row-write.ts';
 export type { ParentScope, ReadScope, ScopeContext, Scopes, TableAccess, TableScope } from './scope/scopes.ts';
 export { type AttemptSteps, Attempts } from './store/attempts.ts';
-export type { Mapping, TableMapping } from './store/mapping.ts';
+export type { ColumnMapping, Mapping, TableMapping, TimeFormat } from './store/mapping.ts';
 export type { StoreMode } from './store/mode.ts';
 export {
   alterPostgres,

@@ -90,7 +90,7 @@ export function joinNext(waiting: Waiting, most: number, newId: () => string): U
   for (const { transactions } of ready(waiting)) {
     const [next] = transactions;
     const before = run.at(-1);
-    for (const { table } of next.changes) changes += schema.tables[table]?.isPlain ? 1 : bytesCountFor;
+    for (const { table } of next.changes) changes += schema.tables[table]?.hasBytes ? bytesCountFor : 1;
     const follows = before === undefined || isNext(outbox, before, next);
     if (next.wasSent || !follows || (before && changes > most)) break;
     run.push(next);

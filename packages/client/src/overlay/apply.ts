@@ -100,7 +100,7 @@ function basesOf({ database, rows }: Applying, table: string, ids: readonly stri
 /** A block of rows that are new here: in one go where nobody asks for the rows themselves. */
 function writeBlock(overlay: Applying, block: RowBlock, counts: RowCounts, isFirst: boolean): void {
   const { schema, rows, commit } = overlay;
-  if (isFirst && tableOf(schema, block.table).isPlain && !commit.isWatched(block.table)) {
+  if (isFirst && !tableOf(schema, block.table).hasBytes && !commit.isWatched(block.table)) {
     rows.putBlock(block);
     counts.insert += block.rows.length;
   } else for (const row of rowsOfBlock(block)) writeThrough(overlay, row, counts, isFirst);
@@ -122,7 +122,7 @@ function writeThrough(overlay: Applying, pulled: PulledRow, counts: RowCounts, i
     return;
   }
   const table = tableOf(schema, tableName);
-  if (isFirst && pulled.kind === 'insert' && table.isPlain && !commit.isWatched(tableName)) {
+  if (isFirst && pulled.kind === 'insert' && !table.hasBytes && !commit.isWatched(tableName)) {
     // As it came: nobody asks for the row itself.
     rows.put(tableName, id, pulled.columns);
     counts.insert++;

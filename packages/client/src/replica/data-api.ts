@@ -202,8 +202,16 @@ export abstract class DataApi<S extends Schema> {
     table: T,
     id: string,
     column: ColumnOfType<S, T, 'counter'>,
-    amount = 1,
-  ): Promise<Row<S, T>> {
+    amount?: number,
+  ): Promise<Row<S, T>>;
+  /** Adds to a decimal counter, exactly; the amount is a text: `'-2.50'`. */
+  add<T extends TableName<S>>(
+    table: T,
+    id: string,
+    column: ColumnOfType<S, T, 'decimal-counter'>,
+    amount: string,
+  ): Promise<Row<S, T>>;
+  add<T extends TableName<S>>(table: T, id: string, column: string, amount: number | string = 1): Promise<Row<S, T>> {
     return this.operate(table, id, column, { add: amount });
   }
 

@@ -1,7 +1,6 @@
 import {
   type AnyRow,
   type Change,
-  type Column,
   KoinonError,
   type NewRow,
   type Patch,
@@ -20,7 +19,7 @@ import {
   changeProblems,
   errorFromProblems,
   joinChanges,
-  normalize,
+  keptColumns,
   noSuchRow,
   rowKey,
   rowLabel,
@@ -275,9 +274,3 @@ export class Draft<S extends Schema> {
 /** The given columns, with the bytes of the Blobs in them: a draft holds values. */
 const bytesOf = async <T extends object>(given: T): Promise<T> =>
   ((await withBytes([given]))?.[0] as T | undefined) ?? given;
-
-function keptColumns(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, unknown> {
-  return Object.fromEntries(
-    Object.entries(columns).map(([name, value]) => [name, normalize(table.columns[name] as Column, value)]),
-  );
-}

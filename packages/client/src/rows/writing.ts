@@ -16,6 +16,8 @@ import {
   applyChange,
   changeProblems,
   errorFromProblems,
+  keptColumns,
+  keptOperation,
   normalize,
   noSuchRow,
   rowKey,
@@ -114,8 +116,12 @@ export class Writing {
   operate(tableName: string, id: string, column: string, operation: Operation): AnyRow {
     const before = this.existing(tableName, id);
     const table = tableOf(this.to.schema, tableName);
-    const change: Change = { kind: 'update', table: tableName, id, columns: {}, operations: { [column]: operation } };
-    refuse(changeProblems(table, change));
+    const given: Change = { kind: 'update', table: tableName, id, columns: {}, operations: { [column]: operation } };
+    refuse(changeProblems(table, given));
+    const change: Change = {
+      ...given,
+      operations: { [column]: keptOperation(table.columns[column] as Column, operation) },
+    };
     const after = applyChange(table, before, change) as AnyRow;
     if (sameValue(before[column], after[column])) return before;
     return this.write(table, before, change);
@@ -227,12 +233,6 @@ function asColumns(tableName: string, values: unknown): Readonly<Record<string, 
     table: tableName,
     value: values,
   });
-}
-
-function keptColumns(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, unknown> {
-  return Object.fromEntries(
-    Object.entries(columns).map(([name, value]) => [name, normalize(table.columns[name] as Column, value)]),
-  );
 }
 
 function refuse(problems: readonly Problem[]): void {

@@ -266,6 +266,7 @@ function fieldValue(table: Table, text: string, { column: name, quoting }: Casti
         return text;
       }
     case 'bytes':
+    case 'big-integer':
       return columnsFromWire(table, { [String(name)]: text })[String(name)];
     default:
       return text;

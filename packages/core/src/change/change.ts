@@ -1,11 +1,14 @@
 import type { RowKey } from '../schema/row-key.ts';
+import type { Column } from '../table/column.ts';
 import type { AnyRow, Table } from '../table/table.ts';
+import { inOneForm, normalize } from '../values/check.ts';
 import { compareText } from '../values/compare.ts';
+import { addDecimals } from '../values/decimal.ts';
 import { frozenRow } from '../values/sql.ts';
 
 /** The operation on a counter or set column: it travels as what was done, not as the outcome, and so never conflicts. */
 export type Operation =
-  | { readonly add: number }
+  | { readonly add: number | string }
   | { readonly include: readonly string[]; readonly exclude: readonly string[] };
 
 /** Operations by column name. */
@@ -28,17 +31,35 @@ export type Change =
 
 /** The value after an operation; a missing value counts as zero or the empty set. */
 export function applyOperation(value: unknown, operation: Operation): unknown {
-  if ('add' in operation) return ((value as number | null) ?? 0) + operation.add;
+  if ('add' in operation) {
+    const { add } = operation;
+    return typeof add === 'string'
+      ? addDecimals((value as string | null) ?? '0', add)
+      : ((value as number | null) ?? 0) + add;
+  }
   const members = new Set((value as readonly string[] | null) ?? []);
   for (const member of operation.exclude) members.delete(member);
   for (const member of operation.include) members.add(member);
   return Object.freeze([...members].sort(compareText));
 }
 
+/** Values that were given for columns, as they are kept. */
+export function keptColumns(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, unknown> {
+  return Object.fromEntries(
+    Object.entries(columns).map(([name, value]) => [name, normalize(table.columns[name] as Column, value)]),
+  );
+}
+
+/** An operation that was given for a column, as it is kept. */
+export function keptOperation(column: Column, operation: Operation): Operation {
+  return 'add' in operation ? { add: inOneForm(column, operation.add) as number | string } : operation;
+}
+
 /** Two operations on one column as one: first `a`, then `b`. */
 export function joinOperations(a: Operation | undefined, b: Operation): Operation {
   if (a === undefined) return b;
-  if ('add' in a || 'add' in b) return { add: ('add' in a ? a.add : 0) + ('add' in b ? b.add : 0) };
+  if ('add' in b) return { add: applyOperation('add' in a ? a.add : null, b) as number | string };
+  if ('add' in a) return a;
   return {
     include: [...new Set([...a.include.filter((m) => !b.exclude.includes(m)), ...b.include])],
     exclude: [...new Set([...a.exclude.filter((m) => !b.include.includes(m)), ...b.exclude])],

@@ -5,9 +5,11 @@ import { limits } from '../limits.ts';
 import { type Place, problemOf, ruleText } from '../schema/message.ts';
 import type { Labels } from '../schema/naming.ts';
 import type { RowKey } from '../schema/row-key.ts';
+import { type Column, isOperatedOn } from '../table/column.ts';
 import type { AnyRow } from '../table/table.ts';
 import { complaintProblem, type Table } from '../table/table.ts';
 import { checkId, checkValue, type Refusal } from '../values/check.ts';
+import { mostDigits, readDecimal } from '../values/decimal.ts';
 import type { Change } from './change.ts';
 
 /** The writer: a device may not give columns that only the server assigns. */
@@ -65,11 +67,8 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     return problems;
   }
   for (const [name, operation] of Object.entries(change.operations)) {
-    const type = Object.hasOwn(table.columns, name) ? table.columns[name]?.type : undefined;
-    const fits =
-      'add' in operation
-        ? type === 'counter' && Number.isSafeInteger(operation.add)
-        : type === 'set' && areTexts(operation);
+    const column = Object.hasOwn(table.columns, name) ? table.columns[name] : undefined;
+    const fits = 'add' in operation ? canBeAdded(column, operation.add) : column?.type === 'set' && areTexts(operation);
     if (!fits) add('value-type', name, 'operation-refused', { value: shown(operation) });
     else if (Object.hasOwn(change.columns, name)) add('value-type', name, 'operation-and-value');
   }
@@ -131,6 +130,13 @@ function textBytes(text: string): number {
   return bytes;
 }
 
+/** An amount may be of more digits than the counter: only the sum is kept. */
+function canBeAdded(column: Column | undefined, amount: unknown): boolean {
+  if (column?.type === 'counter') return Number.isSafeInteger(amount);
+  if (column?.type !== 'decimal-counter') return false;
+  return 'text' in readDecimal(amount, { precision: mostDigits, scale: column.scale ?? 0 });
+}
+
 function areTexts(operation: { include: readonly unknown[]; exclude: readonly unknown[] }): boolean {
   const lists = [operation.include, operation.exclude];
   return lists.every(
@@ -143,7 +149,7 @@ export function rowProblems(tableName: string, table: Table, row: AnyRow): Probl
   const problems: Problem[] = [];
   const labels = { tables: { [tableName]: table } };
   for (const [name, column] of table.entries) {
-    if (column.type !== 'counter' && column.type !== 'set') continue;
+    if (!isOperatedOn(column)) continue;
     const wrong = checkValue(column, row[name]);
     if (wrong) problems.push(valueProblem(labels, { table: tableName, id: row.id, column: name }, row[name], wrong));
   }

@@ -26,15 +26,25 @@ import {
 import { problem } from './problem.ts';
 
 const aWholeNumber = 'a whole number';
+const aDecimal = 'a decimal number as text';
+const decimalForm = /^-?\d{1,38}(\.\d{1,38})?$/;
 const members = v.optional(listOf(v.string('texts'), limits.changes), []);
 
 /** What was done to a counter or a set. */
 const operation = v.union(
   [
-    requestOf({ add: v.pipe(v.number(aWholeNumber), v.safeInteger(aWholeNumber)) }),
+    requestOf({
+      add: v.union(
+        [
+          v.pipe(v.number(aWholeNumber), v.safeInteger(aWholeNumber)),
+          v.pipe(v.string(aDecimal), v.regex(decimalForm, aDecimal)),
+        ],
+        `${aWholeNumber}, or ${aDecimal}`,
+      ),
+    }),
     requestOf({ include: members, exclude: members }),
   ],
-  '`add` with a whole number, or `include` and `exclude` with texts',
+  '`add` with a whole number or a decimal number as text, or `include` and `exclude` with texts',
 );
 
 const aRowId = `a row id of at most ${limits.idLength} characters`;
@@ -47,7 +57,7 @@ const sentChange = requestOf({
   /** Of counters and sets, by column; of an update only. */
   operations: described(
     recordOf(operation, 'a column name'),
-    'Of counters `{"add": n}`, of sets `{"include": […], "exclude": […]}`; updates only.',
+    'Of counters `{"add": n}`, of decimal ones `{"add": "n.nn"}`, of sets `{"include": […], "exclude": […]}`; updates only.',
   ),
 });
 

@@ -3,7 +3,7 @@ import { ruleText } from '../schema/message.ts';
 import { columnOf } from '../schema/schema.ts';
 import type { Column } from '../table/column.ts';
 import type { Table } from '../table/table.ts';
-import { checkId, checkValue } from '../values/check.ts';
+import { checkId, checkValue, inOneForm } from '../values/check.ts';
 
 /** Comparisons, as a query writes them. SQL's signs and words; the values have the column's own type. */
 export type Comparison<Value> = {
@@ -53,7 +53,14 @@ export type Sign = '=' | '!=' | '<' | '<=' | '>' | '>=';
 
 /** A condition as a tree: what SQL and predicates are compiled from. */
 export type Condition =
-  | { readonly kind: 'compare'; readonly column: string; readonly sign: Sign; readonly value: unknown }
+  | {
+      readonly kind: 'compare';
+      readonly column: string;
+      readonly sign: Sign;
+      readonly value: unknown;
+      /** Tells whether the values are numbers in text. */
+      readonly isDecimal?: true;
+    }
   | { readonly kind: 'in'; readonly column: string; readonly values: readonly unknown[] }
   | { readonly kind: 'prefix' | 'contains' | 'member'; readonly column: string; readonly text: string }
   | { readonly kind: 'and' | 'or'; readonly conditions: readonly Condition[] }
@@ -145,7 +152,7 @@ function parseColumn(tableName: string, table: Table, name: string, given: unkno
       if (!Array.isArray(operand)) throw invalid(tableName, `${name} in takes a list, not ${shown(operand)}`);
       count(tableName, size, isListedAsJson(column) ? 0 : operand.length, operand.length);
       for (const value of operand) checkOperand(tableName, name, column, value);
-      return { kind: 'in', column: name, values: operand };
+      return { kind: 'in', column: name, values: operand.map((value) => inOneForm(column, value)) };
     }
     if (word === 'between') {
       if (!Array.isArray(operand) || operand.length !== 2)
@@ -183,7 +190,7 @@ function textTest(
   if (operand.includes('\0') || !operand.isWellFormed())
     throw invalid(tableName, `${name} ${word} takes a text of whole Unicode characters without NUL`);
   if (column.type === 'set' && word === 'contains') return { kind: 'member', column: name, text: operand };
-  if (!['text', 'one-of', 'reference', 'timestamp', 'date'].includes(column.type))
+  if (!['text', 'one-of', 'reference', 'timestamp', 'date', 'time', 'local-date-time'].includes(column.type))
     throw invalid(tableName, `${name} is ${column.type}; ${word} is for text`);
   return { kind: word, column: name, text: operand };
 }
@@ -192,8 +199,12 @@ function compare(tableName: string, name: string, column: Column, sign: Sign, va
   if (value === null && sign !== '=' && sign !== '!=')
     throw invalid(tableName, `${name} ${sign} null has no answer; test null with = or !=`);
   checkOperand(tableName, name, column, value);
-  return { kind: 'compare', column: name, sign, value };
+  return { kind: 'compare', column: name, sign, value: inOneForm(column, value), ...decimalMark(column) };
 }
+
+/** Marks what compares a column of numbers in text. */
+export const decimalMark = ({ type }: Column): { readonly isDecimal?: true } =>
+  type === 'decimal' || type === 'decimal-counter' ? { isDecimal: true } : {};
 
 function checkOperand(tableName: string, name: string, column: Column, value: unknown): void {
   if (value === null) return;

@@ -1,5 +1,6 @@
 import type { AnyRow } from '../table/table.ts';
 import { compareValues, sameValue } from '../values/compare.ts';
+import { compareDecimals } from '../values/decimal.ts';
 import type { Condition, Sign } from './condition.ts';
 import type { Order } from './query.ts';
 
@@ -22,11 +23,12 @@ export function predicateOf(condition: Condition): Predicate {
       return (row) => !part(row);
     }
     case 'compare': {
-      const { column, sign, value } = condition;
+      const { column, sign, value, isDecimal } = condition;
+      const compared = comparison(isDecimal);
       if (value === null) return sign === '=' ? (row) => row[column] === null : (row) => row[column] !== null;
-      if (sign === '!=') return (row) => row[column] === null || compareValues(row[column], value) !== 0;
+      if (sign === '!=') return (row) => row[column] === null || compared(row[column], value) !== 0;
       const holds = signTests[sign];
-      return (row) => row[column] !== null && holds(compareValues(row[column], value));
+      return (row) => row[column] !== null && holds(compared(row[column], value));
     }
     case 'in': {
       const { column, values } = condition;
@@ -62,15 +64,20 @@ const signTests: Record<Exclude<Sign, '!='>, (difference: number) => boolean> = 
 /** The order as a comparison of rows; it sorts exactly as its SQL does. */
 export function comparatorOf(order: readonly Order[]): (a: AnyRow, b: AnyRow) => number {
   return (a, b) => {
-    for (const { column, descending } of order) {
-      const difference = compareNullable(a[column], b[column]);
+    for (const { column, descending, isDecimal } of order) {
+      const difference = compareNullable(a[column], b[column], comparison(isDecimal));
       if (difference !== 0) return descending ? -difference : difference;
     }
     return 0;
   };
 }
 
-function compareNullable(a: unknown, b: unknown): number {
+function compareNullable(a: unknown, b: unknown, compare: Compare): number {
   if (a === null || b === null) return a === b ? 0 : a === null ? -1 : 1;
-  return compareValues(a, b);
+  return compare(a, b);
 }
+
+type Compare = (a: unknown, b: unknown) => number;
+
+const comparison = (isDecimal: true | undefined): Compare =>
+  isDecimal ? (a, b) => compareDecimals(a as string, b as string) : compareValues;

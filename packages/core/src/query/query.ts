@@ -9,7 +9,16 @@ import {
   tableOf,
 } from '../schema/schema.ts';
 import type { AnyRow, Table } from '../table/table.ts';
-import { type Condition, everything, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
+import {
+  type Condition,
+  decimalMark,
+  everything,
+  invalid,
+  parseWhere,
+  queryColumn,
+  type Sign,
+  type Where,
+} from './condition.ts';
 
 /** A sort key: a column, or a column and its direction. Null comes before every value when ascending. */
 export type SortKey<R> = Extract<keyof R, string> | readonly [Extract<keyof R, string>, 'asc' | 'desc'];
@@ -100,6 +109,8 @@ export interface Query<
 export interface Order {
   readonly column: string;
   readonly descending: boolean;
+  /** Tells whether the values are numbers in text. */
+  readonly isDecimal?: true;
 }
 
 /** A query that has been read and checked: what SQL, predicate and comparator are compiled from. */
@@ -194,9 +205,10 @@ function parseOrder(tableName: string, table: Table, given: unknown): Order[] {
     const [column, direction] = Array.isArray(key) ? key : [key, 'asc'];
     if (typeof column !== 'string' || (direction !== 'asc' && direction !== 'desc'))
       throw invalid(tableName, `order takes columns or [column, 'asc' | 'desc'], not ${shown(key)}`);
-    const { type } = queryColumn(tableName, table, column);
+    const definition = queryColumn(tableName, table, column);
+    const { type } = definition;
     if (type === 'json' || type === 'set') throw invalid(tableName, `${column} is ${type}, which has no order`);
-    return { column, descending: direction === 'desc' };
+    return { column, descending: direction === 'desc', ...decimalMark(definition) };
   });
   // The id makes the order whole: without it equal rows could change places between two runs.
   return order.some((key) => key.column === 'id') ? order : [...order, { column: 'id', descending: false }];
@@ -215,9 +227,7 @@ function wholeNumber(tableName: string, part: string, given: unknown): number | 
 function behind(tableName: string, order: readonly Order[], after: unknown): Condition {
   const row = after as Record<string, unknown>;
   const ways = order.map((key, i): Condition => {
-    const equal = order
-      .slice(0, i)
-      .map((before): Condition => ({ kind: 'compare', column: before.column, sign: '=', value: row[before.column] }));
+    const equal = order.slice(0, i).map((before): Condition => comparing(before, '=', row[before.column]));
     return { kind: 'and', conditions: [...equal, beyond(key, row[key.column])] };
   });
   const lacking = order.find((key) => row?.[key.column] === undefined);
@@ -226,10 +236,16 @@ function behind(tableName: string, order: readonly Order[], after: unknown): Con
   return { kind: 'or', conditions: ways };
 }
 
-function beyond({ column, descending }: Order, value: unknown): Condition {
-  const isNull: Condition = { kind: 'compare', column, sign: '=', value: null };
+const comparing = ({ column, isDecimal }: Order, sign: Sign, value: unknown): Condition => ({
+  ...{ kind: 'compare', column, sign, value },
+  ...(isDecimal ? { isDecimal } : {}),
+});
+
+function beyond(key: Order, value: unknown): Condition {
+  const { descending } = key;
+  const isNull = comparing(key, '=', null);
   if (value === null) return descending ? { kind: 'or', conditions: [] } : { kind: 'not', condition: isNull };
-  const further: Condition = { kind: 'compare', column, sign: descending ? '<' : '>', value };
+  const further = comparing(key, descending ? '<' : '>', value);
   return descending ? { kind: 'or', conditions: [further, isNull] } : further;
 }
 

@@ -1,7 +1,8 @@
 import { shown } from '../errors/errors.ts';
 import { type ColumnOfType, type Row, type Schema, type TableName, tableOf } from '../schema/schema.ts';
-import type { Column } from '../table/column.ts';
+import type { Column, ColumnType } from '../table/column.ts';
 import type { Table } from '../table/table.ts';
+import { decimalOfKey, decimalOfSums, decimalSizeOf } from '../values/decimal.ts';
 import { fromSql } from '../values/sql.ts';
 import { type Condition, invalid, parseWhere, queryColumn, type Where } from './condition.ts';
 import { listOfNames } from './query.ts';
@@ -9,7 +10,11 @@ import { listOfNames } from './query.ts';
 /** The measure that is computed over a column's values that are not null. */
 export type Measuring = 'min' | 'max' | 'sum' | 'avg';
 
-type Numeric<S extends Schema, T extends TableName<S>> = ColumnOfType<S, T, 'integer' | 'real' | 'counter'>;
+type Numeric<S extends Schema, T extends TableName<S>> = ColumnOfType<
+  S,
+  T,
+  'integer' | 'real' | 'counter' | 'decimal' | 'decimal-counter' | 'big-integer'
+>;
 
 /** A measure: how many rows, or something over a column. */
 export type Measure<S extends Schema, T extends TableName<S>> =
@@ -36,7 +41,10 @@ export interface Summary<
   readonly measures: M;
 }
 
-/** A line of a summary: the group's columns and its measures; a measure over no values is null. */
+/**
+ * A line of a summary: the group's columns and its measures; a measure over no values is null. A sum of exact numbers is exact, and of
+ * their own type; an average is a double.
+ */
 export type SummaryRow<S extends Schema, T extends TableName<S>, B extends string, M> = Pick<
   Row<S, T>,
   Extract<B, keyof Row<S, T>>
@@ -45,7 +53,9 @@ export type SummaryRow<S extends Schema, T extends TableName<S>, B extends strin
     ? number
     : M[K] extends readonly ['min' | 'max', infer C extends keyof Row<S, T>]
       ? Row<S, T>[C] | null
-      : number | null;
+      : M[K] extends readonly ['sum', infer C extends keyof Row<S, T>]
+        ? NonNullable<Row<S, T>[C]> | null
+        : number | null;
 };
 
 /** A summary that has been read and checked. */
@@ -60,6 +70,8 @@ export interface SummaryPlan {
     readonly column: string | undefined;
   }[];
 }
+
+const numeric = new Set<ColumnType>(['integer', 'real', 'counter', 'decimal', 'decimal-counter', 'big-integer']);
 
 const parts = new Set(['from', 'where', 'by', 'measures']);
 
@@ -80,13 +92,16 @@ export function planSummary(schema: Schema, summary: unknown): SummaryPlan {
     const [how, column] = Array.isArray(measure) ? measure : [measure, undefined];
     if (!['min', 'max', 'sum', 'avg'].includes(how)) throw invalid(tableName, `there is no measure ${shown(measure)}`);
     const { type } = queryColumn(tableName, table, column);
-    const fits = how === 'sum' || how === 'avg' ? ['integer', 'real', 'counter'].includes(type) : !unordered(column);
+    const fits = how === 'sum' || how === 'avg' ? numeric.has(type) : !unordered(column);
     if (!fits) throw invalid(tableName, `${column} is ${type}; ${how} does not apply to it`);
     return { name, how: how as Measuring, column: column as string };
   });
   if (measures.length === 0) throw invalid(tableName, 'a summary needs at least one measure');
   return { tableName, table, condition: parseWhere(tableName, table, given.where), by, measures };
 }
+
+const sizeOf = (table: Table, name: string) =>
+  name === 'id' ? undefined : decimalSizeOf(table.columns[name] as Column);
 
 /** A line of a summary as SQLite gave it, with the columns' own types. */
 export function decodeSummary({ table, by, measures }: SummaryPlan, raw: unknown): Readonly<Record<string, unknown>> {
@@ -96,7 +111,12 @@ export function decodeSummary({ table, by, measures }: SummaryPlan, raw: unknown
     if (definition) line[name] = fromSql(definition, line[name]);
   };
   for (const name of by) ownType(name, name);
-  for (const { name, how, column } of measures)
-    if ((how === 'min' || how === 'max') && column !== undefined) ownType(name, column);
+  for (const { name, how, column } of measures) {
+    const size = column === undefined || how === 'avg' ? undefined : sizeOf(table, column);
+    // Computed over another text than that of the column: see the SELECT.
+    if (size !== undefined && line[name] !== null)
+      line[name] = (how === 'sum' ? decimalOfSums : decimalOfKey)(line[name] as string, size);
+    if (column !== undefined && (how === 'min' || how === 'max' || size !== undefined)) ownType(name, column);
+  }
   return Object.freeze(line);
 }

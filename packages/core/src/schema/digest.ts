@@ -1,3 +1,4 @@
+import type { Column } from '../table/column.ts';
 import type { Schema } from './schema.ts';
 
 /**
@@ -10,12 +11,15 @@ export function columnsDigest({ tables }: Schema, columns: Readonly<Record<strin
   const lines = Object.entries(columns).flatMap(([table, names]) => {
     const known = Object.hasOwn(tables, table) ? tables[table]?.columns : undefined;
     return names.flatMap((name) =>
-      known && Object.hasOwn(known, name) ? [`${JSON.stringify([table, name])} ${known[name]?.type}`] : [],
+      known && Object.hasOwn(known, name) ? [`${JSON.stringify([table, name])} ${typeOf(known[name] as Column)}`] : [],
     );
   });
   const text = lines.sort().join();
   return [0x811c9dc5, 0x01000193].map((seed) => hash(text, seed)).join('');
 }
+
+/** A decimal number of other digits after the point would be another text. */
+const typeOf = ({ type, scale }: Column) => (scale === undefined ? type : `${type} ${scale}`);
 
 function hash(text: string, seed: number): string {
   let value = seed;

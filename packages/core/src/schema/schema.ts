@@ -1,9 +1,10 @@
 import { KoinonError, shown } from '../errors/errors.ts';
 import { limits } from '../limits.ts';
-import type { Column, ColumnType, Presence } from '../table/column.ts';
+import { type Column, type ColumnType, isOperatedOn, type Presence } from '../table/column.ts';
 import { named } from '../table/named.ts';
 import type { Columns, Table, ValueOf } from '../table/table.ts';
 import { checkValue } from '../values/check.ts';
+import { decimalSizeOf, mostDigits, readDecimal } from '../values/decimal.ts';
 import { utf8Length } from '../values/utf8.ts';
 
 /** Tables by name. */
@@ -79,7 +80,7 @@ export type Patch<S extends Schema, T extends TableName<S>> = Flat<{
 type CounterOf<S extends Schema, T extends TableName<S>> = {
   [K in keyof ColumnsOf<S, T>]: ColumnType extends ColumnsOf<S, T>[K]['type']
     ? never
-    : ColumnsOf<S, T>[K]['type'] extends 'counter'
+    : ColumnsOf<S, T>[K]['type'] extends 'counter' | 'decimal-counter'
       ? K
       : never;
 }[keyof ColumnsOf<S, T>];
@@ -179,9 +180,23 @@ function checkNames(kind: string, names: readonly string[], table?: string): voi
   }
 }
 
-const ranged = new Set<ColumnType>(['integer', 'real', 'counter']);
+const ranged = new Set<ColumnType>(['integer', 'real', 'counter', 'decimal', 'decimal-counter', 'big-integer']);
 const filterable = new Set<ColumnType>(['text', 'one-of', 'reference', 'integer', 'boolean', 'date']);
 const measured = new Set<ColumnType>(['text', 'bytes']);
+
+/** Digits and bounds that a column of exact numbers cannot have. */
+function checkDecimalSize(column: Column, refuse: (why: string) => void): void {
+  const size = decimalSizeOf(column);
+  if (size === undefined) return;
+  const { precision, scale } = size;
+  if (!Number.isSafeInteger(precision) || precision < 1 || precision > mostDigits)
+    refuse(`has ${shown(precision)} digits; a decimal column has 1 to ${mostDigits}`);
+  if (!Number.isSafeInteger(scale) || scale < 0 || scale > precision)
+    refuse(`has ${shown(scale)} digits after the point, of ${precision} in all`);
+  for (const bound of [column.minimum, column.maximum])
+    if (bound !== undefined && !('text' in readDecimal(bound, size)))
+      refuse(`has the bound ${shown(bound)}, which is no text of a number of its own digits`);
+}
 
 function checkTable(tables: Tables, tableName: string, definition: Table): void {
   checkNames('column', Object.keys(definition.columns), tableName);
@@ -216,12 +231,13 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
       refuse(name, `references ${shown(column.target)}, whose rows never leave the device`);
     if (column.filterable && !filterable.has(column.type))
       refuse(name, `a ${column.type} column cannot be filterable; ${[...filterable].join(', ')} can`);
+    checkDecimalSize(column, (why) => refuse(name, why));
     if (column.oneOf && new Set(column.oneOf).size !== column.oneOf.length) refuse(name, 'lists a value twice');
     if (!ranged.has(column.type) && (column.minimum !== undefined || column.maximum !== undefined))
       refuse(name, `a ${column.type} column has no minimum or maximum`);
     if (!measured.has(column.type) && (column.minimumLength !== undefined || column.maximumLength !== undefined))
       refuse(name, `a ${column.type} column has no length limits`);
-    if (column.unique && (column.type === 'json' || column.type === 'set' || column.type === 'counter'))
+    if (column.unique && (column.type === 'json' || isOperatedOn(column)))
       refuse(name, `a ${column.type} column cannot be unique`);
     if (column.default !== undefined && typeof column.default !== 'function') {
       const wrong = checkValue(column, column.default);
@@ -230,9 +246,10 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
   }
   for (const name of definition.naturalKey)
     if (
-      !['text', 'one-of', 'reference', 'integer', 'boolean', 'date', 'timestamp'].includes(
-        definition.columns[name]?.type ?? '',
-      )
+      ![
+        ...['text', 'one-of', 'reference', 'integer', 'boolean', 'date', 'timestamp'],
+        ...['decimal', 'time', 'local-date-time'],
+      ].includes(definition.columns[name]?.type ?? '')
     )
       refuse(name, 'is named by the natural key, and is not a column whose values are simple');
   for (const group of [...definition.unique, ...definition.index])

@@ -1,5 +1,6 @@
-import type { Column } from '../table/column.ts';
+import { type Column, isOperatedOn } from '../table/column.ts';
 import type { Table } from '../table/table.ts';
+import { decimalKeySql, decimalSizeOf } from '../values/decimal.ts';
 import { type SqlValue, toSql } from '../values/sql.ts';
 
 /** A name as SQL takes it, whatever characters it holds. */
@@ -12,9 +13,14 @@ export function quoteText(text: string): string {
   return `'${text.replaceAll("'", "''")}'`;
 }
 
-/** The storage type SQLite gives a column. */
-export function storageType(column: Column): 'TEXT' | 'INTEGER' | 'REAL' | 'BLOB' {
+/**
+ * The storage type SQLite gives a column. Drivers do not read whole numbers of 64 bits by themselves: a replica keeps their digits, a
+ * server's table the number, for other programs.
+ */
+export function storageType(column: Column, strictness: Strictness): 'TEXT' | 'INTEGER' | 'REAL' | 'BLOB' {
   switch (column.type) {
+    case 'big-integer':
+      return strictness === 'constraints' ? 'INTEGER' : 'TEXT';
     case 'integer':
     case 'counter':
     case 'boolean':
@@ -28,12 +34,19 @@ export function storageType(column: Column): 'TEXT' | 'INTEGER' | 'REAL' | 'BLOB
   }
 }
 
+/** A column as an expression whose order is that of its values: exact numbers are texts. */
+export function orderedSql(table: Table, name: string, sql = quoteName(name)): string {
+  const column = name === 'id' ? undefined : table.columns[name];
+  const size = column && decimalSizeOf(column);
+  return size === undefined ? sql : decimalKeySql(sql, size);
+}
+
 /** How the columns of one table stand in SQL: on a device only storage types, on a server the constraints as well. */
 export type Strictness = 'storage types' | 'constraints';
 
 /** The definition of one column. */
 export function columnDdl(name: string, column: Column, strictness: Strictness): string {
-  const type = `${quoteName(name)} ${storageType(column)}`;
+  const type = `${quoteName(name)} ${storageType(column, strictness)}`;
   if (strictness === 'storage types') return type;
   const required = column.optional ? '' : ' NOT NULL';
   const rule = columnRule(quoteName(name), column);
@@ -55,6 +68,13 @@ function columnRule(name: string, column: Column): string | undefined {
       return `(julianday(${name}) IS NOT NULL AND length(${name}) > 10)`;
     case 'date':
       return `date(${name}) IS ${name}`;
+    case 'decimal':
+    case 'decimal-counter':
+      return isDecimalSql(name, decimalSizeOf(column)?.scale ?? 0);
+    case 'time':
+      return isClockSql(name);
+    case 'local-date-time':
+      return `date(substr(${name}, 1, 10)) IS substr(${name}, 1, 10) AND substr(${name}, 11, 1) = 'T' AND ${isClockSql(`substr(${name}, 12)`)}`;
     case 'one-of':
       return `${name} IN (${column.oneOf?.map(quoteText).join(', ')})`;
     case 'json':
@@ -64,6 +84,25 @@ function columnRule(name: string, column: Column): string | undefined {
     default:
       return undefined;
   }
+}
+
+/** Tells whether a text is an exact number in the form in which it is kept. */
+function isDecimalSql(name: string, scale: number): string {
+  const bare = `ltrim(${name}, '-')`;
+  const whole = scale === 0 ? bare : `substr(${bare}, 1, length(${bare}) - ${scale + 1})`;
+  return [
+    `(${name} = ${bare} OR (${name} = '-' || ${bare} AND ${name} GLOB '*[1-9]*'))`,
+    `${whole} <> '' AND ${whole} NOT GLOB '*[^0-9]*' AND (${whole} = '0' OR ${whole} NOT GLOB '0*')`,
+    ...(scale === 0
+      ? []
+      : [`substr(${bare}, -${scale + 1}, 1) = '.'`, `substr(${bare}, -${scale}) NOT GLOB '*[^0-9]*'`]),
+  ].join(' AND ');
+}
+
+/** Tells whether a text is a time of day in the form in which it is kept. */
+function isClockSql(text: string): string {
+  const fraction = `substr(${text}, 9)`;
+  return `time(substr(${text}, 1, 8)) IS substr(${text}, 1, 8) AND (${fraction} = '' OR (${fraction} GLOB '.*[1-9]' AND substr(${fraction}, 2) NOT GLOB '*[^0-9]*' AND length(${fraction}) < 8))`;
 }
 
 /** The bounds of a range or a length; the one that is left out is not there. */
@@ -78,14 +117,26 @@ export interface Bounds {
  */
 export function boundsOf(table: Table, name: string): Bounds {
   const column = table.columns[name] as Column;
-  if (column.type === 'counter' || table.unique.flat().includes(name)) return {};
-  const { minimum, maximum, minimumLength, maximumLength } = column;
-  return { least: minimum ?? minimumLength, most: maximum ?? maximumLength };
+  if (isOperatedOn(column) || table.unique.flat().includes(name)) return {};
+  const { minimumLength, maximumLength, precision, scale = 0 } = column;
+  // The digits of a decimal column are bounds too, which may become wider.
+  const most = precision === undefined ? undefined : `${'9'.repeat(precision - scale) || '0'}.${'9'.repeat(scale)}`;
+  return {
+    least: boundOf(column.minimum ?? (most && `-${most}`)) ?? minimumLength,
+    most: boundOf(column.maximum ?? most) ?? maximumLength,
+  };
+}
+
+/** A bound as a number; none where a number has other digits: the database would hold rows to another bound. */
+function boundOf(bound: number | string | undefined): number | undefined {
+  if (typeof bound !== 'string') return bound;
+  return bound.replace(/[-.]|^-?0+/g, '').length <= 15 ? Number(bound) : undefined;
 }
 
 /** Bounds as an SQL expression over a column, or over its length; undefined where there are none. */
 export function boundsRule(name: string, { type }: Column, { least, most }: Bounds): string | undefined {
-  const measured = type === 'text' ? `length(${name})` : type === 'bytes' ? `octet_length(${name})` : name;
+  const number = type === 'decimal' ? `(${name} + 0)` : name;
+  const measured = type === 'text' ? `length(${name})` : type === 'bytes' ? `octet_length(${name})` : number;
   const rules = [
     ...(least === undefined ? [] : [`${measured} >= ${least}`]),
     ...(most === undefined ? [] : [`${measured} <= ${most}`]),
@@ -151,12 +202,16 @@ export function createTable(name: string, table: Table, strictness: Strictness):
 export function createIndexes(name: string, table: Table, strictness: Strictness): string[] {
   const unique = strictness === 'constraints' ? 'UNIQUE ' : '';
   const groups = [
-    ...table.unique.map((columns) => ({ columns, unique })),
-    ...indexedGroups(table, strictness).map((columns) => ({ columns, unique: '' })),
+    ...table.unique.map((columns) => ({ columns, unique, over: quoteName })),
+    ...indexedGroups(table, strictness).map((columns) => ({
+      columns,
+      unique: '',
+      over: strictness === 'constraints' ? quoteName : (column: string) => orderedSql(table, column),
+    })),
   ];
   return groups.map(
-    ({ columns, unique }) =>
-      `CREATE ${unique}INDEX IF NOT EXISTS ${quoteName(indexName(name, columns))} ON ${quoteName(name)} (${columns.map(quoteName).join(', ')})`,
+    ({ columns, unique, over }) =>
+      `CREATE ${unique}INDEX IF NOT EXISTS ${quoteName(indexName(name, columns))} ON ${quoteName(name)} (${columns.map(over).join(', ')})`,
   );
 }
 

@@ -2,8 +2,9 @@ import { type Condition, isListedAsJson } from '../query/condition.ts';
 import type { Plan } from '../query/query.ts';
 import type { Column } from '../table/column.ts';
 import type { Table } from '../table/table.ts';
+import { decimalKey, decimalSizeOf } from '../values/decimal.ts';
 import { type SqlValue, toSql } from '../values/sql.ts';
-import { quoteName } from './ddl.ts';
+import { orderedSql, quoteName } from './ddl.ts';
 
 /** SQL with the values to bind, in order. */
 export interface Sql {
@@ -17,7 +18,7 @@ export function selectSql(plan: Plan): Sql {
   const columns = ['id', ...plan.columns].map(quoteName).join(', ');
   const where = whereSql(plan.table, plan.condition, values);
   const order = plan.order
-    .map(({ column, descending }) => `${quoteName(column)}${descending ? ' DESC' : ''}`)
+    .map(({ column, descending }) => `${orderedSql(plan.table, column)}${descending ? ' DESC' : ''}`)
     .join(', ');
   let text = `SELECT ${columns} FROM ${quoteName(plan.tableName)}${where} ORDER BY ${order}`;
   if (plan.limit !== undefined || plan.offset > 0) {
@@ -63,13 +64,14 @@ export function conditionSql(
       // NOT NULL is NULL in SQL; here what is not true is false, so that `not` gives the rest of the rows.
       return `((${conditionSql(table, condition.condition, values, columnSql)}) IS NOT 1)`;
     case 'compare': {
-      const name = columnSql(condition.column);
-      if (condition.value === null) return `(${name} IS ${condition.sign === '!=' ? 'NOT ' : ''}NULL)`;
+      const bare = columnSql(condition.column);
+      if (condition.value === null) return `(${bare} IS ${condition.sign === '!=' ? 'NOT ' : ''}NULL)`;
+      const name = orderedSql(table, condition.column, bare);
       values.push(bound(table, condition.column, condition.value));
       return condition.sign === '!=' ? `(${name} IS NOT ?)` : `(${name} ${condition.sign} ?)`;
     }
     case 'in': {
-      const name = columnSql(condition.column);
+      const name = orderedSql(table, condition.column, columnSql(condition.column));
       const some = condition.values.filter((value) => value !== null);
       const given = some.map((value) => bound(table, condition.column, value));
       const column = table.columns[condition.column];
@@ -111,7 +113,11 @@ function joined(parts: readonly string[], sign: ' AND ' | ' OR '): string {
 }
 
 function bound(table: Table, name: string, value: unknown): SqlValue {
-  return name === 'id' ? (value as string) : toSql(table.columns[name] as Column, value);
+  if (name === 'id') return value as string;
+  const column = table.columns[name] as Column;
+  const size = decimalSizeOf(column);
+  const stored = toSql(column, value);
+  return size === undefined ? stored : decimalKey(stored as string, size);
 }
 
 /** The least text above all that begin with this one; none if there is none. */

@@ -8,11 +8,16 @@ export type ColumnType =
   | 'boolean'
   | 'timestamp'
   | 'date'
+  | 'time'
+  | 'local-date-time'
   | 'json'
   | 'bytes'
   | 'one-of'
   | 'reference'
   | 'counter'
+  | 'decimal'
+  | 'decimal-counter'
+  | 'big-integer'
   | 'set';
 
 /** Tells whether a new row must, may or must not give a value. */
@@ -54,9 +59,9 @@ export interface LengthOptions {
 }
 
 /** Options of columns that hold numbers; both ends are allowed values. */
-export interface RangeOptions {
-  readonly minimum?: number;
-  readonly maximum?: number;
+export interface RangeOptions<Value = number> {
+  readonly minimum?: Value;
+  readonly maximum?: Value;
 }
 
 /**
@@ -65,7 +70,7 @@ export interface RangeOptions {
  */
 export interface Column<Value = unknown, Need extends Presence = Presence, Type extends ColumnType = ColumnType>
   extends LengthOptions,
-    RangeOptions {
+    RangeOptions<number | string> {
   readonly type: Type;
   readonly optional: boolean;
   readonly default: unknown;
@@ -78,10 +83,18 @@ export interface Column<Value = unknown, Need extends Presence = Presence, Type 
   /** The values a one-of column may hold. */
   readonly oneOf?: readonly string[];
   readonly label?: string;
+  /** The digits of a decimal column in all, and those after the point. */
+  readonly precision?: number;
+  readonly scale?: number;
   /** The table a reference column points at. */
   readonly target?: string;
   /** Never set: carries the TypeScript types. */
   readonly inferred?: { readonly value: Value; readonly need: Need };
+}
+
+/** Tells whether a column takes operations, whose outcome nobody can check before they are applied. */
+export function isOperatedOn({ type }: Column): boolean {
+  return type === 'counter' || type === 'decimal-counter' || type === 'set';
 }
 
 type Nullable<Options> = Options extends { optional: true } | { assigned: true } ? null : never;
@@ -94,10 +107,12 @@ type NeedOf<Options> = Options extends { assigned: true }
       : 'required';
 type Typed<Value, Options, Type extends ColumnType> = Column<Value | Nullable<Options>, NeedOf<Options>, Type>;
 
-interface Particulars extends Omit<ColumnOptions<unknown>, 'merge'>, LengthOptions, RangeOptions {
+interface Particulars extends Omit<ColumnOptions<unknown>, 'merge'>, LengthOptions, RangeOptions<number | string> {
   readonly merge?: AnyMergeRule;
   readonly oneOf?: readonly string[];
   readonly target?: string;
+  readonly precision?: number;
+  readonly scale?: number;
 }
 
 function column<Value, Options, Type extends ColumnType>(
@@ -158,6 +173,57 @@ export function real<const Options extends ColumnOptions<number> & RangeOptions>
 }
 
 /**
+ * An exact number, as text in JavaScript: `'12.50'`. Numbers are compared, ordered and summed as numbers, and every value has all its
+ * digits after the point: `'12.5'` becomes `'12.50'`.
+ *
+ * @param precision the digits in all, from 1 to 38.
+ * @param scale the digits after the point.
+ * @example
+ * const price = decimal(10, 2, { minimum: '0.00', default: '0.00' })
+ */
+export function decimal<const Options extends ColumnOptions<string> & RangeOptions<string>>(
+  precision: number,
+  scale: number,
+  options = {} as Options,
+) {
+  return column<string, Options, 'decimal'>('decimal', { ...options, precision, scale });
+}
+
+/**
+ * An exact number that devices add to, as {@link counter}; sums have no rounding. Starts at zero.
+ *
+ * @param precision the digits in all, from 1 to 38.
+ * @param scale the digits after the point.
+ * @example
+ * const balance = decimalCounter(12, 2)
+ */
+export function decimalCounter<const Options extends ColumnOptions<string> & RangeOptions<string> = { default: '0' }>(
+  precision: number,
+  scale: number,
+  options = {} as Options,
+) {
+  const made = { default: '0', ...options, precision, scale };
+  return column<string, { default: '0' } & Options, 'decimal-counter'>('decimal-counter', made);
+}
+
+/**
+ * A whole number of 64 bits, a `bigint`: from −2⁶³ to 2⁶³−1. For numbers that {@link integer} cannot hold.
+ *
+ * @example
+ * const serialNumber = bigInteger({ optional: true, minimum: 0n })
+ */
+export function bigInteger<const Options extends ColumnOptions<bigint> & RangeOptions<bigint>>(
+  options = {} as Options,
+) {
+  const { minimum, maximum, ...rest } = options;
+  return column<bigint, Options, 'big-integer'>('big-integer', {
+    ...(rest as Particulars),
+    ...(minimum === undefined ? {} : { minimum: String(minimum) }),
+    ...(maximum === undefined ? {} : { maximum: String(maximum) }),
+  });
+}
+
+/**
  * True or false.
  *
  * @example
@@ -185,6 +251,27 @@ export function timestamp<const Options extends ColumnOptions<string>>(options =
  */
 export function date<const Options extends ColumnOptions<string>>(options = {} as Options) {
   return column<string, Options, 'date'>('date', options);
+}
+
+/**
+ * A time of day as `HH:MM:SS`, with up to six digits after the second, without a time zone. `'09:30'` becomes `'09:30:00'`.
+ *
+ * @example
+ * const opens = time({ optional: true })
+ */
+export function time<const Options extends ColumnOptions<string>>(options = {} as Options) {
+  return column<string, Options, 'time'>('time', options);
+}
+
+/**
+ * A day and a time of day as `YYYY-MM-DDTHH:MM:SS` (RFC 3339 without an offset), with up to six digits after the second. No time zone is
+ * meant, and nothing ever shifts it: what a clock on the wall shows. An instant is a {@link timestamp}.
+ *
+ * @example
+ * const appointment = localDateTime({ optional: true })
+ */
+export function localDateTime<const Options extends ColumnOptions<string>>(options = {} as Options) {
+  return column<string, Options, 'local-date-time'>('local-date-time', options);
 }
 
 /**

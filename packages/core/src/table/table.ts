@@ -68,8 +68,10 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
   readonly entries: readonly (readonly [string, Column])[];
   /** The columns' names, in order. */
   readonly names: readonly string[];
-  /** Tells whether every column's value is the same in JSON: there are no bytes. */
+  /** Tells whether every column's value is the same in JSON: there are no bytes and no bigints. */
   readonly isPlain: boolean;
+  /** Tells whether rows may hold bytes, which are large and have no JSON form. */
+  readonly hasBytes: boolean;
   /** The columns that the server may tell by who gets a row. */
   readonly filterable: readonly string[];
   /** The columns that a unique group or a reference depends on. */
@@ -105,7 +107,8 @@ export function table<const C extends Columns, const H extends Home = 'everywher
     readOnly: options.readOnly ?? false,
     entries,
     names: entries.map(([name]) => name),
-    isPlain: entries.every(([, { type }]) => type !== 'bytes'),
+    isPlain: entries.every(([, { type }]) => type !== 'bytes' && type !== 'big-integer'),
+    hasBytes: entries.some(([, { type }]) => type === 'bytes'),
     filterable: entries.flatMap(([name, column]) => (column.filterable ? [name] : [])),
     integrity: [...new Set([...unique.flat(), ...references])],
     check: options.check as Table['check'],

@@ -2,6 +2,7 @@ import type { ErrorCode } from '../errors/errors.ts';
 import type { SentenceName, SentenceParameters } from '../errors/sentences.ts';
 import type { Column } from '../table/column.ts';
 import { compareText } from './compare.ts';
+import { compareDecimals, type DecimalSize, decimalSizeOf, readDecimal } from './decimal.ts';
 
 /** Why a value is refused: the error code, the name of the rule that it breaks, and what the rule's text is made of. */
 export interface Refusal {
@@ -36,12 +37,22 @@ export function checkValue(column: Column, value: unknown): Refusal | undefined 
     case 'real':
       if (typeof value !== 'number' || !Number.isFinite(value)) return type('number-expected');
       return checkRange(column, value);
+    case 'decimal':
+    case 'decimal-counter':
+      return checkDecimal(value, decimalSizeOf(column) as DecimalSize) ?? checkDecimalRange(column, value as string);
+    case 'big-integer':
+      if (typeof value !== 'bigint' || BigInt.asIntN(64, value) !== value) return type('big-integer-expected');
+      return checkDecimalRange(column, String(value));
     case 'boolean':
       return typeof value === 'boolean' ? undefined : type('true-or-false-expected');
     case 'timestamp':
       return isTimestamp(value) ? undefined : type('time-expected');
     case 'date':
       return isDate(value) ? undefined : type('day-expected');
+    case 'time':
+      return localTime(value) === undefined ? type('time-of-day-expected') : undefined;
+    case 'local-date-time':
+      return localDateTime(value) === undefined ? type('local-time-expected') : undefined;
     case 'one-of':
       return typeof value === 'string' && column.oneOf?.includes(value)
         ? undefined
@@ -64,14 +75,48 @@ export function checkId(value: unknown): Refusal | undefined {
   return length === 0 || length > 200 ? range('id-length', { limit: 200 }) : undefined;
 }
 
-/** The value as it is kept: minus zero as zero, sets sorted, objects and arrays as frozen copies. */
+/** The value as it is kept: minus zero as zero, exact numbers and times in one form, sets sorted, objects and arrays as frozen copies. */
 export function normalize(column: Column, value: unknown): unknown {
   if (value === null || value === undefined) return null;
   if (Object.is(value, -0)) return 0;
   if (column.type === 'json') return frozenJson(value);
   if (column.type === 'set') return Object.freeze([...(value as readonly string[])].sort(compareText));
   if (column.type === 'bytes') return new Uint8Array(value as Uint8Array);
-  return value;
+  return inOneForm(column, value);
+}
+
+/** A number or time that can be written in several ways, in the one in which it is kept; anything else as it is. */
+export function inOneForm(column: Column, value: unknown): unknown {
+  switch (column.type) {
+    case 'decimal':
+    case 'decimal-counter': {
+      const read = readDecimal(value, decimalSizeOf(column) as DecimalSize);
+      return 'text' in read ? read.text : value;
+    }
+    case 'time':
+      return localTime(value) ?? value;
+    case 'local-date-time':
+      return localDateTime(value) ?? value;
+    default:
+      return value;
+  }
+}
+
+function checkDecimal(value: unknown, size: DecimalSize): Refusal | undefined {
+  const read = readDecimal(value, size);
+  if ('text' in read) return undefined;
+  const { precision, scale } = size;
+  if (read.fault === 'form')
+    return type('decimal-expected', { example: `12${scale === 0 ? '' : `.${'5'.padEnd(scale, '0')}`}` });
+  return read.fault === 'scale'
+    ? range('decimal-scale', { limit: scale })
+    : range('decimal-digits', { limit: precision - scale });
+}
+
+function checkDecimalRange({ minimum, maximum }: Column, value: string): Refusal | undefined {
+  if (minimum !== undefined && compareDecimals(value, String(minimum)) < 0) return range('minimum', { limit: minimum });
+  if (maximum !== undefined && compareDecimals(value, String(maximum)) > 0) return range('maximum', { limit: maximum });
+  return undefined;
 }
 
 function checkText(value: unknown): Refusal | undefined {
@@ -96,8 +141,9 @@ function checkTextLength(column: Column, value: string): Refusal | undefined {
 }
 
 function checkRange(column: Column, value: number): Refusal | undefined {
-  if (column.minimum !== undefined && value < column.minimum) return range('minimum', { limit: column.minimum });
-  if (column.maximum !== undefined && value > column.maximum) return range('maximum', { limit: column.maximum });
+  const { minimum, maximum } = column;
+  if (minimum !== undefined && value < Number(minimum)) return range('minimum', { limit: minimum });
+  if (maximum !== undefined && value > Number(maximum)) return range('maximum', { limit: maximum });
   return undefined;
 }
 
@@ -117,6 +163,24 @@ export function isDate(value: unknown): value is string {
   if (parts === null) return false;
   const day = Number(parts[3]);
   return day <= 28 || day <= new Date(Date.UTC(Number(parts[1]) || 400, Number(parts[2]), 0)).getUTCDate();
+}
+
+const clockForm = /^([01]\d|2[0-3]):([0-5]\d)(?::([0-5]\d)(?:\.(\d{1,6}))?)?$/;
+
+/** A time of day in the form in which it is kept; undefined where it is none. */
+function localTime(value: unknown): string | undefined {
+  const parts = typeof value === 'string' ? clockForm.exec(value) : null;
+  if (parts === null) return undefined;
+  const [, hour, minute, second = '00', fraction = ''] = parts;
+  const digits = fraction.replace(/0+$/, '');
+  return `${hour}:${minute}:${second}${digits === '' ? '' : `.${digits}`}`;
+}
+
+/** A day and a time of day in the form in which it is kept; undefined where it is none. */
+function localDateTime(value: unknown): string | undefined {
+  if (typeof value !== 'string' || value[10] !== 'T' || !isDate(value.slice(0, 10))) return undefined;
+  const at = localTime(value.slice(11));
+  return at === undefined ? undefined : `${value.slice(0, 11)}${at}`;
 }
 
 function checkSet(value: unknown): Refusal | undefined {

@@ -33,6 +33,7 @@ export function compareBytes(a: Uint8Array, b: Uint8Array): number {
 export function compareValues(a: unknown, b: unknown): number {
   if (typeof a === 'string' && typeof b === 'string') return compareText(a, b);
   if (a instanceof Uint8Array && b instanceof Uint8Array) return compareBytes(a, b);
+  if (typeof a === 'bigint' && typeof b === 'bigint') return a < b ? -1 : a > b ? 1 : 0;
   return Number(a) - Number(b);
 }
 

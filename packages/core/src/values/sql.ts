@@ -1,5 +1,6 @@
 import type { Column } from '../table/column.ts';
 import type { AnyRow, Table } from '../table/table.ts';
+import { inOneForm } from './check.ts';
 
 /** A value that SQLite stores and a driver hands over. */
 export type SqlValue = null | number | string | Uint8Array;
@@ -13,6 +14,13 @@ export function toSql(column: Column, value: unknown): SqlValue {
     case 'json':
     case 'set':
       return JSON.stringify(value);
+    case 'big-integer':
+      return String(value);
+    case 'decimal':
+    case 'decimal-counter':
+    case 'time':
+    case 'local-date-time':
+      return inOneForm(column, value) as string;
     default:
       return value as SqlValue;
   }
@@ -27,6 +35,8 @@ export function fromSql(column: Column, value: unknown): unknown {
     case 'json':
     case 'set':
       return deepFreeze(JSON.parse(value as string));
+    case 'big-integer':
+      return BigInt(value as string);
     default:
       return value;
   }
@@ -57,7 +67,7 @@ export function frozenRow(id: string, columns: Readonly<Record<string, unknown>>
 export function rowDecoder(table: Table, names: readonly string[] = table.names): (raw: unknown) => AnyRow {
   const converted = names.flatMap((name): [string, Column][] => {
     const column = table.columns[name];
-    return column && ['boolean', 'json', 'set'].includes(column.type) ? [[name, column]] : [];
+    return column && ['boolean', 'json', 'set', 'big-integer'].includes(column.type) ? [[name, column]] : [];
   });
   return (raw) => {
     const row = raw as Record<string, unknown>;

@@ -6,21 +6,25 @@ import type { Table } from '../table/table.ts';
 /** Column values by name, as JSON carries them. */
 export type WireColumns = Readonly<Record<string, JsonValue>>;
 
-/** The value as JSON carries it: bytes as base64 (RFC 4648), everything else as it is. */
+/** The value as JSON carries it: bytes as base64 (RFC 4648), bigints as their digits, everything else as it is. */
 export function toWire(column: Column, value: unknown): JsonValue {
   if (value === null || value === undefined) return null;
+  if (column.type === 'big-integer') return String(value);
   return column.type === 'bytes' ? toBase64(value as Uint8Array) : (value as JsonValue);
 }
+
+const wholeForm = /^(0|-?[1-9]\d{0,18})$/;
 
 /** The value that JSON carried. Not checked: {@link checkValue} does that. Bytes that are not base64 stay text. */
 export function fromWire(column: Column, value: JsonValue): unknown {
   if (column.type === 'bytes' && typeof value === 'string' && isValid(value)) return fromBase64(value);
+  if (column.type === 'big-integer' && typeof value === 'string' && wholeForm.test(value)) return BigInt(value);
   return value;
 }
 
 /** Columns of a row as JSON carries them; names the table does not know are left out, and `id`. */
 export function columnsToWire(table: Table, columns: Readonly<Record<string, unknown>>): Record<string, JsonValue> {
-  // Only bytes look different in JSON.
+  // Only bytes and bigints look different in JSON.
   if (table.isPlain && !('id' in columns)) return columns as Record<string, JsonValue>;
   const wire: Record<string, JsonValue> = {};
   for (const name in columns) {
@@ -32,7 +36,7 @@ export function columnsToWire(table: Table, columns: Readonly<Record<string, unk
 
 /** Columns that JSON carried; names the table does not know are left out. */
 export function columnsFromWire(table: Table, wire: WireColumns): Readonly<Record<string, unknown>> {
-  // Only bytes look different in JSON.
+  // Only bytes and bigints look different in JSON.
   if (table.isPlain && areKnown(table, wire)) return wire;
   const columns: Record<string, unknown> = {};
   for (const name of Object.keys(wire)) {

@@ -1,4 +1,6 @@
 import type { ColumnType } from '@koinon/core';
+import { type DecimalSize, mostDigits } from '@koinon/core/internal';
+import type { ColumnMapping } from '../store/mapping.ts';
 import type { CatalogColumn, Found } from './catalog.ts';
 
 /** How much of a column's values an app has. */
@@ -11,6 +13,12 @@ export interface ChosenType {
   /** Why the verdict is not `exact`, or what else is to be known. */
   readonly why?: string;
   readonly oneOf?: readonly string[];
+  /** The digits of an exact number. */
+  readonly size?: DecimalSize;
+  /** The TypeScript type of a JSON column. */
+  readonly json?: string;
+  /** What the mapping says of the column beside its name. */
+  readonly form?: Omit<ColumnMapping, 'name'>;
   readonly minimum?: number;
   readonly maximum?: number;
   readonly maximumLength?: number;
@@ -30,18 +38,31 @@ export function typeFor(dialect: 'SQLite' | 'PostgreSQL', column: CatalogColumn)
 
 const exact = (type: ColumnType, more: Partial<ChosenType> = {}): ChosenType => ({ type, verdict: 'exact', ...more });
 const readOnly = (type: ColumnType, why: string): ChosenType => ({ type, verdict: 'read only', why });
+/** A type that the store takes only where the mapping says that the loss is known. */
+const lossy = (type: ColumnType, why: string, more: Partial<ChosenType> = {}): ChosenType => ({
+  ...more,
+  ...{ type, verdict: 'loses', why, form: { lossy: true } },
+});
 
 /** Digits that every decimal number keeps in a double (IEEE 754). */
 const safeDigits = 15;
 
-function decimal(size: readonly number[]): ChosenType {
-  const [digits, scale = 0] = size;
-  if (digits === undefined) return { type: 'real', verdict: 'loses', why: `digits after the ${safeDigits}th` };
-  if (digits > safeDigits)
-    return { type: 'real', verdict: 'loses', why: `digits after the ${safeDigits}th, of ${digits}` };
-  const largest = 10 ** (digits - Math.max(scale, 0));
-  if (scale <= 0) return exact('integer', { minimum: 1 - largest, maximum: largest - 1 });
-  return exact('real', { why: 'sums are rounded as JavaScript rounds them' });
+/** Digits after the point for a column that is declared without: as many as rates and measures have. */
+const undeclaredScale = 10;
+
+/** An exact number with as many digits as the column is declared with. */
+function decimal([precision, scale = 0]: readonly number[]): ChosenType {
+  if (precision === undefined)
+    return exact('decimal', {
+      size: { precision: mostDigits, scale: undeclaredScale },
+      why: `the column has no size: a number with more than ${undeclaredScale} digits after the point is not shown`,
+    });
+  if (scale < 0 || scale > precision || precision > mostDigits)
+    return lossy('real', `digits after the ${safeDigits}th, of ${precision}`);
+  if (scale > 0) return exact('decimal', { size: { precision, scale } });
+  if (precision > safeDigits) return exact('decimal', { size: { precision, scale } });
+  const largest = 10 ** precision;
+  return exact('integer', { minimum: 1 - largest, maximum: largest - 1 });
 }
 
 function postgresType({ baseType, size, values }: CatalogColumn): ChosenType | NoType {
@@ -65,10 +86,13 @@ function postgresType({ baseType, size, values }: CatalogColumn): ChosenType | N
     case 'integer':
       return exact('integer', { minimum: -2_147_483_648, maximum: 2_147_483_647 });
     case 'bigint':
-      return { type: 'integer', verdict: 'loses', why: 'numbers beyond 2^53; devices get none for them' };
+      return exact('big-integer');
+    case 'money':
+      return exact('decimal', { size: { precision: 19, scale: 2 } });
     case 'numeric':
       return decimal(size);
     case 'real':
+      return lossy('real', 'digits after the 6th');
     case 'double precision':
       return exact('real');
     case 'boolean':
@@ -76,12 +100,16 @@ function postgresType({ baseType, size, values }: CatalogColumn): ChosenType | N
     case 'date':
       return exact('date');
     case 'timestamp with time zone':
-      return length !== undefined && length <= 3
-        ? exact('timestamp')
-        : { type: 'timestamp', verdict: 'loses', why: 'what is finer than a millisecond' };
+      if (length === 3) return exact('timestamp');
+      return lossy('timestamp', (length ?? 6) > 3 ? 'what is finer than a millisecond' : 'milliseconds');
     case 'timestamp without time zone':
-      return readOnly('text', 'a time without a zone would be shifted; it comes as its text');
+      return localTime(
+        'local-date-time',
+        length,
+        'no time zone is meant; where one is, take timestamp() and name the zone in the mapping',
+      );
     case 'time without time zone':
+      return localTime('time', length);
     case 'time with time zone':
     case 'interval':
     case 'inet':
@@ -100,10 +128,25 @@ function postgresType({ baseType, size, values }: CatalogColumn): ChosenType | N
     case 'text[]':
     case 'character varying[]':
     case 'uuid[]':
-      return readOnly('set', 'the order of an array, and members that occur twice, are not kept');
+      return exact('json', { json: 'readonly string[]' });
+    case 'smallint[]':
+    case 'integer[]':
+    case 'double precision[]':
+      return exact('json', { json: 'readonly number[]' });
+    case 'bigint[]':
+    case 'numeric[]':
+      return lossy('json', 'digits of numbers that JavaScript rounds', { json: 'readonly number[]' });
+    case 'boolean[]':
+      return exact('json', { json: 'readonly boolean[]' });
     default:
       return { why: `there is no type for ${baseType}`, wayOut: 'add a column, or a generated one, of another type' };
   }
+}
+
+/** A time of a clock, which the database may keep with fewer digits than a device gives. */
+function localTime(type: ColumnType, digits: number | undefined, why?: string): ChosenType {
+  if (digits !== undefined && digits < 6) return lossy(type, 'microseconds');
+  return exact(type, why === undefined ? {} : { why });
 }
 
 function sqliteType(column: CatalogColumn): ChosenType | NoType {
@@ -120,6 +163,7 @@ function sqliteType(column: CatalogColumn): ChosenType | NoType {
       found,
       /char/.test(baseType) && length !== undefined ? `SQLite does not keep it to ${length} characters` : undefined,
     );
+  if (/dec|numeric|money|number/.test(baseType) && (size[1] ?? 0) > 0) return sqliteDecimal(found, size);
   if (/real|floa|doub|dec|numeric|money|number/.test(baseType)) return number(found);
   if (/blob|bytes/.test(baseType)) return found.bytes === found.rows ? exact('bytes') : mixed(found);
   return bySample(found);
@@ -131,9 +175,16 @@ const nothing: Found = {
 
 const others = (found: Found, fitting: number) => found.rows - fitting;
 
+/** SQLite keeps such a number as a double. */
+function sqliteDecimal(found: Found, [precision = 0, scale = 0]: readonly number[]): ChosenType | NoType {
+  const chosen = fitting('decimal', found, found.whole + found.real, 'numbers');
+  if (!('type' in chosen) || precision < scale) return number(found);
+  const size = { precision: Math.min(precision, mostDigits), scale: Math.min(scale, mostDigits) };
+  return precision > safeDigits ? lossy('decimal', `digits after the ${safeDigits}th`, { size }) : { ...chosen, size };
+}
+
 function whole(found: Found): ChosenType | NoType {
-  if (found.large > 0)
-    return { type: 'integer', verdict: 'loses', why: 'numbers beyond 2^53; devices get none for them' };
+  if (found.large > 0) return fitting('big-integer', found, found.whole, 'numbers without a fraction');
   return fitting('integer', found, found.whole, 'numbers without a fraction');
 }
 
@@ -160,10 +211,15 @@ function fitting(type: ColumnType, found: Found, count: number, what: string): C
 
 function time(found: Found): ChosenType | NoType {
   if (found.times === found.rows) return exact('timestamp');
+  if (found.plainTimes === found.rows)
+    return exact('timestamp', {
+      form: { format: 'space-separated' },
+      why: 'times without a zone are read as UTC; another zone is named in the mapping',
+    });
   if (found.times + found.plainTimes === found.rows)
-    return readOnly('timestamp', 'times are written as 2026-05-01 09:30:00, and a device would write another form');
+    return readOnly('timestamp', 'times are in two forms, and a device would write one');
   if (found.whole === found.rows)
-    return exact('integer', { why: 'a time as a number: seconds or milliseconds since 1970' });
+    return exact('integer', { why: 'a time as a number; timestamp() and a format in the mapping make a time of it' });
   return found.text === found.rows ? readOnly('text', 'times are in more than one form') : mixed(found);
 }
 

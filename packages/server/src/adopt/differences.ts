@@ -12,11 +12,14 @@ export interface Difference {
 
 /** Types of a schema that a column may have besides the one that is chosen for it. */
 const alsoFits: Readonly<Partial<Record<ColumnType, readonly ColumnType[]>>> = {
-  text: ['one-of', 'reference', 'json', 'set', 'timestamp', 'date'],
+  text: ['one-of', 'reference', 'json', 'set', 'timestamp', 'date', 'time', 'local-date-time', 'decimal'],
   'one-of': ['text', 'reference'],
-  integer: ['counter', 'reference', 'real', 'boolean'],
+  integer: ['counter', 'reference', 'real', 'boolean', 'big-integer', 'decimal', 'decimal-counter', 'timestamp'],
+  'big-integer': ['integer', 'counter', 'reference'],
+  decimal: ['real', 'integer', 'decimal-counter'],
+  'local-date-time': ['timestamp'],
   json: ['set'],
-  real: ['integer'],
+  real: ['integer', 'decimal', 'decimal-counter'],
 };
 
 /** Compares a schema with the tables of a database. */

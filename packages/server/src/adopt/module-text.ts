@@ -1,10 +1,15 @@
+import { type DecimalSize, readDecimal } from '@koinon/core/internal';
+import type { ColumnMapping } from '../store/mapping.ts';
+import type { ChosenType } from './column-types.ts';
 import type { PlannedColumn, PlannedTable, TakenColumn } from './plan.ts';
 
 /** The package that a module takes the type of its mapping from: this one. */
 const ownPackage = '@koinon/server';
 
 /** The functions of a schema by the column's type. */
-const functions: Readonly<Record<string, string>> = { 'one-of': 'oneOf', set: 'setOfText' };
+const functions: Readonly<Record<string, string>> = {
+  ...{ 'one-of': 'oneOf', set: 'setOfText', 'big-integer': 'bigInteger', 'local-date-time': 'localDateTime' },
+};
 
 /** A schema module for the tables that are taken. @param from the database, as it may be printed. */
 export function moduleText(tables: readonly PlannedTable[], from: string): string {
@@ -22,9 +27,14 @@ export function moduleText(tables: readonly PlannedTable[], from: string): strin
     ].join('\n');
   });
   const mapped = taken.map(({ table, taken: { name, key, softDelete }, columns }) => {
-    const renamed = columns.flatMap(({ column, taken: it }): [string, string][] =>
-      it === undefined || it.name === column.name ? [] : [[it.name, column.name]],
-    );
+    const renamed = columns.flatMap(({ column, taken: it }): [string, string | ColumnMapping][] => {
+      if (it === undefined) return [];
+      const name = it.name === column.name ? undefined : column.name;
+      // A column that only the database writes is not written in another form.
+      const form = it.isAssigned ? undefined : it.chosen.form;
+      if (form !== undefined) return [[it.name, { ...(name === undefined ? {} : { name }), ...form }]];
+      return name === undefined ? [] : [[it.name, name]];
+    });
     const names = Object.fromEntries([...(key === 'id' ? [] : [['id', key] as const]), ...renamed]);
     const parts = {
       name: table.relation,
@@ -60,10 +70,11 @@ function columnLines({ column, verdict, why, taken }: PlannedColumn, used: Set<s
 }
 
 function columnCode({ chosen, target, isOptional, isAssigned, isUnique }: TakenColumn, used: Set<string>): string {
-  const { type, oneOf, minimum, maximum, maximumLength } = chosen;
+  const { type, oneOf, size, json, minimum, maximum, maximumLength } = chosen;
   const name = target === undefined ? (functions[type] ?? type) : 'reference';
   used.add(name);
-  const bounds = target === undefined ? { minimum, maximum, maximumLength } : {};
+  const bound = (limit: number | undefined) => (limit === undefined ? undefined : boundCode(chosen, limit));
+  const bounds = target === undefined ? { minimum: bound(minimum), maximum: bound(maximum), maximumLength } : {};
   const options = Object.fromEntries(
     Object.entries({
       ...bounds,
@@ -72,9 +83,20 @@ function columnCode({ chosen, target, isOptional, isAssigned, isUnique }: TakenC
       unique: isUnique ? true : undefined,
     }).filter(([, value]) => value !== undefined),
   );
-  const first = target !== undefined ? [code(target)] : type === 'one-of' ? [code(oneOf ?? [])] : [];
+  const first = target !== undefined ? [code(target)] : type === 'one-of' ? [code(oneOf ?? [])] : [...digits(size)];
   const words = [...first, ...(Object.keys(options).length > 0 ? [code(options)] : [])];
-  return `${name}(${words.join(', ')})`;
+  return `${name}${json === undefined || target !== undefined ? '' : `<${json}>`}(${words.join(', ')})`;
+}
+
+const digits = (size: DecimalSize | undefined) =>
+  size === undefined ? [] : [String(size.precision), String(size.scale)];
+
+/** A bound as the value that its column's function takes; none where the column has not so many digits. */
+function boundCode({ type, size }: ChosenType, limit: number): number | string | bigint | undefined {
+  if (type === 'big-integer') return BigInt(Math.trunc(limit));
+  if (size === undefined) return limit;
+  const read = readDecimal(String(limit), size);
+  return 'text' in read ? read.text : undefined;
 }
 
 /** A value as a program has it. */
@@ -86,7 +108,7 @@ function code(value: unknown): string {
     return `{ ${Object.entries(value)
       .map(([name, member]) => `${property(name)}: ${code(member)}`)
       .join(', ')} }`;
-  return String(value);
+  return typeof value === 'bigint' ? `${value}n` : String(value);
 }
 
 function property(name: string): string {

@@ -227,7 +227,7 @@ function narrowed(
 ): ChosenType {
   const own = checks.filter(({ column }) => column === name);
   const least = (values: (number | undefined)[]) => values.filter((value) => value !== undefined);
-  const isNumber = chosen.type === 'integer' || chosen.type === 'real';
+  const isNumber = ['integer', 'real', 'decimal', 'big-integer'].includes(chosen.type);
   const minimum = least([chosen.minimum, ...own.map((check) => check.minimum)]);
   const maximum = least([chosen.maximum, ...own.map((check) => check.maximum)]);
   const lengths = least([chosen.maximumLength, ...own.map((check) => check.maximumLength)]);

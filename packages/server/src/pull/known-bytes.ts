@@ -9,7 +9,7 @@ const worthwhile = 16_384;
 /** The columns of a row that hold large bytes. */
 export function largeBytes({ tables }: Schema, row: PulledRow): readonly string[] {
   const table = tables[row.table];
-  if (table === undefined || table.isPlain || (row.kind !== 'insert' && row.kind !== 'update')) return [];
+  if (table === undefined || !table.hasBytes || (row.kind !== 'insert' && row.kind !== 'update')) return [];
   return table.entries.flatMap(([name, { type }]) => {
     const value = row.columns[name];
     return type === 'bytes' && typeof value === 'string' && value.length >= worthwhile ? [name] : [];

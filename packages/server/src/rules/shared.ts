@@ -1,5 +1,5 @@
 import type { AnyRow, Change, Problem, RowKey, Schema, Table } from '@koinon/core';
-import { noSuchReference, rowProblems, rowReferenced } from '@koinon/core/internal';
+import { isOperatedOn, noSuchReference, rowProblems, rowReferenced } from '@koinon/core/internal';
 import type { Guard } from '../scope/guard.ts';
 import { byTable, type StoreWriter } from '../store/store.ts';
 
@@ -31,8 +31,8 @@ export async function wholeProblems(
 /** Tells whether a row of this table can be wrong where each of its changes is right: its row rule, sums and sets, references. */
 function isBound(schema: Schema, name: string): boolean {
   const { check, entries } = schema.tables[name] as Table;
-  const isSettledByWriting = ([, { type, target }]: Table['entries'][number]) =>
-    type === 'counter' || type === 'set' || target !== undefined;
+  const isSettledByWriting = ([, column]: Table['entries'][number]) =>
+    isOperatedOn(column) || column.target !== undefined;
   const isReferredTo = () =>
     Object.values(schema.tables).some((other) => other.entries.some(([, { target }]) => target === name));
   return check !== undefined || entries.some(isSettledByWriting) || isReferredTo();

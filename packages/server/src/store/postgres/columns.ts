@@ -1,12 +1,21 @@
 import type { Column } from '@koinon/core';
-import { quoteText } from '@koinon/core/internal';
+import { decimalSizeOf, inOneForm, quoteText } from '@koinon/core/internal';
 
 /** The type PostgreSQL gives a column of a table that Koinon makes. */
 export function columnType(column: Column): string {
   switch (column.type) {
     case 'integer':
     case 'counter':
+    case 'big-integer':
       return 'bigint';
+    case 'decimal':
+    case 'decimal-counter':
+      // Without a size: the rule beside it refuses more digits, where a size would round them away.
+      return 'numeric';
+    case 'time':
+      return 'time without time zone';
+    case 'local-date-time':
+      return 'timestamp without time zone';
     case 'real':
       return 'double precision';
     case 'boolean':
@@ -34,8 +43,14 @@ export function columnRule(name: string, column: Column): string | undefined {
       return `${name} BETWEEN -9007199254740991 AND 9007199254740991`;
     case 'real':
       return `abs(${name}) <= 1.7976931348623157e308`;
+    case 'decimal':
+    case 'decimal-counter':
+      return isDecimalSql(name, column);
+    case 'time':
+      return `${name} < '24:00'`;
     case 'timestamp':
     case 'date':
+    case 'local-date-time':
       return `isfinite(${name}) AND extract(year FROM ${name}) BETWEEN -1 AND 9999`;
     case 'one-of':
       return `${name} IN (${column.oneOf?.map(quoteText).join(', ')})`;
@@ -44,6 +59,17 @@ export function columnRule(name: string, column: Column): string | undefined {
     default:
       return undefined;
   }
+}
+
+/** Tells whether a number has no more digits after the point than the column has; neither has one that is not finite. */
+function isDecimalSql(name: string, column: Column): string {
+  return `(${name} IS NULL OR (scale(trim_scale(${name})) <= ${decimalSizeOf(column)?.scale ?? 0}) IS TRUE)`;
+}
+
+/** A number with all its digits after the point, as text; one that has more of them as it is, to be told from the others. */
+function decimalSql(number: string, column: Column): string {
+  const scale = decimalSizeOf(column)?.scale ?? 0;
+  return `CASE WHEN ${isDecimalSql(number, column)} THEN round(${number}, ${scale})::text ELSE ${number}::text END`;
 }
 
 /** A column as it stands in the database. */
@@ -57,11 +83,26 @@ export interface ExistingColumn {
   readonly type: string;
   /** The way in which the database fills a column in by itself: it computes the column, or the column has a default and may not be empty. */
   readonly filled?: 'always' | 'for none' | undefined;
+  /** The time zone that its times are of, where they say none themselves. */
+  readonly zone?: string | undefined;
+}
+
+/** A column of times without a zone as one of instants; every other column as it is. */
+export function asInstants<Standing extends ExistingColumn>(standing: Standing): Standing {
+  const { sql, type, zone } = standing;
+  if (zone === undefined || !/^timestamp.* without time zone$/.test(type)) return standing;
+  return { ...standing, sql: `(${sql} AT TIME ZONE ${quoteText(zone)})`, type: 'timestamp with time zone' };
 }
 
 /** An expression for reading a column, in the form {@link readValue} takes. */
-export function readSql(column: Column, { sql, type }: ExistingColumn): string {
+export function readSql(column: Column, standing: ExistingColumn): string {
+  const { sql, type } = asInstants(standing);
   switch (column.type) {
+    case 'decimal':
+    case 'decimal-counter':
+      return isText(type) ? `${sql}::text` : decimalSql(type === 'numeric' ? sql : `${sql}::numeric`, column);
+    case 'local-date-time':
+      return isText(type) ? `${sql}::text` : `replace(${sql}::text, ' ', 'T')`;
     case 'boolean':
       return type === 'boolean' ? sql : `(${sql} <> 0)`;
     case 'timestamp':
@@ -69,7 +110,7 @@ export function readSql(column: Column, { sql, type }: ExistingColumn): string {
     case 'date':
       return isText(type) ? `${sql}::text` : `${sql}::date::text`;
     case 'json':
-      return isText(type) ? `${sql}::text` : sql;
+      return isText(type) ? `${sql}::text` : type.endsWith('[]') ? `to_jsonb(${sql})` : sql;
     case 'set':
       return isText(type) ? `${sql}::text` : `to_jsonb(${sql})`;
     case 'bytes':
@@ -86,6 +127,18 @@ export function readSql(column: Column, { sql, type }: ExistingColumn): string {
 export function jsonSql(column: Column, { sql, type }: ExistingColumn): { json: string; fits: string } | undefined {
   if (type !== columnType(column).replace(' COLLATE "C"', '').replace('(3)', '')) return undefined;
   switch (column.type) {
+    case 'decimal':
+    case 'decimal-counter':
+      return { json: decimalSql(sql, column), fits: isDecimalSql(sql, column) };
+    case 'big-integer':
+      return { json: `${sql}::text`, fits: 'true' };
+    case 'time':
+      return { json: `${sql}::text`, fits: `${sql} < '24:00'` };
+    case 'local-date-time':
+      return {
+        json: `replace(${sql}::text, ' ', 'T')`,
+        fits: `${sql} >= '0001-01-01' AND ${sql} < '10000-01-01'`,
+      };
     case 'integer':
     case 'counter':
       return { json: sql, fits: `${sql} BETWEEN -9007199254740991 AND 9007199254740991` };
@@ -125,6 +178,14 @@ export function readValue(column: Column, raw: unknown, { type }: ExistingColumn
     case 'counter':
     case 'real':
       return Number(raw);
+    case 'big-integer':
+      return /^-?\d+$/.test(raw as string) ? BigInt(raw as string) : undefined;
+    case 'decimal':
+    case 'decimal-counter':
+    case 'time':
+      return inOneForm(column, raw);
+    case 'local-date-time':
+      return inOneForm(column, (raw as string).replace(/^0001-(.*) BC$/, '0000-$1'));
     case 'timestamp':
       return instantOf(Number(raw));
     case 'date':
@@ -155,9 +216,11 @@ function parsed(text: string): unknown {
 }
 
 /** An expression for writing a column from a numbered parameter. */
-export function writeSql(column: Column, { type }: ExistingColumn, number: number): string {
-  if (column.type === 'set' && type.endsWith('[]'))
-    return `ARRAY(SELECT jsonb_array_elements_text($${number}::jsonb))::${type}`;
+export function writeSql(column: Column, { type, zone }: ExistingColumn, number: number): string {
+  if ((column.type === 'set' || column.type === 'json') && type.endsWith('[]'))
+    return `CASE WHEN $${number}::jsonb IS NOT NULL THEN ARRAY(SELECT jsonb_array_elements_text($${number}::jsonb))::${type} END`;
+  if (zone !== undefined && column.type === 'timestamp' && type.startsWith('timestamp'))
+    return `($${number}::timestamptz AT TIME ZONE ${quoteText(zone)})::${type}`;
   if (column.type === 'boolean' && type !== 'boolean') return `$${number}::boolean::integer::${type}`;
   return `$${number}::${type}`;
 }
@@ -171,8 +234,11 @@ export function parameter(column: Column, value: unknown): unknown {
       return JSON.stringify(value);
     case 'bytes':
       return Buffer.from(value as Uint8Array);
+    case 'big-integer':
+      return String(value);
     case 'timestamp':
     case 'date':
+    case 'local-date-time':
       return (value as string).startsWith('0000-') ? `0001${(value as string).slice(4)} BC` : value;
     default:
       return value;

@@ -1,5 +1,5 @@
 import { type Column, type Condition, KoinonError } from '@koinon/core';
-import type { ExistingColumn } from './columns.ts';
+import { asInstants, type ExistingColumn } from './columns.ts';
 
 /** How the columns of a row are read, `id` among them. */
 export interface ConditionTable {
@@ -70,7 +70,7 @@ function isText({ table }: ConditionTable, name: string): boolean {
 }
 
 function standing({ id, columns }: ConditionTable, name: string): ExistingColumn {
-  return name === 'id' ? id : (columns.get(name) as ExistingColumn);
+  return name === 'id' ? id : asInstants(columns.get(name) as ExistingColumn);
 }
 
 const uuidForm = /^[0-9a-f]{8}(-?[0-9a-f]{4}){3}-?[0-9a-f]{12}$/i;
@@ -78,6 +78,7 @@ const uuidForm = /^[0-9a-f]{8}(-?[0-9a-f]{4}){3}-?[0-9a-f]{12}$/i;
 /** A value as the column's type in the database takes it; undefined where it cannot. */
 function bound({ table }: ConditionTable, name: string, type: string, value: unknown): unknown {
   if (typeof value === 'boolean') return type === 'boolean' ? value : Number(value);
+  if (typeof value === 'bigint') return String(value);
   if (typeof value !== 'string' || table.columns[name]?.type === 'date') return value;
   if (type === 'uuid') return uuidForm.test(value) ? value : undefined;
   if (/^(small|big)?int(eger)?$/.test(type)) return /^-?\d{1,18}$/.test(value) ? value : undefined;

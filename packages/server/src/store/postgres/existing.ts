@@ -12,6 +12,8 @@ interface CatalogColumn extends Pick<ExistingColumn, 'type'> {
   readonly name: string;
   readonly filled: 'always' | 'for none' | null;
   readonly required: boolean;
+  /** Its type with the size: `numeric(10,2)`. */
+  readonly declared: string;
 }
 
 /** A relation as the catalog describes it. */
@@ -55,6 +57,7 @@ export async function existingTable(
     throw invalidValue(mapped, 'is no table but a view or a foreign one, whose rows cannot be followed');
   const columns = await client.query<CatalogColumn>(
     `SELECT attname AS name, format_type(coalesce(nullif(t.typbasetype, 0), t.oid), -1) AS type,
+       CASE WHEN t.typbasetype = 0 THEN format_type(t.oid, atttypmod) ELSE format_type(t.typbasetype, t.typtypmod) END AS declared,
        CASE WHEN attgenerated <> '' OR attidentity = 'a' THEN 'always'
          WHEN attnotnull AND (atthasdef OR attidentity <> '') THEN 'for none' END AS filled, attnotnull AS required
      FROM pg_attribute JOIN pg_type t ON t.oid = atttypid WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped`,

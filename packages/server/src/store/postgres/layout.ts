@@ -15,6 +15,7 @@ import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable } from '../tracking.ts';
 import { columnRule, columnType, type ExistingColumn, parameter } from './columns.ts';
 import { type ExistingTable, existingTable, invalidValue } from './existing.ts';
+import { lossOf } from './losses.ts';
 import { shortName } from './names.ts';
 import {
   feedFunctions,
@@ -158,6 +159,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
       references.push(...mapped.table.names.flatMap((name) => foreignKey(mapped, name, schema, mapping)));
     } else {
       statements.push(...missingColumns(mapped, standing as ExistingTable));
+      refuseLosses(mapped, standing as ExistingTable);
       if (mapping[mapped.name] === undefined) statements.push(...(await widenings(client, mapped)));
     }
     // Another program's table has the indexes that its owner gave it.
@@ -194,13 +196,14 @@ async function indexNames(client: ClientBase): Promise<string[]> {
 }
 
 function appTable(mapped: MappedTable, standing: ExistingTable | undefined): AppTable {
-  const { name, sql, table, idName, columnNames, softDelete } = mapped;
-  const existingColumn = (column: string, made: string): ExistingColumn => {
+  const { name, sql, table, idName, columnNames, columnForms, softDelete } = mapped;
+  const existingColumn = (column: string, made: string, zone?: string): ExistingColumn => {
     const there = standing?.columns.get(column);
     return {
       sql: quoteName(column),
       type: there?.type ?? made.replace(/ COLLATE "C"|\(\d+\)/g, ''),
       filled: there?.filled ?? undefined,
+      zone,
     };
   };
   if (softDelete !== undefined && !standing?.columns.has(softDelete))
@@ -213,7 +216,7 @@ function appTable(mapped: MappedTable, standing: ExistingTable | undefined): App
     columns: new Map(
       table.entries.map(([column, definition]) => [
         column,
-        existingColumn(columnNames[column] as string, columnType(definition)),
+        existingColumn(columnNames[column] as string, columnType(definition), columnForms[column]?.zone),
       ]),
     ),
     filterable: table.filterable,
@@ -300,6 +303,21 @@ function missingColumns(mapped: MappedTable, standing: ExistingTable): string[] 
       );
     return [`ALTER TABLE ${sql} ADD COLUMN ${columnDdl(mapped, name)}`];
   });
+}
+
+/** Refuses columns whose types lose something, unless the mapping says that this is known. @throws KoinonError `schema-invalid`. */
+function refuseLosses(mapped: MappedTable, { columns }: ExistingTable): void {
+  const losses = mapped.table.entries.flatMap(([name, column]) => {
+    const { lossy, zone } = mapped.columnForms[name] ?? {};
+    const there = columns.get(mapped.columnNames[name] as string);
+    const loss = there === undefined || lossy ? undefined : lossOf(column, there.declared, zone);
+    return loss === undefined ? [] : [`${name} (${column.type} over ${there?.declared}) loses ${loss}`];
+  });
+  if (losses.length > 0)
+    throw invalidValue(
+      mapped,
+      `cannot keep all values: ${losses.join('; ')}. Take another type for the column, or say in the mapping that the loss is known: columns: { …: { lossy: true } }`,
+    );
 }
 
 /** A rule of a column in a table that Koinon made: by the collation of the key it is told from those that others made. */

@@ -234,7 +234,7 @@ export class AppRows {
     const { columns, table: definition } = this.table(table);
     const fields = definition.entries.map(([name, column]) => {
       const standing = columns.get(name) as ExistingColumn;
-      return readSql(column, { sql: from(name, standing), type: standing.type });
+      return readSql(column, { ...standing, sql: from(name, standing) });
     });
     return [id, ...fields].join(', ');
   }

@@ -1,10 +1,11 @@
 import { KoinonError, type Schema, type Table } from '@koinon/core';
 import { columnDdl, createIndexes, createTable, quoteName, serverColumnDdl } from '@koinon/core/internal';
 import { layoutName, layoutVersion } from '../layout-version.ts';
-import { keptTables, type Mapping, mappedTables } from '../mapping.ts';
+import { keptTables, type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable, type TrackingFault, triggersTouched } from '../tracking.ts';
 import type { Prepared } from './driver.ts';
 import { beginEpoch, type Identity } from './identity.ts';
+import { lossesOf } from './losses.ts';
 import { hasInsertTrigger, isServed, resendTable, track, trackedTable } from './tracking.ts';
 import { koinonTables } from './triggers.ts';
 import { isMapped, makeView } from './views.ts';
@@ -41,6 +42,7 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
   for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);
   for (const mapped of tables) {
     const tracked = trackedTable(database, mapped, mapping);
+    refuseLosses(database, mapped);
     const isLost = !hasInsertTrigger(database, tracked) && isServed(database, tracked.name);
     track(database, tracked);
     if (isLost) {
@@ -50,6 +52,17 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
     if (isMapped(mapping, mapped.name)) makeView(database, tracked);
   }
   return faults;
+}
+
+/** Refuses columns whose values a device would lose or change the form of. @throws KoinonError `schema-invalid`. */
+function refuseLosses(database: Prepared, mapped: MappedTable): void {
+  const losses = lossesOf(database, mapped);
+  if (losses.length > 0)
+    throw new KoinonError(
+      'schema-invalid',
+      `The table ${mapped.relation} of ${mapped.name} cannot keep all values: ${losses.join('; ')}. Say the form in the mapping, take another type for the column, or say that the loss is known: columns: { …: { lossy: true } }`,
+      { table: mapped.name },
+    );
 }
 
 /**

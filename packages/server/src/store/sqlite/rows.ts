@@ -2,7 +2,10 @@ import type { AnyRow, Column, Condition, JsonValue, Schema, SqlValue, Table } fr
 import {
   columnsFromWire,
   conditionSql,
+  decimalSizeOf,
   everything,
+  fromWire,
+  inOneForm,
   quoteName,
   rowDecoder,
   toSql,
@@ -13,6 +16,7 @@ import {
 import { mayBeLarge, type Room, type RowText } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import type { Prepared } from './driver.ts';
+import type { StoredTimes } from './stored-times.ts';
 
 /** How the app's tables are read. */
 export interface TableReading {
@@ -21,6 +25,7 @@ export interface TableReading {
   /** The columns that nothing holds to their types, by table. */
   readonly unenforced: ReadonlyMap<string, ReadonlySet<string>>;
   readonly typed: TypedValues;
+  readonly times: StoredTimes;
 }
 
 /** Rows by their keys. */
@@ -118,7 +123,7 @@ export class AppRows {
     const definition = this.schema.tables[table] as Table;
     const unenforced = [...(this.tables.unenforced.get(table) ?? [])];
     const areHeld = unenforced.every((name) => definition.columns[name]?.type === 'set');
-    if (!definition.isPlain || !areHeld) return undefined;
+    if (definition.hasBytes || !areHeld) return undefined;
     const { text, values } = this.condition(table, where);
     const large = this.large(table);
     const fields = columns.map((name) => jsonSql(definition.columns[name] as Column, quoteName(name)));
@@ -190,6 +195,7 @@ export class AppRows {
       const value = raw[name];
       if (type === 'bytes' && typeof value === 'string') raw[name] = Buffer.from(value, 'hex');
       else if (type === 'real' && typeof value === 'string') raw[name] = Number(value);
+      else if (isDecimal(type) && typeof value === 'string') raw[name] = shortest(value);
     }
     const whole = Object.fromEntries(
       (this.schema.tables[table] as Table).names.map((name) => [name, raw[name] ?? null]),
@@ -207,7 +213,13 @@ export class AppRows {
   /** The end of a condition's SQL in this table. */
   private condition(table: string, where: Condition): { readonly text: string; readonly values: readonly SqlValue[] } {
     const values: SqlValue[] = [];
-    return { text: conditionSql(this.schema.tables[table] as Table, where, values), values };
+    const definition = this.schema.tables[table] as Table;
+    const unenforced = this.tables.unenforced.get(table);
+    const read = (name: string) => {
+      const column = unenforced?.has(name) ? definition.columns[name] : undefined;
+      return column && decimalSizeOf(column) ? readableSql(column, quoteName(name)) : quoteName(name);
+    };
+    return { text: conditionSql(definition, where, values, read), values };
   }
 
   /** The expressions that are selected of a row, `id` first. */
@@ -217,7 +229,9 @@ export class AppRows {
     const unenforced = this.tables.unenforced.get(table);
     const fields = (this.schema.tables[table] as Table).entries.map(([name, column]) => {
       const quoted = quoteName(name);
-      return unenforced?.has(name) ? `${readableSql(column, quoted)} AS ${quoted}` : quoted;
+      // Drivers stumble over whole numbers of 64 bits also where they are held to be that.
+      const isRead = unenforced?.has(name) || column.type === 'big-integer';
+      return isRead ? `${readableSql(column, quoted)} AS ${quoted}` : quoted;
     });
     const made = ['id', ...fields].join(', ');
     this.fieldLists.set(table, made);
@@ -238,7 +252,9 @@ export class AppRows {
   /** A row as it was selected, with values of its columns' types. */
   private typed(table: string, raw: unknown): Record<string, unknown> {
     const definition = this.schema.tables[table] as Table;
-    const row = withOwnTimes(definition, raw) as Record<string, unknown>;
+    const row = raw as Record<string, unknown>;
+    for (const [name, form] of this.tables.times.get(table) ?? []) row[name] = form.read(row[name]);
+    withOwnTimes(definition, row);
     for (const name of this.tables.unenforced.get(table) ?? []) {
       const column = definition.columns[name] as Column;
       const found = { table, id: row.id as string, column: name };
@@ -248,6 +264,14 @@ export class AppRows {
   }
 }
 
+const isDecimal = (type: Column['type']) => type === 'decimal' || type === 'decimal-counter';
+
+/** The digits of a number that a trigger wrote: a double has more of them than somebody gave it. */
+function shortest(text: string): string {
+  const number = String(Number(text));
+  return /^-?\d{1,15}\.\d{16,}$/.test(text) && !number.includes('e') ? number : text;
+}
+
 /** The size of a row in some columns. SQLite tells the size of a value without reading it. */
 function sizeSql(names: readonly string[]): string {
   return names.map((name) => `coalesce(octet_length(${quoteName(name)}), 0)`).join(' + ');
@@ -255,6 +279,7 @@ function sizeSql(names: readonly string[]): string {
 
 /** A column as JSON has it, in the form of {@link wireFromSql}. */
 function jsonSql({ type }: Column, name: string): string {
+  if (type === 'big-integer') return `CAST(${name} AS TEXT)`;
   if (type === 'boolean') return `json(CASE ${name} WHEN 1 THEN 'true' WHEN 0 THEN 'false' END)`;
   if (type === 'json' || type === 'set') return `iif(json_valid(${name}), json(${name}), NULL)`;
   // Minus zero is zero.
@@ -279,8 +304,15 @@ function storedBytes(value: unknown): number {
 }
 
 /** A column that may hold anything, selected so that no driver stumbles over it: whole numbers may be too large for JavaScript. */
-function readableSql({ type }: Column, name: string): string {
+function readableSql(column: Column, name: string): string {
+  const { type } = column;
   const whole = (read: string) => `CASE typeof(${name}) WHEN 'integer' THEN ${read} ELSE ${name} END`;
+  const size = decimalSizeOf(column);
+  // A number with all its digits; one that has more of them than the column as it is, to be told from the others.
+  if (size !== undefined && type !== 'big-integer') {
+    const printed = `printf('%.${size.scale}f', ${name})`;
+    return `CASE typeof(${name}) WHEN 'text' THEN ${name} ELSE iif(CAST(${printed} AS REAL) = ${name}, ${printed}, CAST(${name} AS TEXT)) END`;
+  }
   if (type === 'real') return whole(`CAST(${name} AS REAL)`);
   if (type === 'boolean') return whole(`${name} <> 0`);
   if (type !== 'integer' && type !== 'counter') return whole(`CAST(${name} AS TEXT)`);
@@ -305,6 +337,13 @@ function storedValue(column: Column, stored: unknown): unknown {
     case 'real':
     case 'bytes':
       return stored;
+    case 'big-integer':
+      return typeof stored === 'string' ? fromWire(column, stored) : stored;
+    case 'decimal':
+    case 'decimal-counter':
+    case 'time':
+    case 'local-date-time':
+      return inOneForm(column, stored);
     default:
       // The id of a row whose key is a number, say.
       return typeof stored === 'number' ? String(stored) : stored;

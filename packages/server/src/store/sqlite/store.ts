@@ -17,6 +17,7 @@ import { refuseForeign, refuseUnprepared } from './maintenance.ts';
 import { readPosition, SqliteReader } from './reader.ts';
 import type { TableReading } from './rows.ts';
 import { Stamping } from './stamping.ts';
+import { storedTimes } from './stored-times.ts';
 import { followAgain, statesOf } from './tracking.ts';
 import { columnsFilled, relationOf } from './views.ts';
 import { widenTables } from './widen.ts';
@@ -83,6 +84,7 @@ export async function sqliteStore(
       relation: relationOf(mapping),
       unenforced: unenforcedColumns(writing, schema, mapping),
       typed: new TypedValues(invalidValue),
+      times: storedTimes(schema, mapping),
     };
     const filled = columnsFilled(writing, schema, mapping);
     const stamping = new Stamping(writing, plainTables(writing, schema, mapping, filled));

@@ -152,6 +152,7 @@ function standingTable(database: Prepared, mapped: MappedTable, mapping: Mapping
     there: isMapped(mapping, name) ? columnNames : {},
     unique: unique.filter((group) => !(group.length === 1 && group[0] === idName)),
     filterable: table.filterable,
+    large: new Set(table.entries.flatMap(([column, { type }]) => (type === 'big-integer' ? [column] : []))),
     mark: mark && { column: mark.name, isTime: !/BOOL|INT/i.test(mark.type) },
   };
 }

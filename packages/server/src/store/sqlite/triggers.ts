@@ -2,6 +2,8 @@ import { quoteName, quoteText } from '@koinon/core/internal';
 
 /** A table as it stands in the database. */
 export interface TrackedTable {
+  /** Its columns of whole numbers that JSON's readers round, by their names in the schema. */
+  readonly large: ReadonlySet<string>;
   /** Its name in the schema, which the feed calls it by. */
   readonly name: string;
   /** Its name there. */
@@ -193,10 +195,16 @@ export function feedTriggers(table: TrackedTable): string[] {
     `CREATE TRIGGER ${quoteName(`koinon_${name}_${when}_${event}`.replaceAll(' ', '_'))} ${when.split(' ')[0]?.toUpperCase()} ${event.toUpperCase()} ON ${T}${condition ? `\nWHEN ${condition}` : ''}\nBEGIN\n  ${body.trim()}\nEND`;
 
   const imageOf = (row: string) =>
-    `json_object(${columns.map((c) => `${quoteText(c)}, ${asJson(there(row, c))}`).join(', ')})`;
+    `json_object(${columns.map((c) => `${quoteText(c)}, ${jsonOf(row, c)}`).join(', ')})`;
+  const jsonOf = (row: string, c: string) => {
+    const column = asJson(there(row, c));
+    return table.large.has(c)
+      ? `CASE typeof(${there(row, c)}) WHEN 'integer' THEN CAST(${there(row, c)} AS TEXT) ELSE ${column} END`
+      : column;
+  };
   const differs = (c: string) => `${there('OLD', c)} IS NOT ${there('NEW', c)} COLLATE BINARY`;
   const differsFromNote = (c: string) =>
-    `(SELECT json_extract(image, ${quoteText(`$."${c}"`)}) FROM koinon_replaced WHERE table_name = ${t} AND row_id = ${idOf('NEW')}) IS NOT ${asJson(there('NEW', c))} COLLATE BINARY`;
+    `(SELECT json_extract(image, ${quoteText(`$."${c}"`)}) FROM koinon_replaced WHERE table_name = ${t} AND row_id = ${idOf('NEW')}) IS NOT ${jsonOf('NEW', c)} COLLATE BINARY`;
   /** The stamps of the columns that differ, as one JSON object to patch into those before. */
   const changed = (test: (c: string) => string) =>
     `(SELECT json_group_object(name, json(stamp)) FROM (${columns

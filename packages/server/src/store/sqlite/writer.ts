@@ -12,7 +12,7 @@ import type {
 } from '@koinon/core';
 import { applyOperation, quoteName, rowKey, toSql } from '@koinon/core/internal';
 import { Attempts } from '../attempts.ts';
-import type { Mapping } from '../mapping.ts';
+import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import {
   byTable,
   ConstraintError,
@@ -31,6 +31,7 @@ import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './r
 import { ReceiptTables } from './receipts.ts';
 import type { TableReading } from './rows.ts';
 import type { Stamping } from './stamping.ts';
+import type { StoredTimes } from './stored-times.ts';
 import type { Filled } from './views.ts';
 
 /** How tables stand, for whoever writes them. */
@@ -42,7 +43,8 @@ interface TableWriting extends TableReading {
 /** Writes of the one write connection; the caller holds a transaction open around them. */
 export class SqliteWriter extends ReceiptTables implements StoreWriter {
   private readonly schema: Schema;
-  private readonly mapping: Mapping;
+  private readonly columnNames: ReadonlyMap<string, MappedTable['columnNames']>;
+  private readonly times: StoredTimes;
   private readonly filled: TableWriting['filled'];
   private readonly relation: (table: string) => string;
   private readonly trace: (sql: string, values: readonly unknown[]) => void;
@@ -83,7 +85,8 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     super(database, new SqliteReader(database, schema, tables));
     this.trace = trace;
     this.stamping = stamping;
-    this.mapping = mapping;
+    this.columnNames = new Map(mappedTables(schema, mapping).map(({ name, columnNames }) => [name, columnNames]));
+    this.times = tables.times;
     this.filled = tables.filled;
     this.relation = tables.relation;
     this.schema = schema;
@@ -237,7 +240,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
       else if (change.kind === 'update') this.update(table, change);
       else this.run(`DELETE FROM ${this.relation(change.table)} WHERE id = ?`, change.id);
     } catch (error) {
-      const problem = constraintProblem(error, change, table, this.mapping[change.table]?.columns);
+      const problem = constraintProblem(error, change, table, this.columnNames.get(change.table));
       throw problem ? new ConstraintError(problem) : error;
     }
   }
@@ -277,8 +280,14 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     this.run(
       `INSERT INTO ${this.relation(change.table)} (${['id', ...names].map(quoteName).join(', ')}) VALUES (${['?', ...given].join(', ')})`,
       change.id,
-      ...names.map((name) => toSql(columns[name] as Column, change.columns[name])),
+      ...names.map((name) => this.stored(change.table, name, columns[name] as Column, change.columns[name])),
     );
+  }
+
+  /** A value in the form that its column has. */
+  private stored(table: string, name: string, column: Column, value: unknown): SqlValue {
+    const form = value === null || value === undefined ? undefined : this.times.get(table)?.get(name);
+    return form === undefined ? toSql(column, value) : form.write(value as string);
   }
 
   private update(table: Table, change: Extract<Change, { kind: 'update' }>): void {
@@ -291,7 +300,9 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     const filled = this.filled.get(change.table);
     const names = Object.keys(columns).filter((name) => filled?.get(name) !== 'always');
     if (names.length === 0) return;
-    const values: SqlValue[] = names.map((name) => toSql(table.columns[name] as Column, columns[name]));
+    const values: SqlValue[] = names.map((name) =>
+      this.stored(change.table, name, table.columns[name] as Column, columns[name]),
+    );
     this.run(
       `UPDATE ${this.relation(change.table)} SET ${names.map((name) => `${quoteName(name)} = ?`).join(', ')} WHERE id = ?`,
       ...values,

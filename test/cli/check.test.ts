@@ -1,5 +1,6 @@
-import { mkdtemp, rm, symlink, writeFile } from 'node:fs/promises';
+import { mkdtemp, readFile, rm, symlink, writeFile } from 'node:fs/promises';
 import { createServer as createHttpServer, type RequestListener } from 'node:http';
+import { createServer as createSecureServer } from 'node:https';
 import type { AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -9,7 +10,8 @@ import { jwtAuthentication, type ServerOptions, type Store, sqliteStore, startSe
 import { SignJWT } from 'jose';
 import { afterAll, beforeAll, expect, onTestFinished, test, vi } from 'vitest';
 import { checkCommand } from '../../packages/cli/src/commands/check.ts';
-import { newDatabase, storeKinds } from '../support/stores.ts';
+import { newDatabase, type Shell, storeKinds } from '../support/stores.ts';
+import { never } from '../support/world.ts';
 
 // The usual mistakes: each is made, and `koinon check` names it with what mends it.
 
@@ -99,6 +101,11 @@ const token = (claims: object, until = '1h') =>
     .setExpirationTime(until)
     .sign(new TextEncoder().encode(secret));
 
+async function triggerSql(shell: Shell): Promise<string> {
+  const named = "SELECT sql FROM sqlite_schema WHERE name = 'koinon_hive_after_insert'";
+  return (await shell.all<{ sql: string }>(named))[0]?.sql as string;
+}
+
 test.each(storeKinds)('%s: mistakes in a database', async (kind) => {
   const database = await newDatabase(kind, await mkdtemp(join(folder, 'database-')));
   onTestFinished(() => database.drop());
@@ -112,6 +119,25 @@ test.each(storeKinds)('%s: mistakes in a database', async (kind) => {
   await shell.exec(kind === 'SQLite' ? 'DROP TRIGGER koinon_hive_after_insert' : 'DROP TRIGGER koinon_insert ON hive');
   expect(await check()).toEqual(['not-followed']);
   await (await database.open(apiary)).close();
+  // As a bulk load leaves it that has the triggers off.
+  const [off, on] =
+    kind === 'PostgreSQL'
+      ? ['ALTER TABLE hive DISABLE TRIGGER USER', 'ALTER TABLE hive ENABLE TRIGGER USER']
+      : ['DROP TRIGGER koinon_hive_after_insert', await triggerSql(shell)];
+  await shell.exec(off);
+  await shell.exec("INSERT INTO hive VALUES ('loaded', 'B1', 3), ('too', 'B2', 3)");
+  await shell.exec(on);
+  expect(await check()).toEqual([]);
+  expect(await found(module, '--database', address, '--rows')).toEqual(['rows-not-followed']);
+  const store = await database.open(apiary);
+  const replica = crypto.randomUUID();
+  const contact = { replica, at: Date.now(), position: 1, schemaVersion: 1, rowsDown: 0, rowsUp: 0 };
+  await store.write((writer) => writer.noteContacts([contact]));
+  await store.write((writer) => writer.blockReplica(replica, true));
+  await store.close();
+  await (await database.open(apiary)).close();
+  expect(await check()).toEqual(['blocked-devices']);
+  await shell.exec(kind === 'SQLite' ? 'DELETE FROM koinon_replica' : 'DELETE FROM koinon.replica');
   expect(
     await check(
       await written(
@@ -130,6 +156,15 @@ test.each(storeKinds)('%s: mistakes in a database', async (kind) => {
   if (kind === 'SQLite') expect(await check(mapped)).toEqual(['does-not-fit']);
   await shell.exec('ALTER TABLE office_hive ADD COLUMN mites INTEGER');
   expect(await check(mapped)).toEqual(['table-differs', 'table-differs', 'not-followed']);
+});
+
+test('a database that a newer version has prepared', async () => {
+  const file = join(folder, 'layout.db');
+  await (await sqliteStore(apiary, file)).close();
+  const driver = await openNodeDriver({ file });
+  driver.exec("UPDATE koinon_meta SET value = '99' WHERE name = 'layout version'");
+  driver.close();
+  expect(await found(module, '--database', file)).toEqual(['newer-layout']);
 });
 
 test('mistakes about which database it is', async () => {
@@ -180,7 +215,27 @@ test('mistakes on the way to a server', async () => {
     await found(await written('version', 'hive: table({ mark: text() })', ', { version: 2 }'), '--server', url),
   ).toEqual(['older-schema']);
   const small = await proxy(url, (_method, _path, length) => (length > 100_000 ? 413 : 200));
-  expect(await found('--server', small)).toEqual(['no-live-connection', 'large-requests']);
+  expect(await found('--server', small)).toEqual(['not-compressed', 'no-live-connection', 'large-requests']);
+  expect(await found('--server', url.replace('http:', 'https:'))).toEqual(['no-tls']);
+  const silent = await answering((request) => request.socket.destroy());
+  expect(await found('--server', silent)).toEqual(['no-answer']);
+  const about = (await (await fetch(`${url}/v1/about`)).json()) as object;
+  const newer = await answering((_request, response) => response.end(JSON.stringify({ ...about, protocol: 2 })));
+  expect(await found('--server', newer)).toEqual(['other-protocol']);
+  const late = await answering((_request, response) => {
+    response.setHeader('date', new Date(Date.now() + 3_600_000).toUTCString());
+    response.setHeader('content-encoding', 'identity').end(JSON.stringify(about));
+  });
+  expect(await found('--server', late)).toContain('clock');
+  const [key, cert] = await Promise.all(
+    ['key', 'certificate'].map((name) => readFile(join(import.meta.dirname, `../support/certificate/${name}.pem`))),
+  );
+  const secure = createSecureServer({ key, cert }, (_request, response) => response.end()).listen(0, '127.0.0.1');
+  onTestFinished(() => void secure.close());
+  await new Promise((done) => secure.on('listening', done));
+  expect(await found('--server', `https://127.0.0.1:${(secure.address() as AddressInfo).port}`)).toEqual([
+    'certificate',
+  ]);
 });
 
 test('mistakes of who asks', async () => {
@@ -222,6 +277,49 @@ test('mistakes of a device, and of which server it has', async () => {
     .setSubject('runa')
     .sign(new TextEncoder().encode(secret));
   expect(await found(module, '--replica', file, '--database', database, '--token', other)).toEqual(['other-user']);
+  const blocking = await sqliteStore(apiary, database, { mode: 'serve' });
+  const [known] = await blocking.read((reader) => reader.replicas());
+  await blocking.write((writer) => writer.blockReplica(known?.id as string, true));
+  await blocking.close();
+  expect(await found(module, '--replica', file, '--database', database, '--token', ida)).toEqual([
+    'blocked-devices',
+    'blocked',
+  ]);
   expect(await found('--replica', join(folder, 'none.db'))).toEqual(['storage-refused']);
   expect(await found('--replica', database)).toEqual(['storage-foreign']);
+});
+
+test('what waits on a device, and a file that is not as it should be', async () => {
+  const [file, database] = [join(folder, 'waiting.db'), join(folder, 'waiting-server.db')];
+  const store = await sqliteStore(apiary, database);
+  const refuse = ({ after }: { after: { mark?: unknown } | null }) =>
+    after?.mark === 'no' ? [{ column: 'mark', message: 'is not a mark' }] : undefined;
+  const options = { rules: { hive: { validate: refuse } } } as Partial<ServerOptions>;
+  const server = await startServer({ store, port: 0, ...options });
+  const [device, other] = [
+    await openReplica({ schema: apiary, file, server: server.url, sync: { when: never, live: false } }),
+    await openReplica({ schema: apiary, server: server.url, sync: { when: never, live: false } }),
+  ];
+  await device.insert('hive', { id: 'h', mark: 'A1', mites: 1 });
+  await device.sync();
+  await other.sync();
+  await other.update('hive', 'h', { mites: 2 });
+  await other.sync();
+  await device.update('hive', 'h', { mites: 3 });
+  await device.insert('hive', { id: 'refused', mark: 'no' });
+  await device.sync();
+  await device.insert('hive', { id: 'waits', mark: 'A2' });
+  await server.close();
+  await expect(device.sync()).rejects.toMatchObject({ code: 'server-unreachable' });
+  await device.close();
+  await other.close();
+  expect(await found(module, '--replica', file)).toEqual(['refused', 'conflicts', 'last-sync']);
+  const driver = await openNodeDriver({ file });
+  driver.exec("UPDATE koinon_outbox SET edited_at = 0 WHERE kind = 'transaction' AND state IS NULL");
+  driver.exec("UPDATE koinon_outbox SET sequence = 99 WHERE row_id = 'waits'");
+  driver.close();
+  expect(await found(module, '--replica', file)).toEqual(['unsent', 'refused', 'conflicts', 'last-sync', 'unsound']);
+  const later = schema({ hive: table({ mark: text(), mites: integer({ optional: true }) }) }, { version: 2 });
+  await (await openReplica({ schema: later, file: join(folder, 'later.db') })).close();
+  expect(await found(module, '--replica', join(folder, 'later.db'))).toEqual(['newer-schema']);
 });

@@ -243,7 +243,7 @@ test('every example in the public docs compiles, and runs as it stands', async (
     import * as served from '@koinon/server';
     import { fastify } from 'fastify';
     import { cooperative, withHives } from ${JSON.stringify(join(root, 'test/support/cooperative.ts'))};
-    const { boolean, bytes, counter, date, integer, json, oneOf, real, reference, sameValue, setOfText, sql, text, timestamp } = core;
+    const { bigInteger, boolean, bytes, counter, date, decimal, decimalCounter, integer, json, localDateTime, oneOf, real, reference, sameValue, setOfText, sql, text, time, timestamp } = core;
     const { deleteReplica, httpTransport, inspectReplica, listReplicas, openNodeDriver, openReplica, renameReplica, rescueReplica, verifyFile } = client;
     const { adoptPostgres, adoptSqlite, alterPostgres, alterSqlite, jwtAuthentication, koinonPlugin, postgresDdl, postgresStore, renewKeyPostgres, renewKeySqlite, resendAllPostgres, resendAllSqlite, serveInProcess, sqliteDdl, sqliteStore, startServer, uninstallPostgres, uninstallSqlite } = served;
     const show = (..._: readonly unknown[]) => undefined;

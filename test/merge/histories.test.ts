@@ -86,6 +86,32 @@ describe.each(storeKinds)('on %s', (kind) => {
     expect(await original.get('plant', 'A')).toMatchObject({ watered: 3, label: 'from the original' });
   });
 
+  test('a copy by copyTo has an identity of its own: what both hold unsent is done once, also under a renewed id, and both go on', async () => {
+    await second.update('plant', 'A', { height: 77 });
+    await second.sync();
+    await first.transaction(async (transaction) => {
+      await transaction.update('plant', 'A', { height: 11 });
+      await transaction.add('plant', 'A', 'watered', 5);
+    });
+    await first.add('plant', 'B', 'watered', 2);
+    await first.copyTo(world.path('copy.db'));
+    // Each of them merges what others did meanwhile, and decides: its transaction has another content and another id by then.
+    const copy = await world.replica({ file: 'copy.db' });
+    for (const replica of [first, copy]) {
+      await replica.sync();
+      for (const { id, column } of await replica.conflicts())
+        await replica.resolve([{ table: 'plant', id, choices: { [column as 'height']: 'local' } }]);
+      await replica.add('plant', 'B', 'watered', 1);
+      await replica.sync();
+    }
+    for (const replica of [copy, first, second]) {
+      await replica.sync();
+      expect(await replica.get('plant', 'A')).toMatchObject({ height: 11, watered: 5 });
+      expect(await replica.get('plant', 'B')).toMatchObject({ watered: 4 });
+      expect(await replica.outbox()).toEqual([]);
+    }
+  });
+
   test('history 5: what depends on a stale transaction waits, and both follow in order', async () => {
     await second.update('plant', 'A', { label: 'theirs' });
     await second.sync();

@@ -34,6 +34,7 @@ export type {
   AppliedOrigin,
   AppliedRequest,
   AppliedResponse,
+  AssignedKey,
   Outcome,
   Part,
   PushRequest,

@@ -58,6 +58,7 @@ export {
 } from './store/sqlite/maintenance.ts';
 export { type SqliteOptions, sqliteStore, type Trace } from './store/sqlite/store.ts';
 export type {
+  AssignedKeysOf,
   Changed,
   Contact,
   Fault,
@@ -78,6 +79,7 @@ export type {
   Tombstone,
   TombstoneKey,
   TombstoneKeys,
+  UnfollowedRows,
   WantedTombstones,
   WholeRow,
   Written,

@@ -1,6 +1,6 @@
 import { existsSync } from 'node:fs';
 import { KoinonError } from '@koinon/core';
-import { adoptPostgres, adoptSqlite, type KnownReplica, postgresDdl, sqliteDdl } from '@koinon/server';
+import { adoptPostgres, adoptSqlite, type KnownReplica, postgresDdl, type Store, sqliteDdl } from '@koinon/server';
 import { isPostgres, openDatabase, shownDatabase } from '../commands/database.ts';
 import type { SchemaModule } from '../schema-module/load.ts';
 import { counted, type Finding, findingsOf } from './finding.ts';
@@ -15,7 +15,12 @@ export interface DatabaseCheck {
 }
 
 /** Looks at a server's database: whether it is there, fits the schema, and is followed. Changes nothing. */
-export async function checkDatabase(module: SchemaModule, path: string, database: string): Promise<DatabaseCheck> {
+export async function checkDatabase(
+  module: SchemaModule,
+  path: string,
+  database: string,
+  looksAtRows: boolean,
+): Promise<DatabaseCheck> {
   const shown = shownDatabase(database);
   const only = (finding: Finding): DatabaseCheck => ({ findings: [finding], replicas: undefined });
   if (!isPostgres(database) && !existsSync(database))
@@ -33,7 +38,7 @@ export async function checkDatabase(module: SchemaModule, path: string, database
   } catch (error) {
     return only(refused(error, shown));
   }
-  const replicas = await known(module, database, findings);
+  const replicas = await known(module, database, findings, looksAtRows ? path : undefined);
   return { findings, replicas };
 }
 
@@ -88,10 +93,30 @@ function refused(error: unknown, database: string): Finding {
   );
 }
 
+/** The rows that came or went while no trigger followed their table. */
+async function unfollowed(store: Store, path: string, database: string): Promise<Finding[]> {
+  const findings: Finding[] = [];
+  for (const [table, { home }] of Object.entries(store.schema.tables)) {
+    if (home === 'device') continue;
+    const { unknown, gone } = await store.read((reader) => reader.unfollowedRows(table));
+    if (unknown + gone === 0) continue;
+    findings.push(
+      failure(
+        'rows-not-followed',
+        `${table}: ${counted(unknown, 'row')} came and ${counted(gone, 'row')} went while nothing followed the table; devices do not know.`,
+        `\`koinon resend-all ${path} ${database}\` sends them.`,
+      ),
+    );
+  }
+  return findings.length > 0 ? findings : [ok('rows', 'The feed knows of every row.')];
+}
+
 async function known(
   module: SchemaModule,
   database: string,
   findings: Finding[],
+  /** Given where all rows are to be looked at. */
+  path: string | undefined,
 ): Promise<readonly KnownReplica[] | undefined> {
   try {
     const store = await openDatabase(module, database, { mode: 'read' });
@@ -107,6 +132,7 @@ async function known(
             '`koinon replicas` shows and unblocks them.',
           ),
         );
+      if (path !== undefined) findings.push(...(await unfollowed(store, path, shownDatabase(database))));
       return replicas;
     } finally {
       await store.close();

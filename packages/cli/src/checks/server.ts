@@ -1,5 +1,7 @@
 import { request as httpRequest } from 'node:http';
 import { request as httpsRequest } from 'node:https';
+import { isIP } from 'node:net';
+import { connect } from 'node:tls';
 import { httpTransport } from '@koinon/client';
 import { type About, KoinonError, protocolVersion, type Schema } from '@koinon/core';
 import { decodeJwt } from 'jose';
@@ -50,6 +52,7 @@ export async function checkServer(schema: Schema | undefined, { url, token, orig
   findings.push(...encryption(new URL(root)), ...clock(answer), ...schemas(schema, found));
   findings.push(...(await access(root, token)));
   if (origin !== undefined) findings.push(await originAllowed(root, origin));
+  findings.push(...(await certificate(new URL(root))), await compression(root));
   findings.push(await liveConnection(root), await largeRequests(root));
   return findings;
 }
@@ -227,6 +230,46 @@ async function originAllowed(root: string, origin: string): Promise<Finding> {
         'origin-refused',
         `Browsers keep pages of ${origin} from asking the server.`,
         'Name the origin in `origins` of the server, and let the proxy pass OPTIONS requests.',
+      );
+}
+
+/** Days before the end of a certificate from which on it is worth a word. */
+const lastDays = 14;
+
+/** Tells until when the server's certificate is good. */
+function certificate({ protocol, hostname, port }: URL): Promise<Finding[]> {
+  if (protocol !== 'https:') return Promise.resolve([]);
+  return new Promise((done) => {
+    const socket = connect(
+      { host: hostname, port: Number(port || 443), servername: isIP(hostname) ? '' : hostname },
+      () => {
+        const until = Date.parse(socket.getPeerCertificate().valid_to);
+        socket.destroy();
+        const days = Math.floor((until - Date.now()) / 86_400_000);
+        const message = `The certificate is good for ${counted(days, 'more day')}.`;
+        done([days < lastDays ? warning('certificate-ends', message, 'Renew it.') : ok('certificate', message)]);
+      },
+    );
+    socket.setTimeout(patience, () => socket.destroy());
+    // What is wrong with it was told when the server was asked.
+    socket.on('error', () => done([]));
+    socket.on('close', () => done([]));
+  });
+}
+
+/** Looks whether a large answer comes compressed: a proxy may take the request for it away. */
+async function compression(root: string): Promise<Finding> {
+  const answer = await fetch(`${root}/v1/openapi.json`, {
+    headers: { 'accept-encoding': 'gzip' },
+    signal: AbortSignal.timeout(patience),
+  }).catch(() => undefined);
+  await answer?.body?.cancel();
+  return answer?.headers.get('content-encoding')
+    ? ok('compression', 'Answers come compressed.')
+    : warning(
+        'not-compressed',
+        'Answers come without compression: a first download takes several times as many bytes.',
+        'Let the proxy pass the header Accept-Encoding.',
       );
 }
 

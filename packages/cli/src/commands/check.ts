@@ -17,6 +17,7 @@ interface CheckWords {
   readonly token?: string;
   readonly origin?: string;
   readonly replica?: string;
+  readonly rows?: boolean;
   readonly json?: boolean;
 }
 
@@ -28,6 +29,7 @@ export function checkCommand(): Command {
     )
     .argument('[schema]', 'the module that exports the app’s schema; needed for a database')
     .option('--database <database>', databaseWords)
+    .option('--rows', 'look at all rows of the database as well, which takes its time')
     .option('--server <url>', 'where the server answers, such as http://127.0.0.1:4280')
     .option('--token <token>', 'who asks, where the server knows users')
     .option('--origin <origin>', 'the origin of a web page that is to ask the server, such as https://app.example.org')
@@ -50,7 +52,7 @@ export function checkCommand(): Command {
       const findings: Finding[] = [];
       let known: readonly KnownReplica[] | undefined;
       if (database !== undefined && module !== undefined && path !== undefined) {
-        const found = await checkDatabase(module, path, database);
+        const found = await checkDatabase(module, path, database, words.rows === true);
         findings.push(...found.findings);
         known = found.replicas;
       }

@@ -1,5 +1,6 @@
 import { KoinonError, type Schema, type Table } from '@koinon/core';
 import { columnDdl, createIndexes, createTable, quoteName, toSql, toWire } from '@koinon/core/internal';
+import { assignedKeyTable } from './assigned-key-table.ts';
 import type { Database } from './database.ts';
 import { rewriteImages } from './images.ts';
 import { meta, setMeta } from './layout.ts';
@@ -41,6 +42,8 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
       );
     }
   }
+  // A file may be older than tables whose keys the database gives.
+  database.driver.exec(assignedKeyTable);
   for (const [name, table] of Object.entries(schema.tables)) {
     const columns = shape.get(name);
     gained ||= columns === undefined || Object.keys(table.columns).some((column) => !columns.has(column));

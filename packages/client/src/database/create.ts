@@ -1,5 +1,6 @@
 import { KoinonError, type Schema } from '@koinon/core';
 import { createTable, replicaApplicationId } from '@koinon/core/internal';
+import { assignedKeyTable } from './assigned-key-table.ts';
 import type { Database } from './database.ts';
 import { isReplicaFile, layoutVersion, setMeta } from './layout.ts';
 
@@ -51,6 +52,7 @@ const koinonTables = [
   operations TEXT,
   before TEXT
 )`,
+  assignedKeyTable,
   // A row as the server last gave it, while the row has changes that the feed does not cover.
   `CREATE TABLE koinon_base (
   table_name TEXT NOT NULL,

@@ -52,7 +52,8 @@ export function prepareLayout(
 function describeSchema(schema: Schema): string {
   const tables = Object.fromEntries([...shapeOf(schema)].map(([name, columns]) => [name, Object.fromEntries(columns)]));
   const indexes = Object.entries(schema.tables).flatMap(([name, table]) => createIndexes(name, table, 'storage types'));
-  return JSON.stringify({ version: schema.version, tables, indexes });
+  const assigned = Object.keys(schema.tables).filter((name) => schema.tables[name]?.assignedKey);
+  return JSON.stringify({ version: schema.version, tables, indexes, ...(assigned.length > 0 ? { assigned } : {}) });
 }
 
 /** Names under which `koinon_meta` keeps a value. */

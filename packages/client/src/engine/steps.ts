@@ -23,12 +23,14 @@ import { readOnly, runReading } from '../database/read-only.ts';
 import { type Finishing, finish } from '../overlay/finish.ts';
 import type { RowDecision } from '../overlay/resolve.ts';
 import { type RowState, rowState } from '../overlay/row-state.ts';
+import type { AssignedKeys } from '../rows/assigned-keys.ts';
 import { type WriteTarget, Writing } from '../rows/writing.ts';
 import type { Calls } from './calls.ts';
 
 /** Everything a replica's steps work on. */
 export interface Engine extends WriteTarget, Finishing {
   readonly calls: Calls;
+  readonly keys: AssignedKeys;
 }
 
 /** The function that settles conflicts, once it is loaded: most apps need it seldom. */

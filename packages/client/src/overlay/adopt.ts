@@ -1,8 +1,8 @@
-import type { AnyRow, PulledRow, Table } from '@koinon/core';
+import type { PulledRow, Table } from '@koinon/core';
 import { quoteName } from '@koinon/core/internal';
 import { renameReferences, renameRow } from '../outbox/rename-row.ts';
 import { renew } from '../outbox/rewriting.ts';
-import type { Applying } from './show.ts';
+import { type Applying, showAnew } from './show.ts';
 
 /**
  * Rows that were made here and exist on the server as well, under another id, are one row each: it is told by the natural
@@ -41,37 +41,80 @@ function twinOf(
   })?.id;
 }
 
-/** Rewrites an id everywhere: in its row, in what refers to it, and in what waits to be sent. */
+/** Gives a row that only this device knows the id that it has on the server; what that alters goes up under new ids. */
 function adopt(overlay: Applying, name: string, from: string, to: string): void {
-  const { schema, database, rows, outbox, commit, host } = overlay;
+  const altered = renameRowEverywhere(overlay, name, from, to);
+  for (const sequence of altered) renew(overlay.outbox, sequence, overlay.host.newId());
+}
+
+/**
+ * Rewrites an id everywhere: in its row, in what refers to it, and in what waits to be sent. Returns the places of the transactions that
+ * this has altered.
+ */
+export function renameRowEverywhere(overlay: Applying, name: string, from: string, to: string): ReadonlySet<number> {
+  const { schema, database, rows, bases, outbox, commit } = overlay;
+  outbox.revision++;
   outbox.keepInserted(name, from);
+  const row = rows.get(name, from);
+  const present = rows.get(name, to);
+  const base = bases.get(name, from);
   const altered = new Set(renameRow(outbox, name, from, to));
-  const row = rows.get(name, from) as AnyRow;
-  rows.remove(name, from);
-  commit.note(name, from, row, null);
-  rows.put(name, to, row);
-  commit.note(name, to, null, rows.get(name, to));
-  database.statement('UPDATE koinon_conflict SET row_id = ? WHERE table_name = ? AND row_id = ?').run(to, name, from);
+  bases.drop(name, from);
+  if (row !== null) {
+    rows.remove(name, from);
+    commit.note(name, from, row, null);
+  }
+  database
+    .statement('UPDATE OR REPLACE koinon_conflict SET row_id = ? WHERE table_name = ? AND row_id = ?')
+    .run(to, name, from);
   database.statement('DELETE FROM koinon_resolved').run();
   for (const [other, { entries }] of Object.entries(schema.tables))
     for (const [column, { target }] of entries) {
       if (target !== name) continue;
-      const referring = database
-        .statement(`SELECT id FROM ${quoteName(other)} WHERE ${quoteName(column)} = ?`)
-        .all(from) as { id: string }[];
-      for (const { id } of referring) {
-        const before = rows.get(other, id);
-        rows.patch(other, id, { [column]: to });
-        commit.note(other, id, before, rows.get(other, id));
-      }
-      const ids = referring.map(({ id }) => id);
-      for (const sequence of renameReferences(outbox, other, column, ids, from, to)) altered.add(sequence);
-      database
-        .statement(
-          'UPDATE koinon_conflict SET local = json_quote(?) WHERE table_name = ? AND column_name = ? AND local = json_quote(?)',
-        )
-        .run(to, other, column, from);
+      for (const sequence of renameReference(overlay, other, column, from, to)) altered.add(sequence);
     }
   outbox.places.forget();
-  for (const sequence of altered) renew(outbox, sequence, host.newId());
+  if (present === null) {
+    if (base !== null) bases.set(name, to, base);
+    if (row !== null) rows.put(name, to, row);
+    commit.note(name, to, null, rows.get(name, to));
+  } else {
+    // The server has sent the row already: what was done here lies over it.
+    if (bases.get(name, to) === null) bases.set(name, to, present);
+    showAnew(overlay, { table: name, id: to });
+  }
+  return altered;
+}
+
+/** The same in one column of one table. */
+function renameReference(
+  { schema, database, rows, outbox, commit }: Applying,
+  table: string,
+  column: string,
+  from: string,
+  to: string,
+): readonly number[] {
+  const referring = database
+    .statement(`SELECT id FROM ${quoteName(table)} WHERE ${quoteName(column)} = ?`)
+    .all(from) as { id: string }[];
+  for (const { id } of referring) {
+    const before = rows.get(table, id);
+    rows.patch(table, id, { [column]: to });
+    commit.note(table, id, before, rows.get(table, id));
+  }
+  const path = `'$."${column}"'`;
+  database
+    .statement(
+      `UPDATE koinon_base SET columns = json_set(columns, ${path}, ?) WHERE table_name = ? AND json_extract(columns, ${path}) = ?`,
+    )
+    .run(to, table, from);
+  for (const side of ['base', 'local', 'remote'])
+    database
+      .statement(
+        `UPDATE koinon_conflict SET ${side} = json_quote(?) WHERE table_name = ? AND column_name = ? AND ${side} = json_quote(?)`,
+      )
+      .run(to, table, column, from);
+  if (schema.tables[table]?.home === 'device') return [];
+  const ids = referring.map(({ id }) => id);
+  return renameReferences(outbox, table, column, ids, from, to);
 }

@@ -5,6 +5,7 @@ import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { offerAgain } from '../outbox/history.ts';
 import { notePending, sentIds } from '../outbox/sending.ts';
 import { applyPage } from './apply.ts';
+import { takeBackKeys } from './assigned-keys.ts';
 import type { Applying, RowCounts } from './show.ts';
 
 /**
@@ -21,7 +22,8 @@ export type Resyncing = Applying;
 export type ResyncReason = 'forgotten' | 'restored' | 'unknown';
 
 /** Begins: forgets the cursor, and has everything sent again of which only the old feed could have told the end. */
-export function beginResync({ database, schema, outbox, bases, rows }: Resyncing, reason: ResyncReason): void {
+export function beginResync(resyncing: Resyncing, reason: ResyncReason): void {
+  const { database, schema, outbox, bases, rows } = resyncing;
   dropMeta(database, 'cursor');
   dropMeta(database, 'backfill');
   // The transactions that this server has applied are to be asked anew.
@@ -37,6 +39,7 @@ export function beginResync({ database, schema, outbox, bases, rows }: Resyncing
   const asGiven = (table: string, id: string) =>
     outbox.hasChangesOf(table, id) ? bases.get(table, id) : rows.get(table, id);
   for (const { table, id, row } of offerAgain(database, schema, outbox, asGiven)) bases.set(table, id, row);
+  takeBackKeys(resyncing);
 }
 
 /** Tells whether a new snapshot is being laid over the rows that are here. */

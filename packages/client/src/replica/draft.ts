@@ -221,13 +221,26 @@ export class Draft<S extends Schema> {
         const entry = this.entries.get(rowKey({ table, id }));
         if (!entry) continue;
         concerned = true;
-        if (sameValue(entry.before && { ...entry.before }, after && { ...(after as unknown as AnyRow) }))
-          delete entry.now;
-        else entry.now = after as unknown as AnyRow | null;
+        // A row that the database has given a key is there under that: it has not gone.
+        if (after === null && tableOf(this.schema, table).assignedKey) void this.lookAnew(table, id, entry);
+        else this.compare(entry, after as unknown as AnyRow | null);
       }
       if (concerned) this.notify();
     });
     this.stops.set(table, stop);
+  }
+
+  /** Notes what others have made of a row meanwhile. */
+  private compare(entry: Entry, now: AnyRow | null): void {
+    const columns = (row: AnyRow | null) => row && { ...row, id: '' };
+    if (sameValue(columns(entry.before), columns(now))) delete entry.now;
+    else entry.now = now;
+  }
+
+  private async lookAnew(table: string, id: string, entry: Entry): Promise<void> {
+    const now = await this.replica.get(table as TableName<S>, id).catch(() => undefined);
+    this.compare(entry, (now as AnyRow | undefined) ?? null);
+    this.notify();
   }
 
   private writes(): readonly Write[] {

@@ -2,6 +2,7 @@ import {
   type AnyRow,
   KoinonError,
   type Schema,
+  sameValue,
   type TableName,
   type ToCome,
   type TrashRequest,
@@ -13,6 +14,7 @@ import type { Database } from '../database/database.ts';
 import { argumentsOf, callback, options, text, wholeNumber, word } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { Calls } from '../engine/calls.ts';
+import { conditionOf, currentIds, currentQuery } from '../engine/current-ids.ts';
 import { Mutex } from '../engine/mutex.ts';
 import { reads } from '../engine/reads.ts';
 import { type Engine, ReadSteps, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
@@ -26,6 +28,7 @@ import { Outbox } from '../outbox/outbox.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import { type Decision, type DecisionResult, isDecision } from '../overlay/decision.ts';
 import type { ReplaceRejected } from '../overlay/replace-rejected.ts';
+import { AssignedKeys } from '../rows/assigned-keys.ts';
 import { Bases } from '../rows/base.ts';
 import { Rows, readsStatus, statusTable } from '../rows/rows.ts';
 import type { SyncRun } from '../sync/journal.ts';
@@ -51,7 +54,7 @@ import { loadWatcher, watcherFor } from './watcher-for.ts';
 /** Carries out one effect by its name, inside a transaction of its own. */
 function effect(engine: Engine, name: Exclude<EffectName, Decision>, given: readonly unknown[]): unknown {
   const steps = new WriteSteps(engine);
-  const result = (steps[name] as (...given: readonly unknown[]) => unknown)(...given);
+  const result = (steps[name] as (...given: readonly unknown[]) => unknown)(...currentIds(engine, name, given));
   steps.finish();
   return result;
 }
@@ -95,7 +98,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     );
     const calls = new Calls(database, schema, rows);
     const bases = new Bases(database, rows);
-    this.engine = { schema, database, rows, referenced, bases, outbox, conflicts, calls, host, replaceRejected };
+    const keys = new AssignedKeys(database, schema);
+    this.engine = { schema, database, rows, referenced, bases, keys, outbox, conflicts, calls, host, replaceRejected };
     this.parts = parts;
     this.syncing = parts.syncing(this.engine, {
       exclusive: (work) => this.exclusive(work),
@@ -109,6 +113,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     this.stallLimit = stallLimit;
     this.hasBytes = hasBytes(schema);
   }
+
+  /** Begins anew for each followed query in which a row that has another id now may be named. */
+  private readonly renamed = new Set<() => void>();
 
   /** Begins to sync by itself, if it is to. */
   startSync(): void {
@@ -310,7 +317,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     if (reads(name)) {
       return this.exclusive(() => {
         const steps = new ReadSteps({ ...this.engine, commit: new Commit(() => false) });
-        return (steps[name as keyof ReadSteps] as unknown as (...words: unknown[]) => unknown).apply(steps, [...given]);
+        const current = currentIds(this.engine, name, given);
+        return (steps[name as keyof ReadSteps] as unknown as (...words: unknown[]) => unknown).apply(steps, [
+          ...current,
+        ]);
       });
     }
     const reading = this.hasBytes ? withBytes(given) : undefined;
@@ -342,14 +352,14 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const taken = argumentsOf(name, asked);
     const given = (this.hasBytes ? await withBytes(taken) : undefined) ?? taken;
     const { decide } = await import('../overlay/resolve.ts');
-    return this.change('device', (engine) => decide(engine, name, given));
+    return this.change('device', (engine) => decide(engine, name, currentIds(engine, name, given)));
   }
 
   /** An effect by its name; what takes back and settles is loaded when it is first asked for. */
   private async effectOf(name: EffectName, given: readonly unknown[]): Promise<(engine: Engine) => unknown> {
     if (!isDecision(name)) return (engine) => effect(engine, name, given);
     const { decide } = await import('../overlay/resolve.ts');
-    return (engine) => decide(engine, name, given);
+    return (engine) => decide(engine, name, currentIds(engine, name, given));
   }
 
   /** Runs work in a transaction of its own when its turn comes, and tells the watchers what it changed. */
@@ -357,7 +367,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     // The transaction gives what goes wrong its code.
     return this.unguardedExclusive(() => {
       const commit = new Commit(this.watchers.watches);
-      const result = this.engine.database.transact(() => work({ ...this.engine, commit }));
+      const { keys, database } = this.engine;
+      const known = keys.revision;
+      const result = database.transact(() => work({ ...this.engine, commit }));
+      if (keys.revision !== known) for (const again of [...this.renamed]) again();
       this.publish(commit, origin);
       return result;
     });
@@ -446,17 +459,32 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     fail: (error: unknown) => void,
   ): () => void {
     let stop: (() => void) | undefined;
+    let again: (() => void) | undefined;
     let ended = false;
     const begin = () => {
       if (ended) return;
-      const watcher = watcherFor(this.engine, kind, request, deliver, fail);
-      stop = this.watch(watcher);
-      watcher.refresh();
+      let current = currentQuery(this.engine, request);
+      const watch = () => {
+        const watcher = watcherFor(this.engine, kind, current, deliver, fail);
+        stop = this.watch(watcher);
+        watcher.refresh();
+      };
+      // A row that the query names may be given another id.
+      again = () => {
+        const next = currentQuery(this.engine, request);
+        if (sameValue(next, current)) return;
+        current = next;
+        stop?.();
+        watch();
+      };
+      if (this.engine.keys.isUsed) this.renamed.add(again);
+      watch();
     };
     const loading = kind === 'rows' ? this.statusLoading(request) : loadWatcher(kind);
     (loading ? loading.then(() => this.exclusive(begin)) : this.exclusive(begin)).catch(fail);
     return () => {
       ended = true;
+      if (again !== undefined) this.renamed.delete(again);
       stop?.();
     };
   }
@@ -466,7 +494,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     where: unknown,
     listener: (events: readonly ChangeEvent<AnyRow>[]) => void,
   ): () => void {
-    return this.watch(new Listener(table, parseWhere(table, tableOf(this.engine.schema, table), where), listener));
+    const current = conditionOf(this.engine, table, where);
+    return this.watch(new Listener(table, parseWhere(table, tableOf(this.engine.schema, table), current), listener));
   }
 
   private watch(watcher: Watcher): () => void {

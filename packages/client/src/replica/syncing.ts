@@ -376,6 +376,7 @@ export class Syncing implements SyncPart {
           endLease(database, this.holder);
           if (Math.abs(host.now() - this.forgotAt) < forgetEvery) return;
           forgetKept(database, host.now() - keepFor);
+          this.engine.keys.forgetBefore(host.now() - keepFor);
           this.forgotAt = host.now();
         })
         .catch(() => undefined);

@@ -1,6 +1,7 @@
 import { KoinonError, type Problem, type Row, type Schema, type TableName } from '@koinon/core';
 import { argumentsOf } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
+import { currentIds } from '../engine/current-ids.ts';
 import { type Engine, loadSettling, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
 import type { ChoicesOf, RowDecision } from '../overlay/resolve.ts';
 import { DataApi } from './data-api.ts';
@@ -78,7 +79,9 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
     if (name === 'resolve') await loadSettling();
     this.watch();
     return this.engine.database.guarded(() =>
-      (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(...(bytes ?? taken)),
+      (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(
+        ...currentIds(this.engine, name, bytes ?? taken),
+      ),
     );
   }
 

@@ -20,6 +20,7 @@ import {
   keptOperation,
   normalize,
   noSuchRow,
+  problemOf,
   rowKey,
   rowLabel,
   rowProblems,
@@ -32,6 +33,7 @@ import { storageError } from '../driver/errors.ts';
 import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { OpenOutboxEntry, Outbox } from '../outbox/outbox.ts';
+import { provisionalForm } from './assigned-keys.ts';
 import type { Bases } from './base.ts';
 import { integrityProblems, type Touched } from './integrity.ts';
 import type { Rows } from './rows.ts';
@@ -74,6 +76,7 @@ export class Writing {
     const given = withDefaults(table, asColumns(tableName, values));
     const id = (values.id ?? this.to.host.newId()) as string;
     const change: Change = { kind: 'insert', table: tableName, id, columns: given };
+    if (table.assignedKey && !provisionalForm.test(id)) refuse([keyGivenElsewhere(table, change)]);
     refuse(changeProblems(table, change));
     for (const [name, column] of table.entries) given[name] = normalize(column, given[name]);
     const row = wholeRow(table, id, given);
@@ -233,6 +236,16 @@ function asColumns(tableName: string, values: unknown): Readonly<Record<string, 
     table: tableName,
     value: values,
   });
+}
+
+/** The problem of a new row with a key of its own in a table whose keys the database gives. */
+function keyGivenElsewhere(table: Table, { table: name, id }: RowKey): Problem {
+  return problemOf(
+    { tables: { [name]: table } },
+    'value-assigned',
+    { table: name, id, column: 'id' },
+    'value-assigned',
+  );
 }
 
 function refuse(problems: readonly Problem[]): void {

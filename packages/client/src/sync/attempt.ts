@@ -1,5 +1,6 @@
 import {
   type AppliedOrigin,
+  type AssignedKey,
   KoinonError,
   limits,
   type Only,
@@ -24,6 +25,7 @@ import {
 } from '../outbox/sending.ts';
 import { drop, rowsOf } from '../outbox/transactions.ts';
 import { joinNext, type Unit } from '../outbox/unit.ts';
+import { takeKeys } from '../overlay/assigned-keys.ts';
 import { type Applying, showAnew } from '../overlay/show.ts';
 import type { Upload } from './state.ts';
 
@@ -140,9 +142,14 @@ export function attempt(local: Local, portion: Portion, uploading: Uploading, ah
 }
 
 /** Transactions that the server has applied without this replica's knowing are shown as applied. */
-export function takeReceipts(local: Local, receipts: readonly AppliedOrigin[]): void {
+export function takeReceipts(
+  local: Local,
+  receipts: readonly AppliedOrigin[],
+  assigned: readonly AssignedKey[] | undefined,
+): void {
   for (const sequence of noteApplied(local.outbox, receipts))
     for (const row of rowsOf(local.outbox, sequence)) showAnew(local, row);
+  takeKeys(local, assigned);
 }
 
 function settleNothing(local: Local, sequence: number): void {
@@ -219,14 +226,16 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
   const ended = outcomes.map((each): Outcome => {
     const { id } = each;
     if (each.outcome === 'applied') {
-      if (each.values === undefined) return each;
-      outbox.revision++;
-      noteServerValues(outbox, id, each.values);
-      for (const row of each.values) showAnew(local, row);
+      if (each.values !== undefined) {
+        outbox.revision++;
+        noteServerValues(outbox, id, each.values);
+        for (const row of each.values) showAnew(local, row);
+      }
+      takeKeys(local, each.assigned);
       return each;
     }
     if (each.outcome === 'applied-before') {
-      takeReceipts(local, each.receipts);
+      takeReceipts(local, each.receipts, each.assigned);
       part(outbox, id, () => host.newId());
       return each;
     }

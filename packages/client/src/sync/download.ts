@@ -1,4 +1,11 @@
-import { type AppliedOrigin, KoinonError, limits, type PulledPage, type PullHeader } from '@koinon/core';
+import {
+  type AppliedOrigin,
+  type AssignedKey,
+  KoinonError,
+  limits,
+  type PulledPage,
+  type PullHeader,
+} from '@koinon/core';
 import { noteUnsupported } from '../database/asked-columns.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import { noteLost, originsOf, sentIds } from '../outbox/sending.ts';
@@ -218,12 +225,15 @@ export class Download {
     // Another copy may be sending just now, but not at every look.
     if (++this.timesAsked > mostRepeats) throw keepsCounting();
     const receipts: AppliedOrigin[] = [];
+    const assigned: AssignedKey[] = [];
     for (let from = 0; parts.transport.applied && from < origins.length; from += limits.origins) {
       const request = { replica: this.about.replica, origins: origins.slice(from, from + limits.origins) };
-      receipts.push(...(await parts.transport.applied(request, this.signal)).receipts);
+      const answer = await parts.transport.applied(request, this.signal);
+      receipts.push(...answer.receipts);
+      assigned.push(...(answer.assigned ?? []));
     }
     await parts.change((local) => {
-      takeReceipts(local, receipts);
+      takeReceipts(local, receipts, assigned);
       // A restored server has lost what it had confirmed. One that has forgotten it in time has it in its rows.
       if (parts.transport.applied && !isForgetting(local.database)) noteLost(local.outbox, receipts);
       setMeta(local.database, 'uploads', String(uploads));

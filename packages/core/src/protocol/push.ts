@@ -164,7 +164,16 @@ const appliedOrigin = v.object({ origin: text, id: text });
 /** The origin of something that was applied, and the id of the transaction that did it. */
 export type AppliedOrigin = Message<typeof appliedOrigin>;
 
-export const appliedResponse = v.object({ receipts: v.array(appliedOrigin) });
+const assignedKey = v.object({ table: text, provisional: rowId, id: rowId });
+
+/** The key that the database gave to a row which a replica had made under a provisional id. */
+export type AssignedKey = Message<typeof assignedKey>;
+
+export const appliedResponse = v.object({
+  receipts: v.array(appliedOrigin),
+  /** The keys that rows of these transactions were given. */
+  assigned: v.optional(v.array(assignedKey)),
+});
 
 /** The answer to {@link AppliedRequest}. */
 export type AppliedResponse = Message<typeof appliedResponse>;
@@ -196,9 +205,16 @@ const outcome = v.variant('outcome', [
     position: count,
     /** The values that the server's hooks filled in or corrected. */
     values: v.optional(v.array(serverValues)),
+    /** The keys that its rows, and those it refers to, were given in the place of provisional ids. */
+    assigned: v.optional(v.array(assignedKey)),
   }),
   /** Nothing was done: some or all of its origins were applied before, under these ids. The others may be sent by themselves. */
-  v.object({ id: text, outcome: v.literal('applied-before'), receipts: v.array(appliedOrigin) }),
+  v.object({
+    id: text,
+    outcome: v.literal('applied-before'),
+    receipts: v.array(appliedOrigin),
+    assigned: v.optional(v.array(assignedKey)),
+  }),
   v.object({ id: text, outcome: v.literal('stale'), rows: v.array(staleRow) }),
   /** Nothing was done, since a transaction that it depends on was not applied. */
   v.object({ id: text, outcome: v.literal('blocked'), blockedBy: text }),

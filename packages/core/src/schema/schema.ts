@@ -217,6 +217,8 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
     refuse(namedBy, 'is to name the rows of the table, and is not a column of it');
   if (definition.readOnly && definition.home === 'device')
     refuse(undefined, 'rows that stay on the device are written there, so the table cannot be read only');
+  if (definition.assignedKey && definition.home === 'device')
+    refuse(undefined, 'rows that stay on the device have no key from a database');
   for (const [name, column] of Object.entries(definition.columns)) {
     if (column.merge === 'by line' && column.type !== 'text') refuse(name, 'only text is merged by line');
     if (column.merge === 'by member' && column.type !== 'json') refuse(name, 'only json is merged by member');

@@ -40,6 +40,11 @@ export interface TableOptions<C extends Columns = Columns, H extends Home = Home
   readonly namedBy?: NameOf<C>;
   /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
   readonly home?: H;
+  /**
+   * The database gives the key of a new row, as with numbers that it counts. A device makes the row under a provisional id, which the key
+   * replaces everywhere on the device when the server has taken the row up.
+   */
+  readonly assignedKey?: boolean;
   /** Only the server's side writes the table: what a device writes is refused, there and on the device. */
   readonly readOnly?: boolean;
   /** The rule for columns that the device and the server have both changed, where a column has no rule of its own. */
@@ -62,6 +67,8 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
   /** The rule for columns without one of their own; undefined: what their type brings. */
   readonly merge: AnyMergeRule | undefined;
   readonly deletion: DeletionRule;
+  /** Tells whether the database gives the key of a new row. */
+  readonly assignedKey: boolean;
   /** Tells whether only the server's side writes the table. */
   readonly readOnly: boolean;
   /** The columns as a list, in order. */
@@ -104,6 +111,7 @@ export function table<const C extends Columns, const H extends Home = 'everywher
     home: options.home ?? ('everywhere' as H),
     merge: options.merge,
     deletion: options.deletion ?? 'edit survives',
+    assignedKey: options.assignedKey ?? false,
     readOnly: options.readOnly ?? false,
     entries,
     names: entries.map(([name]) => name),

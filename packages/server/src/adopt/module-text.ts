@@ -15,10 +15,11 @@ const functions: Readonly<Record<string, string>> = {
 export function moduleText(tables: readonly PlannedTable[], from: string): string {
   const taken = tables.flatMap((each) => (each.taken ? [{ ...each, taken: each.taken }] : []));
   const used = new Set(['schema', 'table']);
-  const described = taken.map(({ table, taken: { name, unique }, columns, notes }) => {
+  const described = taken.map(({ table, taken: { name, unique, assignedKey }, columns, notes }) => {
     const lines = columns.flatMap((column) => columnLines(column, used));
     const comment = [...(table.comment ? [table.comment] : []), ...notes];
-    const options = unique.length > 0 ? `, { unique: ${code(unique)} }` : '';
+    const given = { ...(assignedKey ? { assignedKey } : {}), ...(unique.length > 0 ? { unique } : {}) };
+    const options = Object.keys(given).length > 0 ? `, ${code(given)}` : '';
     return [
       ...comment.map((text) => `  // ${oneLine(text)}`),
       `  ${property(name)}: table({`,

@@ -31,6 +31,8 @@ export interface PlannedTable {
     | {
         readonly name: string;
         readonly key: string;
+        /** Tells whether the database gives the key of a new row, which a device cannot know. */
+        readonly assignedKey: boolean;
         readonly softDelete: string | undefined;
         /** Groups of several columns that are unique, by their names in the schema. */
         readonly unique: readonly (readonly string[])[];
@@ -116,11 +118,17 @@ export function planTables({ dialect, tables }: Catalog): PlannedTable[] {
       .filter((group): group is string[] => group.every((name) => name !== undefined));
     return {
       table,
-      taken: { name: tableNames.get(table.relation) as string, key, softDelete, unique: distinct(groups) },
+      taken: {
+        name: tableNames.get(table.relation) as string,
+        key,
+        assignedKey: isNumbered(table, key),
+        softDelete,
+        unique: distinct(groups),
+      },
       columns,
       why: undefined,
       wayOut: undefined,
-      notes: notesOf(table, key, columns, checked),
+      notes: notesOf(table, columns, checked),
     };
   };
   const planned = tables.map(plan);
@@ -134,6 +142,12 @@ export function planTables({ dialect, tables }: Catalog): PlannedTable[] {
         : column,
     ),
   }));
+}
+
+/** Tells whether the database counts the keys of a table: a device cannot know the next one. */
+function isNumbered(table: CatalogTable, key: string): boolean {
+  const column = table.columns.find(({ name }) => name === key);
+  return column?.given !== undefined && /int/.test(column.baseType);
 }
 
 /** The column that is a row's key, or the reason why there is none. */
@@ -245,21 +259,14 @@ function narrowed(
 
 function notesOf(
   table: CatalogTable,
-  key: string,
   columns: readonly PlannedColumn[],
   checked: readonly { readonly condition: string; readonly columns: unknown }[],
 ): string[] {
-  const given = table.columns.find(({ name }) => name === key)?.given;
   const needed = columns.filter(
     ({ column, taken }) => column.isRequired && column.given === undefined && (taken === undefined || taken.isAssigned),
   );
   const together = table.references.filter((reference) => reference.columns.length > 1);
   return [
-    ...(given === undefined
-      ? []
-      : [
-          `The database gives the key ${key}. A device that adds a row gives the key itself, and two devices may give the same; let devices change rows, and add them elsewhere.`,
-        ]),
     ...(needed.length === 0
       ? []
       : [

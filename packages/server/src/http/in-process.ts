@@ -14,6 +14,7 @@ import {
 import { readAppliedRequest, readPulledPage, readPullRequest, readPushRequest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import { cursorOf, linesOf, pull, unsupported } from '../pull/pull.ts';
+import { appliedBefore } from '../push/assigned-keys.ts';
 import { push } from '../push/push.ts';
 import { Hub } from '../realtime/hub.ts';
 import { type RuleOptions, ruleSet } from '../rules/rules.ts';
@@ -102,7 +103,7 @@ export function serveInProcess<S extends Schema = Schema>({
       },
       async applied(request) {
         const { replica, origins } = readAppliedRequest(JSON.parse(JSON.stringify(request)));
-        return { receipts: await store.read((reader) => reader.appliedOrigins(replica, origins)) };
+        return appliedBefore(store, replica, user?.id, origins);
       },
       async trash(request) {
         return JSON.parse(JSON.stringify(await trash(store, request, { scopes, user }))) as TrashResponse;

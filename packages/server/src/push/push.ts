@@ -20,6 +20,7 @@ import { writeByRules } from '../rules/write.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { Guard } from '../scope/guard.ts';
 import type { LockWait, Reach, Receipt, Store, StoreWriter } from '../store/store.ts';
+import { Translation } from './assigned-keys.ts';
 import { Batch, type BatchState } from './batch.ts';
 import { Comparison } from './compare.ts';
 import { digestOf } from './digest.ts';
@@ -169,8 +170,9 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
       if (part !== undefined) return writer.dropParts(replica);
       const sender = { user: rules.user?.id ?? null, replica, ...(origins && { origins }) };
       const outcome = { kind: 'rejected', problems } as const;
+      const keys = await Translation.of(store.schema, writer, transaction);
       if ((await writer.receipts.get(id)) === undefined)
-        writer.receipts.save({ id, digest: digestOf(transaction), ...sender, outcome });
+        writer.receipts.save({ id, digest: digestOf(keys.apply(transaction)), ...sender, outcome });
     });
     return rejected(id, problems);
   }
@@ -186,7 +188,7 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
  */
 async function lookAhead(
   writer: StoreWriter,
-  { replica, isOptimistic }: Taking,
+  { replica, rules, isOptimistic }: Taking,
   transactions: readonly UploadedTransaction[],
 ): Promise<void> {
   const ids: string[] = [];
@@ -201,7 +203,8 @@ async function lookAhead(
   }
   // Ids and origins are locked in one order: one after the other, two processes could wait for each other.
   const hasOrigins = origins.some((origin) => !ids.includes(origin));
-  if (ids.length > 1 || rows.length > 1 || hasOrigins) await writer.lookAhead(ids, rows, { replica, origins });
+  if (ids.length > 1 || rows.length > 1 || hasOrigins)
+    await writer.lookAhead(ids, rows, { replica, user: rules.user?.id, origins });
 }
 
 const guardOf = ({ store, scopes, rules }: Taking, writer: StoreWriter) =>
@@ -230,7 +233,7 @@ async function takeIn(
   const { id, part } = transaction;
   if (part === undefined) return takeUp(taking, writer, transaction, base, blocked);
   const known = await writer.receipts.get(id);
-  if (known !== undefined && isOwn(known, taking)) return outcomeOf(known);
+  if (known !== undefined && isOwn(known, taking)) return outcomeOf(known, taking, transaction);
   const of = { replica: taking.replica, id };
   // A first part begins anew: what another version of the app put by may have been cut elsewhere.
   if (part.index === 0) await writer.dropParts(taking.replica);
@@ -247,12 +250,18 @@ async function takeIn(
   return takeUp(taking, writer, whole, base, blocked);
 }
 
-function outcomeOf({ id, outcome }: Receipt): Outcome {
-  return outcome.kind === 'applied'
-    ? { id, outcome: 'applied', position: outcome.position }
-    : rejected(id, outcome.problems);
+/** The outcome that a receipt tells of. A replica whose file was copied from another one did not send it, so that it is not counted for it. */
+function outcomeOf(
+  { id, outcome, replica: sender }: Receipt,
+  { replica }: Taking,
+  { origins = [id] }: UploadedTransaction,
+): Outcome {
+  if (outcome.kind !== 'applied') return rejected(id, outcome.problems);
+  if (sender === null || sender === replica) return { id, outcome: 'applied', position: outcome.position };
+  return { id, outcome: 'applied-before', receipts: origins.map((origin) => ({ origin, id })) };
 }
 
+/** Takes a transaction up, with the keys of the database in the place of the replica's provisional ids. */
 async function takeUp(
   taking: Guarded,
   writer: StoreWriter,
@@ -260,6 +269,19 @@ async function takeUp(
   base: Based,
   blocked: Blocked,
 ): Promise<Outcome> {
+  const keys = await Translation.of(taking.store.schema, writer, transaction);
+  return keys.back(await takeUpAs(taking, writer, transaction, keys, base, blocked));
+}
+
+async function takeUpAs(
+  taking: Guarded,
+  writer: StoreWriter,
+  sent: UploadedTransaction,
+  translation: Translation,
+  base: Based,
+  blocked: Blocked,
+): Promise<Outcome> {
+  const transaction = translation.apply(sent);
   const { id, origins } = transaction;
   const { store, rules, guard, replica } = taking;
   const { schema } = store;
@@ -267,15 +289,17 @@ async function takeUp(
   const digest = digestOf(transaction);
   const known = await writer.receipts.get(id);
   if (known !== undefined) {
-    return known.digest === digest && isOwn(known, taking) ? outcomeOf(known) : rejected(id, [reusedId()]);
+    return known.digest === digest && isOwn(known, taking)
+      ? outcomeOf(known, taking, sent)
+      : rejected(id, [reusedId()]);
   }
   // The same act was applied under another id: by a copy of the file, or before the file was put back.
-  const before = await writer.receipts.appliedOrigins(replica, origins ?? [id]);
+  const before = await writer.receipts.appliedOrigins({ replica, user: rules.user?.id, origins: origins ?? [id] });
   if (before.length > 0) return { id, outcome: 'applied-before', receipts: before };
   // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
   if (base.reach === 'forgotten') return rejected(id, [forgottenOutcome(transaction)]);
   refuseUnreached(base.reach, 'of this push');
-  const blockedBy = blocked.causeOf(transaction.changes);
+  const blockedBy = blocked.causeOf(sent.changes);
   if (blockedBy !== undefined) return { id, outcome: 'blocked', blockedBy: blockedBy };
 
   const refuse = async (problems: readonly Problem[]): Promise<Outcome> => {
@@ -284,7 +308,7 @@ async function takeUp(
       id,
       digest,
       ...sender,
-      outcome: { kind: 'rejected', problems: problemsKept(problems) },
+      outcome: { kind: 'rejected', problems: problemsKept(problems.map((problem) => translation.own(problem))) },
     });
     return rejected(id, problems);
   };
@@ -296,11 +320,13 @@ async function takeUp(
     return isUnknown ? { id, outcome: 'deferred' } : refuse(unreadable);
   }
 
-  const keys = lockOrder(transaction.changes);
+  // Nothing else is known to be wrong: now it costs a key of the database.
+  const given = await translation.give(writer, transaction);
+  const keys = lockOrder(given.changes);
   const { stamps, hidden } = await guard.stamps(keys, await writer.stamps(keys, base.known));
   const byKey = new Map(keys.map((key, i) => [rowKey(key), stamps[i]]));
   const view = await guard.view();
-  const changes = transaction.changes.map((change) =>
+  const changes = given.changes.map((change) =>
     guard.completed(changeFromWire(schema, change), byKey.get(rowKey(change)), view),
   );
   const invalid = changes.flatMap((change) => changeProblems(schema.tables[change.table] as Table, change));
@@ -340,7 +366,10 @@ async function takeUp(
   }
   if (Object.keys(rules.tables).length > 0) guard.forget();
   const position = store.ordinal(await writer.position());
-  writer.receipts.save({ id, digest, ...sender, outcome: { kind: 'applied', position } });
+  // Sent again, it comes with the same keys.
+  const applied = given === transaction ? digest : digestOf(given);
+  writer.receipts.save({ id, digest: applied, ...sender, outcome: { kind: 'applied', position } });
+  if (translation.fresh.length > 0) await writer.saveAssignedKeys(replica, id, translation.fresh);
   return { id, outcome: 'applied', position, ...(values.length > 0 ? { values } : {}) };
 }
 

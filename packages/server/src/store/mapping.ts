@@ -52,6 +52,11 @@ export interface MappedTable {
   readonly softDelete: string | undefined;
 }
 
+/** Tells whether the database gives the keys of any table. */
+export function hasAssignedKeys({ tables }: Schema): boolean {
+  return Object.values(tables).some(({ assignedKey }) => assignedKey);
+}
+
 /** The tables of a schema that the server keeps. */
 export function keptTables(schema: Schema): string[] {
   return Object.entries(schema.tables).flatMap(([name, table]) => (table.home === 'device' ? [] : [name]));

@@ -38,11 +38,8 @@ export interface ReceiptStorage {
   lockIds(ids: readonly string[]): void | Promise<void>;
   /** The receipts of these ids that there are. */
   storedReceipts(ids: readonly string[]): readonly StoredReceipt[] | Promise<readonly StoredReceipt[]>;
-  /** Those of these origins of a replica that were applied. */
-  storedOrigins(
-    replica: string,
-    origins: readonly string[],
-  ): readonly AppliedOrigin[] | Promise<readonly AppliedOrigin[]>;
+  /** Those of these origins that were applied. */
+  storedOrigins(of: ReplicaOrigins): readonly AppliedOrigin[] | Promise<readonly AppliedOrigin[]>;
   /** Writes receipts into the same transaction as the rows. */
   insertReceipts(receipts: NewReceipts): void | Promise<void>;
 }
@@ -70,13 +67,13 @@ export class Receipts {
   }
 
   /** Looks up at once what will be asked for one by one. */
-  async lookUp(ids: readonly string[], { replica, origins }: ReplicaOrigins): Promise<void> {
+  async lookUp(ids: readonly string[], of: ReplicaOrigins): Promise<void> {
+    const { replica, origins } = of;
     await this.storage.lockIds([...ids, ...origins]);
     for (const id of ids) if (!this.receipts.has(id)) this.receipts.set(id, undefined);
     for (const stored of await this.storage.storedReceipts(ids)) this.receipts.set(stored.id, receiptOf(stored));
     for (const origin of origins) this.origins.set(originKey(replica, origin), null);
-    for (const { origin, id } of await this.storage.storedOrigins(replica, origins))
-      this.origins.set(originKey(replica, origin), id);
+    for (const { origin, id } of await this.storage.storedOrigins(of)) this.origins.set(originKey(replica, origin), id);
   }
 
   /** The receipt of a transaction; undefined where there is none, and none comes from others before this transaction ends. */
@@ -97,13 +94,14 @@ export class Receipts {
   }
 
   /** Those of these origins that were applied; nobody else applies one of them before this transaction ends. */
-  async appliedOrigins(replica: string, origins: readonly string[]): Promise<readonly AppliedOrigin[]> {
+  async appliedOrigins(of: ReplicaOrigins): Promise<readonly AppliedOrigin[]> {
+    const { replica, origins } = of;
     const known = origins.map((origin) => [origin, this.origins.get(originKey(replica, origin))] as const);
     if (known.every(([, id]) => id !== undefined))
       return known.flatMap(([origin, id]) => (typeof id === 'string' ? [{ origin, id }] : []));
     await this.storage.lockIds(origins);
     await this.write();
-    return this.storage.storedOrigins(replica, origins);
+    return this.storage.storedOrigins(of);
   }
 
   /** Writes what is still to be written: at the end, or before the database is asked for receipts. */

@@ -1,6 +1,7 @@
 import type {
   AnyRow,
   AppliedOrigin,
+  AssignedKey,
   Change,
   Column,
   Condition,
@@ -89,6 +90,23 @@ export interface Changed extends RowKey {
 
 /** A row as JSON carries it. */
 export type WholeRow = Extract<PulledRow, { readonly kind: 'insert' }>;
+
+/** How many rows of a table no trigger has seen come or go; counted up to 10,000 each. */
+export interface UnfollowedRows {
+  readonly unknown: number;
+  readonly gone: number;
+}
+
+/** More of them are not counted. */
+export const mostUnfollowed = 10_000;
+
+/**
+ * Which keys are asked for: those of provisional ids, whichever replica made the rows, since a copy of a file is another replica; or those that
+ * transactions of a replica were given.
+ */
+export type AssignedKeysOf =
+  | { readonly provisional: readonly string[] }
+  | { readonly replica: string; readonly receipts: readonly string[] };
 
 /** How much is read at once at most; a single row that is larger is read all the same. */
 export interface Room {
@@ -243,6 +261,8 @@ export interface StoreReader {
   unmoved(table: string, ids: readonly string[], position: Position): Promise<ReadonlySet<string>>;
   /** How many rows of a table fulfil a condition. */
   countRows(table: string, where?: Condition): Promise<number>;
+  /** Rows that the feed does not know of, and rows that it has and that are gone: written while nothing followed the table. */
+  unfollowedRows(table: string): Promise<UnfollowedRows>;
   /** How many rows have changed behind a position, by table. */
   countChanges(since: Position): Promise<Readonly<Record<string, number>>>;
   /** The rows of a table that fulfil a condition. */
@@ -258,16 +278,23 @@ export interface StoreReader {
   /** Those of these transactions that have been applied: of one user where he is named. */
   applied(ids: readonly string[], user?: string): Promise<string[]>;
   /** Those of these origins that were applied for a replica, with the ids of their receipts. */
-  appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]>;
+  appliedOrigins(of: Omit<ReplicaOrigins, 'replica'>): Promise<AppliedOrigin[]>;
+  /** The keys that rows of replicas were given. */
+  assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]>;
   /** How many transactions of a replica were applied. */
   uploads(replica: string): Promise<number>;
   /** Which columns of rows this replica has written last, by the key of a row. */
   sentBy(replica: string, rows: readonly RowKey[]): Promise<ReadonlyMap<string, (column: string) => boolean>>;
 }
 
-/** The replica, and the origins that it says its transactions are of. */
+/**
+ * The origins that a replica says its transactions are of. They are looked for among those of its user: a copy of a file is another replica,
+ * and what both hold is done once. Nobody learns of another user's.
+ */
 export interface ReplicaOrigins {
   readonly replica: string;
+  /** Undefined where there are no users. */
+  readonly user: string | undefined;
   readonly origins: readonly string[];
 }
 
@@ -279,6 +306,12 @@ export interface PartialTransaction {
 
 /** Writes in one database transaction. */
 export interface StoreWriter {
+  /** Keys for new rows of a table, as the database gives them; nobody else is given one of them. */
+  newKeys(table: string, count: number): Promise<string[]>;
+  /** The keys that rows of replicas were given. */
+  assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]>;
+  /** Keeps the keys that rows of a replica's transaction were given. */
+  saveAssignedKeys(replica: string, receipt: string, keys: readonly AssignedKey[]): Promise<void>;
   /** Looks up, and locks, at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
   lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void>;
   readonly receipts: Receipts;

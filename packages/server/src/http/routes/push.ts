@@ -3,6 +3,7 @@ import { type AppliedResponse, limits, type PushResponse } from '@koinon/core';
 import { readAppliedRequest, readPushRequest } from '@koinon/core/internal';
 import type { FastifyInstance } from 'fastify';
 import type { User } from '../../auth/authenticate.ts';
+import { appliedBefore } from '../../push/assigned-keys.ts';
 import { push } from '../../push/push.ts';
 import { announce, type Service } from '../service.ts';
 
@@ -13,8 +14,9 @@ export function pushRoutes(app: FastifyInstance, root: string, service: Service)
     takePush(service, request.body, admission.userOf(request)),
   );
   app.post(`${root}/applied`, { bodyLimit: limits.questionBytes }, async (request): Promise<AppliedResponse> => {
-    const { replica, origins } = await admission.admit(readAppliedRequest(request.body), admission.userOf(request));
-    return { receipts: await store.read((reader) => reader.appliedOrigins(replica, origins)) };
+    const user = admission.userOf(request);
+    const { replica, origins } = await admission.admit(readAppliedRequest(request.body), user);
+    return appliedBefore(store, replica, user?.id, origins);
   });
 }
 

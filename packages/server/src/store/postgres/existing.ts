@@ -22,6 +22,8 @@ export interface ExistingTable {
   /** Itself and, of a partitioned table, its leaves. */
   readonly relations: readonly { readonly sql: string; readonly triggers: readonly string[] }[];
   readonly isPartitioned: boolean;
+  /** An expression for the next key, where the database gives keys. */
+  readonly nextKey: string | undefined;
   /** Other relations that still have the triggers of this table, from before a mapping named another one. */
   readonly formerRelations: readonly string[];
 }
@@ -99,7 +101,18 @@ export async function existingTable(
       .sort((a, b) => Number(b.root) - Number(a.root))
       .map(({ root, sql, triggers }) => ({ sql: root ? mapped.sql : sql, triggers })),
     isPartitioned,
+    nextKey: await nextKeyOf(client, mapped, oid),
   };
+}
+
+async function nextKeyOf(client: ClientBase, { sql, idName }: MappedTable, oid: number): Promise<string | undefined> {
+  const { rows } = await client.query<{ next: string | null }>(
+    `SELECT CASE WHEN attidentity <> '' THEN format('nextval(%L::regclass)', pg_get_serial_sequence($2, attname))
+       WHEN atthasdef AND attgenerated = '' THEN pg_get_expr(adbin, adrelid) END AS next
+     FROM pg_attribute LEFT JOIN pg_attrdef ON adrelid = attrelid AND adnum = attnum WHERE attrelid = $1 AND attname = $3`,
+    [oid, sql, idName],
+  );
+  return rows[0]?.next ?? undefined;
 }
 
 /** A table that does not fit the schema. */

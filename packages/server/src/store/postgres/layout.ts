@@ -11,7 +11,7 @@ import {
 } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { layoutName, layoutVersion, refuseNewerLayout } from '../layout-version.ts';
-import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
+import { hasAssignedKeys, type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable } from '../tracking.ts';
 import { columnRule, columnType, type ExistingColumn, parameter } from './columns.ts';
 import { type ExistingTable, existingTable, invalidValue } from './existing.ts';
@@ -28,7 +28,10 @@ import {
 } from './triggers.ts';
 
 /** A table of the app, as the schema describes it and as it stands in the database. */
-export interface AppTable extends TrackedTable, Pick<MappedTable, 'table'> {}
+export interface AppTable extends TrackedTable, Pick<MappedTable, 'table'> {
+  /** An expression for the key of a new row, where the database gives it. */
+  readonly nextKey: string | undefined;
+}
 
 /** The layout that makes a database one that Koinon can serve: the SQL that is still to be run, and the tables after it. */
 export interface Layout {
@@ -37,6 +40,17 @@ export interface Layout {
   /** Tells whether Koinon has ever served it. */
   readonly isServed: boolean;
 }
+
+/** The keys that rows of replicas were given, by the ids under which they had been made. */
+const assignedKeyTable = `CREATE TABLE IF NOT EXISTS koinon.assigned_key (
+  replica text NOT NULL,
+  table_name text NOT NULL,
+  provisional text NOT NULL,
+  row_id text NOT NULL,
+  receipt text NOT NULL,
+  received_at timestamp with time zone NOT NULL,
+  PRIMARY KEY (provisional, table_name)
+)`;
 
 const koinonTables = [
   'CREATE SCHEMA IF NOT EXISTS koinon',
@@ -61,6 +75,7 @@ const koinonTables = [
   'CREATE INDEX IF NOT EXISTS stamp_by_position ON koinon.stamp (position)',
   'CREATE INDEX IF NOT EXISTS stamp_deleted ON koinon.stamp (position) WHERE deleted',
   "CREATE INDEX IF NOT EXISTS stamp_past ON koinon.stamp (position) WHERE past <> '{}'",
+  assignedKeyTable,
   `CREATE TABLE IF NOT EXISTS koinon.receipt (
   id text PRIMARY KEY,
   digest text NOT NULL,
@@ -80,6 +95,7 @@ const koinonTables = [
   PRIMARY KEY (replica, origin)
 )`,
   'CREATE INDEX IF NOT EXISTS origin_by_time ON koinon.origin (received_at)',
+  'CREATE INDEX IF NOT EXISTS origin_alone ON koinon.origin (origin)',
   `CREATE TABLE IF NOT EXISTS koinon.upload (
   replica text PRIMARY KEY,
   count bigint NOT NULL
@@ -148,6 +164,9 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
   const indexes: Index[] = [];
   const references: string[] = [];
   const tracking: string[] = [];
+  // A database may have been served before there were such keys.
+  if (noted !== undefined && hasAssignedKeys(schema) && !(await hasAssignedKeyTable(client)))
+    statements.push(assignedKeyTable);
   for (const mapped of mappedTables(schema, mapping)) {
     const standing = await existingTable(client, mapped, mapping[mapped.name] !== undefined);
     if (standing === undefined && mapping[mapped.name] !== undefined)
@@ -187,6 +206,11 @@ async function notedDigests(client: ClientBase): Promise<Map<string, string> | u
   return new Map(meta.rows.map(({ name, value }) => [name, value]));
 }
 
+async function hasAssignedKeyTable(client: ClientBase): Promise<boolean> {
+  const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.assigned_key') AS there");
+  return rows[0]?.there !== null;
+}
+
 async function indexNames(client: ClientBase): Promise<string[]> {
   const { rows } = await client.query<{ name: string }>(
     `SELECT n.nspname || '.' || c.relname AS name FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
@@ -208,10 +232,17 @@ function appTable(mapped: MappedTable, standing: ExistingTable | undefined): App
   };
   if (softDelete !== undefined && !standing?.columns.has(softDelete))
     throw invalidValue(mapped, `has no column ${softDelete}, which the mapping says marks deleted rows`);
+  const nextKey = table.assignedKey ? standing?.nextKey : undefined;
+  if (table.assignedKey && nextKey === undefined)
+    throw invalidValue(
+      mapped,
+      `does not give the key ${idName} itself, as assignedKey says; give the column a default, or make it an identity`,
+    );
   return {
     name,
     sql,
     table,
+    nextKey,
     id: existingColumn(idName, 'text'),
     columns: new Map(
       table.entries.map(([column, definition]) => [

@@ -1,24 +1,39 @@
-import type { AnyRow, AppliedOrigin, Condition, JsonValue, Position, RowKey, RowTimes, Table } from '@koinon/core';
+import type {
+  AnyRow,
+  AppliedOrigin,
+  AssignedKey,
+  Condition,
+  JsonValue,
+  Position,
+  RowKey,
+  RowTimes,
+  Table,
+} from '@koinon/core';
 import { everything, quoteText, rowKey } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { CursorKey } from '../../cursor/keys.ts';
 import {
+  type AssignedKeysOf,
   byTable,
   type Changed,
   type FeedPage,
   type KnownReplica,
+  mostUnfollowed,
   type Reach,
+  type ReplicaOrigins,
   type Room,
   type RowPage,
   type RowText,
   type StoreReader,
   type Tombstone,
   type TombstoneKeys,
+  type UnfollowedRows,
   type WantedTombstones,
   type WholeRow,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import type { TypedValues } from '../typed-values.ts';
+import { aliveSql } from './columns.ts';
 import { storedKeys } from './identity.ts';
 import type { AppTable } from './layout.ts';
 import { AppRows } from './rows.ts';
@@ -193,6 +208,18 @@ export class PostgresReader implements StoreReader {
     return this.rows.count(table, where);
   }
 
+  async unfollowedRows(name: string): Promise<UnfollowedRows> {
+    const { sql, id, softDelete } = this.rows.table(name);
+    const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
+    const stamp = 'FROM koinon.stamp s WHERE s.table_name = $1 AND NOT s.deleted';
+    const { rows } = await this.client.query<UnfollowedRows>(
+      `SELECT (SELECT count(*)::int FROM (SELECT FROM ${sql} r WHERE ${alive} AND NOT EXISTS (SELECT ${stamp} AND s.row_id = r.${id.sql}::text) LIMIT $2) u) AS unknown,
+         (SELECT count(*)::int FROM (SELECT ${stamp} AND NOT EXISTS (SELECT FROM ${sql} r WHERE r.${id.sql}::text = s.row_id AND ${alive}) LIMIT $2) g) AS gone`,
+      [name, mostUnfollowed],
+    );
+    return rows[0] as UnfollowedRows;
+  }
+
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
     return this.rows.where(table, where);
   }
@@ -237,12 +264,22 @@ export class PostgresReader implements StoreReader {
     return rows.map(({ id }) => id);
   }
 
-  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
+  async appliedOrigins({ user, origins }: Omit<ReplicaOrigins, 'replica'>): Promise<AppliedOrigin[]> {
+    const isOwn = '($1::text IS NULL OR coalesce(r.user_id, $1) = $1)';
     const { rows } = await this.client.query<AppliedOrigin>(
-      `SELECT id AS origin, id FROM koinon.receipt WHERE id = ANY($2) AND outcome = 'applied' AND replica = $1
-       UNION SELECT origin, receipt FROM koinon.origin WHERE replica = $1 AND origin = ANY($2)`,
-      [replica, origins],
+      `SELECT r.id AS origin, r.id FROM koinon.receipt r WHERE r.id = ANY($2) AND r.outcome = 'applied' AND ${isOwn}
+       UNION SELECT o.origin, r.id FROM koinon.origin o JOIN koinon.receipt r ON r.id = o.receipt WHERE o.origin = ANY($2) AND ${isOwn}`,
+      [user ?? null, origins],
     );
+    return rows;
+  }
+
+  async assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]> {
+    const keys = 'SELECT table_name AS "table", provisional, row_id AS id FROM koinon.assigned_key WHERE';
+    const { rows } =
+      'provisional' in of
+        ? await this.client.query<AssignedKey>(`${keys} provisional = ANY($1)`, [of.provisional])
+        : await this.client.query<AssignedKey>(`${keys} replica = $1 AND receipt = ANY($2)`, [of.replica, of.receipts]);
     return rows;
   }
 

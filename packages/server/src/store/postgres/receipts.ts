@@ -1,7 +1,7 @@
-import type { AppliedOrigin, WireChange } from '@koinon/core';
+import type { AppliedOrigin, AssignedKey, WireChange } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from '../receipts.ts';
-import type { PartialTransaction } from '../store.ts';
+import type { AssignedKeysOf, PartialTransaction, ReplicaOrigins } from '../store.ts';
 import type { PostgresReader } from './reader.ts';
 import { Retention } from './retention.ts';
 
@@ -37,13 +37,24 @@ export class ReceiptTables extends Retention implements ReceiptStorage {
     return rows;
   }
 
-  storedOrigins(replica: string, origins: readonly string[]): Promise<readonly AppliedOrigin[]> {
-    return this.reader.appliedOrigins(replica, origins);
+  storedOrigins(of: ReplicaOrigins): Promise<readonly AppliedOrigin[]> {
+    return this.reader.appliedOrigins(of);
   }
 
   async applied(ids: readonly string[], user?: string): Promise<string[]> {
     await this.receipts.write();
     return this.reader.applied(ids, user);
+  }
+
+  async assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]> {
+    return this.reader.assignedKeys(of);
+  }
+
+  async saveAssignedKeys(replica: string, receipt: string, keys: readonly AssignedKey[]): Promise<void> {
+    await this.client.query(
+      `INSERT INTO koinon.assigned_key SELECT $1, key ->> 0, key ->> 1, key ->> 2, $2, now() FROM json_array_elements($3) key`,
+      [replica, receipt, JSON.stringify(keys.map(({ table, provisional, id }) => [table, provisional, id]))],
+    );
   }
 
   async insertReceipts({ receipts, origins, uploads }: NewReceipts): Promise<void> {

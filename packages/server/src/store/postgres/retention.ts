@@ -86,6 +86,15 @@ export class Retention {
          WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
       [most],
     );
+    const { rows: keys } = await this.client.query<{ there: string | null }>(
+      "SELECT to_regclass('koinon.assigned_key') AS there",
+    );
+    if (keys[0]?.there !== null)
+      await this.client.query(
+        `DELETE FROM koinon.assigned_key WHERE (provisional, table_name) IN (SELECT provisional, table_name FROM koinon.assigned_key
+           WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+        [most],
+      );
     const parts = await this.client.query(
       `DELETE FROM koinon.part WHERE (replica, id, number) IN (SELECT replica, id, number FROM koinon.part
          WHERE received_at < $2 LIMIT $1 FOR UPDATE SKIP LOCKED)`,

@@ -128,7 +128,7 @@ export class RowWriter {
       : '';
     await this.translated(first, async () => {
       const returned = await this.run<{ id: string }>(
-        `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')}) VALUES ${rows.join(', ')}${revived}${id.type === 'text' ? '' : ` RETURNING ${id.sql}::text AS id`}`,
+        `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')})${id.filled === 'always' && table.assignedKey ? ' OVERRIDING SYSTEM VALUE' : ''} VALUES ${rows.join(', ')}${revived}${id.type === 'text' ? '' : ` RETURNING ${id.sql}::text AS id`}`,
         values,
       );
       // A number or a UUID has one form here: under another the device would not know its own row again.

@@ -22,6 +22,9 @@ import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 
 /** Writes of one connection; the caller holds a transaction open around them. */
+/** How often keys are asked for, a hundred at a time, before it is given up that one is free. */
+const mostKeyRounds = 100;
+
 export class PostgresWriter extends ReceiptTables implements StoreWriter {
   private readonly tables: ReadonlyMap<string, AppTable>;
   private readonly appRows: AppRows;
@@ -153,6 +156,22 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
       "SELECT set_config('koinon.receipt', $1, true), set_config('koinon.edited_at', $2, true)",
       [receipt, editedAt],
     );
+  }
+
+  async newKeys(name: string, count: number): Promise<string[]> {
+    const { sql, id, nextKey } = this.tables.get(name) as AppTable;
+    const keys: string[] = [];
+    // Somebody may have written a number that the sequence had yet to come to.
+    for (let rounds = 0; keys.length < count; rounds++) {
+      if (rounds === mostKeyRounds) throw new Error(`the keys that the database gives for ${name} are taken`);
+      const { rows } = await this.client.query<{ key: string; taken: boolean }>(
+        `SELECT key::text AS key, EXISTS (SELECT FROM ${sql} t WHERE t.${id.sql} = key) AS taken
+         FROM (SELECT (${nextKey})::${id.type} AS key FROM generate_series(1, $1) OFFSET 0) given`,
+        [Math.max(count - keys.length, rounds === 0 ? 1 : 100)],
+      );
+      keys.push(...rows.flatMap(({ key, taken }) => (taken ? [] : [key])));
+    }
+    return keys.slice(0, count);
   }
 
   async nextInSequence(name: string): Promise<number> {

@@ -1,13 +1,13 @@
 import { KoinonError, type Schema, type Table } from '@koinon/core';
 import { columnDdl, createIndexes, createTable, quoteName, serverColumnDdl } from '@koinon/core/internal';
 import { layoutName, layoutVersion } from '../layout-version.ts';
-import { keptTables, type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
+import { hasAssignedKeys, keptTables, type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable, type TrackingFault, triggersTouched } from '../tracking.ts';
 import type { Prepared } from './driver.ts';
 import { beginEpoch, type Identity } from './identity.ts';
 import { lossesOf } from './losses.ts';
 import { hasInsertTrigger, isServed, resendTable, track, trackedTable } from './tracking.ts';
-import { koinonTables } from './triggers.ts';
+import { assignedKeyTable, koinonTables } from './triggers.ts';
 import { isMapped, makeView } from './views.ts';
 
 /** A file that is ready to be served. */
@@ -38,6 +38,8 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
   const faults: TrackingFault[] = [];
   if (database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_stamp'") === undefined)
     connection.exec(`${koinonTables}; INSERT INTO koinon_meta VALUES ('${layoutName}', '${layoutVersion}')`);
+  // A database may have been served before there were such keys.
+  if (hasAssignedKeys(schema)) connection.exec(assignedKeyTable);
   const tables = mappedTables(schema, mapping);
   for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);
   for (const mapped of tables) {

@@ -1,6 +1,7 @@
 import type {
   AnyRow,
   AppliedOrigin,
+  AssignedKey,
   Condition,
   JsonValue,
   Position,
@@ -13,18 +14,22 @@ import type {
 import { columnsToWire, conditionSql, everything, quoteText, rowKey } from '@koinon/core/internal';
 import type { CursorKey } from '../../cursor/keys.ts';
 import {
+  type AssignedKeysOf,
   byTable,
   type Changed,
   type FeedPage,
   heldBytes,
   type KnownReplica,
+  mostUnfollowed,
   type Reach,
+  type ReplicaOrigins,
   type Room,
   type RowPage,
   type RowText,
   type StoreReader,
   type Tombstone,
   type TombstoneKeys,
+  type UnfollowedRows,
   type WantedTombstones,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
@@ -218,6 +223,18 @@ export class SqliteReader implements StoreReader {
     return this.rows.count(table, where);
   }
 
+  async unfollowedRows(table: string): Promise<UnfollowedRows> {
+    const relation = this.rows.relation(table);
+    const stamp = 'FROM koinon_stamp s WHERE s.table_name = ?1 AND s.deleted = 0';
+    const found = this.database.get<UnfollowedRows>(
+      `SELECT (SELECT count(*) FROM (SELECT 1 FROM ${relation} r WHERE NOT EXISTS (SELECT 1 ${stamp} AND s.row_id = r.id) LIMIT ?2)) AS unknown,
+         (SELECT count(*) FROM (SELECT 1 ${stamp} AND NOT EXISTS (SELECT 1 FROM ${relation} r WHERE r.id = s.row_id) LIMIT ?2)) AS gone`,
+      table,
+      mostUnfollowed,
+    );
+    return { unknown: found?.unknown ?? 0, gone: found?.gone ?? 0 };
+  }
+
   async rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
     return this.rows.where(table, where);
   }
@@ -262,13 +279,28 @@ export class SqliteReader implements StoreReader {
     return ids.filter((id) => applied.has(id));
   }
 
-  async appliedOrigins(replica: string, origins: readonly string[]): Promise<AppliedOrigin[]> {
+  async appliedOrigins({ user, origins }: Omit<ReplicaOrigins, 'replica'>): Promise<AppliedOrigin[]> {
     const wanted = 'SELECT value FROM json_each(?2)';
+    const isOwn = '(?1 IS NULL OR coalesce(r.user_id, ?1) = ?1)';
     return this.database.all<AppliedOrigin>(
-      `SELECT id AS origin, id FROM koinon_receipt WHERE id IN (${wanted}) AND outcome = 'applied' AND replica = ?1
-       UNION SELECT origin, receipt FROM koinon_origin WHERE replica = ?1 AND origin IN (${wanted})`,
-      replica,
+      `SELECT r.id AS origin, r.id FROM koinon_receipt r WHERE r.id IN (${wanted}) AND r.outcome = 'applied' AND ${isOwn}
+       UNION SELECT o.origin, r.id FROM koinon_origin o JOIN koinon_receipt r ON r.id = o.receipt WHERE o.origin IN (${wanted}) AND ${isOwn}`,
+      user ?? null,
       JSON.stringify(origins),
+    );
+  }
+
+  async assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]> {
+    const keys = 'SELECT table_name AS "table", provisional, row_id AS id FROM koinon_assigned_key WHERE';
+    if ('provisional' in of)
+      return this.database.all<AssignedKey>(
+        `${keys} provisional IN (SELECT value FROM json_each(?))`,
+        JSON.stringify(of.provisional),
+      );
+    return this.database.all<AssignedKey>(
+      `${keys} replica = ? AND receipt IN (SELECT value FROM json_each(?))`,
+      of.replica,
+      JSON.stringify(of.receipts),
     );
   }
 

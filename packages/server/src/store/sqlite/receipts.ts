@@ -1,6 +1,6 @@
-import type { AppliedOrigin, WireChange } from '@koinon/core';
+import type { AppliedOrigin, AssignedKey, WireChange } from '@koinon/core';
 import { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from '../receipts.ts';
-import type { PartialTransaction } from '../store.ts';
+import type { AssignedKeysOf, PartialTransaction, ReplicaOrigins } from '../store.ts';
 import type { Prepared } from './driver.ts';
 import type { SqliteReader } from './reader.ts';
 import { Retention } from './retention.ts';
@@ -28,8 +28,8 @@ export class ReceiptTables extends Retention implements ReceiptStorage {
     );
   }
 
-  storedOrigins(replica: string, origins: readonly string[]): Promise<readonly AppliedOrigin[]> {
-    return this.reader.appliedOrigins(replica, origins);
+  storedOrigins(of: ReplicaOrigins): Promise<readonly AppliedOrigin[]> {
+    return this.reader.appliedOrigins(of);
   }
 
   applied(ids: readonly string[], user?: string): Promise<string[]> {
@@ -60,6 +60,20 @@ export class ReceiptTables extends Retention implements ReceiptStorage {
         replica,
         count,
       );
+  }
+
+  async assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]> {
+    return this.reader.assignedKeys(of);
+  }
+
+  async saveAssignedKeys(replica: string, receipt: string, keys: readonly AssignedKey[]): Promise<void> {
+    this.database.run(
+      `INSERT INTO koinon_assigned_key SELECT ?1, value ->> 0, value ->> 1, value ->> 2, ?2, ?3 FROM json_each(?4)`,
+      replica,
+      receipt,
+      new Date().toISOString(),
+      JSON.stringify(keys.map(({ table, provisional, id }) => [table, provisional, id])),
+    );
   }
 
   async savePart({ replica, id }: PartialTransaction, index: number, changes: readonly WireChange[]): Promise<number> {

@@ -87,6 +87,12 @@ export class Retention {
       `DELETE FROM koinon_origin WHERE (replica, origin) IN (SELECT replica, origin FROM koinon_origin
          WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
     );
+    if (this.database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_assigned_key'") !== undefined)
+      this.database.run(
+        `DELETE FROM koinon_assigned_key WHERE (provisional, table_name) IN (SELECT provisional, table_name FROM koinon_assigned_key
+           WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
+        most,
+      );
     const parts = count(
       `DELETE FROM koinon_part WHERE (replica, id, number) IN (SELECT replica, id, number FROM koinon_part
          WHERE received_at < ?2 LIMIT ?1)`,

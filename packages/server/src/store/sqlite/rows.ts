@@ -67,6 +67,11 @@ export class AppRows {
     this.tables = tables;
   }
 
+  /** The quoted name by which a table is read. */
+  relation(table: string): string {
+    return this.tables.relation(table);
+  }
+
   /** A row; null where there is none. */
   byId(table: string, id: string): AnyRow | null {
     const raw = this.database.get(`SELECT ${this.fields(table)} FROM ${this.tables.relation(table)} WHERE id = ?`, id);

@@ -111,6 +111,18 @@ export function trackedTable(database: Prepared, mapped: MappedTable, mapping: M
   throw new KoinonError('schema-invalid', `The table ${relation} of ${name} ${table}.`, { table: name });
 }
 
+/** The way in which a table gives new rows their key: a number, or an expression; undefined where it does not. */
+export function keyDefaultOf(database: Prepared, relation: string, key: string): string | undefined {
+  const columns = database.all<{ name: string; type: string; pk: number; initial: string | null }>(
+    'SELECT name, type, pk, dflt_value AS initial FROM pragma_table_xinfo(?)',
+    relation,
+  );
+  const column = columns.find(({ name }) => name === key);
+  // Such a column is the number of the row itself.
+  const isNumber = column?.pk === 1 && /^integer$/i.test(column.type) && columns.every(({ pk }) => pk < 2);
+  return isNumber ? 'number' : (column?.initial ?? undefined) && `(${column?.initial})`;
+}
+
 /** Reads what a table is: another program may have given it more columns or unique indexes. A text says why it cannot be followed. */
 function standingTable(database: Prepared, mapped: MappedTable, mapping: Mapping): TrackedTable | string {
   const { name, relation, namespace, idName, columnNames, softDelete, table } = mapped;
@@ -142,6 +154,8 @@ function standingTable(database: Prepared, mapped: MappedTable, mapping: Mapping
     return `has no key or unique index on ${idName} alone`;
   if (database.get(`SELECT 1 FROM ${quoteName(relation)} WHERE ${quoteName(idName)} IS NULL LIMIT 1`) !== undefined)
     return `has rows without ${idName}; give them one, or delete them`;
+  if (table.assignedKey && keyDefaultOf(database, relation, idName) === undefined)
+    return `does not give the key ${idName} itself, as assignedKey says; make it an INTEGER PRIMARY KEY, or give it a default`;
   const all = [...standing.keys()].filter((column) => column !== idName);
   return {
     name,

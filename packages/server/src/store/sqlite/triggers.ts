@@ -31,6 +31,17 @@ export function aliveSql({ mark }: Pick<TrackedTable, 'mark'>, row: string): str
 }
 
 /** The server's own tables in an SQLite database. */
+/** The keys that rows of replicas were given, by the ids under which they had been made. */
+export const assignedKeyTable = `CREATE TABLE IF NOT EXISTS koinon_assigned_key (
+  replica TEXT NOT NULL,
+  table_name TEXT NOT NULL,
+  provisional TEXT NOT NULL,
+  row_id TEXT NOT NULL,
+  receipt TEXT NOT NULL,
+  received_at TEXT NOT NULL,
+  PRIMARY KEY (provisional, table_name)
+) WITHOUT ROWID`;
+
 export const koinonTables = `
 CREATE TABLE IF NOT EXISTS koinon_meta (
   name TEXT PRIMARY KEY NOT NULL,
@@ -73,6 +84,7 @@ CREATE TABLE IF NOT EXISTS koinon_replaced (
   image TEXT NOT NULL,
   PRIMARY KEY (table_name, row_id)
 ) WITHOUT ROWID;
+${assignedKeyTable};
 CREATE TABLE IF NOT EXISTS koinon_receipt (
   id TEXT PRIMARY KEY NOT NULL,
   digest TEXT NOT NULL,
@@ -91,6 +103,7 @@ CREATE TABLE IF NOT EXISTS koinon_origin (
   PRIMARY KEY (replica, origin)
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS koinon_origin_by_time ON koinon_origin (received_at);
+CREATE INDEX IF NOT EXISTS koinon_origin_alone ON koinon_origin (origin);
 -- How many transactions of each replica were applied.
 CREATE TABLE IF NOT EXISTS koinon_upload (
   replica TEXT PRIMARY KEY NOT NULL,

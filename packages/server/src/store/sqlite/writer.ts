@@ -32,6 +32,7 @@ import { ReceiptTables } from './receipts.ts';
 import type { TableReading } from './rows.ts';
 import type { Stamping } from './stamping.ts';
 import type { StoredTimes } from './stored-times.ts';
+import { keyDefaultOf } from './tracking.ts';
 import type { Filled } from './views.ts';
 
 /** How tables stand, for whoever writes them. */
@@ -43,7 +44,7 @@ interface TableWriting extends TableReading {
 /** Writes of the one write connection; the caller holds a transaction open around them. */
 export class SqliteWriter extends ReceiptTables implements StoreWriter {
   private readonly schema: Schema;
-  private readonly columnNames: ReadonlyMap<string, MappedTable['columnNames']>;
+  private readonly mapped: ReadonlyMap<string, MappedTable>;
   private readonly times: StoredTimes;
   private readonly filled: TableWriting['filled'];
   private readonly relation: (table: string) => string;
@@ -85,7 +86,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     super(database, new SqliteReader(database, schema, tables));
     this.trace = trace;
     this.stamping = stamping;
-    this.columnNames = new Map(mappedTables(schema, mapping).map(({ name, columnNames }) => [name, columnNames]));
+    this.mapped = new Map(mappedTables(schema, mapping).map((mapped) => [mapped.name, mapped]));
     this.times = tables.times;
     this.filled = tables.filled;
     this.relation = tables.relation;
@@ -152,6 +153,30 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     const found = this.database.get<StampRow>(read, key.table, key.id) ?? null;
     this.stampsAhead.set(text, found);
     return found;
+  }
+
+  async newKeys(name: string, count: number): Promise<string[]> {
+    this.inserts.write();
+    const { relation, idName } = this.mapped.get(name) as MappedTable;
+    const [T, K] = [relation, idName].map(quoteName) as [string, string];
+    const next = keyDefaultOf(this.database, relation, idName);
+    if (next !== 'number')
+      return this.database
+        .all<{ key: string }>(
+          `WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < ?) SELECT CAST(${next} AS TEXT) AS key FROM n`,
+          count,
+        )
+        .map(({ key }) => key);
+    // One writer at a time. A number that a row of a device had is not given again, also where that row is gone.
+    const hasSequence = this.database.get("SELECT 1 FROM sqlite_schema WHERE name = 'sqlite_sequence'") !== undefined;
+    const counted = hasSequence ? '(SELECT seq FROM sqlite_sequence WHERE name = ?1)' : '?1 * 0';
+    const found = this.database.get<{ last: number }>(
+      `SELECT max(coalesce((SELECT max(${K}) FROM ${T}), 0), coalesce(${counted}, 0),
+         coalesce((SELECT max(CAST(row_id AS INTEGER)) FROM koinon_assigned_key WHERE table_name = ?2), 0)) AS last`,
+      relation,
+      name,
+    );
+    return Array.from({ length: count }, (_, n) => String((found?.last ?? 0) + n + 1));
   }
 
   async nextInSequence(name: string): Promise<number> {
@@ -240,7 +265,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
       else if (change.kind === 'update') this.update(table, change);
       else this.run(`DELETE FROM ${this.relation(change.table)} WHERE id = ?`, change.id);
     } catch (error) {
-      const problem = constraintProblem(error, change, table, this.columnNames.get(change.table));
+      const problem = constraintProblem(error, change, table, this.mapped.get(change.table)?.columnNames);
       throw problem ? new ConstraintError(problem) : error;
     }
   }

@@ -1,0 +1,140 @@
+import type { AppliedResponse, AssignedKey, Outcome, Schema, UploadedTransaction, WireChange } from '@koinon/core';
+import { rowKey } from '@koinon/core/internal';
+import { hasAssignedKeys } from '../store/mapping.ts';
+import type { Store, StoreWriter } from '../store/store.ts';
+
+// Tables whose keys the database gives: a device makes a row under a provisional id, which only it and the server know. What a device
+// sends is translated before anything else looks at it, and what it is told is translated back.
+
+/** Which of these origins of a user were applied, and the keys that its rows were given. */
+export async function appliedBefore(
+  store: Store,
+  replica: string,
+  user: string | undefined,
+  origins: readonly string[],
+): Promise<AppliedResponse> {
+  return store.read(async (reader) => {
+    const receipts = await reader.appliedOrigins({ user, origins });
+    if (receipts.length === 0 || !hasAssignedKeys(store.schema)) return { receipts };
+    const assigned = await reader.assignedKeys({ replica, receipts: receipts.map(({ id }) => id) });
+    return { receipts, ...(assigned.length > 0 ? { assigned } : {}) };
+  });
+}
+
+/** The keys of the rows of one uploaded transaction. */
+export class Translation {
+  private readonly schema: Schema;
+  private readonly forward = new Map<string, string>();
+  private readonly backward = new Map<string, string>();
+  private readonly pairs: AssignedKey[] = [];
+  /** The keys that were given just now. */
+  readonly fresh: AssignedKey[] = [];
+
+  private constructor(schema: Schema) {
+    this.schema = schema;
+  }
+
+  /** The keys that are known of what a transaction names. */
+  static async of(schema: Schema, writer: StoreWriter, { changes }: UploadedTransaction): Promise<Translation> {
+    const translation = new Translation(schema);
+    if (!hasAssignedKeys(schema)) return translation;
+    const named = new Set(changes.flatMap((change) => translation.named(change)));
+    if (named.size > 0)
+      for (const pair of await writer.assignedKeys({ provisional: [...named] })) translation.add(pair);
+    return translation;
+  }
+
+  /** The ids in a change that may be provisional. */
+  private named(change: WireChange): string[] {
+    const own = this.isAssigned(change.table) ? [change.id] : [];
+    return [...own, ...this.references(change).map(([, , id]) => id)];
+  }
+
+  private isAssigned(table: string | undefined): boolean {
+    return (
+      table !== undefined && Object.hasOwn(this.schema.tables, table) && this.schema.tables[table]?.assignedKey === true
+    );
+  }
+
+  /** The references in a change to rows whose keys are given: column, table and id. */
+  private references({ table, columns = {} }: WireChange): (readonly [column: string, table: string, id: string])[] {
+    const definition = Object.hasOwn(this.schema.tables, table) ? this.schema.tables[table] : undefined;
+    return Object.entries(columns).flatMap(([name, value]) => {
+      const target =
+        definition && Object.hasOwn(definition.columns, name) ? definition.columns[name]?.target : undefined;
+      return target !== undefined && this.isAssigned(target) && typeof value === 'string'
+        ? [[name, target, value]]
+        : [];
+    });
+  }
+
+  private add(pair: AssignedKey): void {
+    const { table, provisional, id } = pair;
+    this.pairs.push(pair);
+    this.forward.set(rowKey({ table, id: provisional }), id);
+    this.backward.set(rowKey({ table, id }), provisional);
+  }
+
+  /** A transaction with the keys that are known in the place of provisional ids. */
+  apply(transaction: UploadedTransaction): UploadedTransaction {
+    if (this.pairs.length === 0) return transaction;
+    return { ...transaction, changes: transaction.changes.map((change) => this.translated(change)) };
+  }
+
+  private translated(change: WireChange): WireChange {
+    const id = this.forward.get(rowKey(change)) ?? change.id;
+    const references = this.references(change).flatMap(([name, table, value]) => {
+      const key = this.forward.get(rowKey({ table, id: value }));
+      return key === undefined ? [] : [[name, key] as const];
+    });
+    if (references.length === 0) return id === change.id ? change : { ...change, id };
+    return { ...change, id, columns: { ...change.columns, ...Object.fromEntries(references) } };
+  }
+
+  /** Takes keys from the database for the new rows of a transaction, which are written under them. */
+  async give(writer: StoreWriter, transaction: UploadedTransaction): Promise<UploadedTransaction> {
+    const rows = new Map<string, string[]>();
+    for (const { kind, table, id } of transaction.changes)
+      if (kind === 'insert' && this.isAssigned(table) && !this.backward.has(rowKey({ table, id })))
+        rows.set(table, [...(rows.get(table) ?? []), id]);
+    if (rows.size === 0) return transaction;
+    for (const [table, provisional] of rows) {
+      const ids = await writer.newKeys(table, provisional.length);
+      for (const [i, each] of provisional.entries()) {
+        const pair = { table, provisional: each, id: ids[i] as string };
+        this.add(pair);
+        this.fresh.push(pair);
+      }
+    }
+    return this.apply(transaction);
+  }
+
+  /** What is said of a row, by the id that the replica knows. */
+  own<Row extends { readonly table?: string; readonly id?: string }>(row: Row): Row {
+    const { table, id } = row;
+    const known = table !== undefined && id !== undefined ? this.backward.get(rowKey({ table, id })) : undefined;
+    return known === undefined ? row : { ...row, id: known };
+  }
+
+  /** An outcome in the words of the replica, which knows its own ids, and the keys with it. */
+  back(outcome: Outcome): Outcome {
+    if (this.pairs.length === 0) return outcome;
+    const own = <Row extends { readonly table?: string; readonly id?: string }>(row: Row) => this.own(row);
+    switch (outcome.outcome) {
+      case 'applied':
+        return {
+          ...outcome,
+          ...(outcome.values ? { values: outcome.values.map(own) } : {}),
+          assigned: this.pairs,
+        };
+      case 'applied-before':
+        return { ...outcome, assigned: this.pairs };
+      case 'stale':
+        return { ...outcome, rows: outcome.rows.map(own) };
+      case 'rejected':
+        return { ...outcome, problems: outcome.problems.map(own) };
+      default:
+        return outcome;
+    }
+  }
+}

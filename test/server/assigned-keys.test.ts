@@ -1,0 +1,370 @@
+import { copyFile, mkdtemp, rm } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { httpTransport, openReplica, type Replica, type Transport } from '@koinon/client';
+import { counter, reference, schema, table, text } from '@koinon/core';
+import { postgresStore, type RunningServer, sqliteStore, startServer } from '@koinon/server';
+import fc from 'fast-check';
+import { describe, expect, onTestFinished, test } from 'vitest';
+import { runs } from '../support/runs.ts';
+import { type Database, newDatabase, type Shell, type StoreKind, storeKinds } from '../support/stores.ts';
+import { never } from '../support/world.ts';
+
+// Tables whose keys the database gives: a row is made on a device under a provisional id, and has its key from the server.
+
+const register = schema({
+  site: table(
+    { name: text({ unique: true }), visits: counter() },
+    { assignedKey: true, label: 'site', namedBy: 'name' },
+  ),
+  hive: table({ site: reference('site'), mark: text() }, { assignedKey: true }),
+  note: table({
+    site: reference('site', { optional: true }),
+    hive: reference('hive', { optional: true }),
+    line: text(),
+  }),
+});
+type Register = typeof register;
+
+const mapping = {
+  site: { name: 'sites', columns: { id: 'no' } },
+  hive: { name: 'hives', columns: { id: 'hive_no', site: 'site_no' } },
+  note: { name: 'notes', columns: { site: 'site_no', hive: 'hive_no' } },
+};
+
+const theirTables = {
+  SQLite: `CREATE TABLE sites (no INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, visits INTEGER NOT NULL DEFAULT 0);
+    CREATE TABLE hives (hive_no INTEGER PRIMARY KEY AUTOINCREMENT, site_no INTEGER NOT NULL REFERENCES sites (no), mark TEXT NOT NULL);
+    CREATE TABLE notes (id TEXT PRIMARY KEY NOT NULL, site_no INTEGER REFERENCES sites (no), hive_no INTEGER REFERENCES hives (hive_no), line TEXT NOT NULL)`,
+  PostgreSQL: `CREATE TABLE sites (no integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text NOT NULL UNIQUE, visits bigint NOT NULL DEFAULT 0);
+    CREATE TABLE hives (hive_no bigserial PRIMARY KEY, site_no integer NOT NULL REFERENCES sites (no), mark text NOT NULL);
+    CREATE TABLE notes (id text PRIMARY KEY, site_no integer REFERENCES sites (no), hive_no bigint REFERENCES hives (hive_no), line text NOT NULL)`,
+};
+
+/** An office with its tables, a server on them, and devices. */
+class Office {
+  readonly folder: string;
+  readonly database: Database;
+  shell: Shell;
+  server: RunningServer;
+  /** Answers of the server that do not reach the devices: uploads that were taken up nevertheless. */
+  lost = 0;
+  private readonly kind: StoreKind;
+  private readonly devices: Replica<Register>[] = [];
+
+  private constructor(kind: StoreKind, folder: string, database: Database, shell: Shell, server: RunningServer) {
+    Object.assign(this, { kind, folder, database, shell, server });
+    this.kind = kind;
+    this.folder = folder;
+    this.database = database;
+    this.shell = shell;
+    this.server = server;
+  }
+
+  static async open(kind: StoreKind): Promise<Office> {
+    const folder = await mkdtemp(join(tmpdir(), 'koinon-keys-'));
+    const database = await newDatabase(kind, folder);
+    const shell = await database.shell();
+    await shell.exec(`${theirTables[kind]}; INSERT INTO sites (name) VALUES ('Tolver Down')`);
+    return new Office(kind, folder, database, shell, await Office.serve(kind, database, 0));
+  }
+
+  private static async serve(kind: StoreKind, database: Database, port: number): Promise<RunningServer> {
+    const open = kind === 'SQLite' ? sqliteStore : postgresStore;
+    return startServer({ store: await open(register, database.address, { mapping }), port });
+  }
+
+  async device(file?: string): Promise<Replica<Register>> {
+    const { server } = this;
+    const there = httpTransport(server.url);
+    const losing: Transport = {
+      ...there,
+      push: async (...given) => {
+        const answer = await there.push(...given);
+        if (this.lost > 0 && this.lost--) throw new TypeError('the connection was cut');
+        return answer;
+      },
+    };
+    const made = await openReplica({
+      schema: register,
+      server: losing,
+      ...(file ? { file: join(this.folder, file) } : {}),
+      sync: { when: never, live: false, upload: 'every step' },
+    });
+    this.devices.push(made);
+    return made;
+  }
+
+  /** The names of sites, with the marks of their hives and the lines of notes, as the office sees them. */
+  register(): Promise<{ name: string; no: number }[]> {
+    return this.shell.all('SELECT name, no FROM sites ORDER BY no');
+  }
+
+  async backup(): Promise<() => Promise<void>> {
+    let putBack: (() => Promise<void>) | undefined;
+    await this.restart(async () => {
+      putBack = await this.database.backup();
+    });
+    return () => this.restart(async () => putBack?.());
+  }
+
+  private async restart(meanwhile: () => Promise<void>): Promise<void> {
+    const port = Number(new URL(this.server.url).port);
+    await this.server.close();
+    await this.shell.close();
+    await meanwhile();
+    this.shell = await this.database.shell();
+    this.server = await Office.serve(this.kind, this.database, port);
+  }
+
+  async end(): Promise<void> {
+    for (const device of this.devices) await device.close();
+    await this.server.close();
+    await this.shell.close();
+    await this.database.drop();
+    await rm(this.folder, { recursive: true, force: true });
+  }
+}
+
+async function inTest(kind: StoreKind): Promise<Office> {
+  const office = await Office.open(kind);
+  onTestFinished(() => office.end());
+  return office;
+}
+
+describe.each(storeKinds)('%s', (kind) => {
+  test('K2, K3, K4: references, live queries, a draft and late calls follow the key, while the office takes the next number', async () => {
+    const office = await inTest(kind);
+    const [one, other] = [await office.device(), await office.device()];
+    const made = await one.insert('site', { name: 'Marrowfen' });
+    const hive = await one.insert('hive', { site: made.id, mark: 'A1' });
+    await one.insert('note', { site: made.id, hive: hive.id, line: 'gentle' });
+    await expect(one.insert('site', { id: '7', name: 'of my own' })).rejects.toMatchObject({ code: 'value-assigned' });
+    const seen: (readonly string[])[] = [];
+    const stop = one
+      .live({ from: 'hive', where: { site: made.id } })
+      .subscribe(({ rows }) => seen.push(rows.map(({ mark }) => mark)));
+    const shown: string[][] = [];
+    const stopSites = one
+      .live({ from: 'site', order: 'name' })
+      .subscribe(({ rows }) => shown.push(rows.map(({ name }) => name)));
+    const draft = one.draft();
+    await draft.update('site', made.id, { name: 'Marrowfen, by the mill' });
+    await draft.insert('hive', { site: made.id, mark: 'A2' });
+    await office.shell.exec("INSERT INTO sites (name) VALUES ('Old Quay')");
+    await other.insert('site', { name: 'Wick' });
+    await other.sync();
+    expect((await one.sync()).up).toMatchObject({ applied: 3, rejected: 0 });
+    const numbers = Object.fromEntries((await office.register()).map(({ name, no }) => [name, String(no)]));
+    expect(Object.keys(numbers).sort()).toEqual(['Marrowfen', 'Old Quay', 'Tolver Down', 'Wick']);
+    // Both ids find the row; everything that is stored has the key.
+    expect(await one.get('site', made.id)).toMatchObject({ id: numbers.Marrowfen, name: 'Marrowfen' });
+    expect(await one.rows({ from: 'hive', where: { site: made.id } })).toMatchObject([{ site: numbers.Marrowfen }]);
+    expect(await one.rows({ from: 'note' })).toMatchObject([{ site: numbers.Marrowfen, line: 'gentle' }]);
+    expect(draft.changes()).toMatchObject([{ kind: 'update' }, { kind: 'insert' }]);
+    await draft.commit();
+    await one.add('site', made.id, 'visits', 2);
+    await one.update('note', (await one.rows({ from: 'note' }))[0]?.id as string, { line: 'gentle, still' });
+    expect((await one.sync()).up).toMatchObject({ applied: 3, rejected: 0 });
+    await other.sync();
+    for (const from of ['site', 'hive', 'note'] as const)
+      expect(await other.rows({ from, order: 'id' })).toEqual(await one.rows({ from, order: 'id' }));
+    expect((await one.rows({ from: 'site' })).every(({ id }) => /^\d+$/.test(id))).toBe(true);
+    expect(await one.get('site', made.id)).toMatchObject({ name: 'Marrowfen, by the mill', visits: 2 });
+    stop();
+    stopSites();
+    // No moment without the hive, nor with the site twice.
+    expect(seen.filter((marks) => !marks.includes('A1'))).toEqual([]);
+    expect(shown.filter((names) => new Set(names).size < names.length)).toEqual([]);
+    expect(seen.at(-1)).toEqual(['A1', 'A2']);
+    expect(await one.outbox()).toEqual([]);
+  });
+
+  test('K1: a reply that is lost after the key was given brings the same key; what was written meanwhile goes to the same row', async () => {
+    const office = await inTest(kind);
+    const one = await office.device('one.db');
+    const { id } = await one.insert('site', { name: 'Marrowfen' });
+    const hive = await one.insert('hive', { site: id, mark: 'A1' });
+    office.lost = 1;
+    await expect(one.sync()).rejects.toThrow();
+    await one.update('hive', hive.id, { mark: 'A2' });
+    await one.insert('note', { site: id, hive: hive.id, line: 'since then' });
+    await one.add('site', id, 'visits', 1);
+    office.lost = 1;
+    await expect(one.sync()).rejects.toThrow();
+    await one.sync();
+    await one.sync();
+    expect(await office.register()).toMatchObject([{ name: 'Tolver Down' }, { name: 'Marrowfen' }]);
+    expect(await office.shell.all('SELECT mark, line FROM hives JOIN notes USING (hive_no, site_no)')).toEqual([
+      { mark: 'A2', line: 'since then' },
+    ]);
+    expect(await one.get('site', id)).toMatchObject({ id: '2', visits: 1 });
+    expect(await one.rows({ from: 'site' })).toHaveLength(2);
+    expect(await one.outbox()).toEqual([]);
+  });
+
+  test('a refusal names the row as the device knows it, and the row is numbered once it is corrected', async () => {
+    const office = await inTest(kind);
+    const one = await office.device();
+    await one.sync();
+    await office.shell.exec("INSERT INTO sites (name) VALUES ('Marrowfen')");
+    const { id } = await one.insert('site', { name: 'Marrowfen' });
+    await one.insert('hive', { site: id, mark: 'A1' });
+    expect((await one.sync()).up).toMatchObject({ applied: 0, rejected: 1, waiting: 1 });
+    expect(await one.rejections()).toMatchObject([
+      { problems: [{ code: 'duplicate-value', table: 'site', id, column: 'name' }] },
+    ]);
+    await one.update('site', id, { name: 'Marrowfen East' });
+    await one.sync();
+    await one.sync();
+    expect((await office.register()).map(({ name }) => name)).toEqual(['Tolver Down', 'Marrowfen', 'Marrowfen East']);
+    expect(await one.rows({ from: 'hive' })).toMatchObject([{ site: (await one.get('site', id))?.id }]);
+    expect(await one.outbox()).toEqual([]);
+  });
+
+  test.each(['as the file', 'by copyTo'])(
+    'K5: a replica that is copied %s sends the same row: it is one, and the copy learns its key',
+    async (how) => {
+      const office = await inTest(kind);
+      let first = await office.device('one.db');
+      const { id } = await first.insert('site', { name: 'Marrowfen' });
+      await first.insert('hive', { site: id, mark: 'A1' });
+      if (how === 'by copyTo') await first.copyTo(join(office.folder, 'other.db'));
+      await first.close();
+      if (how === 'as the file') await copyFile(join(office.folder, 'one.db'), join(office.folder, 'other.db'));
+      first = await office.device('one.db');
+      await first.sync();
+      const copy = await office.device('other.db');
+      await copy.insert('hive', { site: id, mark: 'B1' });
+      for (const device of [copy, copy, first]) await device.sync();
+      expect(await office.register()).toHaveLength(2);
+      for (const device of [first, copy]) {
+        expect(await device.rows({ from: 'site', order: 'id' })).toMatchObject([{ name: 'Tolver Down' }, { id: '2' }]);
+        expect((await device.rows({ from: 'hive', order: 'mark' })).map(({ site, mark }) => [site, mark])).toEqual([
+          ['2', 'A1'],
+          ['2', 'B1'],
+        ]);
+        expect(await device.get('site', id)).toMatchObject({ id: '2' });
+        expect(await device.outbox()).toEqual([]);
+      }
+    },
+  );
+
+  test('K8: a restored server gives the row another number, since the office has taken the one before; what refers to it follows', async () => {
+    const office = await inTest(kind);
+    const one = await office.device('one.db');
+    await one.sync();
+    const putBack = await office.backup();
+    const { id } = await one.insert('site', { name: 'Marrowfen' });
+    await one.sync();
+    await one.insert('hive', { site: id, mark: 'A1' });
+    await one.sync();
+    expect(await one.get('site', id)).toMatchObject({ id: '2' });
+    await putBack();
+    await office.shell.exec("INSERT INTO sites (name) VALUES ('Old Quay')");
+    for (let n = 0; n < 4; n++) await one.sync();
+    expect(await office.register()).toMatchObject([
+      { name: 'Tolver Down' },
+      { name: 'Old Quay', no: 2 },
+      { name: 'Marrowfen', no: 3 },
+    ]);
+    expect(await one.rows({ from: 'site', order: 'id' })).toMatchObject([
+      {},
+      { id: '2', name: 'Old Quay' },
+      { id: '3', name: 'Marrowfen' },
+    ]);
+    expect(await one.get('site', id)).toMatchObject({ id: '3' });
+    expect(await one.rows({ from: 'hive' })).toMatchObject([{ site: '3', mark: 'A1' }]);
+    expect(await office.shell.all('SELECT site_no, mark FROM hives')).toMatchObject([{ site_no: 3, mark: 'A1' }]);
+    expect(await one.outbox()).toEqual([]);
+  });
+
+  test('whatever two devices and the office do, with lost replies: each row is there once, under one key, with what refers to it', () =>
+    fc.assert(
+      fc.asyncProperty(
+        fc.array(
+          fc.record({
+            who: fc.nat(1),
+            what: fc.constantFrom(
+              'site',
+              'site',
+              'hive',
+              'hive',
+              'rename',
+              'count',
+              'note',
+              'office',
+              'sync',
+              'sync',
+              'cut',
+            ),
+            which: fc.nat(20),
+          }),
+          { minLength: 6, maxLength: 25 },
+        ),
+        async (acts) => {
+          const office = await Office.open(kind);
+          try {
+            const devices = [await office.device(), await office.device()] as const;
+            for (const device of devices) await device.sync();
+            // The ids that each device's pages have kept, whatever the rows are called by now.
+            const kept: [string, string][][] = [[], []];
+            const hives: [string, string][][] = [[], []];
+            let count = 0;
+            let added = 0;
+            for (const { who, what, which } of acts) {
+              const device = devices[who] as Replica<Register>;
+              const sites = kept[who] as [string, string][];
+              const site = sites[which % Math.max(sites.length, 1)];
+              const name = `s${++count}`;
+              if (what === 'site') sites.push([(await device.insert('site', { name })).id, name]);
+              else if (what === 'hive' && site) {
+                const mark = `${site[1]} ${count}`;
+                (hives[who] as [string, string][]).push([
+                  (await device.insert('hive', { site: site[0], mark })).id,
+                  mark,
+                ]);
+              } else if (what === 'rename' && site)
+                await device
+                  .update('hive', (await device.rows({ from: 'hive' }))[0]?.id ?? site[0], {})
+                  .catch(() => undefined);
+              else if (what === 'count' && site && ++added) await device.add('site', site[0], 'visits');
+              else if (what === 'note' && site) await device.insert('note', { site: site[0], line: site[1] });
+              else if (what === 'office')
+                await office.shell.exec(`INSERT INTO sites (name) VALUES ('office ${count}')`);
+              else if (what === 'sync' || what === 'cut') {
+                if (what === 'cut') office.lost = 1;
+                await device.sync().catch(() => undefined);
+                office.lost = 0;
+              }
+            }
+            for (let n = 0; n < 3; n++) for (const device of devices) await device.sync();
+            const made = acts.filter(({ what }) => what === 'site').length;
+            const theirs = acts.filter(({ what }) => what === 'office').length;
+            expect(await office.register()).toHaveLength(1 + made + theirs);
+            const summed = await office.shell.all<{ n: number }>('SELECT CAST(sum(visits) AS INTEGER) AS n FROM sites');
+            expect(Number(summed[0]?.n)).toBe(added);
+            // A hive says in its mark of which site it is, a note in its line.
+            const wrong = "SELECT mark FROM hives JOIN sites ON no = site_no WHERE mark NOT LIKE name || ' %'";
+            expect(await office.shell.all(wrong)).toEqual([]);
+            expect(
+              await office.shell.all('SELECT line FROM notes JOIN sites ON no = site_no WHERE line <> name'),
+            ).toEqual([]);
+            expect(await office.shell.all('SELECT hive_no FROM hives')).toHaveLength(hives.flat().length);
+            const [first, second] = devices;
+            for (const from of ['site', 'hive', 'note'] as const)
+              expect(await first.rows({ from, order: 'id' })).toEqual(await second.rows({ from, order: 'id' }));
+            for (const [n, device] of devices.entries()) {
+              expect(await device.outbox()).toEqual([]);
+              for (const [id, name] of kept[n] ?? []) expect(await device.get('site', id)).toMatchObject({ name });
+              for (const [id, mark] of hives[n] ?? []) expect(await device.get('hive', id)).toMatchObject({ mark });
+              expect((await device.rows({ from: 'site' })).every(({ id }) => /^\d+$/.test(id))).toBe(true);
+            }
+          } finally {
+            await office.end();
+          }
+        },
+      ),
+      runs(kind === 'SQLite' ? 25 : 12),
+    ));
+});

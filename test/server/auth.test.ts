@@ -223,6 +223,30 @@ describe.each(storeKinds)('on %s', (kind) => {
     const again = await open({ file: 'shared.db', token: () => token() });
     await again.sync();
     expect(await shell.all('SELECT name FROM bed')).toEqual([{ name: 'runa’s edit, unsent' }]);
+    // Nobody learns of another's uploads, nor has his own taken for one of them.
+    const origin = '01920000-0000-7000-8000-00000000cccc';
+    const asUser = async (sub: string, path: string, replica: string, body: object) => {
+      const authorization = `Bearer ${await token({ sub })}`;
+      const headers = { 'content-type': 'application/json', authorization };
+      const request = { method: 'POST', headers, body: JSON.stringify({ replica, ...body }) };
+      return (await fetch(`${world.server.url}/v1/${path}`, request)).json() as Promise<{
+        outcomes: { outcome: string }[];
+      }>;
+    };
+    const insert = (id: string) => ({
+      base: null,
+      transactions: [
+        {
+          ...{ id: `01920000-0000-7000-8000-00000000${id}`, origins: [origin], editedAt: '2026-06-01T10:00:00.000Z' },
+          changes: [{ kind: 'insert', table: 'bed', id, columns: { name: id } }],
+        },
+      ],
+    });
+    const [mine, hers] = ['01920000-0000-7000-8000-00000000dd01', '01920000-0000-7000-8000-00000000dd02'];
+    expect((await asUser('runa', 'push', hers, insert('ee01'))).outcomes).toMatchObject([{ outcome: 'applied' }]);
+    expect(await asUser('teodor', 'applied', mine, { origins: [origin] })).toEqual({ receipts: [] });
+    expect(await asUser('runa', 'applied', mine, { origins: [origin] })).toMatchObject({ code: 'other-user' });
+    expect((await asUser('teodor', 'push', mine, insert('ee02'))).outcomes).toMatchObject([{ outcome: 'applied' }]);
     // Two users who come at once with one number: one of them has it.
     const fresh = '01920000-0000-7000-8000-00000000aaaa';
     const both = await Promise.all(

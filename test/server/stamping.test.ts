@@ -33,6 +33,7 @@ const push = fc.array(fc.array(change, { minLength: 1, maxLength: 3 }), { minLen
 async function target(inert: boolean) {
   const world = await World.of(garden);
   const shell = await world.shell();
+  const replica = randomUUID();
   // With a trigger of the app's own on a table, Koinon's triggers do all the stamping.
   if (inert)
     for (const table of ['bed', 'plant'])
@@ -43,7 +44,7 @@ async function target(inert: boolean) {
       const answer = await fetch(`${world.server.url}/v${protocolVersion}/push`, {
         method: 'POST',
         headers: { 'content-type': 'application/json' },
-        body: JSON.stringify({ replica: randomUUID(), base: null, transactions }),
+        body: JSON.stringify({ replica, base: null, transactions }),
       });
       expect(answer.status).toBe(200);
       return ((await answer.json()) as { outcomes: Outcome[] }).outcomes;

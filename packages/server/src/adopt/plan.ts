@@ -128,7 +128,7 @@ export function planTables({ dialect, tables }: Catalog): PlannedTable[] {
       columns,
       why: undefined,
       wayOut: undefined,
-      notes: notesOf(table, columns, checked),
+      notes: notesOf(table, key, columns, checked),
     };
   };
   const planned = tables.map(plan);
@@ -259,6 +259,7 @@ function narrowed(
 
 function notesOf(
   table: CatalogTable,
+  key: string,
   columns: readonly PlannedColumn[],
   checked: readonly { readonly condition: string; readonly columns: unknown }[],
 ): string[] {
@@ -267,6 +268,11 @@ function notesOf(
   );
   const together = table.references.filter((reference) => reference.columns.length > 1);
   return [
+    ...(isNumbered(table, key)
+      ? [
+          `The database gives the key ${key}. A row that a device adds has a provisional id until the server has taken it up.`,
+        ]
+      : []),
     ...(needed.length === 0
       ? []
       : [

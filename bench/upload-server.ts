@@ -2,6 +2,7 @@ import { createServer, type IncomingMessage } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { join } from 'node:path';
 import { openNodeDriver } from '@koinon/client';
+import { createServerTable } from '@koinon/core/internal';
 import { served } from './served.ts';
 import { columns, insertSql, prepareBare } from './visits.ts';
 
@@ -13,7 +14,7 @@ import { columns, insertSql, prepareBare } from './visits.ts';
  */
 async function bareInserts(folder: string): Promise<string> {
   const table = await openNodeDriver({ file: join(folder, 'bare-server.db') });
-  prepareBare(table, 'constraints');
+  prepareBare(table, createServerTable);
   table.exec('PRAGMA synchronous = full');
   table.exec('CREATE TABLE receipt (id TEXT PRIMARY KEY NOT NULL, outcome TEXT NOT NULL, position INTEGER)');
   table.exec(

@@ -32,9 +32,9 @@ export const columns = ['id', 'hive', 'at', 'brood', 'mites', 'weight', 'notes']
 export const insertSql = `INSERT INTO visit (${columns.join(', ')}) VALUES (?, ?, ?, ?, ?, ?, ?)`;
 const valuesOf = (row: ReturnType<typeof visit>) => columns.map((name) => row[name]);
 
-/** Makes the floor's tables: the rows, and a queue of what is to be sent. @param kind as Koinon has them on a device, or on a server. */
-export function prepareBare(bare: SqlDriver, kind: Parameters<typeof createTable>[2] = 'storage types'): void {
-  for (const statement of createTable('visit', visits.tables.visit, kind)) bare.exec(statement);
+/** Makes the floor's tables: the rows, and a queue of what is to be sent. @param create as Koinon makes them on a device, or on a server. */
+export function prepareBare(bare: SqlDriver, create: typeof createTable = createTable): void {
+  for (const statement of create('visit', visits.tables.visit)) bare.exec(statement);
   bare.exec('CREATE TABLE queue (sequence INTEGER PRIMARY KEY, change TEXT NOT NULL)');
 }
 

@@ -22,7 +22,7 @@ const world = thingSchema;
 let driver: SqlDriver;
 beforeAll(async () => {
   driver = await openNodeDriver({ file: ':memory:' });
-  for (const statement of createTable('thing', things, 'storage types')) driver.exec(statement);
+  for (const statement of createTable('thing', things)) driver.exec(statement);
 });
 afterAll(() => driver.close());
 

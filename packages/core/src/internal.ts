@@ -86,24 +86,28 @@ export { columnLabel, labelOf, noSuchRow, rowLabel, rowLabels, sentence, tableLa
 export { rowKey, rowOfKey } from './schema/row-key.ts';
 export { columnOf } from './schema/schema.ts';
 export {
+  columnDdl,
+  createIndexes,
+  createTable,
+  quoteName,
+  quoteText,
+  replicaApplicationId,
+  storageType,
+} from './sqlite/ddl.ts';
+export { conditionSql, countSql, selectSql } from './sqlite/select.ts';
+export {
   type Bounds,
   boundsDdl,
   boundsIn,
   boundsOf,
   boundsRule,
-  columnDdl,
-  createIndexes,
-  createTable,
+  constrainedColumnDdl,
+  createServerIndexes,
+  createServerTable,
   indexedGroups,
-  quoteName,
-  quoteText,
-  replicaApplicationId,
-  type Strictness,
   serverColumnDdl,
-  storageType,
   widerBounds,
-} from './sqlite/ddl.ts';
-export { conditionSql, countSql, selectSql } from './sqlite/select.ts';
+} from './sqlite/server-ddl.ts';
 export { summarySql } from './sqlite/summary.ts';
 export { isOperatedOn } from './table/column.ts';
 export { named } from './table/named.ts';

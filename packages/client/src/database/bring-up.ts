@@ -47,8 +47,7 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
   for (const [name, table] of Object.entries(schema.tables)) {
     const columns = shape.get(name);
     gained ||= columns === undefined || Object.keys(table.columns).some((column) => !columns.has(column));
-    if (columns === undefined)
-      for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
+    if (columns === undefined) for (const statement of createTable(name, table)) database.driver.exec(statement);
     else addColumns(database, name, table, columns);
   }
   const left = [...shape].flatMap(([name, columns]) =>
@@ -75,9 +74,7 @@ function addColumns(database: Database, name: string, table: Table, columns: Rea
       const { default: initial, optional } = definition;
       if (initial === undefined && !optional)
         throw needsMigration(`${name}.${column} is new and required, and has no default for the rows that are there`);
-      database.driver.exec(
-        `ALTER TABLE ${quoteName(name)} ADD COLUMN ${columnDdl(column, definition, 'storage types')}`,
-      );
+      database.driver.exec(`ALTER TABLE ${quoteName(name)} ADD COLUMN ${columnDdl(column, definition)}`);
       if (initial === undefined) continue;
       const value = typeof initial === 'function' ? (initial as () => unknown)() : initial;
       database.statement(`UPDATE ${quoteName(name)} SET ${quoteName(column)} = ?`).run(toSql(definition, value));
@@ -105,7 +102,7 @@ function replaceIndexes(database: Database, schema: Schema): void {
   ) as { name: string }[];
   for (const { name } of present) database.driver.exec(`DROP INDEX ${quoteName(name)}`);
   for (const [name, table] of Object.entries(schema.tables))
-    for (const statement of createIndexes(name, table, 'storage types')) database.driver.exec(statement);
+    for (const statement of createIndexes(name, table)) database.driver.exec(statement);
 }
 
 function needsMigration(what: string, from?: number): KoinonError {

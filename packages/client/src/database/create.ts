@@ -122,5 +122,5 @@ export function create(database: Database, schema: Schema): void {
   database.driver.exec(`PRAGMA application_id = ${replicaApplicationId}; ${koinonTables}`);
   setMeta(database, 'layout version', String(layoutVersion));
   for (const [name, table] of Object.entries(schema.tables))
-    for (const statement of createTable(name, table, 'storage types')) database.driver.exec(statement);
+    for (const statement of createTable(name, table)) database.driver.exec(statement);
 }

@@ -51,7 +51,7 @@ export function prepareLayout(
 
 function describeSchema(schema: Schema): string {
   const tables = Object.fromEntries([...shapeOf(schema)].map(([name, columns]) => [name, Object.fromEntries(columns)]));
-  const indexes = Object.entries(schema.tables).flatMap(([name, table]) => createIndexes(name, table, 'storage types'));
+  const indexes = Object.entries(schema.tables).flatMap(([name, table]) => createIndexes(name, table));
   const assigned = Object.keys(schema.tables).filter((name) => schema.tables[name]?.assignedKey);
   return JSON.stringify({ version: schema.version, tables, indexes, ...(assigned.length > 0 ? { assigned } : {}) });
 }

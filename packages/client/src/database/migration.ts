@@ -96,7 +96,7 @@ export class Migration {
       .map(rowDecoder(before));
     if (old) this.dropIndexes(table);
     if (old) this.database.driver.exec(`ALTER TABLE ${quoteName(table)} DROP COLUMN ${quoteName(name)}`);
-    this.database.driver.exec(`ALTER TABLE ${quoteName(table)} ADD COLUMN ${columnDdl(name, to, 'storage types')}`);
+    this.database.driver.exec(`ALTER TABLE ${quoteName(table)} ADD COLUMN ${columnDdl(name, to)}`);
     const update = this.database.statement(`UPDATE ${quoteName(table)} SET ${quoteName(name)} = ? WHERE "id" = ?`);
     for (const row of rows) update.run(toSql(to, converted(row)), row.id);
     rewriteImages(this.database, table, (image, isWhole) => {

@@ -1,6 +1,7 @@
 import { type Schema, type Table, tableOf } from '@koinon/core';
 import type { Decision } from '../overlay/decision.ts';
-import type { AssignedKeys } from '../rows/assigned-keys.ts';
+import type { KnownKeys } from '../rows/known-keys.ts';
+import type { CurrentIds } from './current.ts';
 import type { StepName, Write } from './steps.ts';
 
 // Calls that name a row by the id under which it was made, after the database has given it a key: a page that was open, a draft, a
@@ -11,12 +12,18 @@ type Values = Readonly<Record<string, unknown>>;
 /** What is asked for ids. */
 interface Knowing {
   readonly schema: Schema;
-  readonly keys: AssignedKeys;
+  readonly keys: KnownKeys;
 }
 
+/** Names rows by the ids that they have now. */
+export const currentIdsOf = (at: Knowing): CurrentIds => ({
+  call: (name, given) => currentCall(at, name, given),
+  query: (query) => currentQuery(at, query),
+  condition: (table, where) => conditionOf(at, table, where),
+});
+
 /** The arguments of a call, with the ids that its rows have now. */
-export function currentIds(at: Knowing, name: StepName | Decision, given: readonly unknown[]): readonly unknown[] {
-  if (!at.keys.isUsed) return given;
+function currentCall(at: Knowing, name: StepName | Decision, given: readonly unknown[]): readonly unknown[] {
   const [table, second, ...rest] = given as readonly [string, ...unknown[]];
   const id = () => at.keys.idOf(table, second as string);
   switch (name) {
@@ -47,7 +54,7 @@ export function currentIds(at: Knowing, name: StepName | Decision, given: readon
       return [keysOf(at, given[0]), ...given.slice(1)];
     case 'batch':
       return [
-        (given[0] as readonly Write[]).map((write) => ({ ...write, given: currentIds(at, write.name, write.given) })),
+        (given[0] as readonly Write[]).map((write) => ({ ...write, given: currentCall(at, write.name, write.given) })),
       ];
     default:
       return given;
@@ -55,14 +62,14 @@ export function currentIds(at: Knowing, name: StepName | Decision, given: readon
 }
 
 /** A query, with the ids that the rows it names have now. */
-export function currentQuery(at: Knowing, query: unknown): unknown {
-  if (!at.keys.isUsed || !isObject(query) || !isObject(query.where)) return query;
+function currentQuery(at: Knowing, query: unknown): unknown {
+  if (!isObject(query) || !isObject(query.where)) return query;
   return { ...query, where: conditionOf(at, String(query.from), query.where) };
 }
 
 /** A condition likewise. */
-export function conditionOf(at: Knowing, table: string, where: unknown): unknown {
-  if (!at.keys.isUsed || !isObject(where) || !Object.hasOwn(at.schema.tables, table)) return where;
+function conditionOf(at: Knowing, table: string, where: unknown): unknown {
+  if (!isObject(where) || !Object.hasOwn(at.schema.tables, table)) return where;
   return Object.fromEntries(
     Object.entries(where).map(([name, given]) => {
       if (name === 'not') return [name, conditionOf(at, table, given)];

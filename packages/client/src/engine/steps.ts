@@ -23,14 +23,16 @@ import { readOnly, runReading } from '../database/read-only.ts';
 import { type Finishing, finish } from '../overlay/finish.ts';
 import type { RowDecision } from '../overlay/resolve.ts';
 import { type RowState, rowState } from '../overlay/row-state.ts';
-import type { AssignedKeys } from '../rows/assigned-keys.ts';
+import type { KnownKeys } from '../rows/known-keys.ts';
 import { type WriteTarget, Writing } from '../rows/writing.ts';
 import type { Calls } from './calls.ts';
+import type { CurrentIds } from './current.ts';
 
 /** Everything a replica's steps work on. */
 export interface Engine extends WriteTarget, Finishing {
   readonly calls: Calls;
-  readonly keys: AssignedKeys;
+  readonly keys: KnownKeys;
+  readonly current: CurrentIds;
 }
 
 /** The function that settles conflicts, once it is loaded: most apps need it seldom. */

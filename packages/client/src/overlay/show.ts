@@ -5,8 +5,8 @@ import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import { rewrite } from '../outbox/rewriting.ts';
-import type { AssignedKeys } from '../rows/assigned-keys.ts';
 import type { Bases } from '../rows/base.ts';
+import type { KnownKeys } from '../rows/known-keys.ts';
 import type { Rows } from '../rows/rows.ts';
 import type { ConflictList, Noted } from './conflict-list.ts';
 
@@ -36,7 +36,7 @@ export interface Overlay {
 /** The parts that applying a page works on. */
 export interface Applying extends Overlay {
   readonly database: Database;
-  readonly keys: AssignedKeys;
+  readonly keys: KnownKeys;
 }
 
 /** Shows a row anew after changes of it were altered: its base under those that are there now. */

@@ -14,7 +14,7 @@ import type { Database } from '../database/database.ts';
 import { argumentsOf, callback, options, text, wholeNumber, word } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
 import { Calls } from '../engine/calls.ts';
-import { conditionOf, currentIds, currentQuery } from '../engine/current-ids.ts';
+import type { CurrentIds } from '../engine/current.ts';
 import { Mutex } from '../engine/mutex.ts';
 import { reads } from '../engine/reads.ts';
 import { type Engine, ReadSteps, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
@@ -28,8 +28,8 @@ import { Outbox } from '../outbox/outbox.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import { type Decision, type DecisionResult, isDecision } from '../overlay/decision.ts';
 import type { ReplaceRejected } from '../overlay/replace-rejected.ts';
-import { AssignedKeys } from '../rows/assigned-keys.ts';
 import { Bases } from '../rows/base.ts';
+import { type KnownKeys, noKeys } from '../rows/known-keys.ts';
 import { Rows, readsStatus, statusTable } from '../rows/rows.ts';
 import type { SyncRun } from '../sync/journal.ts';
 import { syncOptions } from '../sync/options.ts';
@@ -54,7 +54,7 @@ import { loadWatcher, watcherFor } from './watcher-for.ts';
 /** Carries out one effect by its name, inside a transaction of its own. */
 function effect(engine: Engine, name: Exclude<EffectName, Decision>, given: readonly unknown[]): unknown {
   const steps = new WriteSteps(engine);
-  const result = (steps[name] as (...given: readonly unknown[]) => unknown)(...currentIds(engine, name, given));
+  const result = (steps[name] as (...given: readonly unknown[]) => unknown)(...engine.current.call(name, given));
   steps.finish();
   return result;
 }
@@ -63,6 +63,8 @@ function effect(engine: Engine, name: Exclude<EffectName, Decision>, given: read
 export interface Parts<S extends Schema> {
   readonly draft: (schema: S, replica: Replica<S>, newId: () => string) => Draft<S>;
   readonly conflicts: ConflictList;
+  readonly keys: KnownKeys;
+  readonly current: CurrentIds;
   readonly replaceRejected: ReplaceRejected | undefined;
   readonly syncing: (engine: Omit<Engine, 'commit'>, doing: Doing) => SyncPart;
 }
@@ -98,8 +100,21 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     );
     const calls = new Calls(database, schema, rows);
     const bases = new Bases(database, rows);
-    const keys = new AssignedKeys(database, schema);
-    this.engine = { schema, database, rows, referenced, bases, keys, outbox, conflicts, calls, host, replaceRejected };
+    const { keys, current } = parts;
+    this.engine = {
+      schema,
+      database,
+      rows,
+      referenced,
+      bases,
+      keys,
+      current,
+      outbox,
+      conflicts,
+      calls,
+      host,
+      replaceRejected,
+    };
     this.parts = parts;
     this.syncing = parts.syncing(this.engine, {
       exclusive: (work) => this.exclusive(work),
@@ -317,7 +332,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     if (reads(name)) {
       return this.exclusive(() => {
         const steps = new ReadSteps({ ...this.engine, commit: new Commit(() => false) });
-        const current = currentIds(this.engine, name, given);
+        const current = this.engine.current.call(name, given);
         return (steps[name as keyof ReadSteps] as unknown as (...words: unknown[]) => unknown).apply(steps, [
           ...current,
         ]);
@@ -352,14 +367,14 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const taken = argumentsOf(name, asked);
     const given = (this.hasBytes ? await withBytes(taken) : undefined) ?? taken;
     const { decide } = await import('../overlay/resolve.ts');
-    return this.change('device', (engine) => decide(engine, name, currentIds(engine, name, given)));
+    return this.change('device', (engine) => decide(engine, name, engine.current.call(name, given)));
   }
 
   /** An effect by its name; what takes back and settles is loaded when it is first asked for. */
   private async effectOf(name: EffectName, given: readonly unknown[]): Promise<(engine: Engine) => unknown> {
     if (!isDecision(name)) return (engine) => effect(engine, name, given);
     const { decide } = await import('../overlay/resolve.ts');
-    return (engine) => decide(engine, name, currentIds(engine, name, given));
+    return (engine) => decide(engine, name, engine.current.call(name, given));
   }
 
   /** Runs work in a transaction of its own when its turn comes, and tells the watchers what it changed. */
@@ -463,7 +478,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     let ended = false;
     const begin = () => {
       if (ended) return;
-      let current = currentQuery(this.engine, request);
+      let current = this.engine.current.query(request);
       const watch = () => {
         const watcher = watcherFor(this.engine, kind, current, deliver, fail);
         stop = this.watch(watcher);
@@ -471,13 +486,13 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       };
       // A row that the query names may be given another id.
       again = () => {
-        const next = currentQuery(this.engine, request);
+        const next = this.engine.current.query(request);
         if (sameValue(next, current)) return;
         current = next;
         stop?.();
         watch();
       };
-      if (this.engine.keys.isUsed) this.renamed.add(again);
+      if (this.engine.keys !== noKeys) this.renamed.add(again);
       watch();
     };
     const loading = kind === 'rows' ? this.statusLoading(request) : loadWatcher(kind);
@@ -494,7 +509,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     where: unknown,
     listener: (events: readonly ChangeEvent<AnyRow>[]) => void,
   ): () => void {
-    const current = conditionOf(this.engine, table, where);
+    const current = this.engine.current.condition(table, where);
     return this.watch(new Listener(table, parseWhere(table, tableOf(this.engine.schema, table), current), listener));
   }
 

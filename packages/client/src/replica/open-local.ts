@@ -11,9 +11,11 @@ import {
 } from '../database/layout.ts';
 import type { SqlDriver } from '../driver/driver.ts';
 import { storageError } from '../driver/errors.ts';
+import { asGiven } from '../engine/current.ts';
 import { systemHost } from '../host/host.ts';
 import { wasSent } from '../outbox/outbox.ts';
 import { noConflicts } from '../overlay/conflict-list.ts';
+import { noKeys } from '../rows/known-keys.ts';
 import { checkOptions } from './check-options.ts';
 import { LocalReplica, type Parts } from './local.ts';
 import type { ReplicaOptions } from './open.ts';
@@ -44,7 +46,12 @@ export async function openLocal<S extends Schema>(
       schema,
       database,
       host,
-      { draft, syncing: await syncingOf(options), ...(await disputesOf(options, database)) },
+      {
+        draft,
+        syncing: await syncingOf(options),
+        ...(await disputesOf(options, database)),
+        ...(await keysOf(schema, database)),
+      },
       stallLimit,
     );
     if (seed && meta(database, 'seed') === 'due')
@@ -79,6 +86,17 @@ async function disputesOf<S extends Schema>(
     import('../overlay/replace-rejected.ts'),
   ]);
   return { conflicts: new Conflicts(database, schema), replaceRejected: sendAgainWith };
+}
+
+/** The code that knows rows by other ids: only where the database gives the keys of a table. */
+async function keysOf<S extends Schema>(schema: S, database: Database): Promise<Pick<Parts<S>, 'keys' | 'current'>> {
+  if (!Object.values(schema.tables).some(({ assignedKey }) => assignedKey)) return { keys: noKeys, current: asGiven };
+  const [{ AssignedKeys }, { currentIdsOf }] = await Promise.all([
+    import('../rows/assigned-keys.ts'),
+    import('../engine/current-ids.ts'),
+  ]);
+  const keys = new AssignedKeys(database, schema);
+  return { keys, current: currentIdsOf({ schema, keys }) };
 }
 
 /** The part that syncs, where there is a server to sync with. */

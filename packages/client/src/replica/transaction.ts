@@ -1,7 +1,6 @@
 import { KoinonError, type Problem, type Row, type Schema, type TableName } from '@koinon/core';
 import { argumentsOf } from '../engine/arguments.ts';
 import { hasBytes, withBytes } from '../engine/bytes.ts';
-import { currentIds } from '../engine/current-ids.ts';
 import { type Engine, loadSettling, type StepName, type Steps, WriteSteps } from '../engine/steps.ts';
 import type { ChoicesOf, RowDecision } from '../overlay/resolve.ts';
 import { DataApi } from './data-api.ts';
@@ -80,7 +79,7 @@ export class OpenTransaction<S extends Schema> extends Transaction<S> {
     this.watch();
     return this.engine.database.guarded(() =>
       (this.steps[name] as (...words: unknown[]) => ReturnType<Steps[K]>)(
-        ...currentIds(this.engine, name, bytes ?? taken),
+        ...this.engine.current.call(name, bytes ?? taken),
       ),
     );
   }

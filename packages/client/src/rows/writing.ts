@@ -33,9 +33,9 @@ import { storageError } from '../driver/errors.ts';
 import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { OpenOutboxEntry, Outbox } from '../outbox/outbox.ts';
-import { provisionalForm } from './assigned-keys.ts';
 import type { Bases } from './base.ts';
 import { integrityProblems, type Touched } from './integrity.ts';
+import { provisionalForm } from './known-keys.ts';
 import type { Rows } from './rows.ts';
 
 /** The parts that a local transaction writes to. */

@@ -307,7 +307,7 @@ interface Index {
 function createIndexes({ sql, relation, namespace, table, columnNames }: MappedTable): Index[] {
   const groups = [
     ...table.unique.map((columns) => ({ columns, unique: 'UNIQUE ' })),
-    ...indexedGroups(table, 'constraints').map((columns) => ({ columns, unique: '' })),
+    ...indexedGroups(table).map((columns) => ({ columns, unique: '' })),
   ];
   return groups.map(({ columns, unique }) => {
     const name = shortName(`${relation}_by_${columns.join('_')}`);

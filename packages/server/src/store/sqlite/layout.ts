@@ -1,5 +1,11 @@
 import { KoinonError, type Schema, type Table } from '@koinon/core';
-import { columnDdl, createIndexes, createTable, quoteName, serverColumnDdl } from '@koinon/core/internal';
+import {
+  constrainedColumnDdl,
+  createServerIndexes,
+  createServerTable,
+  quoteName,
+  serverColumnDdl,
+} from '@koinon/core/internal';
 import { layoutName, layoutVersion } from '../layout-version.ts';
 import { hasAssignedKeys, keptTables, type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable, type TrackingFault, triggersTouched } from '../tracking.ts';
@@ -81,7 +87,7 @@ export function unenforcedColumns(
     const made = database.get<{ sql: string }>("SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?", name);
     const isOurs = !isMapped(mapping, name) && made !== undefined && /STRICT\s*$/i.test(made.sql);
     const names = table.entries.flatMap(([column, definition]) => {
-      const isHeld = isOurs && made.sql.includes(columnDdl(column, definition, 'constraints'));
+      const isHeld = isOurs && made.sql.includes(constrainedColumnDdl(column, definition));
       return isHeld && definition.type !== 'set' ? [] : [column];
     });
     found.set(name, new Set(names));
@@ -149,7 +155,7 @@ function makeTable(database: Prepared, name: string, table: Table): void {
   if (present.length === 0) {
     if (isServed(database, name))
       throw new KoinonError('schema-invalid', `The table ${name} ${goneTable}.`, { table: name });
-    for (const statement of createTable(name, table, 'constraints')) database.connection.exec(statement);
+    for (const statement of createServerTable(name, table)) database.connection.exec(statement);
     return;
   }
   for (const [column, definition] of table.entries) {
@@ -166,6 +172,6 @@ function makeTable(database: Prepared, name: string, table: Table): void {
   const indexes = new Set(
     database.all<{ name: string }>('SELECT name FROM pragma_index_list(?)', name).map((index) => quoteName(index.name)),
   );
-  for (const statement of createIndexes(name, table, 'constraints'))
+  for (const statement of createServerIndexes(name, table))
     if (![...indexes].some((index) => statement.includes(`EXISTS ${index} ON`))) database.connection.exec(statement);
 }

@@ -1,5 +1,5 @@
 import type { Schema, Table } from '@koinon/core';
-import { boundsDdl, boundsIn, boundsOf, columnDdl, quoteName, widerBounds } from '@koinon/core/internal';
+import { boundsDdl, boundsIn, boundsOf, constrainedColumnDdl, quoteName, widerBounds } from '@koinon/core/internal';
 import { keptTables, type Mapping } from '../mapping.ts';
 import type { Prepared } from './driver.ts';
 import { isMapped } from './views.ts';
@@ -28,9 +28,9 @@ function widened(sql: string, table: Table): string | undefined {
       const { rule } = match.at(-1) as { readonly rule: string };
       return boundsDdl(name, column, widerBounds(boundsIn(rule), boundsOf(table, name)));
     });
-    const required = columnDdl(name, { ...column, optional: false }, 'constraints');
+    const required = constrainedColumnDdl(name, { ...column, optional: false });
     if (column.type !== 'one-of') {
-      if (column.optional) wider = wider.replace(required, () => columnDdl(name, column, 'constraints'));
+      if (column.optional) wider = wider.replace(required, () => constrainedColumnDdl(name, column));
       continue;
     }
     const standing = new RegExp(
@@ -41,7 +41,7 @@ function widened(sql: string, table: Table): string | undefined {
       const listed = [...groups.texts.matchAll(new RegExp(text, 'g'))].map(([each]) => unquoted(each));
       // Columns that are not in the schema any more may still stand in rows.
       const oneOf = [...new Set([...listed, ...(column.oneOf ?? [])])];
-      return columnDdl(name, { ...column, oneOf, optional: column.optional || !groups.required }, 'constraints');
+      return constrainedColumnDdl(name, { ...column, oneOf, optional: column.optional || !groups.required });
     });
   }
   return wider === sql ? undefined : wider;

@@ -74,7 +74,10 @@ class Office {
     return startServer({ store: await open(register, database.address, { mapping }), port });
   }
 
-  async device(file?: string): Promise<Replica<Register>> {
+  async device(
+    file?: string,
+    sync: object = { when: never, live: false, upload: 'every step' },
+  ): Promise<Replica<Register>> {
     const { server } = this;
     const there = httpTransport(server.url);
     const losing: Transport = {
@@ -87,9 +90,9 @@ class Office {
     };
     const made = await openReplica({
       schema: register,
-      server: losing,
+      server: Object.keys(sync).length === 0 ? server.url : losing,
       ...(file ? { file: join(this.folder, file) } : {}),
-      sync: { when: never, live: false, upload: 'every step' },
+      sync,
     });
     this.devices.push(made);
     return made;
@@ -222,6 +225,61 @@ describe.each(storeKinds)('%s', (kind) => {
     expect(await one.outbox()).toEqual([]);
   });
 
+  test('a number is never taken for a provisional id: a deleted row comes back under its own, and whoever claims one claims no other row', async () => {
+    const office = await inTest(kind);
+    const one = await office.device();
+    const { id } = await one.insert('site', { name: 'Marrowfen' });
+    await one.sync();
+    await one.delete('site', id);
+    await one.sync();
+    await one.restore('site', '2');
+    const change = { kind: 'insert', table: 'site', id: '1', columns: { name: 'claimed', visits: 0 } };
+    const [replica, claim, again] = [1, 2, 3].map((n) => `01920000-0000-7000-8000-00000000000${n}`);
+    const push = async (transaction: string | undefined, changes: object[]) => {
+      const transactions = [{ id: transaction, editedAt: '2026-06-01T10:00:00.000Z', changes }];
+      const body = JSON.stringify({ replica, base: null, transactions });
+      const request = { method: 'POST', headers: { 'content-type': 'application/json' }, body };
+      const answer = (await (await fetch(`${office.server.url}/v1/push`, request)).json()) as { outcomes: object[] };
+      return answer.outcomes;
+    };
+    expect(await push(claim, [change])).toMatchObject([{ outcome: 'stale', rows: [{ id: '1' }] }]);
+    expect(await push(again, [{ ...change, id: '70' }])).toMatchObject([{ outcome: 'applied' }]);
+    await one.update('site', '1', { name: 'Tolver Up' });
+    await one.sync();
+    expect(await office.register()).toEqual([
+      { no: 1, name: 'Tolver Up' },
+      { no: 2, name: 'Marrowfen' },
+      { no: 70, name: 'claimed' },
+    ]);
+    const open = kind === 'SQLite' ? sqliteStore : postgresStore;
+    const wrong = schema({ note: table({ line: text() }, { assignedKey: true }) });
+    await expect(open(wrong, office.database.address, { mapping: { note: { name: 'notes' } } })).rejects.toMatchObject({
+      ...{ code: 'schema-invalid', table: 'note', message: expect.stringMatching('does not count the key id') },
+    });
+  });
+
+  test('rows that are taken away from a server and linked again get numbers anew, with what refers to them', async () => {
+    const office = await inTest(kind);
+    const one = await office.device('one.db');
+    const { id } = await one.insert('site', { name: 'Marrowfen' });
+    await one.insert('hive', { site: id, mark: 'A1' });
+    await one.sync();
+    await one.unlink({ rows: 'keep', server: 'delete' });
+    expect(await office.register()).toEqual([]);
+    await office.shell.exec("INSERT INTO sites (name) VALUES ('Old Quay'), ('Wick')");
+    await one.link();
+    for (let n = 0; n < 3; n++) await one.sync();
+    const named = 'SELECT name, mark FROM sites LEFT JOIN hives ON site_no = no ORDER BY no';
+    const rows = await office.shell.all<{ name: string; mark: string | null }>(named);
+    expect(rows.map(({ name, mark }) => `${name} ${mark}`).sort()).toEqual([
+      'Marrowfen A1',
+      'Old Quay null',
+      'Tolver Down null',
+      'Wick null',
+    ]);
+    expect(await one.outbox()).toEqual([]);
+  });
+
   test.each(['as the file', 'by copyTo'])(
     'K5: a replica that is copied %s sends the same row: it is one, and the copy learns its key',
     async (how) => {
@@ -249,6 +307,44 @@ describe.each(storeKinds)('%s', (kind) => {
       }
     },
   );
+
+  test('K6: over live connections no result shows a row twice, or goes without one, while rows are numbered', async () => {
+    const office = await inTest(kind);
+    const devices = [await office.device(undefined, {}), await office.device(undefined, {})] as const;
+    const results: string[][][] = [[], []];
+    for (const [n, device] of devices.entries()) {
+      const stop = device
+        .live({ from: 'site', order: 'name' })
+        .subscribe(({ rows }) => results[n]?.push(rows.map(({ name }) => name)));
+      onTestFinished(stop);
+    }
+    const made: string[] = [];
+    for (let n = 0; n < 20; n++)
+      for (const [who, device] of devices.entries()) {
+        const { id } = await device.insert('site', { name: `s${who} ${n}` });
+        await device.insert('hive', { site: id, mark: `s${who} ${n}` });
+        if (n % 3 === 0) await device.update('site', id, { name: `s${who} ${n}!` });
+        made.push(`s${who} ${n}${n % 3 === 0 ? '!' : ''}`);
+        await new Promise((go) => setImmediate(go));
+      }
+    await expect
+      .poll(async () => Promise.all(devices.map(async (device) => (await device.outbox()).length)))
+      .toEqual([0, 0]);
+    await expect
+      .poll(async () =>
+        (await Promise.all(devices.map((device) => device.rows({ from: 'hive' })))).map(({ length }) => length),
+      )
+      .toEqual([40, 40]);
+    for (const seen of results) {
+      expect(seen.filter((names) => new Set(names).size < names.length)).toEqual([]);
+      const counts = seen.map(({ length }) => length);
+      expect(counts.filter((count, i) => i > 0 && count < (counts[i - 1] ?? 0))).toEqual([]);
+      expect(seen.at(-1)).toEqual(['Tolver Down', ...made].sort());
+    }
+    const [first, second] = devices;
+    for (const from of ['site', 'hive'] as const)
+      expect(await first.rows({ from, order: 'id' })).toEqual(await second.rows({ from, order: 'id' }));
+  });
 
   test('K8: a restored server gives the row another number, since the office has taken the one before; what refers to it follows', async () => {
     const office = await inTest(kind);

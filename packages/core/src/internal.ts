@@ -112,7 +112,16 @@ export { summarySql } from './sqlite/summary.ts';
 export { isOperatedOn } from './table/column.ts';
 export { named } from './table/named.ts';
 export { complaintProblem } from './table/table.ts';
-export { checkId, checkValue, inOneForm, isDate, isTimestamp, normalize, type Refusal } from './values/check.ts';
+export {
+  checkId,
+  checkValue,
+  inOneForm,
+  isDate,
+  isProvisionalId,
+  isTimestamp,
+  normalize,
+  type Refusal,
+} from './values/check.ts';
 export { compareBytes, compareText, compareValues } from './values/compare.ts';
 export { type DecimalSize, decimalSizeOf, mostDigits, readDecimal } from './values/decimal.ts';
 export { noneOf, readerOfType, wireGuard } from './values/of-type.ts';

@@ -110,6 +110,11 @@ export class WriteSteps extends ReadSteps {
     return this.writing.insert(table, row);
   }
 
+  /** Puts a deleted row back. */
+  restoreRow(table: string, row: Readonly<Record<string, unknown>>): AnyRow {
+    return this.writing.insert(table, row, 'trash');
+  }
+
   insertAll(table: string, rows: readonly Readonly<Record<string, unknown>>[]): readonly AnyRow[] {
     return rows.map((row) => this.writing.insert(table, row));
   }

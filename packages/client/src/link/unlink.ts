@@ -12,6 +12,7 @@ import { dropMeta, type MetaName, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
 import { transactionsOf } from '../outbox/transactions.ts';
+import { renameRowsEverywhere } from '../overlay/adopt.ts';
 import { tablesInOrder } from '../rows/order.ts';
 import type { CheckedTransport } from '../sync/checked.ts';
 import type { Traffic } from '../sync/traffic.ts';
@@ -96,13 +97,14 @@ const ofTheServer: readonly MetaName[] = [
 ];
 
 /** Forgets all that the file holds besides the rows themselves. */
-function forget({ database, outbox, conflicts }: Engine): void {
+function forget({ database, outbox, conflicts, keys }: Engine): void {
   for (const table of ['outbox', 'base', 'resolved', 'seen', 'attempt', 'history', 'call', 'run'])
     database.driver.exec(`DELETE FROM koinon_${table}`);
   for (const name of ofTheServer) dropMeta(database, name);
   outbox.places.forget();
   outbox.revision++;
   conflicts.clear();
+  keys.forgetBefore(Number.POSITIVE_INFINITY);
 }
 
 function eraseRows(engine: Engine): number {
@@ -131,6 +133,14 @@ const together = 500;
 function makeOwn(engine: Engine): void {
   const { schema, rows, outbox, host } = engine;
   forget(engine);
+  // A number that another database gave is another row's in the next one.
+  for (const table of sharedTables(schema))
+    if (schema.tables[table]?.assignedKey)
+      renameRowsEverywhere(
+        engine,
+        table,
+        rows.select({ from: table, columns: [] }).map(({ id }) => ({ from: id, to: host.newId() })),
+      );
   for (const table of sharedTables(schema)) {
     let entry = { origin: host.newId(), editedAt: host.now() };
     for (const [n, { id, ...columns }] of rows.select({ from: table, order: ['id'] }).entries()) {

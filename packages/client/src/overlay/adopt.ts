@@ -1,6 +1,6 @@
 import type { PulledRow, Table } from '@koinon/core';
-import { quoteName } from '@koinon/core/internal';
-import { renameReferences, renameRow } from '../outbox/rename-row.ts';
+import { quoteName, quoteText } from '@koinon/core/internal';
+import { newIdOf, oldIds, type Renamed, renameReferences, renameRows } from '../outbox/rename-row.ts';
 import { renew } from '../outbox/rewriting.ts';
 import { type Applying, showAnew } from './show.ts';
 
@@ -43,42 +43,54 @@ function twinOf(
 
 /** Gives a row that only this device knows the id that it has on the server; what that alters goes up under new ids. */
 function adopt(overlay: Applying, name: string, from: string, to: string): void {
-  const altered = renameRowEverywhere(overlay, name, from, to);
+  const altered = renameRowsEverywhere(overlay, name, [{ from, to }]);
   for (const sequence of altered) renew(overlay.outbox, sequence, overlay.host.newId());
 }
 
 /**
- * Rewrites an id everywhere: in its row, in what refers to it, and in what waits to be sent. Returns the places of the transactions that
- * this has altered.
+ * Rewrites ids of one table everywhere: in their rows, in what refers to them, and in what waits to be sent. Returns the places of the
+ * transactions that this has altered.
  */
-export function renameRowEverywhere(overlay: Applying, name: string, from: string, to: string): ReadonlySet<number> {
+export function renameRowsEverywhere(
+  overlay: Applying,
+  name: string,
+  renamed: readonly Renamed[],
+): ReadonlySet<number> {
   const { schema, database, rows, bases, outbox, commit } = overlay;
+  if (renamed.length === 0) return new Set();
   outbox.revision++;
-  outbox.keepInserted(name, from);
-  const row = rows.get(name, from);
-  const present = rows.get(name, to);
-  const base = bases.get(name, from);
-  const altered = new Set(renameRow(outbox, name, from, to));
-  bases.drop(name, from);
-  if (row !== null) {
-    rows.remove(name, from);
-    commit.note(name, from, row, null);
+  const before = renamed.map((pair) => {
+    const { from, to } = pair;
+    outbox.keepInserted(name, from);
+    return { ...pair, row: rows.get(name, from), present: rows.get(name, to), base: bases.get(name, from) };
+  });
+  const altered = new Set(renameRows(outbox, name, renamed));
+  outbox.places.forget();
+  for (const { from, to, row, present, base } of before) {
+    bases.drop(name, from);
+    if (row !== null) {
+      rows.remove(name, from);
+      commit.note(name, from, row, null);
+    }
+    if (present !== null) continue;
+    if (base !== null) bases.set(name, to, base);
+    if (row !== null) rows.put(name, to, row);
+    commit.note(name, to, null, rows.get(name, to));
   }
+  const list = JSON.stringify(renamed);
   database
-    .statement('UPDATE OR REPLACE koinon_conflict SET row_id = ? WHERE table_name = ? AND row_id = ?')
-    .run(to, name, from);
+    .statement(
+      `UPDATE OR REPLACE koinon_conflict SET row_id = ${newIdOf('row_id')} WHERE table_name = ?2 AND row_id IN ${oldIds}`,
+    )
+    .run(list, name);
   database.statement('DELETE FROM koinon_resolved').run();
   for (const [other, { entries }] of Object.entries(schema.tables))
     for (const [column, { target }] of entries) {
       if (target !== name) continue;
-      for (const sequence of renameReference(overlay, other, column, from, to)) altered.add(sequence);
+      for (const sequence of renameReference(overlay, other, column, renamed)) altered.add(sequence);
     }
-  outbox.places.forget();
-  if (present === null) {
-    if (base !== null) bases.set(name, to, base);
-    if (row !== null) rows.put(name, to, row);
-    commit.note(name, to, null, rows.get(name, to));
-  } else {
+  for (const { to, present } of before) {
+    if (present === null) continue;
     // The server has sent the row already: what was done here lies over it.
     if (bases.get(name, to) === null) bases.set(name, to, present);
     showAnew(overlay, { table: name, id: to });
@@ -91,30 +103,32 @@ function renameReference(
   { schema, database, rows, outbox, commit }: Applying,
   table: string,
   column: string,
-  from: string,
-  to: string,
+  renamed: readonly Renamed[],
 ): readonly number[] {
-  const referring = database
-    .statement(`SELECT id FROM ${quoteName(table)} WHERE ${quoteName(column)} = ?`)
-    .all(from) as { id: string }[];
-  for (const { id } of referring) {
-    const before = rows.get(table, id);
-    rows.patch(table, id, { [column]: to });
-    commit.note(table, id, before, rows.get(table, id));
-  }
-  const path = `'$."${column}"'`;
+  const text = `SELECT id FROM ${quoteName(table)} WHERE ${quoteName(column)} = ?`;
+  const referring: string[] = [];
+  for (const { from, to } of renamed)
+    for (const { id } of database.statement(text).all(from) as { id: string }[]) {
+      const before = rows.get(table, id);
+      rows.patch(table, id, { [column]: to });
+      commit.note(table, id, before, rows.get(table, id));
+      referring.push(id);
+    }
+  const path = quoteText(`$."${column}"`);
+  const value = `json_extract(columns, ${path})`;
+  const list = JSON.stringify(renamed);
   database
     .statement(
-      `UPDATE koinon_base SET columns = json_set(columns, ${path}, ?) WHERE table_name = ? AND json_extract(columns, ${path}) = ?`,
+      `UPDATE koinon_base SET columns = json_set(columns, ${path}, ${newIdOf(value)}) WHERE table_name = ?2 AND ${value} IN ${oldIds}`,
     )
-    .run(to, table, from);
+    .run(list, table);
   for (const side of ['base', 'local', 'remote'])
     database
       .statement(
-        `UPDATE koinon_conflict SET ${side} = json_quote(?) WHERE table_name = ? AND column_name = ? AND ${side} = json_quote(?)`,
+        `UPDATE koinon_conflict SET ${side} = json_quote(${newIdOf(`${side} ->> '$'`)})
+         WHERE table_name = ?2 AND column_name = ?3 AND ${side} ->> '$' IN ${oldIds}`,
       )
-      .run(to, table, column, from);
+      .run(list, table, column);
   if (schema.tables[table]?.home === 'device') return [];
-  const ids = referring.map(({ id }) => id);
-  return renameReferences(outbox, table, column, ids, from, to);
+  return renameReferences(outbox, table, column, referring, renamed);
 }

@@ -1,5 +1,5 @@
 import type { AssignedKey } from '@koinon/core';
-import { renameRowEverywhere } from './adopt.ts';
+import { renameRowsEverywhere } from './adopt.ts';
 import type { Applying } from './show.ts';
 
 // Rows whose keys the database gives. Inside a transaction.
@@ -8,16 +8,23 @@ import type { Applying } from './show.ts';
  * Takes the keys that the database gave to rows which were made here: each row, what refers to it and what waits to be sent have the key
  * from now on. A transaction keeps its id: the server translates provisional ids before it compares contents.
  */
-export function takeKeys(overlay: Applying, assigned: readonly AssignedKey[] | undefined): void {
-  for (const pair of assigned ?? []) {
+export function takeKeys(overlay: Applying, assigned: readonly AssignedKey[]): void {
+  const renamed = new Map<string, Map<string, string>>();
+  for (const pair of assigned) {
     const { table, provisional, id } = pair;
     if (overlay.schema.tables[table]?.assignedKey !== true) continue;
     // A restored server may have given the row another key than before.
     const before = overlay.keys.idOf(table, provisional);
     if (before === id) continue;
     overlay.keys.note(pair, overlay.host.now());
-    renameRowEverywhere(overlay, table, before, id);
+    renamed.set(table, (renamed.get(table) ?? new Map<string, string>()).set(before, id));
   }
+  for (const [table, ids] of renamed)
+    renameRowsEverywhere(
+      overlay,
+      table,
+      [...ids].map(([from, to]) => ({ from, to })),
+    );
 }
 
 /**
@@ -25,8 +32,11 @@ export function takeKeys(overlay: Applying, assigned: readonly AssignedKey[] | u
  * which it was made.
  */
 export function takeBackKeys(overlay: Applying): void {
+  const renamed = new Map<string, { from: string; to: string }[]>();
   for (const pair of overlay.keys.ofUnsentRows()) {
+    const { table, id: from, provisional: to } = pair;
     overlay.keys.forget(pair);
-    renameRowEverywhere(overlay, pair.table, pair.id, pair.provisional);
+    renamed.set(table, [...(renamed.get(table) ?? []), { from, to }]);
   }
+  for (const [table, ids] of renamed) renameRowsEverywhere(overlay, table, ids);
 }

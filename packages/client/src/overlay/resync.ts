@@ -34,7 +34,10 @@ export function beginResync(resyncing: Resyncing, reason: ResyncReason): void {
   if (reason === 'forgotten') return;
   // Confirmed, but not seen in the feed: the restored server may lack them. A receipt there keeps them from being done twice.
   for (const id of sentIds(outbox, 'confirmed')) notePending(outbox, id);
-  if (reason !== 'restored') return;
+  if (reason !== 'restored') {
+    takeBackKeys(resyncing);
+    return;
+  }
   // Seen in the feed as well, and perhaps lost with it.
   const asGiven = (table: string, id: string) =>
     outbox.hasChangesOf(table, id) ? bases.get(table, id) : rows.get(table, id);

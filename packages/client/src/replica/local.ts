@@ -199,9 +199,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     });
   }
 
-  async restore(table: string, id: string): Promise<void> {
+  async restore(table: string, given: string): Promise<void> {
     const definition = tableOf(this.engine.schema, text('table', table));
-    refuseReadOnly(definition, { table, id: text('id', id) });
+    const id = this.engine.keys.idOf(table, text('id', given));
+    refuseReadOnly(definition, { table, id });
     const { isDeletionUnsent, bringBack, undelete } = await import('../overlay/resolve.ts');
     const isUndeleted = await this.change('device', (engine) => {
       const isUnsent = isDeletionUnsent(engine.outbox, table, id);
@@ -212,7 +213,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const [found] = await this.syncing.trash({ table, id, limit: 1 });
     await this.change('device', (engine) => {
       const row = bringBack(engine, table, id, found);
-      if (row) effect(engine, 'insert', [table, row]);
+      if (row) effect(engine, 'restoreRow', [table, row]);
     });
   }
 

@@ -1,6 +1,7 @@
 import type { AssignedKey, Schema } from '@koinon/core';
+import { isProvisionalId } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
-import { type KnownKeys, provisionalForm } from './known-keys.ts';
+import type { KnownKeys } from './known-keys.ts';
 
 /** The keys that the database gave to rows which were made here, by their provisional ids. */
 export class AssignedKeys implements KnownKeys {
@@ -14,7 +15,7 @@ export class AssignedKeys implements KnownKeys {
   }
 
   idOf(table: string, id: string): string {
-    if (!provisionalForm.test(id) || this.schema.tables[table]?.assignedKey !== true) return id;
+    if (!isProvisionalId(id) || this.schema.tables[table]?.assignedKey !== true) return id;
     const found = this.database
       .statement('SELECT row_id FROM koinon_assigned_key WHERE provisional = ? AND table_name = ?')
       .get(id, table) as { row_id: string } | undefined;

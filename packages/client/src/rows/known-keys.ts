@@ -1,8 +1,5 @@
 import type { AssignedKey } from '@koinon/core';
 
-/** A provisional id: a UUID, which no other row of any table has. */
-export const provisionalForm = /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/;
-
 /** The keys that the database gave to rows which were made here, by their provisional ids. */
 export interface KnownKeys {
   /** Counts up with each key that comes to be known. */

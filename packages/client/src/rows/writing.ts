@@ -16,6 +16,7 @@ import {
   applyChange,
   changeProblems,
   errorFromProblems,
+  isProvisionalId,
   keptColumns,
   keptOperation,
   normalize,
@@ -35,7 +36,6 @@ import type { Commit } from '../live/commit.ts';
 import type { OpenOutboxEntry, Outbox } from '../outbox/outbox.ts';
 import type { Bases } from './base.ts';
 import { integrityProblems, type Touched } from './integrity.ts';
-import { provisionalForm } from './known-keys.ts';
 import type { Rows } from './rows.ts';
 
 /** The parts that a local transaction writes to. */
@@ -71,12 +71,13 @@ export class Writing {
     this.origin = origin;
   }
 
-  insert(tableName: string, values: Readonly<Record<string, unknown>>): AnyRow {
+  /** @param from where the row comes from: one that was deleted has its key already. */
+  insert(tableName: string, values: Readonly<Record<string, unknown>>, from: 'app' | 'trash' = 'app'): AnyRow {
     const table = tableOf(this.to.schema, tableName);
     const given = withDefaults(table, asColumns(tableName, values));
     const id = (values.id ?? this.to.host.newId()) as string;
     const change: Change = { kind: 'insert', table: tableName, id, columns: given };
-    if (table.assignedKey && !provisionalForm.test(id)) refuse([keyGivenElsewhere(table, change)]);
+    if (from === 'app' && table.assignedKey && !isProvisionalId(id)) refuse([keyGivenElsewhere(table, change)]);
     refuse(changeProblems(table, change));
     for (const [name, column] of table.entries) given[name] = normalize(column, given[name]);
     const row = wholeRow(table, id, given);

@@ -145,7 +145,7 @@ export function attempt(local: Local, portion: Portion, uploading: Uploading, ah
 export function takeReceipts(
   local: Local,
   receipts: readonly AppliedOrigin[],
-  assigned: readonly AssignedKey[] | undefined,
+  assigned: readonly AssignedKey[] = [],
 ): void {
   for (const sequence of noteApplied(local.outbox, receipts))
     for (const row of rowsOf(local.outbox, sequence)) showAnew(local, row);
@@ -223,6 +223,7 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
   // Counted as the server counts them: a number that differs says that another copy of this file has sent something.
   setMeta(database, 'uploads', String(Number(meta(database, 'uploads') ?? 0) + applied.length));
   let isOver = true;
+  const assigned: AssignedKey[] = [];
   const ended = outcomes.map((each): Outcome => {
     const { id } = each;
     if (each.outcome === 'applied') {
@@ -231,11 +232,12 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
         noteServerValues(outbox, id, each.values);
         for (const row of each.values) showAnew(local, row);
       }
-      takeKeys(local, each.assigned);
+      assigned.push(...(each.assigned ?? []));
       return each;
     }
     if (each.outcome === 'applied-before') {
-      takeReceipts(local, each.receipts, each.assigned);
+      takeReceipts(local, each.receipts);
+      assigned.push(...(each.assigned ?? []));
       part(outbox, id, () => host.newId());
       return each;
     }
@@ -258,6 +260,7 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
     else notePending(outbox, id);
     return each;
   });
+  takeKeys(local, assigned);
   if (isOver) {
     dropMeta(database, 'parts');
     dropMeta(database, 'joined');

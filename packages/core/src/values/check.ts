@@ -67,6 +67,9 @@ export function checkValue(column: Column, value: unknown): Refusal | undefined 
   }
 }
 
+/** Tells whether an id may be one under which a device made a row whose key the database gives: a UUID, in lower case. */
+export const isProvisionalId = (id: string): boolean => /^[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}$/.test(id);
+
 /** Checks a row's id. */
 export function checkId(value: unknown): Refusal | undefined {
   const wrong = checkText(value);

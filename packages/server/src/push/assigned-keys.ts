@@ -1,5 +1,5 @@
 import type { AppliedResponse, AssignedKey, Outcome, Schema, UploadedTransaction, WireChange } from '@koinon/core';
-import { rowKey } from '@koinon/core/internal';
+import { isProvisionalId, rowKey } from '@koinon/core/internal';
 import { hasAssignedKeys } from '../store/mapping.ts';
 import type { Store, StoreWriter } from '../store/store.ts';
 
@@ -38,7 +38,8 @@ export class Translation {
   static async of(schema: Schema, writer: StoreWriter, { changes }: UploadedTransaction): Promise<Translation> {
     const translation = new Translation(schema);
     if (!hasAssignedKeys(schema)) return translation;
-    const named = new Set(changes.flatMap((change) => translation.named(change)));
+    // Keys are numbers: what looks like one is nobody's provisional id.
+    const named = new Set(changes.flatMap((change) => translation.named(change)).filter(isProvisionalId));
     if (named.size > 0)
       for (const pair of await writer.assignedKeys({ provisional: [...named] })) translation.add(pair);
     return translation;
@@ -95,7 +96,7 @@ export class Translation {
   async give(writer: StoreWriter, transaction: UploadedTransaction): Promise<UploadedTransaction> {
     const rows = new Map<string, string[]>();
     for (const { kind, table, id } of transaction.changes)
-      if (kind === 'insert' && this.isAssigned(table) && !this.backward.has(rowKey({ table, id })))
+      if (kind === 'insert' && this.isAssigned(table) && isProvisionalId(id))
         rows.set(table, [...(rows.get(table) ?? []), id]);
     if (rows.size === 0) return transaction;
     for (const [table, provisional] of rows) {

@@ -42,7 +42,8 @@ export interface Layout {
 }
 
 /** The keys that rows of replicas were given, by the ids under which they had been made. */
-const assignedKeyTable = `CREATE TABLE IF NOT EXISTS koinon.assigned_key (
+const assignedKeyTables = [
+  `CREATE TABLE IF NOT EXISTS koinon.assigned_key (
   replica text NOT NULL,
   table_name text NOT NULL,
   provisional text NOT NULL,
@@ -50,7 +51,9 @@ const assignedKeyTable = `CREATE TABLE IF NOT EXISTS koinon.assigned_key (
   receipt text NOT NULL,
   received_at timestamp with time zone NOT NULL,
   PRIMARY KEY (provisional, table_name)
-)`;
+)`,
+  'CREATE INDEX IF NOT EXISTS assigned_key_by_receipt ON koinon.assigned_key (receipt)',
+];
 
 const koinonTables = [
   'CREATE SCHEMA IF NOT EXISTS koinon',
@@ -75,7 +78,7 @@ const koinonTables = [
   'CREATE INDEX IF NOT EXISTS stamp_by_position ON koinon.stamp (position)',
   'CREATE INDEX IF NOT EXISTS stamp_deleted ON koinon.stamp (position) WHERE deleted',
   "CREATE INDEX IF NOT EXISTS stamp_past ON koinon.stamp (position) WHERE past <> '{}'",
-  assignedKeyTable,
+  ...assignedKeyTables,
   `CREATE TABLE IF NOT EXISTS koinon.receipt (
   id text PRIMARY KEY,
   digest text NOT NULL,
@@ -166,7 +169,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
   const tracking: string[] = [];
   // A database may have been served before there were such keys.
   if (noted !== undefined && hasAssignedKeys(schema) && !(await hasAssignedKeyTable(client)))
-    statements.push(assignedKeyTable);
+    statements.push(...assignedKeyTables);
   for (const mapped of mappedTables(schema, mapping)) {
     const standing = await existingTable(client, mapped, mapping[mapped.name] !== undefined);
     if (standing === undefined && mapping[mapped.name] !== undefined)
@@ -233,10 +236,11 @@ function appTable(mapped: MappedTable, standing: ExistingTable | undefined): App
   if (softDelete !== undefined && !standing?.columns.has(softDelete))
     throw invalidValue(mapped, `has no column ${softDelete}, which the mapping says marks deleted rows`);
   const nextKey = table.assignedKey ? standing?.nextKey : undefined;
-  if (table.assignedKey && nextKey === undefined)
+  const isNumbered = /^(small|big)?int(eger)?$/.test(standing?.columns.get(idName)?.type ?? '');
+  if (table.assignedKey && (nextKey === undefined || !isNumbered))
     throw invalidValue(
       mapped,
-      `does not give the key ${idName} itself, as assignedKey says; give the column a default, or make it an identity`,
+      `does not count the key ${idName} itself, as assignedKey says; make it an identity. A key of another kind is one that devices can make: leave assignedKey away`,
     );
   return {
     name,

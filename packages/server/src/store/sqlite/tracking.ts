@@ -154,8 +154,8 @@ function standingTable(database: Prepared, mapped: MappedTable, mapping: Mapping
     return `has no key or unique index on ${idName} alone`;
   if (database.get(`SELECT 1 FROM ${quoteName(relation)} WHERE ${quoteName(idName)} IS NULL LIMIT 1`) !== undefined)
     return `has rows without ${idName}; give them one, or delete them`;
-  if (table.assignedKey && keyDefaultOf(database, relation, idName) === undefined)
-    return `does not give the key ${idName} itself, as assignedKey says; make it an INTEGER PRIMARY KEY, or give it a default`;
+  if (table.assignedKey && (!/INT/i.test(key.type) || keyDefaultOf(database, relation, idName) === undefined))
+    return `does not count the key ${idName} itself, as assignedKey says; make it an INTEGER PRIMARY KEY. A key of another kind is one that devices can make: leave assignedKey away`;
   const all = [...standing.keys()].filter((column) => column !== idName);
   return {
     name,

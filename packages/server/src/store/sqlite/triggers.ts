@@ -40,7 +40,8 @@ export const assignedKeyTable = `CREATE TABLE IF NOT EXISTS koinon_assigned_key 
   receipt TEXT NOT NULL,
   received_at TEXT NOT NULL,
   PRIMARY KEY (provisional, table_name)
-) WITHOUT ROWID`;
+) WITHOUT ROWID;
+CREATE INDEX IF NOT EXISTS koinon_assigned_key_by_receipt ON koinon_assigned_key (receipt)`;
 
 export const koinonTables = `
 CREATE TABLE IF NOT EXISTS koinon_meta (

@@ -172,11 +172,17 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     const counted = hasSequence ? '(SELECT seq FROM sqlite_sequence WHERE name = ?1)' : '?1 * 0';
     const found = this.database.get<{ last: number }>(
       `SELECT max(coalesce((SELECT max(${K}) FROM ${T}), 0), coalesce(${counted}, 0),
-         coalesce((SELECT max(CAST(row_id AS INTEGER)) FROM koinon_assigned_key WHERE table_name = ?2), 0)) AS last`,
+         coalesce((SELECT last FROM koinon_sequence WHERE name = ?2), 0)) AS last`,
       relation,
-      name,
+      `key of ${name}`,
     );
-    return Array.from({ length: count }, (_, n) => String((found?.last ?? 0) + n + 1));
+    const last = found?.last ?? 0;
+    this.database.run(
+      'INSERT INTO koinon_sequence VALUES (?, ?) ON CONFLICT DO UPDATE SET last = excluded.last',
+      `key of ${name}`,
+      last + count,
+    );
+    return Array.from({ length: count }, (_, n) => String(last + n + 1));
   }
 
   async nextInSequence(name: string): Promise<number> {

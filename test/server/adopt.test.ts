@@ -72,13 +72,13 @@ describe.each(storeKinds)('%s', (kind) => {
       strong: expect.stringMatching('view'),
       todays: expect.stringMatching('view'),
     });
-    expect(told(tables, 'hive')).toEqual({ label: 'read only' });
+    expect(told(tables, 'hive')).toEqual({ label: 'read only', half: kind === 'SQLite' ? 'read only' : 'loses' });
     expect((await adopt(address)).module).toMatch(
       kind === 'SQLite' ? 'mark: text()' : 'mark: text({ maximumLength: 9 })',
     );
     expect(told(tables, 'site')).toEqual({ deleted_at: 'marks deletion' });
     expect(told(tables, 'visit')).toEqual(kind === 'SQLite' ? {} : { temperature: 'loses', duration: 'read only' });
-    expect(told(tables, 'harvest')).toEqual(kind === 'SQLite' ? { price: 'not taken' } : {});
+    expect(told(tables, 'harvest')).toEqual(kind === 'SQLite' ? { price: 'not taken' } : { kilos: 'loses' });
     expect(tables.find(({ relation }) => relation === 'wide')?.columns).toHaveLength(299);
     await expect(adopt(address, { tables: ['nowhere'] })).rejects.toMatchObject({ code: 'unknown-table' });
     expect(await shell.all(`SELECT * FROM ${hives}`)).toEqual(before);

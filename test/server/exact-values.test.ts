@@ -65,6 +65,17 @@ describe.each(storeKinds)('%s', (kind) => {
     const [all] = await one.summary({ from: 'booking', measures: summed });
     expect(all).toMatchObject({ sum: '99999019.47', least: '-999.99', most: '100000000.01' });
     expect([all?.numbers, all?.mean]).toEqual([9007199254741035n, expect.closeTo(99999019.47 / 7, 6)]);
+    const followed: unknown[] = [];
+    const stop = one
+      .liveSummary({ from: 'booking', by: ['number'], measures: { sum: ['sum', 'number'] } })
+      .subscribe(({ rows }) => followed.push(rows));
+    await expect
+      .poll(() => followed.at(-1))
+      .toEqual([
+        { number: 7n, sum: 42n },
+        { number: 9007199254740993n, sum: 9007199254740993n },
+      ]);
+    stop();
     const none = { from: 'booking', where: { amount: '5' }, measures: summed } as const;
     expect(await one.summary(none)).toEqual([{ sum: null, least: null, most: null, numbers: null, mean: null }]);
     const above = await one.rows({ from: 'booking', where: { amount: { '>': '7.250' } }, order: ['amount'] });

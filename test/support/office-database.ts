@@ -20,7 +20,7 @@ export function officeDatabase(kind: StoreKind): string {
     CREATE TABLE ${either('', 'stock.')}hive (hive_no ${either('TEXT', 'uuid')} PRIMARY KEY NOT NULL, site_no INTEGER NOT NULL REFERENCES site (no), mark ${either('VARCHAR(12)', 'shorter')} NOT NULL,
       queen ${either("TEXT CHECK (queen IN ('white', 'yellow', 'red'))", 'queen_colour')}, mites SMALLINT CHECK (mites BETWEEN 0 AND 40), weight ${money},
       frames INT NOT NULL DEFAULT 0 CHECK (frames >= 0), seen ${time}, photo ${bytes}, notes ${either('JSON', 'jsonb')},
-      label TEXT GENERATED ALWAYS AS (${either('mark || site_no', 'mark || site_no::text')}) STORED, UNIQUE (site_no, mark));
+      half REAL GENERATED ALWAYS AS (weight / 2) STORED, label TEXT GENERATED ALWAYS AS (${either('mark || site_no', 'mark || site_no::text')}) STORED, UNIQUE (site_no, mark));
     CREATE TABLE visit (visit_id ${either('TEXT', 'uuid')} PRIMARY KEY NOT NULL, hive ${either('TEXT', 'uuid')} NOT NULL REFERENCES ${either('', 'stock.')}hive (hive_no) ON DELETE CASCADE,
       written ${either('DATETIME', 'timestamp')} DEFAULT ${now}, temperature REAL, duration ${either('TIME', 'interval')}, ticket BIGINT);
     CREATE TABLE hive_member (hive ${either('TEXT', 'uuid')} NOT NULL, member TEXT NOT NULL, since DATE, PRIMARY KEY (hive, member));

@@ -187,7 +187,8 @@ export class BadNetwork implements Transport {
   readonly asked: unknown[] = [];
 
   constructor(url: string) {
-    this.good = httpTransport(url);
+    // A machine that is busy may take longer over a large transaction than a device waits.
+    this.good = httpTransport(url, { timeout: 240_000 });
   }
 
   pull: Transport['pull'] = async (request, signal) => {

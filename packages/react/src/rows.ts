@@ -20,7 +20,11 @@ export interface ShownRow<R> {
 /** The question of a query, as a text. */
 export function keyOf(query: unknown): string {
   return JSON.stringify(query, (_name, value: unknown) =>
-    value instanceof Uint8Array ? { bytes: Array.from(value, (byte) => byte.toString(16)).join() } : value,
+    value instanceof Uint8Array
+      ? { bytes: Array.from(value, (byte) => byte.toString(16)).join() }
+      : typeof value === 'bigint'
+        ? { whole: String(value) }
+        : value,
   );
 }
 

@@ -151,6 +151,10 @@ export class View extends Matching {
   }
 }
 
+/** The content of a row without an id, as a text. */
+const contentOf = (row: unknown) =>
+  JSON.stringify(row, (_name, value: unknown) => (typeof value === 'bigint' ? `${value}n` : value));
+
 /** A live query that is run again whenever a row of its tables changes: SQL templates, groups, joins. */
 export class Rerun<R> implements Watcher {
   readonly tables: readonly string[];
@@ -193,7 +197,7 @@ export class Rerun<R> implements Watcher {
     const keyed = (row: R) => {
       const { id, column } = row as { readonly id?: unknown; readonly column?: unknown };
       // A row may be in conflict with several columns.
-      return id === undefined ? JSON.stringify(row) : column === undefined ? id : JSON.stringify([id, column]);
+      return id === undefined ? contentOf(row) : column === undefined ? id : JSON.stringify([id, column]);
     };
     const before = new Map(this.rows.map((row) => [keyed(row), row]));
     const added: R[] = [];

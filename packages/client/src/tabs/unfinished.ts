@@ -1,9 +1,10 @@
 import type { Request } from '../remote/messages.ts';
 
-/** A value as JSON holds it, with bytes, and nothing that could be taken for something else. */
+/** A value as JSON holds it, with bytes and bigints, and nothing that could be taken for something else. */
 type Packed =
   | { readonly v: unknown }
   | { readonly b: readonly number[] }
+  | { readonly n: string }
   | { readonly a: readonly Packed[] }
   | { readonly o: Readonly<Record<string, Packed>> };
 
@@ -35,6 +36,7 @@ export function forgetUnfinished(name: string, key: string): void {
 }
 
 function pack(value: unknown): Packed {
+  if (typeof value === 'bigint') return { n: String(value) };
   if (value instanceof Uint8Array) return { b: [...value] };
   if (Array.isArray(value)) return { a: value.map(pack) };
   if (value === null || typeof value !== 'object') return { v: value };
@@ -43,6 +45,7 @@ function pack(value: unknown): Packed {
 }
 
 function unpack(packed: Packed): unknown {
+  if ('n' in packed) return BigInt(packed.n);
   if ('b' in packed) return new Uint8Array(packed.b);
   if ('a' in packed) return packed.a.map(unpack);
   if ('v' in packed) return packed.v;

@@ -53,10 +53,10 @@ const undeclaredScale = 10;
 /** An exact number with as many digits as the column is declared with. */
 function decimal([precision, scale = 0]: readonly number[]): ChosenType {
   if (precision === undefined)
-    return exact('decimal', {
-      size: { precision: mostDigits, scale: undeclaredScale },
-      why: `the column has no size: a number with more than ${undeclaredScale} digits after the point is not shown`,
-    });
+    return {
+      ...{ type: 'decimal', verdict: 'loses', size: { precision: mostDigits, scale: undeclaredScale } },
+      why: `numbers with more than ${undeclaredScale} digits after the point, which the column may have since it has no size`,
+    };
   if (scale < 0 || scale > precision || precision > mostDigits)
     return lossy('real', `digits after the ${safeDigits}th, of ${precision}`);
   if (scale > 0) return exact('decimal', { size: { precision, scale } });

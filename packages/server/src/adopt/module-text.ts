@@ -31,8 +31,9 @@ export function moduleText(tables: readonly PlannedTable[], from: string): strin
     const renamed = columns.flatMap(({ column, taken: it }): [string, string | ColumnMapping][] => {
       if (it === undefined) return [];
       const name = it.name === column.name ? undefined : column.name;
-      // A column that only the database writes is not written in another form.
-      const form = it.isAssigned ? undefined : it.chosen.form;
+      // A column that only the database writes is not written in another form; what devices do not get of it is to be known all the same.
+      const lossy = it.chosen.form?.lossy === true ? { lossy: true } : undefined;
+      const form = it.isAssigned ? lossy : it.chosen.form;
       if (form !== undefined) return [[it.name, { ...(name === undefined ? {} : { name }), ...form }]];
       return name === undefined ? [] : [[it.name, name]];
     });

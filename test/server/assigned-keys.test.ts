@@ -151,6 +151,12 @@ describe.each(storeKinds)('%s', (kind) => {
     const stopSites = one
       .live({ from: 'site', order: 'name' })
       .subscribe(({ rows }) => shown.push(rows.map(({ name }) => name)));
+    const heard: string[] = [];
+    const stopHearing = one.listen(
+      'hive',
+      (events) => heard.push(...events.map(({ before, after }) => `${before?.mark ?? ''}>${after?.mark ?? ''}`)),
+      { where: { site: made.id } },
+    );
     const draft = one.draft();
     await draft.update('site', made.id, { name: 'Marrowfen, by the mill' });
     await draft.insert('hive', { site: made.id, mark: 'A2' });
@@ -176,6 +182,8 @@ describe.each(storeKinds)('%s', (kind) => {
     expect(await one.get('site', made.id)).toMatchObject({ name: 'Marrowfen, by the mill', visits: 2 });
     stop();
     stopSites();
+    stopHearing();
+    expect(heard).toContain('>A2');
     // No moment without the hive, nor with the site twice.
     expect(seen.filter((marks) => !marks.includes('A1'))).toEqual([]);
     expect(shown.filter((names) => new Set(names).size < names.length)).toEqual([]);
@@ -293,6 +301,10 @@ describe.each(storeKinds)('%s', (kind) => {
       first = await office.device('one.db');
       await first.sync();
       const copy = await office.device('other.db');
+      await copy.sync();
+      // Whatever it has to send itself: it has learned the keys of both rows.
+      expect(await copy.rows({ from: 'site', order: 'id' })).toMatchObject([{ id: '1' }, { id: '2' }]);
+      expect(await copy.rows({ from: 'hive' })).toMatchObject([{ id: '1', site: '2' }]);
       await copy.insert('hive', { site: id, mark: 'B1' });
       for (const device of [copy, copy, first]) await device.sync();
       expect(await office.register()).toHaveLength(2);

@@ -102,15 +102,16 @@ describe.each(storeKinds)('%s', (kind) => {
         price: decimal(10, 2, { optional: true }),
         list: json<readonly string[]>({ optional: true }),
         note: text({ optional: true }),
+        arrived: timestamp({ optional: true }),
       }),
     });
     const their = {
-      SQLite: `CREATE TABLE calls (id TEXT PRIMARY KEY NOT NULL, at TEXT, written, meeting DATETIME, day DATE, price DECIMAL(10, 2), list TEXT, note TEXT);
-        INSERT INTO calls VALUES ('a', '2026-07-01 11:30:00', 1782898200, '2026-07-01 11:30:00', '2026-07-01', 12.5, '["b","a","a"]', 'x'),
-          ('b', '2026-12-01 11:30:00', 1796121000, NULL, NULL, 0.1, NULL, 'x')`,
-      PostgreSQL: `CREATE TABLE calls (id text PRIMARY KEY, at timestamp(3), written timestamptz, meeting timestamp, day date, price numeric(10, 2), list text[], note text);
-        INSERT INTO calls VALUES ('a', '2026-07-01 11:30:00', '2026-07-01T09:30:00Z', '2026-07-01 11:30:00', '2026-07-01', 12.5, '{b,a,a}', 'x'),
-          ('b', '2026-12-01 11:30:00', '2026-12-01T10:30:00Z', NULL, NULL, 0.1, NULL, 'x')`,
+      SQLite: `CREATE TABLE calls (id TEXT PRIMARY KEY NOT NULL, at TEXT, written, meeting DATETIME, day DATE, price DECIMAL(10, 2), list TEXT, note TEXT, arrived TEXT);
+        INSERT INTO calls VALUES ('a', '2026-07-01 11:30:00', 1782898200, '2026-07-01 11:30:00', '2026-07-01', 12.5, '["b","a","a"]', 'x', '2026-07-01T11:30:00'),
+          ('b', '2026-12-01 11:30:00', 1796121000, NULL, NULL, 0.1, NULL, 'x', NULL)`,
+      PostgreSQL: `CREATE TABLE calls (id text PRIMARY KEY, at timestamp(3), written timestamptz, meeting timestamp, day date, price numeric(10, 2), list text[], note text, arrived timestamp(3));
+        INSERT INTO calls VALUES ('a', '2026-07-01 11:30:00', '2026-07-01T09:30:00Z', '2026-07-01 11:30:00', '2026-07-01', 12.5, '{b,a,a}', 'x', '2026-07-01 11:30:00'),
+          ('b', '2026-12-01 11:30:00', '2026-12-01T10:30:00Z', NULL, NULL, 0.1, NULL, 'x', NULL)`,
     }[kind];
     const world = await World.inTest(schema({ unused: table({ note: text() }) }), kind);
     const shell = await world.shell();
@@ -129,7 +130,7 @@ describe.each(storeKinds)('%s', (kind) => {
       ...{
         code: 'schema-invalid',
         table: 'visit',
-        message: expect.stringMatching(/at \(timestamp.*written \(timestamp/),
+        message: expect.stringMatching(/at \(timestamp.*written \(timestamp.*arrived \(timestamp.*zone/),
       },
     });
     for (const wrong of [
@@ -140,7 +141,8 @@ describe.each(storeKinds)('%s', (kind) => {
       { at: { form: 'seconds' } as object },
     ])
       await expect(open(wrong)).rejects.toMatchObject({ code: 'schema-invalid', table: 'visit' });
-    const store = await open({ at, written, meeting });
+    const arrived = { zone: 'UTC' };
+    const store = await open({ at, written, meeting, arrived });
     const server = await startServer({ store, port: 0 });
     const [one, other] = await Promise.all([1, 2].map(() => openReplica({ schema: visits, server: server.url })));
     if (one === undefined || other === undefined) throw new Error('opened');
@@ -152,15 +154,16 @@ describe.each(storeKinds)('%s', (kind) => {
     expect(await one.rows({ from: 'visit', order: 'id' })).toMatchObject([
       {
         ...{ at: '2026-07-01T09:30:00.000Z', written: '2026-07-01T09:30:00.000Z', meeting: '2026-07-01T11:30:00' },
-        ...{ price: '12.50', list: ['b', 'a', 'a'] },
+        ...{ price: '12.50', list: ['b', 'a', 'a'], arrived: '2026-07-01T11:30:00.000Z' },
       },
       { at: '2026-12-01T10:30:00.000Z', written: '2026-12-01T10:30:00.000Z', price: '0.10' },
     ]);
     await one.update('visit', 'a', { note: 'only this' });
     await one.update('visit', 'b', { at: '2026-03-29T01:00:00.000Z', written: '2026-03-29T01:00:00.000Z' });
     await one.update('visit', 'b', { meeting: '2026-03-29T02:30', price: '99999999.99', list: ['z', 'z', 'a'] });
+    await one.update('visit', 'b', { arrived: '2026-07-01T11:30:01.250Z' });
     await one.insert('visit', { id: 'c', at: '2026-07-01T09:30:00.000Z', list: [] });
-    expect((await one.sync()).up).toMatchObject({ applied: 4, rejected: 0 });
+    expect((await one.sync()).up).toMatchObject({ applied: 5, rejected: 0 });
     await writeRows(store, [{ kind: 'update', table: 'visit', id: 'c', columns: { price: '3.10' } }]);
     await other.sync();
     await one.sync();
@@ -189,6 +192,10 @@ describe.each(storeKinds)('%s', (kind) => {
             { at: '2026-07-01 11:30:00', written: null, price: '3.10', list: '{}' },
           ],
     );
+    const came = await shell.all("SELECT CAST(arrived AS TEXT) AS arrived FROM calls WHERE id = 'b'");
+    expect(came).toEqual([
+      { arrived: `2026-07-01${kind === 'SQLite' ? 'T' : ' '}11:30:01.25${kind === 'SQLite' ? '0' : ''}` },
+    ]);
     // A deleted row comes back with the same values: its tombstone is read as its table is.
     await one.delete('visit', 'a');
     await one.sync();

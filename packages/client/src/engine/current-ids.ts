@@ -63,8 +63,16 @@ function currentCall(at: Knowing, name: StepName | Decision, given: readonly unk
 
 /** A query, with the ids that the rows it names have now. */
 function currentQuery(at: Knowing, query: unknown): unknown {
-  if (!isObject(query) || !isObject(query.where)) return query;
-  return { ...query, where: conditionOf(at, String(query.from), query.where) };
+  if (!isObject(query)) return query;
+  const where = (part: Values, table: unknown) =>
+    isObject(part.where) ? { ...part, where: conditionOf(at, String(table), part.where) } : part;
+  const whole = where(query, query.from);
+  if (!isObject(query.join)) return whole;
+  const joins = Object.entries(query.join).map(([name, join]) => [
+    name,
+    isObject(join) ? where(join, join.from) : join,
+  ]);
+  return { ...whole, join: Object.fromEntries(joins) };
 }
 
 /** A condition likewise. */

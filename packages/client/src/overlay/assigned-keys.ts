@@ -1,4 +1,5 @@
 import type { AssignedKey } from '@koinon/core';
+import { isProvisionalId } from '@koinon/core/internal';
 import { renameRowsEverywhere } from './adopt.ts';
 import type { Applying } from './show.ts';
 
@@ -12,7 +13,8 @@ export function takeKeys(overlay: Applying, assigned: readonly AssignedKey[]): v
   const renamed = new Map<string, Map<string, string>>();
   for (const pair of assigned) {
     const { table, provisional, id } = pair;
-    if (overlay.schema.tables[table]?.assignedKey !== true) continue;
+    // An answer that makes no sense renames no other row.
+    if (overlay.schema.tables[table]?.assignedKey !== true || !isProvisionalId(provisional)) continue;
     // A restored server may have given the row another key than before.
     const before = overlay.keys.idOf(table, provisional);
     if (before === id) continue;
@@ -36,7 +38,9 @@ export function takeBackKeys(overlay: Applying): void {
   for (const pair of overlay.keys.ofUnsentRows()) {
     const { table, id: from, provisional: to } = pair;
     overlay.keys.forget(pair);
-    renamed.set(table, [...(renamed.get(table) ?? []), { from, to }]);
+    const known = renamed.get(table);
+    if (known) known.push({ from, to });
+    else renamed.set(table, [{ from, to }]);
   }
   for (const [table, ids] of renamed) renameRowsEverywhere(overlay, table, ids);
 }

@@ -2,7 +2,6 @@ import {
   type AnyRow,
   KoinonError,
   type Schema,
-  sameValue,
   type TableName,
   type ToCome,
   type TrashRequest,
@@ -23,13 +22,12 @@ import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { Commit, type Origin } from '../live/commit.ts';
 import { type ChangeEvent, Listener } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
-import { type Watcher, Watchers } from '../live/watchers.ts';
 import { Outbox } from '../outbox/outbox.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import { type Decision, type DecisionResult, isDecision } from '../overlay/decision.ts';
 import type { ReplaceRejected } from '../overlay/replace-rejected.ts';
 import { Bases } from '../rows/base.ts';
-import { type KnownKeys, noKeys } from '../rows/known-keys.ts';
+import type { KnownKeys } from '../rows/known-keys.ts';
 import { Rows, readsStatus, statusTable } from '../rows/rows.ts';
 import type { SyncRun } from '../sync/journal.ts';
 import { syncOptions } from '../sync/options.ts';
@@ -37,7 +35,7 @@ import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
 import { type DataApi, typed } from './data-api.ts';
 import type { Draft } from './draft.ts';
-import { OtherWrites } from './other-writes.ts';
+import { Following } from './following.ts';
 import {
   type ConflictOf,
   type DeletedRow,
@@ -73,7 +71,6 @@ export interface Parts<S extends Schema> {
 export class LocalReplica<S extends Schema> extends Replica<S> {
   readonly schema: S;
   private readonly mutex = new Mutex();
-  private readonly watchers = new Watchers();
   private readonly engine: Omit<Engine, 'commit'>;
   private readonly parts: Parts<S>;
   private readonly syncing: SyncPart;
@@ -87,7 +84,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private opened: object | undefined;
   private notifiedRevision = 0;
   /** While somebody watches. */
-  private readonly otherWrites: OtherWrites;
+  private readonly following: Following;
 
   constructor(schema: S, database: Database, host: Host, parts: Parts<S>, stallLimit: number) {
     super();
@@ -120,17 +117,10 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       exclusive: (work) => this.exclusive(work),
       change: (work) => this.change('server', work),
     });
-    this.otherWrites = new OtherWrites(
-      this.engine,
-      (work) => this.exclusive(work),
-      () => this.watchers.refresh(),
-    );
+    this.following = new Following(this.engine, (work) => this.exclusive(work));
     this.stallLimit = stallLimit;
     this.hasBytes = hasBytes(schema);
   }
-
-  /** Begins anew for each followed query in which a row that has another id now may be named. */
-  private readonly renamed = new Set<() => void>();
 
   /** Begins to sync by itself, if it is to. */
   startSync(): void {
@@ -141,7 +131,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     callback('work', work);
     return this.unguardedExclusive(async () => {
       const { database } = this.engine;
-      const commit = new Commit(this.watchers.watches);
+      const commit = this.following.commit();
       database.begin();
       let result: Result;
       try {
@@ -306,7 +296,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     await this.syncing.stop();
     await this.exclusive(() => {
       this.closed = true;
-      this.otherWrites.stop();
+      this.following.end();
       this.engine.database.close();
     });
     const ends = [...this.ends];
@@ -382,11 +372,11 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   private change<T>(origin: Origin, work: (engine: Engine) => T): Promise<T> {
     // The transaction gives what goes wrong its code.
     return this.unguardedExclusive(() => {
-      const commit = new Commit(this.watchers.watches);
+      const commit = this.following.commit();
       const { keys, database } = this.engine;
       const known = keys.revision;
       const result = database.transact(() => work({ ...this.engine, commit }));
-      if (keys.revision !== known) for (const again of [...this.renamed]) again();
+      if (keys.revision !== known) this.following.renew();
       this.publish(commit, origin);
       return result;
     });
@@ -400,7 +390,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     const hasChanged = revision !== this.notifiedRevision;
     if (hasChanged) commit.note(statusTable, id, { id }, { id, revision });
     this.notifiedRevision = revision;
-    this.watchers.publish(commit.changes(), origin);
+    this.following.publish(commit, origin);
     if (hasChanged) this.syncing.notifyCounts();
     if (origin === 'device') this.syncing.noticeWrite();
     else this.syncing.notify();
@@ -474,33 +464,22 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     deliver: (result: Result<unknown>) => void,
     fail: (error: unknown) => void,
   ): () => void {
+    const { current } = this.engine;
     let stop: (() => void) | undefined;
-    let again: (() => void) | undefined;
     let ended = false;
     const begin = () => {
       if (ended) return;
-      let current = this.engine.current.query(request);
-      const watch = () => {
-        const watcher = watcherFor(this.engine, kind, current, deliver, fail);
-        stop = this.watch(watcher);
+      stop = this.following.follow(request, current.query, (asked) => {
+        const watcher = watcherFor(this.engine, kind, asked, deliver, fail);
+        const end = this.following.watch(watcher);
         watcher.refresh();
-      };
-      // A row that the query names may be given another id.
-      again = () => {
-        const next = this.engine.current.query(request);
-        if (sameValue(next, current)) return;
-        current = next;
-        stop?.();
-        watch();
-      };
-      if (this.engine.keys !== noKeys) this.renamed.add(again);
-      watch();
+        return end;
+      });
     };
     const loading = kind === 'rows' ? this.statusLoading(request) : loadWatcher(kind);
     (loading ? loading.then(() => this.exclusive(begin)) : this.exclusive(begin)).catch(fail);
     return () => {
       ended = true;
-      if (again !== undefined) this.renamed.delete(again);
       stop?.();
     };
   }
@@ -510,16 +489,11 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     where: unknown,
     listener: (events: readonly ChangeEvent<AnyRow>[]) => void,
   ): () => void {
-    const current = this.engine.current.condition(table, where);
-    return this.watch(new Listener(table, parseWhere(table, tableOf(this.engine.schema, table), current), listener));
-  }
-
-  private watch(watcher: Watcher): () => void {
-    if (this.watchers.isEmpty) this.otherWrites.start();
-    this.watchers.add(watcher);
-    return () => {
-      this.watchers.remove(watcher);
-      if (this.watchers.isEmpty) this.otherWrites.stop();
-    };
+    const { schema, current } = this.engine;
+    return this.following.follow(
+      where,
+      (given) => current.condition(table, given),
+      (given) => this.following.watch(new Listener(table, parseWhere(table, tableOf(schema, table), given), listener)),
+    );
   }
 }

@@ -34,8 +34,8 @@ export class AssignedKeys implements KnownKeys {
   ofUnsentRows(): AssignedKey[] {
     return this.database
       .statement(
-        `SELECT table_name AS "table", provisional, row_id AS id FROM koinon_assigned_key k
-         WHERE EXISTS (SELECT 1 FROM koinon_outbox o WHERE o.kind = 'insert' AND o.table_name = k.table_name AND o.row_id = k.row_id)`,
+        `SELECT table_name AS "table", provisional, row_id AS id FROM koinon_assigned_key
+         WHERE (table_name, row_id) IN (SELECT table_name, row_id FROM koinon_outbox WHERE kind = 'insert')`,
       )
       .all() as AssignedKey[];
   }

@@ -102,8 +102,8 @@ export function serveInProcess<S extends Schema = Schema>({
         return JSON.parse(JSON.stringify(answer)) as PushResponse;
       },
       async applied(request) {
-        const { replica, origins } = readAppliedRequest(JSON.parse(JSON.stringify(request)));
-        return appliedBefore(store, replica, user?.id, origins);
+        const { origins } = readAppliedRequest(JSON.parse(JSON.stringify(request)));
+        return appliedBefore(store, user?.id, origins);
       },
       async trash(request) {
         return JSON.parse(JSON.stringify(await trash(store, request, { scopes, user }))) as TrashResponse;

@@ -1,5 +1,13 @@
-import type { AppliedResponse, AssignedKey, Outcome, Schema, UploadedTransaction, WireChange } from '@koinon/core';
-import { isProvisionalId, rowKey } from '@koinon/core/internal';
+import type {
+  AppliedResponse,
+  AssignedKey,
+  Outcome,
+  Schema,
+  Table,
+  UploadedTransaction,
+  WireChange,
+} from '@koinon/core';
+import { changeFromWire, changeProblems, isProvisionalId, rowKey } from '@koinon/core/internal';
 import { hasAssignedKeys } from '../store/mapping.ts';
 import type { Store, StoreWriter } from '../store/store.ts';
 
@@ -9,14 +17,13 @@ import type { Store, StoreWriter } from '../store/store.ts';
 /** Which of these origins of a user were applied, and the keys that its rows were given. */
 export async function appliedBefore(
   store: Store,
-  replica: string,
   user: string | undefined,
   origins: readonly string[],
 ): Promise<AppliedResponse> {
   return store.read(async (reader) => {
     const receipts = await reader.appliedOrigins({ user, origins });
     if (receipts.length === 0 || !hasAssignedKeys(store.schema)) return { receipts };
-    const assigned = await reader.assignedKeys({ replica, receipts: receipts.map(({ id }) => id) });
+    const assigned = await reader.assignedKeys({ user, receipts: receipts.map(({ id }) => id) });
     return { receipts, ...(assigned.length > 0 ? { assigned } : {}) };
   });
 }
@@ -34,14 +41,19 @@ export class Translation {
     this.schema = schema;
   }
 
-  /** The keys that are known of what a transaction names. */
-  static async of(schema: Schema, writer: StoreWriter, { changes }: UploadedTransaction): Promise<Translation> {
+  /** The keys that are known of what a transaction of a user names. */
+  static async of(
+    schema: Schema,
+    writer: StoreWriter,
+    user: string | undefined,
+    { changes }: UploadedTransaction,
+  ): Promise<Translation> {
     const translation = new Translation(schema);
     if (!hasAssignedKeys(schema)) return translation;
     // Keys are numbers: what looks like one is nobody's provisional id.
     const named = new Set(changes.flatMap((change) => translation.named(change)).filter(isProvisionalId));
     if (named.size > 0)
-      for (const pair of await writer.assignedKeys({ provisional: [...named] })) translation.add(pair);
+      for (const pair of await writer.assignedKeys({ user, provisional: [...named] })) translation.add(pair);
     return translation;
   }
 
@@ -94,14 +106,22 @@ export class Translation {
 
   /** Takes keys from the database for the new rows of a transaction, which are written under them. */
   async give(writer: StoreWriter, transaction: UploadedTransaction): Promise<UploadedTransaction> {
-    const rows = new Map<string, string[]>();
+    const rows = new Map<string, Set<string>>();
     for (const { kind, table, id } of transaction.changes)
       if (kind === 'insert' && this.isAssigned(table) && isProvisionalId(id))
-        rows.set(table, [...(rows.get(table) ?? []), id]);
-    if (rows.size === 0) return transaction;
+        rows.set(table, (rows.get(table) ?? new Set<string>()).add(id));
+    // A number of the database does not come back: none is taken for what is refused anyway.
+    const isSound = () =>
+      transaction.changes.every((change) => {
+        const table = this.schema.tables[change.table] as Table;
+        // Columns that are kept from a user are filled in later.
+        const problems = changeProblems(table, changeFromWire(this.schema, change));
+        return problems.every(({ code }) => code === 'value-missing');
+      });
+    if (rows.size === 0 || !isSound()) return transaction;
     for (const [table, provisional] of rows) {
-      const ids = await writer.newKeys(table, provisional.length);
-      for (const [i, each] of provisional.entries()) {
+      const ids = await writer.newKeys(table, provisional.size);
+      for (const [i, each] of [...provisional].entries()) {
         const pair = { table, provisional: each, id: ids[i] as string };
         this.add(pair);
         this.fresh.push(pair);

@@ -170,7 +170,7 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
       if (part !== undefined) return writer.dropParts(replica);
       const sender = { user: rules.user?.id ?? null, replica, ...(origins && { origins }) };
       const outcome = { kind: 'rejected', problems } as const;
-      const keys = await Translation.of(store.schema, writer, transaction);
+      const keys = await Translation.of(store.schema, writer, rules.user?.id, transaction);
       if ((await writer.receipts.get(id)) === undefined)
         writer.receipts.save({ id, digest: digestOf(keys.apply(transaction)), ...sender, outcome });
     });
@@ -269,7 +269,7 @@ async function takeUp(
   base: Based,
   blocked: Blocked,
 ): Promise<Outcome> {
-  const keys = await Translation.of(taking.store.schema, writer, transaction);
+  const keys = await Translation.of(taking.store.schema, writer, taking.rules.user?.id, transaction);
   return keys.back(await takeUpAs(taking, writer, transaction, keys, base, blocked));
 }
 
@@ -369,7 +369,7 @@ async function takeUpAs(
   // Sent again, it comes with the same keys.
   const applied = given === transaction ? digest : digestOf(given);
   writer.receipts.save({ id, digest: applied, ...sender, outcome: { kind: 'applied', position } });
-  if (translation.fresh.length > 0) await writer.saveAssignedKeys(replica, id, translation.fresh);
+  if (translation.fresh.length > 0) await writer.saveAssignedKeys(rules.user?.id, id, translation.fresh);
   return { id, outcome: 'applied', position, ...(values.length > 0 ? { values } : {}) };
 }
 

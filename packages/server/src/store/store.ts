@@ -101,12 +101,13 @@ export interface UnfollowedRows {
 export const mostUnfollowed = 10_000;
 
 /**
- * Which keys are asked for: those of provisional ids, whichever replica made the rows, since a copy of a file is another replica; or those that
- * transactions of a replica were given.
+ * Which keys are asked for: those of provisional ids, or those that transactions were given. They are looked for among those of a user,
+ * whichever of his replicas made the rows: a copy of a file is another one.
  */
-export type AssignedKeysOf =
-  | { readonly provisional: readonly string[] }
-  | { readonly replica: string; readonly receipts: readonly string[] };
+export type AssignedKeysOf = {
+  /** Undefined where there are no users. */
+  readonly user: string | undefined;
+} & ({ readonly provisional: readonly string[] } | { readonly receipts: readonly string[] });
 
 /** How much is read at once at most; a single row that is larger is read all the same. */
 export interface Room {
@@ -310,8 +311,8 @@ export interface StoreWriter {
   newKeys(table: string, count: number): Promise<string[]>;
   /** The keys that rows of replicas were given. */
   assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]>;
-  /** Keeps the keys that rows of a replica's transaction were given. */
-  saveAssignedKeys(replica: string, receipt: string, keys: readonly AssignedKey[]): Promise<void>;
+  /** Keeps the keys that rows of a user's transaction were given. */
+  saveAssignedKeys(user: string | undefined, receipt: string, keys: readonly AssignedKey[]): Promise<void>;
   /** Looks up, and locks, at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
   lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void>;
   readonly receipts: Receipts;

@@ -15,8 +15,8 @@ export function pushRoutes(app: FastifyInstance, root: string, service: Service)
   );
   app.post(`${root}/applied`, { bodyLimit: limits.questionBytes }, async (request): Promise<AppliedResponse> => {
     const user = admission.userOf(request);
-    const { replica, origins } = await admission.admit(readAppliedRequest(request.body), user);
-    return appliedBefore(store, replica, user?.id, origins);
+    const { origins } = await admission.admit(readAppliedRequest(request.body), user);
+    return appliedBefore(store, user?.id, origins);
   });
 }
 

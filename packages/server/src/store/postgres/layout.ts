@@ -44,13 +44,13 @@ export interface Layout {
 /** The keys that rows of replicas were given, by the ids under which they had been made. */
 const assignedKeyTables = [
   `CREATE TABLE IF NOT EXISTS koinon.assigned_key (
-  replica text NOT NULL,
+  user_id text NOT NULL,
   table_name text NOT NULL,
   provisional text NOT NULL,
   row_id text NOT NULL,
   receipt text NOT NULL,
   received_at timestamp with time zone NOT NULL,
-  PRIMARY KEY (provisional, table_name)
+  PRIMARY KEY (provisional, table_name, user_id)
 )`,
   'CREATE INDEX IF NOT EXISTS assigned_key_by_receipt ON koinon.assigned_key (receipt)',
 ];

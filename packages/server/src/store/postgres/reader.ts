@@ -275,11 +275,11 @@ export class PostgresReader implements StoreReader {
   }
 
   async assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]> {
-    const keys = 'SELECT table_name AS "table", provisional, row_id AS id FROM koinon.assigned_key WHERE';
-    const { rows } =
-      'provisional' in of
-        ? await this.client.query<AssignedKey>(`${keys} provisional = ANY($1)`, [of.provisional])
-        : await this.client.query<AssignedKey>(`${keys} replica = $1 AND receipt = ANY($2)`, [of.replica, of.receipts]);
+    const [column, named] = 'receipts' in of ? ['receipt', of.receipts] : ['provisional', of.provisional];
+    const { rows } = await this.client.query<AssignedKey>(
+      `SELECT table_name AS "table", provisional, row_id AS id FROM koinon.assigned_key WHERE ${column} = ANY($1) AND user_id = $2`,
+      [named, of.user ?? ''],
+    );
     return rows;
   }
 

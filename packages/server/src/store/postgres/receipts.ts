@@ -50,10 +50,10 @@ export class ReceiptTables extends Retention implements ReceiptStorage {
     return this.reader.assignedKeys(of);
   }
 
-  async saveAssignedKeys(replica: string, receipt: string, keys: readonly AssignedKey[]): Promise<void> {
+  async saveAssignedKeys(user: string | undefined, receipt: string, keys: readonly AssignedKey[]): Promise<void> {
     await this.client.query(
       `INSERT INTO koinon.assigned_key SELECT $1, key ->> 0, key ->> 1, key ->> 2, $2, now() FROM json_array_elements($3) key`,
-      [replica, receipt, JSON.stringify(keys.map(({ table, provisional, id }) => [table, provisional, id]))],
+      [user ?? '', receipt, JSON.stringify(keys.map(({ table, provisional, id }) => [table, provisional, id]))],
     );
   }
 

@@ -91,7 +91,7 @@ export class Retention {
     );
     if (keys[0]?.there !== null)
       await this.client.query(
-        `DELETE FROM koinon.assigned_key WHERE (provisional, table_name) IN (SELECT provisional, table_name FROM koinon.assigned_key
+        `DELETE FROM koinon.assigned_key WHERE (provisional, table_name, user_id) IN (SELECT provisional, table_name, user_id FROM koinon.assigned_key
            WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
         [most],
       );

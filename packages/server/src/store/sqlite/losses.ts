@@ -11,6 +11,10 @@ const mostRows = 1_000;
 /** Digits that every decimal number keeps in a double (IEEE 754), which is what SQLite makes of one. */
 const doubleDigits = 15;
 
+/** Tells whether a text has no zone, by which it would be read as UTC. */
+const zoneless = (value: string) =>
+  `typeof(${value}) = 'text' AND ${value} GLOB '????-??-??T*' AND ${value} NOT GLOB '*[Zz]' AND ${value} NOT GLOB '*[-+]??:??' AND ${value} NOT GLOB '*[-+]????'`;
+
 /** A form in which others write times, as a condition over a value, and what a mapping says of it. */
 const otherForms = [
   {
@@ -26,6 +30,7 @@ const otherForms = [
     mapping: "format: 'julian day'",
   },
   { is: (value: string) => `typeof(${value}) IN ('integer', 'real')`, mapping: "format: 'seconds'" },
+  { is: zoneless, mapping: "zone: 'UTC', or the zone that is meant" },
 ] as const;
 
 /** The columns of a table of others whose values a device would change the form of, each with the reason; none where all is well. */
@@ -55,6 +60,8 @@ function lossOf(database: Prepared, relation: string, there: string, column: Col
     database.get(
       `SELECT 1 FROM (SELECT ${value} FROM ${quoteName(relation)} WHERE ${value} IS NOT NULL LIMIT ${mostRows}) WHERE ${condition} LIMIT 1`,
     ) !== undefined;
-  const form = otherForms.find(({ is }) => found(is(value)));
+  // A time of a clock is a text in any case, and has no zone.
+  const forms = column.type === 'timestamp' ? otherForms : otherForms.slice(0, 1);
+  const form = forms.find(({ is }) => found(is(value)));
   return form && `has times in another form, which a device would not write (${form.mapping})`;
 }

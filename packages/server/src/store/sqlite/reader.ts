@@ -291,16 +291,12 @@ export class SqliteReader implements StoreReader {
   }
 
   async assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]> {
-    const keys = 'SELECT table_name AS "table", provisional, row_id AS id FROM koinon_assigned_key WHERE';
-    if ('provisional' in of)
-      return this.database.all<AssignedKey>(
-        `${keys} provisional IN (SELECT value FROM json_each(?))`,
-        JSON.stringify(of.provisional),
-      );
+    const [column, named] = 'receipts' in of ? ['receipt', of.receipts] : ['provisional', of.provisional];
     return this.database.all<AssignedKey>(
-      `${keys} replica = ? AND receipt IN (SELECT value FROM json_each(?))`,
-      of.replica,
-      JSON.stringify(of.receipts),
+      `SELECT table_name AS "table", provisional, row_id AS id FROM koinon_assigned_key
+       WHERE ${column} IN (SELECT value FROM json_each(?)) AND user_id = ?`,
+      JSON.stringify(named),
+      of.user ?? '',
     );
   }
 

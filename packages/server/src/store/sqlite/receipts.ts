@@ -66,10 +66,10 @@ export class ReceiptTables extends Retention implements ReceiptStorage {
     return this.reader.assignedKeys(of);
   }
 
-  async saveAssignedKeys(replica: string, receipt: string, keys: readonly AssignedKey[]): Promise<void> {
+  async saveAssignedKeys(user: string | undefined, receipt: string, keys: readonly AssignedKey[]): Promise<void> {
     this.database.run(
       `INSERT INTO koinon_assigned_key SELECT ?1, value ->> 0, value ->> 1, value ->> 2, ?2, ?3 FROM json_each(?4)`,
-      replica,
+      user ?? '',
       receipt,
       new Date().toISOString(),
       JSON.stringify(keys.map(({ table, provisional, id }) => [table, provisional, id])),

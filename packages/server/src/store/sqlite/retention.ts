@@ -89,7 +89,7 @@ export class Retention {
     );
     if (this.database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_assigned_key'") !== undefined)
       this.database.run(
-        `DELETE FROM koinon_assigned_key WHERE (provisional, table_name) IN (SELECT provisional, table_name FROM koinon_assigned_key
+        `DELETE FROM koinon_assigned_key WHERE (provisional, table_name, user_id) IN (SELECT provisional, table_name, user_id FROM koinon_assigned_key
            WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
         most,
       );

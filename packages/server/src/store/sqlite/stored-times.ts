@@ -1,6 +1,6 @@
 import { tzOffset } from '@date-fns/tz/tzOffset';
 import type { Schema, SqlValue } from '@koinon/core';
-import { keptTables, type Mapping, mappedTables, type TimeFormat } from '../mapping.ts';
+import { type Mapping, mappedTables, type TimeFormat } from '../mapping.ts';
 
 /** How a column that others made holds its times. A value that it cannot read is left as it is, to be told from the others. */
 export interface StoredTime {
@@ -22,7 +22,7 @@ export function storedTimes(schema: Schema, mapping: Mapping): StoredTimes {
     });
     return [name, new Map(forms)] as const;
   });
-  return new Map(tables.filter(([name]) => keptTables(schema).includes(name)));
+  return new Map(tables);
 }
 
 /** A day and a time with a space between them. */
@@ -59,8 +59,8 @@ function instants(format: TimeFormat | undefined, zone = 'UTC'): StoredTime {
     read: (stored) => (typeof stored === 'string' ? (instantOf(stored, zone) ?? stored) : stored),
     write: (time) => {
       const at = Date.parse(time);
-      const local = new Date(at + tzOffset(zone, new Date(at)) * 60_000).toISOString();
-      return `${local.slice(0, 10)}${between}${local.slice(11, 23).replace(/\.000$/, '')}`;
+      const shown = new Date(at + tzOffset(zone, new Date(at)) * 60_000).toISOString();
+      return shown.replace('T', between).replace(/(\.000)?Z$/, '');
     },
   };
 }

@@ -33,13 +33,13 @@ export function aliveSql({ mark }: Pick<TrackedTable, 'mark'>, row: string): str
 /** The server's own tables in an SQLite database. */
 /** The keys that rows of replicas were given, by the ids under which they had been made. */
 export const assignedKeyTable = `CREATE TABLE IF NOT EXISTS koinon_assigned_key (
-  replica TEXT NOT NULL,
+  user_id TEXT NOT NULL,
   table_name TEXT NOT NULL,
   provisional TEXT NOT NULL,
   row_id TEXT NOT NULL,
   receipt TEXT NOT NULL,
   received_at TEXT NOT NULL,
-  PRIMARY KEY (provisional, table_name)
+  PRIMARY KEY (provisional, table_name, user_id)
 ) WITHOUT ROWID;
 CREATE INDEX IF NOT EXISTS koinon_assigned_key_by_receipt ON koinon_assigned_key (receipt)`;
 

@@ -259,6 +259,22 @@ describe.each(storeKinds)('%s', (kind) => {
       { no: 2, name: 'Marrowfen' },
       { no: 70, name: 'claimed' },
     ]);
+    // Nor does an answer that makes no sense give a row the id of another.
+    const there = httpTransport(office.server.url);
+    const senseless: Transport = {
+      ...there,
+      push: async (...given) => {
+        const answer = (await there.push(...given)) as { outcomes: object[] };
+        const assigned = [{ table: 'site', provisional: '1', id: '9' }];
+        return { ...answer, outcomes: answer.outcomes.map((outcome) => ({ ...outcome, assigned })) };
+      },
+    };
+    const misled = await openReplica({ schema: register, server: senseless, sync: { when: never, live: false } });
+    await misled.sync();
+    await misled.update('site', '1', { name: 'Tolver Down' });
+    expect((await misled.sync()).up).toMatchObject({ applied: 1 });
+    expect((await misled.rows({ from: 'site', order: 'id' })).map((row) => row.id)).toEqual(['1', '2', '70']);
+    await misled.close();
     const open = kind === 'SQLite' ? sqliteStore : postgresStore;
     const wrong = schema({ note: table({ line: text() }, { assignedKey: true }) });
     await expect(open(wrong, office.database.address, { mapping: { note: { name: 'notes' } } })).rejects.toMatchObject({
@@ -293,6 +309,7 @@ describe.each(storeKinds)('%s', (kind) => {
     async (how) => {
       const office = await inTest(kind);
       let first = await office.device('one.db');
+      await first.sync();
       const { id } = await first.insert('site', { name: 'Marrowfen' });
       await first.insert('hive', { site: id, mark: 'A1' });
       if (how === 'by copyTo') await first.copyTo(join(office.folder, 'other.db'));

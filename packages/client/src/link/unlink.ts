@@ -139,7 +139,7 @@ function makeOwn(engine: Engine): void {
       renameRowsEverywhere(
         engine,
         table,
-        rows.select({ from: table, columns: [] }).map(({ id }) => ({ from: id, to: host.newId() })),
+        new Map(rows.select({ from: table, columns: [] }).map(({ id }) => [id, host.newId()])),
       );
   for (const table of sharedTables(schema)) {
     let entry = { origin: host.newId(), editedAt: host.now() };

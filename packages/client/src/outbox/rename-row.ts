@@ -1,29 +1,30 @@
 import { quoteText } from '@koinon/core/internal';
 import type { Outbox } from './outbox.ts';
 
-// Rows take other ids: what is unsent of them, and what refers to them, follows. All of one table at once, since each of these
-// statements reads the whole outbox. Both return the places of the transactions whose content that alters. Inside a transaction.
+// Rows take other ids: what is unsent of them, and what refers to them, follows. All of one table at once, since each search reads the
+// whole outbox. Both return the places of the transactions whose content that alters. Inside a transaction.
 
-/** The id that a row had, and the one that it has from now on. */
-export interface Renamed {
-  readonly from: string;
-  readonly to: string;
+/** The ids that rows have from now on, by those that they had. */
+export type Renamed = ReadonlyMap<string, string>;
+
+/** The ids that rows had, of a JSON list in the first parameter; SQLite makes an index of them. */
+export const oldIds = '(SELECT value FROM json_each(?1))';
+
+/** A change that is found by an id. */
+interface Found {
+  readonly place: number;
+  readonly sequence: number;
+  readonly old: string;
 }
 
-/** The ids that rows had, of a JSON list of {@link Renamed} in the first parameter; SQLite makes an index of them. */
-export const oldIds = "(SELECT value ->> 'from' FROM json_each(?1))";
-
-/** The id that the row of an old one has now, as an expression. */
-export const newIdOf = (old: string) => `(SELECT value ->> 'to' FROM json_each(?1) WHERE value ->> 'from' = ${old})`;
-
 /** Gives rows other ids in all that was done to them. */
-export function renameRows({ database }: Outbox, table: string, rows: readonly Renamed[]): readonly number[] {
+export function renameRows({ database }: Outbox, table: string, renamed: Renamed): readonly number[] {
   const found = database
-    .statement(
-      `UPDATE koinon_outbox SET row_id = ${newIdOf('row_id')} WHERE table_name = ?2 AND row_id IN ${oldIds} RETURNING sequence`,
-    )
-    .all(JSON.stringify(rows), table);
-  return sequencesIn(found);
+    .statement(`SELECT place, sequence, row_id AS old FROM koinon_outbox WHERE table_name = ?2 AND row_id IN ${oldIds}`)
+    .all(JSON.stringify([...renamed.keys()]), table) as unknown as readonly Found[];
+  const write = database.statement('UPDATE koinon_outbox SET row_id = ? WHERE place = ?');
+  for (const { place, old } of found) write.run(renamed.get(old) as string, place);
+  return found.map(({ sequence }) => sequence);
 }
 
 /**
@@ -36,23 +37,22 @@ export function renameReferences(
   table: string,
   column: string,
   referring: readonly string[],
-  rows: readonly Renamed[],
+  renamed: Renamed,
 ): readonly number[] {
   const path = quoteText(`$."${column}"`);
   const value = `json_extract(columns, ${path})`;
-  const altered = database
+  const found = database
     .statement(
-      `UPDATE koinon_outbox SET columns = json_set(columns, ${path}, ${newIdOf(value)})
-       WHERE table_name = ?2 AND ${value} IN ${oldIds} RETURNING sequence`,
+      `SELECT place, sequence, ${value} AS old FROM koinon_outbox WHERE table_name = ?2 AND ${value} IN ${oldIds}`,
     )
-    .all(JSON.stringify(rows), table);
-  if (referring.length === 0) return sequencesIn(altered);
+    .all(JSON.stringify([...renamed.keys()]), table) as unknown as readonly Found[];
+  const write = database.statement(`UPDATE koinon_outbox SET columns = json_set(columns, ${path}, ?) WHERE place = ?`);
+  for (const { place, old } of found) write.run(renamed.get(old) as string, place);
+  if (referring.length === 0) return found.map(({ sequence }) => sequence);
   const own = database
     .statement(
       "SELECT DISTINCT sequence FROM koinon_outbox WHERE table_name = ? AND columns IS NULL AND kind = 'insert' AND row_id IN (SELECT value FROM json_each(?))",
     )
-    .all(table, JSON.stringify(referring));
-  return [...sequencesIn(altered), ...sequencesIn(own)];
+    .all(table, JSON.stringify(referring)) as unknown as readonly Pick<Found, 'sequence'>[];
+  return [...found, ...own].map(({ sequence }) => sequence);
 }
-
-const sequencesIn = (found: readonly unknown[]) => (found as { sequence: number }[]).map(({ sequence }) => sequence);

@@ -1,6 +1,6 @@
 import type { PulledRow, Table } from '@koinon/core';
 import { quoteName, quoteText } from '@koinon/core/internal';
-import { newIdOf, oldIds, type Renamed, renameReferences, renameRows } from '../outbox/rename-row.ts';
+import { oldIds, type Renamed, renameReferences, renameRows } from '../outbox/rename-row.ts';
 import { renew } from '../outbox/rewriting.ts';
 import { type Applying, showAnew } from './show.ts';
 
@@ -43,7 +43,7 @@ function twinOf(
 
 /** Gives a row that only this device knows the id that it has on the server; what that alters goes up under new ids. */
 function adopt(overlay: Applying, name: string, from: string, to: string): void {
-  const altered = renameRowsEverywhere(overlay, name, [{ from, to }]);
+  const altered = renameRowsEverywhere(overlay, name, new Map([[from, to]]));
   for (const sequence of altered) renew(overlay.outbox, sequence, overlay.host.newId());
 }
 
@@ -51,18 +51,13 @@ function adopt(overlay: Applying, name: string, from: string, to: string): void 
  * Rewrites ids of one table everywhere: in their rows, in what refers to them, and in what waits to be sent. Returns the places of the
  * transactions that this has altered.
  */
-export function renameRowsEverywhere(
-  overlay: Applying,
-  name: string,
-  renamed: readonly Renamed[],
-): ReadonlySet<number> {
+export function renameRowsEverywhere(overlay: Applying, name: string, renamed: Renamed): ReadonlySet<number> {
   const { schema, database, rows, bases, outbox, commit } = overlay;
-  if (renamed.length === 0) return new Set();
+  if (renamed.size === 0) return new Set();
   outbox.revision++;
-  const before = renamed.map((pair) => {
-    const { from, to } = pair;
+  const before = [...renamed].map(([from, to]) => {
     outbox.keepInserted(name, from);
-    return { ...pair, row: rows.get(name, from), present: rows.get(name, to), base: bases.get(name, from) };
+    return { from, to, row: rows.get(name, from), present: rows.get(name, to), base: bases.get(name, from) };
   });
   const altered = new Set(renameRows(outbox, name, renamed));
   outbox.places.forget();
@@ -77,12 +72,10 @@ export function renameRowsEverywhere(
     if (row !== null) rows.put(name, to, row);
     commit.note(name, to, null, rows.get(name, to));
   }
-  const list = JSON.stringify(renamed);
-  database
-    .statement(
-      `UPDATE OR REPLACE koinon_conflict SET row_id = ${newIdOf('row_id')} WHERE table_name = ?2 AND row_id IN ${oldIds}`,
-    )
-    .run(list, name);
+  const conflict = database.statement(
+    'UPDATE OR REPLACE koinon_conflict SET row_id = ? WHERE table_name = ? AND row_id = ?',
+  );
+  for (const [from, to] of renamed) conflict.run(to, name, from);
   database.statement('DELETE FROM koinon_resolved').run();
   for (const [other, { entries }] of Object.entries(schema.tables))
     for (const [column, { target }] of entries) {
@@ -103,11 +96,11 @@ function renameReference(
   { schema, database, rows, outbox, commit }: Applying,
   table: string,
   column: string,
-  renamed: readonly Renamed[],
+  renamed: Renamed,
 ): readonly number[] {
   const text = `SELECT id FROM ${quoteName(table)} WHERE ${quoteName(column)} = ?`;
   const referring: string[] = [];
-  for (const { from, to } of renamed)
+  for (const [from, to] of renamed)
     for (const { id } of database.statement(text).all(from) as { id: string }[]) {
       const before = rows.get(table, id);
       rows.patch(table, id, { [column]: to });
@@ -116,19 +109,26 @@ function renameReference(
     }
   const path = quoteText(`$."${column}"`);
   const value = `json_extract(columns, ${path})`;
-  const list = JSON.stringify(renamed);
-  database
-    .statement(
-      `UPDATE koinon_base SET columns = json_set(columns, ${path}, ${newIdOf(value)}) WHERE table_name = ?2 AND ${value} IN ${oldIds}`,
-    )
-    .run(list, table);
-  for (const side of ['base', 'local', 'remote'])
-    database
+  const list = JSON.stringify([...renamed.keys()]);
+  const bases = database
+    .statement(`SELECT row_id AS id, ${value} AS old FROM koinon_base WHERE table_name = ?2 AND ${value} IN ${oldIds}`)
+    .all(list, table) as { id: string; old: string }[];
+  const write = database.statement(
+    `UPDATE koinon_base SET columns = json_set(columns, ${path}, ?) WHERE table_name = ? AND row_id = ?`,
+  );
+  for (const { id, old } of bases) write.run(renamed.get(old) as string, table, id);
+  for (const side of ['base', 'local', 'remote']) {
+    const conflicts = database
       .statement(
-        `UPDATE koinon_conflict SET ${side} = json_quote(${newIdOf(`${side} ->> '$'`)})
+        `SELECT row_id AS id, ${side} ->> '$' AS old FROM koinon_conflict
          WHERE table_name = ?2 AND column_name = ?3 AND ${side} ->> '$' IN ${oldIds}`,
       )
-      .run(list, table, column);
+      .all(list, table, column) as { id: string; old: string }[];
+    const decide = database.statement(
+      `UPDATE koinon_conflict SET ${side} = json_quote(?) WHERE table_name = ? AND row_id = ? AND column_name = ?`,
+    );
+    for (const { id, old } of conflicts) decide.run(renamed.get(old) as string, table, id, column);
+  }
   if (schema.tables[table]?.home === 'device') return [];
   return renameReferences(outbox, table, column, referring, renamed);
 }

@@ -21,12 +21,7 @@ export function takeKeys(overlay: Applying, assigned: readonly AssignedKey[]): v
     overlay.keys.note(pair, overlay.host.now());
     renamed.set(table, (renamed.get(table) ?? new Map<string, string>()).set(before, id));
   }
-  for (const [table, ids] of renamed)
-    renameRowsEverywhere(
-      overlay,
-      table,
-      [...ids].map(([from, to]) => ({ from, to })),
-    );
+  for (const [table, ids] of renamed) renameRowsEverywhere(overlay, table, ids);
 }
 
 /**
@@ -34,13 +29,11 @@ export function takeKeys(overlay: Applying, assigned: readonly AssignedKey[]): v
  * which it was made.
  */
 export function takeBackKeys(overlay: Applying): void {
-  const renamed = new Map<string, { from: string; to: string }[]>();
+  const renamed = new Map<string, Map<string, string>>();
   for (const pair of overlay.keys.ofUnsentRows()) {
     const { table, id: from, provisional: to } = pair;
     overlay.keys.forget(pair);
-    const known = renamed.get(table);
-    if (known) known.push({ from, to });
-    else renamed.set(table, [{ from, to }]);
+    renamed.set(table, (renamed.get(table) ?? new Map<string, string>()).set(from, to));
   }
   for (const [table, ids] of renamed) renameRowsEverywhere(overlay, table, ids);
 }

@@ -1,13 +1,13 @@
-import { copyFile, mkdtemp, rm } from 'node:fs/promises';
-import { tmpdir } from 'node:os';
+import { copyFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { httpTransport, openReplica, type Replica, type Transport } from '@koinon/client';
-import { counter, reference, schema, table, text } from '@koinon/core';
-import { postgresStore, type RunningServer, sqliteStore, startServer } from '@koinon/server';
+import { counter, integer, reference, schema, table, text } from '@koinon/core';
+import { postgresStore, sqliteStore } from '@koinon/server';
 import fc from 'fast-check';
 import { describe, expect, onTestFinished, test } from 'vitest';
+import { Office, officeInTest } from '../support/office.ts';
 import { runs } from '../support/runs.ts';
-import { type Database, newDatabase, type Shell, type StoreKind, storeKinds } from '../support/stores.ts';
+import { type StoreKind, storeKinds } from '../support/stores.ts';
 import { never } from '../support/world.ts';
 
 // Tables whose keys the database gives: a row is made on a device under a provisional id, and has its key from the server.
@@ -23,6 +23,7 @@ const register = schema({
     hive: reference('hive', { optional: true }),
     line: text(),
   }),
+  care: table({ site: reference('site'), turn: integer(), line: text(), times: counter() }, { key: ['site', 'turn'] }),
 });
 type Register = typeof register;
 
@@ -30,110 +31,34 @@ const mapping = {
   site: { name: 'sites', columns: { id: 'no' } },
   hive: { name: 'hives', columns: { id: 'hive_no', site: 'site_no' } },
   note: { name: 'notes', columns: { site: 'site_no', hive: 'hive_no' } },
+  care: { name: 'care', columns: { site: 'site_no' } },
 };
 
 const theirTables = {
   SQLite: `CREATE TABLE sites (no INTEGER PRIMARY KEY, name TEXT NOT NULL UNIQUE, visits INTEGER NOT NULL DEFAULT 0);
     CREATE TABLE hives (hive_no INTEGER PRIMARY KEY AUTOINCREMENT, site_no INTEGER NOT NULL REFERENCES sites (no), mark TEXT NOT NULL);
-    CREATE TABLE notes (id TEXT PRIMARY KEY NOT NULL, site_no INTEGER REFERENCES sites (no), hive_no INTEGER REFERENCES hives (hive_no), line TEXT NOT NULL)`,
+    CREATE TABLE notes (id TEXT PRIMARY KEY NOT NULL, site_no INTEGER REFERENCES sites (no), hive_no INTEGER REFERENCES hives (hive_no), line TEXT NOT NULL);
+    CREATE TABLE care (site_no INTEGER NOT NULL REFERENCES sites (no), turn INTEGER NOT NULL, line TEXT NOT NULL, times INTEGER NOT NULL DEFAULT 0, PRIMARY KEY (site_no, turn))`,
   PostgreSQL: `CREATE TABLE sites (no integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY, name text NOT NULL UNIQUE, visits bigint NOT NULL DEFAULT 0);
     CREATE TABLE hives (hive_no bigserial PRIMARY KEY, site_no integer NOT NULL REFERENCES sites (no), mark text NOT NULL);
-    CREATE TABLE notes (id text PRIMARY KEY, site_no integer REFERENCES sites (no), hive_no bigint REFERENCES hives (hive_no), line text NOT NULL)`,
+    CREATE TABLE notes (id text PRIMARY KEY, site_no integer REFERENCES sites (no), hive_no bigint REFERENCES hives (hive_no), line text NOT NULL);
+    CREATE TABLE care (site_no integer REFERENCES sites (no), turn integer, line text NOT NULL, times bigint NOT NULL DEFAULT 0, PRIMARY KEY (site_no, turn))`,
 };
 
-/** An office with its tables, a server on them, and devices. */
-class Office {
-  readonly folder: string;
-  readonly database: Database;
-  shell: Shell;
-  server: RunningServer;
-  /** Answers of the server that do not reach the devices: uploads that were taken up nevertheless. */
-  lost = 0;
-  private readonly kind: StoreKind;
-  private readonly devices: Replica<Register>[] = [];
+const tables = {
+  schema: register,
+  mapping,
+  sql: {
+    SQLite: `${theirTables.SQLite}; INSERT INTO sites (name) VALUES ('Tolver Down')`,
+    PostgreSQL: `${theirTables.PostgreSQL}; INSERT INTO sites (name) VALUES ('Tolver Down')`,
+  },
+};
 
-  private constructor(kind: StoreKind, folder: string, database: Database, shell: Shell, server: RunningServer) {
-    Object.assign(this, { kind, folder, database, shell, server });
-    this.kind = kind;
-    this.folder = folder;
-    this.database = database;
-    this.shell = shell;
-    this.server = server;
-  }
+const inTest = (kind: StoreKind) => officeInTest(kind, tables);
 
-  static async open(kind: StoreKind): Promise<Office> {
-    const folder = await mkdtemp(join(tmpdir(), 'koinon-keys-'));
-    const database = await newDatabase(kind, folder);
-    const shell = await database.shell();
-    await shell.exec(`${theirTables[kind]}; INSERT INTO sites (name) VALUES ('Tolver Down')`);
-    return new Office(kind, folder, database, shell, await Office.serve(kind, database, 0));
-  }
-
-  private static async serve(kind: StoreKind, database: Database, port: number): Promise<RunningServer> {
-    const open = kind === 'SQLite' ? sqliteStore : postgresStore;
-    return startServer({ store: await open(register, database.address, { mapping }), port });
-  }
-
-  async device(
-    file?: string,
-    sync: object = { when: never, live: false, upload: 'every step' },
-  ): Promise<Replica<Register>> {
-    const { server } = this;
-    const there = httpTransport(server.url);
-    const losing: Transport = {
-      ...there,
-      push: async (...given) => {
-        const answer = await there.push(...given);
-        if (this.lost > 0 && this.lost--) throw new TypeError('the connection was cut');
-        return answer;
-      },
-    };
-    const made = await openReplica({
-      schema: register,
-      server: Object.keys(sync).length === 0 ? server.url : losing,
-      ...(file ? { file: join(this.folder, file) } : {}),
-      sync,
-    });
-    this.devices.push(made);
-    return made;
-  }
-
-  /** The names of sites, with the marks of their hives and the lines of notes, as the office sees them. */
-  register(): Promise<{ name: string; no: number }[]> {
-    return this.shell.all('SELECT name, no FROM sites ORDER BY no');
-  }
-
-  async backup(): Promise<() => Promise<void>> {
-    let putBack: (() => Promise<void>) | undefined;
-    await this.restart(async () => {
-      putBack = await this.database.backup();
-    });
-    return () => this.restart(async () => putBack?.());
-  }
-
-  private async restart(meanwhile: () => Promise<void>): Promise<void> {
-    const port = Number(new URL(this.server.url).port);
-    await this.server.close();
-    await this.shell.close();
-    await meanwhile();
-    this.shell = await this.database.shell();
-    this.server = await Office.serve(this.kind, this.database, port);
-  }
-
-  async end(): Promise<void> {
-    for (const device of this.devices) await device.close();
-    await this.server.close();
-    await this.shell.close();
-    await this.database.drop();
-    await rm(this.folder, { recursive: true, force: true });
-  }
-}
-
-async function inTest(kind: StoreKind): Promise<Office> {
-  const office = await Office.open(kind);
-  onTestFinished(() => office.end());
-  return office;
-}
+/** The sites as the office sees them. */
+const sites = (office: Office<typeof register>) =>
+  office.shell.all<{ name: string; no: number }>('SELECT name, no FROM sites ORDER BY no');
 
 describe.each(storeKinds)('%s', (kind) => {
   test('K2, K3, K4: references, live queries, a draft and late calls follow the key, while the office takes the next number', async () => {
@@ -164,7 +89,7 @@ describe.each(storeKinds)('%s', (kind) => {
     await other.insert('site', { name: 'Wick' });
     await other.sync();
     expect((await one.sync()).up).toMatchObject({ applied: 3, rejected: 0 });
-    const numbers = Object.fromEntries((await office.register()).map(({ name, no }) => [name, String(no)]));
+    const numbers = Object.fromEntries((await sites(office)).map(({ name, no }) => [name, String(no)]));
     expect(Object.keys(numbers).sort()).toEqual(['Marrowfen', 'Old Quay', 'Tolver Down', 'Wick']);
     // Both ids find the row; everything that is stored has the key.
     expect(await one.get('site', made.id)).toMatchObject({ id: numbers.Marrowfen, name: 'Marrowfen' });
@@ -205,7 +130,7 @@ describe.each(storeKinds)('%s', (kind) => {
     await expect(one.sync()).rejects.toThrow();
     await one.sync();
     await one.sync();
-    expect(await office.register()).toMatchObject([{ name: 'Tolver Down' }, { name: 'Marrowfen' }]);
+    expect(await sites(office)).toMatchObject([{ name: 'Tolver Down' }, { name: 'Marrowfen' }]);
     expect(await office.shell.all('SELECT mark, line FROM hives JOIN notes USING (hive_no, site_no)')).toEqual([
       { mark: 'A2', line: 'since then' },
     ]);
@@ -228,7 +153,7 @@ describe.each(storeKinds)('%s', (kind) => {
     await one.update('site', id, { name: 'Marrowfen East' });
     await one.sync();
     await one.sync();
-    expect((await office.register()).map(({ name }) => name)).toEqual(['Tolver Down', 'Marrowfen', 'Marrowfen East']);
+    expect((await sites(office)).map(({ name }) => name)).toEqual(['Tolver Down', 'Marrowfen', 'Marrowfen East']);
     expect(await one.rows({ from: 'hive' })).toMatchObject([{ site: (await one.get('site', id))?.id }]);
     expect(await one.outbox()).toEqual([]);
   });
@@ -254,7 +179,7 @@ describe.each(storeKinds)('%s', (kind) => {
     expect(await push(again, [{ ...change, id: '70' }])).toMatchObject([{ outcome: 'applied' }]);
     await one.update('site', '1', { name: 'Tolver Up' });
     await one.sync();
-    expect(await office.register()).toEqual([
+    expect(await sites(office)).toEqual([
       { no: 1, name: 'Tolver Up' },
       { no: 2, name: 'Marrowfen' },
       { no: 70, name: 'claimed' },
@@ -289,7 +214,7 @@ describe.each(storeKinds)('%s', (kind) => {
     await one.insert('hive', { site: id, mark: 'A1' });
     await one.sync();
     await one.unlink({ rows: 'keep', server: 'delete' });
-    expect(await office.register()).toEqual([]);
+    expect(await sites(office)).toEqual([]);
     await office.shell.exec("INSERT INTO sites (name) VALUES ('Old Quay'), ('Wick')");
     await one.link();
     for (let n = 0; n < 3; n++) await one.sync();
@@ -324,7 +249,7 @@ describe.each(storeKinds)('%s', (kind) => {
       expect(await copy.rows({ from: 'hive' })).toMatchObject([{ id: '1', site: '2' }]);
       await copy.insert('hive', { site: id, mark: 'B1' });
       for (const device of [copy, copy, first]) await device.sync();
-      expect(await office.register()).toHaveLength(2);
+      expect(await sites(office)).toHaveLength(2);
       for (const device of [first, copy]) {
         expect(await device.rows({ from: 'site', order: 'id' })).toMatchObject([{ name: 'Tolver Down' }, { id: '2' }]);
         expect((await device.rows({ from: 'hive', order: 'mark' })).map(({ site, mark }) => [site, mark])).toEqual([
@@ -388,7 +313,7 @@ describe.each(storeKinds)('%s', (kind) => {
     await putBack();
     await office.shell.exec("INSERT INTO sites (name) VALUES ('Old Quay')");
     for (let n = 0; n < 4; n++) await one.sync();
-    expect(await office.register()).toMatchObject([
+    expect(await sites(office)).toMatchObject([
       { name: 'Tolver Down' },
       { name: 'Old Quay', no: 2 },
       { name: 'Marrowfen', no: 3 },
@@ -418,6 +343,8 @@ describe.each(storeKinds)('%s', (kind) => {
               'rename',
               'count',
               'note',
+              'care',
+              'care',
               'office',
               'sync',
               'sync',
@@ -428,7 +355,7 @@ describe.each(storeKinds)('%s', (kind) => {
           { minLength: 6, maxLength: 25 },
         ),
         async (acts) => {
-          const office = await Office.open(kind);
+          const office = await Office.open(kind, tables);
           try {
             const devices = [await office.device(), await office.device()] as const;
             for (const device of devices) await device.sync();
@@ -437,6 +364,8 @@ describe.each(storeKinds)('%s', (kind) => {
             const hives: [string, string][][] = [[], []];
             let count = 0;
             let added = 0;
+            const cares: [id: string, by: number][] = [];
+            let cared = 0;
             for (const { who, what, which } of acts) {
               const device = devices[who] as Replica<Register>;
               const sites = kept[who] as [string, string][];
@@ -455,7 +384,15 @@ describe.each(storeKinds)('%s', (kind) => {
                   .catch(() => undefined);
               else if (what === 'count' && site && ++added) await device.add('site', site[0], 'visits');
               else if (what === 'note' && site) await device.insert('note', { site: site[0], line: site[1] });
-              else if (what === 'office')
+              else if (what === 'care' && site) {
+                // By the id under which the page knows the row, whatever that is by now.
+                const known = cares.find(([id, by]) => by === who && id.startsWith(`${site[0]}/`));
+                if (known !== undefined && which % 3 > 0) await device.add('care', known[0], 'times', ++cared && 1);
+                else {
+                  const made = await device.insert('care', { site: site[0], turn: count, line: site[1] });
+                  cares.push([made.id.startsWith(site[0]) ? made.id : `${site[0]}/${count}`, who]);
+                }
+              } else if (what === 'office')
                 await office.shell.exec(`INSERT INTO sites (name) VALUES ('office ${count}')`);
               else if (what === 'sync' || what === 'cut') {
                 if (what === 'cut') office.lost = 1;
@@ -466,7 +403,7 @@ describe.each(storeKinds)('%s', (kind) => {
             for (let n = 0; n < 3; n++) for (const device of devices) await device.sync();
             const made = acts.filter(({ what }) => what === 'site').length;
             const theirs = acts.filter(({ what }) => what === 'office').length;
-            expect(await office.register()).toHaveLength(1 + made + theirs);
+            expect(await sites(office)).toHaveLength(1 + made + theirs);
             const summed = await office.shell.all<{ n: number }>('SELECT CAST(sum(visits) AS INTEGER) AS n FROM sites');
             expect(Number(summed[0]?.n)).toBe(added);
             // A hive says in its mark of which site it is, a note in its line.
@@ -475,9 +412,16 @@ describe.each(storeKinds)('%s', (kind) => {
             expect(
               await office.shell.all('SELECT line FROM notes JOIN sites ON no = site_no WHERE line <> name'),
             ).toEqual([]);
+            expect(
+              await office.shell.all('SELECT line FROM care JOIN sites ON no = site_no WHERE line <> name'),
+            ).toEqual([]);
+            const care = await office.shell.all<{ times: number }>('SELECT times FROM care');
+            expect(care).toHaveLength(cares.length);
+            expect(care.reduce((sum, { times }) => sum + Number(times), 0)).toBe(cared);
+            for (const [id, by] of cares) expect(await devices[by]?.get('care', id)).toBeDefined();
             expect(await office.shell.all('SELECT hive_no FROM hives')).toHaveLength(hives.flat().length);
             const [first, second] = devices;
-            for (const from of ['site', 'hive', 'note'] as const)
+            for (const from of ['site', 'hive', 'note', 'care'] as const)
               expect(await first.rows({ from, order: 'id' })).toEqual(await second.rows({ from, order: 'id' }));
             for (const [n, device] of devices.entries()) {
               expect(await device.outbox()).toEqual([]);

@@ -62,6 +62,8 @@ export class Ledger {
   readonly disturbed = new Set<string>();
   /** Hives that somebody could not see for a time: what was typed into them lies over a row that is not known any more. */
   readonly hidden = new Set<string>();
+  /** The server was put back: what devices were told to forget before they could offer it again is gone. */
+  isRestored = false;
   readonly deletedVisits = new Set<string>();
   readonly decidedNotes = new Set<string>();
   /** Refused acts of which a part was taken back: nothing but a new edit sends the rest. */
@@ -116,7 +118,8 @@ export class Ledger {
     const lastLine = new Map<string, Act>();
     for (const act of this.acts) {
       const { n, digit, own, line, isRemoved, isUnsure } = act;
-      if (digit && !this.disturbed.has(digit.id) && !isUnsure) {
+      const isForgotten = digit !== undefined && this.isRestored && this.hidden.has(digit.id);
+      if (digit && !this.disturbed.has(digit.id) && !isUnsure && !isForgotten) {
         const times = timesIn(rows.get(digit.id)?.[digit.column], digit.k);
         if (times !== (isRemoved ? 0 : 1))
           throw new Violation(

@@ -100,9 +100,11 @@ export const surroundings: Performs<Kind> = {
   async backup({ ground, backups }) {
     if (backups.length === 0) backups.push(await ground.backup());
   },
-  async restore({ ground, backups }) {
+  async restore({ ground, ledger, backups }) {
     const backup = backups.pop();
     // What the office wrote since is gone for good; the devices offer again what was theirs.
-    if (backup !== undefined) await ground.restore(backup);
+    if (backup === undefined) return;
+    ledger.isRestored = true;
+    await ground.restore(backup);
   },
 };

@@ -110,6 +110,7 @@ export {
 } from './sqlite/server-ddl.ts';
 export { summarySql } from './sqlite/summary.ts';
 export { isOperatedOn } from './table/column.ts';
+export { idOfKey, keyTypes, withKeyParts } from './table/composite-key.ts';
 export { named } from './table/named.ts';
 export { complaintProblem } from './table/table.ts';
 export {

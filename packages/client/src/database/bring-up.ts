@@ -11,6 +11,8 @@ import type { StoredColumn } from './shape.ts';
 interface StoredSchema {
   readonly version: number;
   readonly tables: Readonly<Record<string, Readonly<Record<string, StoredColumn>>>>;
+  /** The keys of several columns, by table. */
+  readonly keys?: Readonly<Record<string, readonly string[]>>;
 }
 
 /** Runs the migrations a file lacks, then makes the additions of the new schema, and checks that the two now agree. */
@@ -46,6 +48,7 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
   database.driver.exec(assignedKeyTable);
   for (const [name, table] of Object.entries(schema.tables)) {
     const columns = shape.get(name);
+    if (columns !== undefined && Object.hasOwn(stored.tables, name)) refuseOtherKey(name, table, stored.keys?.[name]);
     gained ||= columns === undefined || Object.keys(table.columns).some((column) => !columns.has(column));
     if (columns === undefined) for (const statement of createTable(name, table)) database.driver.exec(statement);
     else addColumns(database, name, table, columns);
@@ -65,6 +68,17 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
   replaceIndexes(database, schema);
   // The server's rows of new tables and columns are older than the cursor: they have to be fetched apart from it.
   if (gained && meta(database, 'cursor') !== undefined) setMeta(database, 'backfill', '');
+}
+
+/** The ids of rows are made of their keys: they are what the server knows rows by. @throws KoinonError `schema-changed`. */
+function refuseOtherKey(name: string, { key }: Table, before: readonly string[] = []): void {
+  if (key.join() === before.join()) return;
+  const told = (columns: readonly string[]) => (columns.length === 0 ? 'id' : columns.join(', '));
+  throw new KoinonError(
+    'schema-changed',
+    `The key of ${name} was ${told(before)} and is ${told(key)} now. A table keeps its key: give the table with the other key another name. The file is as it was.`,
+    { table: name },
+  );
 }
 
 function addColumns(database: Database, name: string, table: Table, columns: ReadonlyMap<string, StoredColumn>): void {

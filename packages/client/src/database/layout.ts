@@ -49,11 +49,23 @@ export function prepareLayout(
   });
 }
 
+/** The keys of several columns, by table. */
+function keysOf({ tables }: Schema): Record<string, readonly string[]> {
+  return Object.fromEntries(Object.entries(tables).flatMap(([name, { key }]) => (key.length > 0 ? [[name, key]] : [])));
+}
+
 function describeSchema(schema: Schema): string {
   const tables = Object.fromEntries([...shapeOf(schema)].map(([name, columns]) => [name, Object.fromEntries(columns)]));
   const indexes = Object.entries(schema.tables).flatMap(([name, table]) => createIndexes(name, table));
   const assigned = Object.keys(schema.tables).filter((name) => schema.tables[name]?.assignedKey);
-  return JSON.stringify({ version: schema.version, tables, indexes, ...(assigned.length > 0 ? { assigned } : {}) });
+  const keys = keysOf(schema);
+  return JSON.stringify({
+    version: schema.version,
+    tables,
+    indexes,
+    ...(assigned.length > 0 ? { assigned } : {}),
+    ...(Object.keys(keys).length > 0 ? { keys } : {}),
+  });
 }
 
 /** Names under which `koinon_meta` keeps a value. */

@@ -7,12 +7,14 @@ import {
   type Sql,
   table,
   tableOf,
+  withDefaults,
 } from '@koinon/core';
 import {
   checkValue,
   columnOf,
   defaultOf,
   fromWire,
+  idOfKey,
   normalize,
   parseWhere,
   ruleText,
@@ -130,7 +132,9 @@ export class WriteSteps extends ReadSteps {
   }
 
   upsert(table: string, row: Readonly<Record<string, unknown>>): AnyRow {
-    const id = row?.id;
+    const definition = tableOf(this.engine.schema, table);
+    const ofKey = definition.key.length > 0 && row ? idOfKey(definition, withDefaults(definition, row)) : undefined;
+    const id = row?.id ?? ofKey;
     const isThere = typeof id === 'string' && this.engine.rows.has(table, id);
     return isThere ? this.writing.update(table, id, row) : this.writing.insert(table, row);
   }

@@ -1,5 +1,5 @@
 import type { PulledRow, Table } from '@koinon/core';
-import { quoteName, quoteText } from '@koinon/core/internal';
+import { quoteName, quoteText, withKeyParts } from '@koinon/core/internal';
 import { oldIds, type Renamed, renameReferences, renameRows } from '../outbox/rename-row.ts';
 import { renew } from '../outbox/rewriting.ts';
 import { type Applying, showAnew } from './show.ts';
@@ -80,7 +80,9 @@ export function renameRowsEverywhere(overlay: Applying, name: string, renamed: R
   for (const [other, { entries }] of Object.entries(schema.tables))
     for (const [column, { target }] of entries) {
       if (target !== name) continue;
+      const ids = idsOfKeys(overlay, other, column, renamed);
       for (const sequence of renameReference(overlay, other, column, renamed)) altered.add(sequence);
+      for (const sequence of renameRowsEverywhere(overlay, other, ids)) altered.add(sequence);
     }
   for (const { to, present } of before) {
     if (present === null) continue;
@@ -89,6 +91,25 @@ export function renameRowsEverywhere(overlay: Applying, name: string, renamed: R
     showAnew(overlay, { table: name, id: to });
   }
   return altered;
+}
+
+/** The ids that rows of a table take whose key has a reference in it to rows that take another id. */
+function idsOfKeys({ schema, database }: Applying, name: string, column: string, renamed: Renamed): Renamed {
+  const table = schema.tables[name] as Table;
+  const ids = new Map<string, string>();
+  if (!table.key.includes(column)) return ids;
+  const list = JSON.stringify([...renamed.keys()]);
+  const found = database
+    .statement(
+      `SELECT id FROM ${quoteName(name)} WHERE ${quoteName(column)} IN ${oldIds}
+       UNION SELECT row_id FROM koinon_base WHERE table_name = ?2 UNION SELECT row_id FROM koinon_outbox WHERE table_name = ?2`,
+    )
+    .all(list, name) as { id: string }[];
+  for (const { id } of found) {
+    const now = withKeyParts(table, id, (part, value) => (part === column ? (renamed.get(value) ?? value) : value));
+    if (now !== id) ids.set(id, now);
+  }
+  return ids;
 }
 
 /** The same in one column of one table. */

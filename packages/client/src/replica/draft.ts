@@ -18,6 +18,7 @@ import {
   applyChange,
   changeProblems,
   errorFromProblems,
+  idOfKey,
   joinChanges,
   keptColumns,
   noSuchRow,
@@ -102,16 +103,17 @@ export class Draft<S extends Schema> {
   /** Adds a row to the draft. */
   async insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
     const definition = tableOf(this.schema, table);
-    const { id = this.newId(), ...given } = (await bytesOf(row)) as Readonly<Record<string, unknown>> & {
+    const { id: givenId, ...given } = (await bytesOf(row)) as Readonly<Record<string, unknown>> & {
       readonly id?: string;
     };
+    const columns = withDefaults(definition, given);
+    const id = givenId ?? idOfKey(definition, columns) ?? this.newId();
     if ((await this.get(table, id)) !== undefined)
       throw new KoinonError(
         'duplicate-id',
         `${sentence(rowLabel(this.schema, { table, id }))} is there already; update it, or insert under another id.`,
         { table, id, column: 'id', value: id },
       );
-    const columns = withDefaults(definition, given);
     return typed(this.take(definition, { kind: 'insert', table, id, columns }));
   }
 
@@ -221,8 +223,9 @@ export class Draft<S extends Schema> {
         const entry = this.entries.get(rowKey({ table, id }));
         if (!entry) continue;
         concerned = true;
-        // A row that the database has given a key is there under that: it has not gone.
-        if (after === null && tableOf(this.schema, table).assignedKey) void this.lookAnew(table, id, entry);
+        // A row that the database has given a key is there under that: it has not gone. Neither has one whose key names such a row.
+        const { assignedKey, key } = tableOf(this.schema, table);
+        if (after === null && (assignedKey || key.length > 0)) void this.lookAnew(table, id, entry);
         else this.compare(entry, after as unknown as AnyRow | null);
       }
       if (concerned) this.notify();

@@ -1,5 +1,5 @@
 import type { AssignedKey, Schema } from '@koinon/core';
-import { isProvisionalId } from '@koinon/core/internal';
+import { isProvisionalId, withKeyParts } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { KnownKeys } from './known-keys.ts';
 
@@ -15,7 +15,13 @@ export class AssignedKeys implements KnownKeys {
   }
 
   idOf(table: string, id: string): string {
-    if (!isProvisionalId(id) || this.schema.tables[table]?.assignedKey !== true) return id;
+    const definition = this.schema.tables[table];
+    if (definition !== undefined && definition.key.length > 0 && typeof id === 'string')
+      return withKeyParts(definition, id, (name, part) => {
+        const target = definition.columns[name]?.target;
+        return target === undefined ? part : this.idOf(target, part);
+      });
+    if (!isProvisionalId(id) || definition?.assignedKey !== true) return id;
     const found = this.database
       .statement('SELECT row_id FROM koinon_assigned_key WHERE provisional = ? AND table_name = ?')
       .get(id, table) as { row_id: string } | undefined;

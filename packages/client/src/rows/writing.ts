@@ -16,6 +16,7 @@ import {
   applyChange,
   changeProblems,
   errorFromProblems,
+  idOfKey,
   isProvisionalId,
   keptColumns,
   keptOperation,
@@ -75,7 +76,7 @@ export class Writing {
   insert(tableName: string, values: Readonly<Record<string, unknown>>, from: 'app' | 'trash' = 'app'): AnyRow {
     const table = tableOf(this.to.schema, tableName);
     const given = withDefaults(table, asColumns(tableName, values));
-    const id = (values.id ?? this.to.host.newId()) as string;
+    const id = (values.id ?? idOfKey(table, given) ?? this.to.host.newId()) as string;
     const change: Change = { kind: 'insert', table: tableName, id, columns: given };
     if (from === 'app' && table.assignedKey && !isProvisionalId(id)) refuse([keyGivenElsewhere(table, change)]);
     refuse(changeProblems(table, change));
@@ -106,7 +107,10 @@ export class Writing {
         },
       );
     const given = Object.fromEntries(
-      Object.entries(patch).filter(([name, value]) => name !== 'id' && value !== undefined),
+      Object.entries(patch).filter(
+        ([name, value]) =>
+          name !== 'id' && value !== undefined && !(table.key.includes(name) && sameValue(before[name], value)),
+      ),
     );
     refuse(changeProblems(table, { kind: 'update', table: tableName, id, columns: given, operations: {} }));
     const columns = Object.fromEntries(

@@ -6,6 +6,7 @@ import { type Place, problemOf, ruleText } from '../schema/message.ts';
 import type { Labels } from '../schema/naming.ts';
 import type { RowKey } from '../schema/row-key.ts';
 import { type Column, isOperatedOn } from '../table/column.ts';
+import { idOfKey } from '../table/composite-key.ts';
 import type { AnyRow } from '../table/table.ts';
 import { complaintProblem, type Table } from '../table/table.ts';
 import { checkId, checkValue, type Refusal } from '../values/check.ts';
@@ -44,6 +45,8 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     if (!column) {
       const list = Object.keys(table.columns);
       add('unknown-column', name, 'unknown-column', { name: tableName, value: shown(name), list });
+    } else if (change.kind === 'update' && table.key.includes(name)) {
+      add('key-column', name, 'key-column-changed', { list: table.key });
     } else if (column.assigned && writer === 'device' && value !== null) {
       add('value-assigned', name, 'value-assigned');
     } else {
@@ -64,6 +67,8 @@ export function changeProblems(table: Table, change: Change, writer: Writer = 'd
     for (const [name, column] of table.entries)
       if (!column.optional && !Object.hasOwn(change.columns, name))
         add('value-missing', name, 'value-missing', {}, sentences.required);
+    if (problems.length === 0 && table.key.length > 0 && idOfKey(table, change.columns) !== id)
+      add('key-column', 'id', 'id-not-of-key', { value: shown(id), list: table.key });
     return problems;
   }
   for (const [name, operation] of Object.entries(change.operations)) {

@@ -15,6 +15,7 @@ export const errorStatus = {
   'value-range': 422,
   'value-not-listed': 422,
   'value-assigned': 422,
+  'key-column': 422,
   'row-check': 422,
   'row-read-only': 400,
   'table-read-only': 403,

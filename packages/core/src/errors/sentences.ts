@@ -11,6 +11,9 @@ export const sentences = {
   'id-refused': 'The id {value} of a row of {table} cannot be used: {rule}.',
   'value-missing': '{column}: a value is required and none was given.',
   'value-assigned': '{column} is given by the server alone; leave it out.',
+  'key-column-changed':
+    '{column} is a part of the key ({list}) and cannot change; insert a new row and delete this one.',
+  'id-not-of-key': 'The id {value} is not made of the key ({list}); leave the id out.',
   'change-too-large': '{column} {value}: a change of a row takes {limit} bytes at most as JSON, and this one has more.',
   'operation-refused': '{column}: {value} is no operation of this column.',
   'operation-and-value': '{column} is both set and operated on.',

@@ -6,6 +6,9 @@ export const german: Messages = {
   'id-refused': 'Die Kennung {value} einer Zeile von {table} ist nicht möglich: {rule}.',
   'value-missing': '{column}: Bitte etwas eintragen.',
   'value-assigned': '{column} wird allein vom Server vergeben; bitte weglassen.',
+  'key-column-changed':
+    '{column} gehört zum Schlüssel ({list}) und bleibt, wie es ist; bitte eine neue Zeile anlegen und diese löschen.',
+  'id-not-of-key': 'Die Kennung {value} ergibt sich nicht aus dem Schlüssel ({list}); bitte weglassen.',
   'change-too-large': '{column} {value}: Eine Änderung darf höchstens {limit} Bytes haben, diese hat mehr.',
   'operation-refused': '{column}: {value} lässt sich hier nicht ausführen.',
   'operation-and-value': '{column} wird gesetzt und zugleich verändert.',

@@ -1,6 +1,7 @@
 import { KoinonError, shown } from '../errors/errors.ts';
 import { limits } from '../limits.ts';
 import { type Column, type ColumnType, isOperatedOn, type Presence } from '../table/column.ts';
+import { keyTypes } from '../table/composite-key.ts';
 import { named } from '../table/named.ts';
 import type { Columns, Table, ValueOf } from '../table/table.ts';
 import { checkValue } from '../values/check.ts';
@@ -198,6 +199,24 @@ function checkDecimalSize(column: Column, refuse: (why: string) => void): void {
       refuse(`has the bound ${shown(bound)}, which is no text of a number of its own digits`);
 }
 
+/** A key of several columns that cannot make an id. */
+function checkKey(definition: Table, refuse: (column: string | undefined, why: string) => void): void {
+  const { key, columns } = definition;
+  if (key.length === 0) return;
+  if (key.length === 1 || new Set(key).size < key.length)
+    refuse(
+      undefined,
+      `the key ${shown(key)} is no list of two or more different columns; a row has the key id without one`,
+    );
+  if (definition.assignedKey || definition.naturalKey.length > 0)
+    refuse(undefined, 'the key is made of columns, so it is neither given by the database nor found by a natural key');
+  for (const name of key) {
+    const column = Object.hasOwn(columns, name) ? columns[name] : undefined;
+    if (column === undefined || column.optional || column.assigned || !keyTypes.has(column.type))
+      refuse(name, `is named by the key, and is not a required column of the types ${[...keyTypes].join(', ')}`);
+  }
+}
+
 function checkTable(tables: Tables, tableName: string, definition: Table): void {
   checkNames('column', Object.keys(definition.columns), tableName);
   const refuse = (column: string | undefined, message: string) => {
@@ -219,12 +238,19 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
     refuse(undefined, 'rows that stay on the device are written there, so the table cannot be read only');
   if (definition.assignedKey && definition.home === 'device')
     refuse(undefined, 'rows that stay on the device have no key from a database');
+  checkKey(definition, refuse);
   for (const [name, column] of Object.entries(definition.columns)) {
     if (column.merge === 'by line' && column.type !== 'text') refuse(name, 'only text is merged by line');
     if (column.merge === 'by member' && column.type !== 'json') refuse(name, 'only json is merged by member');
     if (name.toLowerCase() === 'id') refuse(name, 'every table has the text key id already');
     if (column.type === 'reference' && !Object.hasOwn(tables, column.target ?? ''))
       refuse(name, `references ${shown(column.target)}, which is not a table of this schema`);
+    const target = Object.hasOwn(tables, column.target ?? '') ? tables[column.target ?? ''] : undefined;
+    if (target !== undefined && target.key.length > 0)
+      refuse(
+        name,
+        `references ${shown(column.target)}, whose key is several columns; have columns for ${target.key.join(', ')} here`,
+      );
     if (
       column.type === 'reference' &&
       definition.home === 'everywhere' &&

@@ -151,8 +151,13 @@ export function serverColumnDdl(table: Table, name: string): string {
 /** The statements that create a server's table and its indexes. */
 export function createServerTable(name: string, table: Table): string[] {
   const columns = table.names.map((column) => serverColumnDdl(table, column));
+  // A row's id is made of its key by the view that Koinon reads.
+  const [id, key] =
+    table.key.length === 0
+      ? ['"id" TEXT PRIMARY KEY NOT NULL,\n  ', '']
+      : ['', `,\n  PRIMARY KEY (${table.key.map(quoteName).join(', ')})`];
   return [
-    `CREATE TABLE ${quoteName(name)} (\n  "id" TEXT PRIMARY KEY NOT NULL,\n  ${columns.join(',\n  ')}\n) STRICT`,
+    `CREATE TABLE ${quoteName(name)} (\n  ${id}${columns.join(',\n  ')}${key}\n) STRICT`,
     ...createServerIndexes(name, table),
   ];
 }

@@ -34,6 +34,11 @@ export interface TableOptions<C extends Columns = Columns, H extends Home = Home
    * id: it takes that id, and the two are merged. A new row that is already there so becomes one with it.
    */
   readonly naturalKey?: readonly NameOf<C>[];
+  /**
+   * The columns whose values together are the key of a row, in this order, as in a table that joins two others. A row's `id` is made of
+   * them: the values, joined by a slash. They have a value in every row, and keep it.
+   */
+  readonly key?: readonly NameOf<C>[];
   /** How messages name the table, or one row of it, to a person: `Hive`. */
   readonly label?: string;
   /** The column whose value names a row to a person, such as a hive's mark. */
@@ -61,6 +66,8 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
   readonly unique: readonly (readonly string[])[];
   readonly index: readonly (readonly string[])[];
   readonly naturalKey: readonly string[];
+  /** The columns that make a row's id; none where it has one of its own. */
+  readonly key: readonly string[];
   readonly label: string | undefined;
   readonly namedBy: string | undefined;
   readonly home: H;
@@ -88,7 +95,8 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
 }
 
 /**
- * Describes one table. Every table has a text primary key `id` besides the columns given here.
+ * Describes one table. Every row has a text `id` besides the columns given here: its primary key, or one that is made of the columns of
+ * the option `key`.
  *
  * @example
  * const hive = table({ site: reference('site'), mark: text({ maximumLength: 12 }) }, { unique: [['site', 'mark']] })
@@ -105,6 +113,7 @@ export function table<const C extends Columns, const H extends Home = 'everywher
     unique,
     index: [...entries.filter(([, c]) => c.index && !c.unique).map(([name]) => [name]), ...(options.index ?? [])],
     naturalKey: options.naturalKey ?? [],
+    key: options.key ?? [],
     label: options.label,
     namedBy: options.namedBy,
     // Without the option its type is the default one.

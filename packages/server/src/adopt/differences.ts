@@ -25,7 +25,7 @@ const alsoFits: Readonly<Partial<Record<ColumnType, readonly ColumnType[]>>> = {
 /** Compares a schema with the tables of a database. */
 export function differences(planned: readonly PlannedTable[], schema: Schema, mapping: Mapping): Difference[] {
   return mappedTables(schema, mapping).flatMap(
-    ({ name, table, namespace, relation, idName, columnNames, softDelete }) => {
+    ({ name, table, namespace, relation, keyNames, columnNames, softDelete }) => {
       const there = namespace === 'public' ? relation : `${namespace}.${relation}`;
       const found = planned.find((each) => each.table.relation === there);
       const of = (column: string | null, message: string): Difference => ({ table: name, column, message });
@@ -33,8 +33,10 @@ export function differences(planned: readonly PlannedTable[], schema: Schema, ma
       if (found.taken === undefined) return [of(null, `The table ${there} cannot be taken: ${found.why}.`)];
       const known = new Map(found.table.columns.map((column) => [column.name, column]));
       const list: Difference[] = [];
-      if (!found.table.unique.some((group) => group.join() === idName))
-        list.push(of('id', `The table ${there} has no key or unique index on ${idName} alone.`));
+      const isKey = (group: readonly string[]) =>
+        group.length === keyNames.length && keyNames.every((column) => group.includes(column));
+      if (!found.table.unique.some(isKey))
+        list.push(of('id', `The table ${there} has no key or unique index on ${keyNames.join(', ')} alone.`));
       if (softDelete !== undefined && !known.has(softDelete))
         list.push(of(null, `The table ${there} has no column ${softDelete}, which marks deleted rows.`));
       for (const [column, { type, optional, assigned }] of table.entries) {
@@ -58,7 +60,7 @@ export function differences(planned: readonly PlannedTable[], schema: Schema, ma
             list.push(of(column, `The column ${other} may be empty in the database; make it optional.`));
         }
       }
-      const named = new Set([idName, softDelete, ...Object.values(columnNames)]);
+      const named = new Set([...keyNames, softDelete, ...Object.values(columnNames)]);
       for (const { name: column, isRequired, given } of found.table.columns)
         if (isRequired && given === undefined && !named.has(column))
           list.push(

@@ -15,10 +15,15 @@ const functions: Readonly<Record<string, string>> = {
 export function moduleText(tables: readonly PlannedTable[], from: string): string {
   const taken = tables.flatMap((each) => (each.taken ? [{ ...each, taken: each.taken }] : []));
   const used = new Set(['schema', 'table']);
-  const described = taken.map(({ table, taken: { name, unique, assignedKey }, columns, notes }) => {
+  const described = taken.map(({ table, taken: { name, key, unique, assignedKey }, columns, notes }) => {
     const lines = columns.flatMap((column) => columnLines(column, used));
     const comment = [...(table.comment ? [table.comment] : []), ...notes];
-    const given = { ...(assignedKey ? { assignedKey } : {}), ...(unique.length > 0 ? { unique } : {}) };
+    const parts = key.map((column) => columns.find((each) => each.column.name === column)?.taken?.name);
+    const given = {
+      ...(key.length > 1 ? { key: parts } : {}),
+      ...(assignedKey ? { assignedKey } : {}),
+      ...(unique.length > 0 ? { unique } : {}),
+    };
     const options = Object.keys(given).length > 0 ? `, ${code(given)}` : '';
     return [
       ...comment.map((text) => `  // ${oneLine(text)}`),
@@ -37,7 +42,10 @@ export function moduleText(tables: readonly PlannedTable[], from: string): strin
       if (form !== undefined) return [[it.name, { ...(name === undefined ? {} : { name }), ...form }]];
       return name === undefined ? [] : [[it.name, name]];
     });
-    const names = Object.fromEntries([...(key === 'id' ? [] : [['id', key] as const]), ...renamed]);
+    const names = Object.fromEntries([
+      ...(key.length > 1 || key[0] === 'id' ? [] : [['id', key[0] as string] as const]),
+      ...renamed,
+    ]);
     const parts = {
       name: table.relation,
       ...(Object.keys(names).length > 0 ? { columns: names } : {}),

@@ -1,3 +1,5 @@
+import { keyTypes } from '@koinon/core/internal';
+import { canBePart } from '../store/postgres/key.ts';
 import type { Catalog, CatalogColumn, CatalogTable } from './catalog.ts';
 import { columnsChecked } from './checks.ts';
 import { type ChosenType, typeFor, type Verdict } from './column-types.ts';
@@ -30,7 +32,8 @@ export interface PlannedTable {
   readonly taken:
     | {
         readonly name: string;
-        readonly key: string;
+        /** The columns of its key. */
+        readonly key: readonly string[];
         /** Tells whether the database gives the key of a new row, which a device cannot know. */
         readonly assignedKey: boolean;
         readonly softDelete: string | undefined;
@@ -57,15 +60,16 @@ export function planTables({ dialect, tables }: Catalog): PlannedTable[] {
   const keys = new Map<string, { readonly name: string; readonly key: string }>();
   for (const table of tables) {
     const key = keyOf(dialect, table);
-    if (typeof key !== 'string') continue;
-    keys.set(table.relation, { name: tableNames.get(table.relation) as string, key });
+    // What refers to several columns together is checked by the database alone.
+    if ('why' in key || key.length > 1) continue;
+    keys.set(table.relation, { name: tableNames.get(table.relation) as string, key: key[0] as string });
   }
   const plan = (table: CatalogTable): PlannedTable => {
     const key = keyOf(dialect, table);
-    if (typeof key !== 'string')
-      return { table, taken: undefined, columns: [], why: key.why, wayOut: key.wayOut, notes: [] };
+    if ('why' in key) return { table, taken: undefined, columns: [], why: key.why, wayOut: key.wayOut, notes: [] };
     const softDelete = table.columns.find((column) => marksDeletion(dialect, column))?.name;
-    const rest = table.columns.filter(({ name }) => name !== key);
+    const isPart = ({ name }: CatalogColumn) => key.length > 1 && key.includes(name);
+    const rest = table.columns.filter((column) => isPart(column) || !key.includes(column.name));
     const names = schemaNames(
       rest.map(({ name }) => [name, name]),
       ['id'],
@@ -96,7 +100,7 @@ export function planTables({ dialect, tables }: Catalog): PlannedTable[] {
             checked.flatMap(({ columns: of }) => of ?? []),
           ),
           target: isAssigned ? undefined : target,
-          isOptional: !column.isRequired || column.given === 'by default',
+          isOptional: !isPart(column) && (!column.isRequired || column.given === 'by default'),
           isAssigned,
           isUnique: isUnique && isSimple && !isAssigned,
         },
@@ -113,7 +117,7 @@ export function planTables({ dialect, tables }: Catalog): PlannedTable[] {
       };
     const nameOf = (column: string) => columns.find((each) => each.column.name === column)?.taken?.name;
     const groups = table.unique
-      .filter((group) => group.length > 1 && !group.includes(key))
+      .filter((group) => group.length > 1 && !key.every((column) => group.includes(column)))
       .map((group) => group.map(nameOf))
       .filter((group): group is string[] => group.every((name) => name !== undefined));
     return {
@@ -145,16 +149,16 @@ export function planTables({ dialect, tables }: Catalog): PlannedTable[] {
 }
 
 /** Tells whether the database counts the keys of a table: a device cannot know the next one. */
-function isNumbered(table: CatalogTable, key: string): boolean {
-  const column = table.columns.find(({ name }) => name === key);
+function isNumbered(table: CatalogTable, key: readonly string[]): boolean {
+  const column = key.length > 1 ? undefined : table.columns.find(({ name }) => name === key[0]);
   return column?.given !== undefined && /int/.test(column.baseType);
 }
 
-/** The column that is a row's key, or the reason why there is none. */
+/** The columns that are a row's key, or the reason why there is none. */
 function keyOf(
   dialect: Catalog['dialect'],
   table: CatalogTable,
-): string | { readonly why: string; readonly wayOut?: string } {
+): readonly string[] | { readonly why: string; readonly wayOut?: string } {
   if (table.kind !== 'table') return { why: `it is a ${table.kind}, whose changes cannot be followed` };
   const parts = table.relation.split('.');
   // A mapping has the SQL schema before a dot.
@@ -168,11 +172,27 @@ function keyOf(
     const it = table.columns.find((each) => each.name === column);
     return it?.isRequired && isKeyType(dialect, it.baseType);
   });
-  if (fitting !== undefined) return fitting;
+  if (fitting !== undefined) return [fitting];
+  const several = [table.primaryKey, ...table.unique].filter((group) => group.length > 1);
+  const together = several.find((group) => group.every((column) => whyNoPart(dialect, table, column) === undefined));
+  if (together !== undefined) return together;
   if (single.length > 0) return { why: `its key ${single[0]} is neither a text, a UUID nor a whole number`, ...wayOut };
-  if (table.primaryKey.length > 1)
-    return { why: `its key has several columns: ${table.primaryKey.join(', ')}`, ...wayOut };
+  for (const part of table.primaryKey) {
+    const why = whyNoPart(dialect, table, part);
+    if (why !== undefined) return { why: `its key is ${table.primaryKey.join(', ')}, and ${part} ${why}`, ...wayOut };
+  }
   return { why: 'it has no key, and no unique column that is never empty', ...wayOut };
+}
+
+/** The reason why a column cannot be one of several that are the key together; undefined where it can. */
+function whyNoPart(dialect: Catalog['dialect'], table: CatalogTable, name: string): string | undefined {
+  const column = table.columns.find((each) => each.name === name);
+  if (column === undefined || !column.isRequired) return 'may be empty';
+  if (column.given === 'always') return 'is given by the database';
+  const chosen = typeFor(dialect, column);
+  const isKind = 'type' in chosen && keyTypes.has(chosen.type) && chosen.verdict !== 'read only';
+  const hasOneText = dialect === 'SQLite' || canBePart(column.baseType);
+  return isKind && hasOneText ? undefined : `is a ${column.type}`;
 }
 
 /**
@@ -259,7 +279,7 @@ function narrowed(
 
 function notesOf(
   table: CatalogTable,
-  key: string,
+  key: readonly string[],
   columns: readonly PlannedColumn[],
   checked: readonly { readonly condition: string; readonly columns: unknown }[],
 ): string[] {

@@ -2,12 +2,13 @@ import type {
   AppliedResponse,
   AssignedKey,
   Outcome,
+  RowKey,
   Schema,
   Table,
   UploadedTransaction,
   WireChange,
 } from '@koinon/core';
-import { changeFromWire, changeProblems, isProvisionalId, rowKey } from '@koinon/core/internal';
+import { changeFromWire, changeProblems, isProvisionalId, rowKey, withKeyParts } from '@koinon/core/internal';
 import { hasAssignedKeys } from '../store/mapping.ts';
 import type { Store, StoreWriter } from '../store/store.ts';
 
@@ -60,7 +61,21 @@ export class Translation {
   /** The ids in a change that may be provisional. */
   private named(change: WireChange): string[] {
     const own = this.isAssigned(change.table) ? [change.id] : [];
+    this.idOf(change, (_table, part) => {
+      own.push(part);
+      return part;
+    });
     return [...own, ...this.references(change).map(([, , id]) => id)];
+  }
+
+  /** The id of a row, with other ids in the place of those that its key refers to. */
+  private idOf({ table, id }: RowKey, replace: (table: string, part: string) => string): string {
+    const definition = Object.hasOwn(this.schema.tables, table) ? this.schema.tables[table] : undefined;
+    if (definition === undefined || definition.key.length === 0) return id;
+    return withKeyParts(definition, id, (name, part) => {
+      const target = definition.columns[name]?.target;
+      return target !== undefined && this.isAssigned(target) ? replace(target, part) : part;
+    });
   }
 
   private isAssigned(table: string | undefined): boolean {
@@ -95,9 +110,12 @@ export class Translation {
   }
 
   private translated(change: WireChange): WireChange {
-    const id = this.forward.get(rowKey(change)) ?? change.id;
+    const given = (table: string, id: string) => this.forward.get(rowKey({ table, id }));
+    const id = given(change.table, change.id) ?? this.idOf(change, (table, part) => given(table, part) ?? part);
+    // The answer names the row as it was sent.
+    if (id !== change.id) this.backward.set(rowKey({ table: change.table, id }), change.id);
     const references = this.references(change).flatMap(([name, table, value]) => {
-      const key = this.forward.get(rowKey({ table, id: value }));
+      const key = given(table, value);
       return key === undefined ? [] : [[name, key] as const];
     });
     if (references.length === 0) return id === change.id ? change : { ...change, id };

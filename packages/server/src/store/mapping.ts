@@ -44,7 +44,8 @@ export interface MappedTable {
   readonly relation: string;
   /** The quoted name with its SQL schema. */
   readonly sql: string;
-  readonly idName: string;
+  /** Names of the columns of its key there: one, or those that make a row's id together. */
+  readonly keyNames: readonly string[];
   /** Names of columns there, by their names in the schema. */
   readonly columnNames: Readonly<Record<string, string>>;
   /** The forms of columns there, by their names in the schema, where the mapping says one. */
@@ -88,6 +89,10 @@ export function mappedTables(schema: Schema, mapping: Mapping): MappedTable[] {
         throw refused(name, `${word} is longer than the 63 bytes PostgreSQL gives a name; map it to a shorter one`);
     const columnNames = Object.fromEntries(table.names.map((column) => [column, columnForms[column]?.name ?? column]));
     const sql = `${quoteName(namespace)}.${quoteName(relation)}`;
+    if (table.key.length > 0 && columnForms.id !== undefined)
+      throw refused(name, `has the key ${table.key.join(', ')}, so the mapping names those columns and not id`);
+    const keyNames =
+      table.key.length > 0 ? table.key.map((column) => columnNames[column] as string) : [columnForms.id?.name ?? 'id'];
     return [
       {
         name,
@@ -95,7 +100,7 @@ export function mappedTables(schema: Schema, mapping: Mapping): MappedTable[] {
         namespace,
         relation,
         sql,
-        idName: columnForms.id?.name ?? 'id',
+        keyNames,
         columnNames,
         columnForms,
         softDelete,

@@ -3,6 +3,7 @@ import { quoteName } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { MappedTable } from '../mapping.ts';
 import type { ExistingColumn } from './columns.ts';
+import { canBePart } from './key.ts';
 import { triggerFunction } from './names.ts';
 
 // The tables and columns that another program, or Koinon itself, has made in the database already.
@@ -70,16 +71,26 @@ export async function existingTable(
      FROM pg_index WHERE indrelid = $1 AND indisunique AND indisvalid AND indpred IS NULL AND indexprs IS NULL`,
     [oid],
   );
-  const { idName } = mapped;
+  const { keyNames } = mapped;
   // The key of a partitioned table has the columns in it that it is parted by.
   const isKey = ({ columns: key }: { columns: string[] }) =>
-    key.includes(idName) && (isPartitioned || key.length === 1);
-  const id = columns.rows.find(({ name }) => name === idName);
-  if (id === undefined) throw invalidValue(mapped, `has no column ${idName} for the row's id; name it in the mapping`);
-  if (!keys.rows.some(isKey)) throw invalidValue(mapped, `has no key or unique index on ${idName} alone`);
-  const nowhere = `SELECT 1 FROM ${mapped.sql} WHERE ${quoteName(idName)} IS NULL LIMIT 1`;
-  if (!id.required && (await client.query(nowhere)).rowCount !== 0)
-    throw invalidValue(mapped, `has rows without ${idName}; give them one, or delete them`);
+    keyNames.every((name) => key.includes(name)) && (isPartitioned || key.length === keyNames.length);
+  const parts = keyNames.map((name) => columns.rows.find((column) => column.name === name));
+  const absent = keyNames.find((_name, i) => parts[i] === undefined);
+  if (absent !== undefined)
+    throw invalidValue(mapped, `has no column ${absent} for the row's id; name it in the mapping`);
+  const named = keyNames.join(', ');
+  if (!keys.rows.some(isKey)) throw invalidValue(mapped, `has no key or unique index on ${named} alone`);
+  const isEmpty = keyNames.map((name) => `${quoteName(name)} IS NULL`).join(' OR ');
+  const nowhere = `SELECT 1 FROM ${mapped.sql} WHERE ${isEmpty} LIMIT 1`;
+  if (parts.some((part) => !part?.required) && (await client.query(nowhere)).rowCount !== 0)
+    throw invalidValue(mapped, `has rows without ${named}; give them one, or delete them`);
+  const unfit = keyNames.length > 1 ? parts.find((part) => !canBePart(part?.type ?? '')) : undefined;
+  if (unfit !== undefined)
+    throw invalidValue(
+      mapped,
+      `has ${unfit.name} of type ${unfit.type} in its key; the parts of a key are texts, whole numbers, UUIDs and dates`,
+    );
   const relations = await client.query<{ root: boolean; sql: string; triggers: string[] }>(
     `SELECT c.oid = $1::oid AS root, format('%I.%I', n.nspname, c.relname) AS sql,
        array(SELECT tgname::text FROM pg_trigger WHERE tgrelid = c.oid AND tgname LIKE 'koinon\\_%' ORDER BY 1) AS triggers
@@ -105,12 +116,12 @@ export async function existingTable(
   };
 }
 
-async function nextKeyOf(client: ClientBase, { sql, idName }: MappedTable, oid: number): Promise<string | undefined> {
+async function nextKeyOf(client: ClientBase, { sql, keyNames }: MappedTable, oid: number): Promise<string | undefined> {
   const { rows } = await client.query<{ next: string | null }>(
     `SELECT CASE WHEN attidentity <> '' THEN format('nextval(%L::regclass)', pg_get_serial_sequence($2, attname))
        WHEN atthasdef AND attgenerated = '' THEN pg_get_expr(adbin, adrelid) END AS next
      FROM pg_attribute LEFT JOIN pg_attrdef ON adrelid = attrelid AND adnum = attnum WHERE attrelid = $1 AND attname = $3`,
-    [oid, sql, idName],
+    [oid, sql, keyNames[0]],
   );
   return rows[0]?.next ?? undefined;
 }

@@ -15,6 +15,7 @@ import { hasAssignedKeys, type MappedTable, type Mapping, mappedTables } from '.
 import { goneTable } from '../tracking.ts';
 import { columnRule, columnType, type ExistingColumn, parameter } from './columns.ts';
 import { type ExistingTable, existingTable, invalidValue } from './existing.ts';
+import { isComposite, keyOf, keySql } from './key.ts';
 import { lossOf } from './losses.ts';
 import { shortName } from './names.ts';
 import {
@@ -187,6 +188,7 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
     // Another program's table has the indexes that its owner gave it.
     if (mapping[mapped.name] === undefined) indexes.push(...createIndexes(mapped));
     const table = appTable(mapped, standing);
+    if (isComposite(table.key)) indexes.push(idIndex(mapped, table));
     tables.set(mapped.name, table);
     tracking.push(...track(table, standing, noted, isSuperuser));
   }
@@ -199,8 +201,24 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
   return { statements, tables, isServed: noted !== undefined };
 }
 
-/** Takes every trace of Koinon out of a database: its schema, and with it the functions and the triggers on them. */
-export const uninstallSql = ['DROP SCHEMA IF EXISTS koinon CASCADE'];
+/** The name that an index over the ids of rows begins with. */
+const idIndexName = 'koinon id ';
+
+/** Takes every trace of Koinon out of a database: its schema, and with it the functions and the triggers on them; indexes. */
+export const uninstallSql = [
+  'DROP SCHEMA IF EXISTS koinon CASCADE',
+  `DO $koinon$
+DECLARE
+  found text;
+BEGIN
+  FOR found IN SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+    WHERE c.relkind IN ('i', 'I') AND starts_with(c.relname, ${quoteText(idIndexName)})
+  LOOP
+    EXECUTE 'DROP INDEX ' || found;
+  END LOOP;
+END
+$koinon$`,
+];
 
 async function notedDigests(client: ClientBase): Promise<Map<string, string> | undefined> {
   const { rows } = await client.query<{ there: string | null }>("SELECT to_regclass('koinon.filterable') AS there");
@@ -223,7 +241,7 @@ async function indexNames(client: ClientBase): Promise<string[]> {
 }
 
 function appTable(mapped: MappedTable, standing: ExistingTable | undefined): AppTable {
-  const { name, sql, table, idName, columnNames, columnForms, softDelete } = mapped;
+  const { name, sql, table, keyNames, columnNames, columnForms, softDelete } = mapped;
   const existingColumn = (column: string, made: string, zone?: string): ExistingColumn => {
     const there = standing?.columns.get(column);
     return {
@@ -236,18 +254,21 @@ function appTable(mapped: MappedTable, standing: ExistingTable | undefined): App
   if (softDelete !== undefined && !standing?.columns.has(softDelete))
     throw invalidValue(mapped, `has no column ${softDelete}, which the mapping says marks deleted rows`);
   const nextKey = table.assignedKey ? standing?.nextKey : undefined;
-  const isNumbered = /^(small|big)?int(eger)?$/.test(standing?.columns.get(idName)?.type ?? '');
+  const isNumbered = /^(small|big)?int(eger)?$/.test(standing?.columns.get(keyNames[0] as string)?.type ?? '');
   if (table.assignedKey && (nextKey === undefined || !isNumbered))
     throw invalidValue(
       mapped,
-      `does not count the key ${idName} itself, as assignedKey says; make it an identity. A key of another kind is one that devices can make: leave assignedKey away`,
+      `does not count the key ${keyNames[0]} itself, as assignedKey says; make it an identity. A key of another kind is one that devices can make: leave assignedKey away`,
     );
+  const typeMade = (i: number) =>
+    table.key.length === 0 ? 'text' : columnType(table.columns[table.key[i] as string] as Column);
+  const [first, ...more] = keyNames.map((column, i) => existingColumn(column, typeMade(i)));
   return {
     name,
     sql,
     table,
     nextKey,
-    id: existingColumn(idName, 'text'),
+    key: keyOf([first as ExistingColumn, ...more]),
     columns: new Map(
       table.entries.map(([column, definition]) => [
         column,
@@ -260,9 +281,13 @@ function appTable(mapped: MappedTable, standing: ExistingTable | undefined): App
 }
 
 function createTable(mapped: MappedTable): string {
-  const { sql, table, idName } = mapped;
+  const { sql, table, keyNames } = mapped;
   const columns = table.names.map((name) => columnDdl(mapped, name));
-  return `CREATE TABLE ${sql} (\n  ${quoteName(idName)} text COLLATE "C" PRIMARY KEY,\n  ${columns.join(',\n  ')}\n)`;
+  const keys = keyNames.map(quoteName).join(', ');
+  // The parts of a key are columns among the others.
+  const [id, key] =
+    table.key.length === 0 ? [`${keys} text COLLATE "C" PRIMARY KEY,\n  `, ''] : ['', `,\n  PRIMARY KEY (${keys})`];
+  return `CREATE TABLE ${sql} (\n  ${id}${columns.join(',\n  ')}${key}\n)`;
 }
 
 function columnDdl({ relation, table, columnNames }: MappedTable, name: string): string {
@@ -298,7 +323,7 @@ function foreignKey(mapped: MappedTable, column: string, schema: Schema, mapping
   if (other === undefined || other.softDelete !== undefined || mapping[other.name] !== undefined) return [];
   const name = quoteName(mapped.columnNames[column] as string);
   return [
-    `ALTER TABLE ${mapped.sql} ADD FOREIGN KEY (${name}) REFERENCES ${other.sql} (${quoteName(other.idName)}) DEFERRABLE INITIALLY DEFERRED`,
+    `ALTER TABLE ${mapped.sql} ADD FOREIGN KEY (${name}) REFERENCES ${other.sql} (${other.keyNames.map(quoteName).join(', ')}) DEFERRABLE INITIALLY DEFERRED`,
   ];
 }
 
@@ -306,6 +331,15 @@ function foreignKey(mapped: MappedTable, column: string, schema: Schema, mapping
 interface Index {
   readonly name: string;
   readonly sql: string;
+}
+
+/** The index by which rows are found whose id is no column. */
+function idIndex({ namespace, name, sql }: MappedTable, { key }: AppTable): Index {
+  const index = shortName(`${idIndexName}${name}`);
+  return {
+    name: `${namespace}.${index}`,
+    sql: `CREATE INDEX IF NOT EXISTS ${quoteName(index)} ON ${sql} (${keySql(key, '')})`,
+  };
 }
 
 function createIndexes({ sql, relation, namespace, table, columnNames }: MappedTable): Index[] {
@@ -360,13 +394,13 @@ const rulesOf = `SELECT a.attname AS name, a.attnotnull AS required, c.conname A
   FROM pg_attribute a LEFT JOIN pg_constraint c ON c.conrelid = a.attrelid AND c.contype = 'c' AND c.conkey = ARRAY[a.attnum]
   WHERE a.attrelid = to_regclass($1) AND a.attnum > 0 AND NOT a.attisdropped AND EXISTS (
     SELECT FROM pg_attribute k JOIN pg_collation o ON o.oid = k.attcollation
-    WHERE k.attrelid = a.attrelid AND k.attname = $2 AND k.attnotnull AND o.collname = 'C')`;
+    WHERE k.attrelid = a.attrelid AND k.attname = ANY($2) AND k.attnotnull AND o.collname = 'C')`;
 
 /** The SQL that has a table that Koinon made take what the schema takes by now: one more of the listed texts, or none at all. */
-async function widenings(client: ClientBase, { sql, relation, table, idName }: MappedTable): Promise<string[]> {
+async function widenings(client: ClientBase, { sql, relation, table, keyNames }: MappedTable): Promise<string[]> {
   const { rows } = await client.query<{ name: string; required: boolean; rule: string | null; definition: string }>(
     rulesOf,
-    [sql, idName],
+    [sql, keyNames],
   );
   return table.entries.flatMap(([name, column]) => {
     const own = rows.filter((row) => row.name === name);

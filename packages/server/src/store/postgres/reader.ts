@@ -35,6 +35,7 @@ import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import type { TypedValues } from '../typed-values.ts';
 import { aliveSql } from './columns.ts';
 import { storedKeys } from './identity.ts';
+import { idSql, keySql } from './key.ts';
 import type { AppTable } from './layout.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot, writePosition } from './snapshot.ts';
@@ -123,10 +124,10 @@ export class PostgresReader implements StoreReader {
   }
 
   async rowsAfter(table: string, after: string | null, room: Room, where = everything): Promise<RowPage> {
-    const { id, sql } = this.rows.table(table);
+    const { key, sql } = this.rows.table(table);
     const values: unknown[] = after === null ? [room.rows] : [room.rows, after];
-    const behind = after === null ? 'true' : `r.${id.sql} > $2::${id.type}`;
-    const from = `FROM ${sql} r WHERE ${behind} AND ${this.rows.fulfils(table, where, values)} ORDER BY r.${id.sql} LIMIT $1`;
+    const behind = after === null ? 'true' : `${keySql(key, 'r')} > $2::${key.type}`;
+    const from = `FROM ${sql} r WHERE ${behind} AND ${this.rows.fulfils(table, where, values)} ORDER BY ${keySql(key, 'r')} LIMIT $1`;
     const { most, bytes } = await this.rows.fitting(table, from, values, room);
     const { rows } = await this.client.query<unknown[]>({
       text: `SELECT ${this.rows.fields(table)} ${from}`,
@@ -209,12 +210,12 @@ export class PostgresReader implements StoreReader {
   }
 
   async unfollowedRows(name: string): Promise<UnfollowedRows> {
-    const { sql, id, softDelete } = this.rows.table(name);
+    const { sql, key, softDelete } = this.rows.table(name);
     const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
     const stamp = 'FROM koinon.stamp s WHERE s.table_name = $1 AND NOT s.deleted';
     const { rows } = await this.client.query<UnfollowedRows>(
-      `SELECT (SELECT count(*)::int FROM (SELECT FROM ${sql} r WHERE ${alive} AND NOT EXISTS (SELECT ${stamp} AND s.row_id = r.${id.sql}::text) LIMIT $2) u) AS unknown,
-         (SELECT count(*)::int FROM (SELECT ${stamp} AND NOT EXISTS (SELECT FROM ${sql} r WHERE r.${id.sql}::text = s.row_id AND ${alive}) LIMIT $2) g) AS gone`,
+      `SELECT (SELECT count(*)::int FROM (SELECT FROM ${sql} r WHERE ${alive} AND NOT EXISTS (SELECT ${stamp} AND s.row_id = ${idSql(key, 'r')}) LIMIT $2) u) AS unknown,
+         (SELECT count(*)::int FROM (SELECT ${stamp} AND NOT EXISTS (SELECT FROM ${sql} r WHERE ${idSql(key, 'r')} = s.row_id AND ${alive}) LIMIT $2) g) AS gone`,
       [name, mostUnfollowed],
     );
     return rows[0] as UnfollowedRows;

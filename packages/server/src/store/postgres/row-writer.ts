@@ -5,6 +5,7 @@ import { ConstraintError } from '../store.ts';
 import { type Applying, applyFree, applyInWorkableOrder } from '../swap.ts';
 import { type ExistingColumn, parameter, writeSql } from './columns.ts';
 import { constraintProblem } from './constraints.ts';
+import { idSql, isComposite, keySql } from './key.ts';
 import type { AppTable } from './layout.ts';
 import type { AppRows } from './rows.ts';
 
@@ -108,11 +109,13 @@ export class RowWriter {
 
   private async insert(changes: readonly Insert[]): Promise<void> {
     const [first] = changes as [Insert, ...Insert[]];
-    const { sql, id, columns, table, softDelete } = this.rows.table(first.table);
+    const { sql, key, columns, table, softDelete } = this.rows.table(first.table);
+    // The parts of a key are columns among the others.
+    const ownKey = isComposite(key) ? undefined : key.columns[0];
     const written = [...columns].filter(([, { filled }]) => filled !== 'always');
     const values: unknown[] = [];
     const rows = changes.map((change) => {
-      const fields = [`$${values.push(change.id)}::${id.type}`];
+      const fields = ownKey === undefined ? [] : [`$${values.push(change.id)}::${key.type}`];
       for (const [name, standing] of written) {
         const column = columnOf(table, name);
         const value = parameter(column, change.columns[name]);
@@ -124,26 +127,28 @@ export class RowWriter {
     const names = written.map(([, column]) => column.sql);
     // A row that is marked as deleted stands where this one goes.
     const revived = softDelete
-      ? ` ON CONFLICT (${id.sql}) DO UPDATE SET ${[...names.map((name) => `${name} = excluded.${name}`), `${softDelete.sql} = ${softDelete.type === 'boolean' ? 'false' : 'NULL'}`].join(', ')}`
+      ? ` ON CONFLICT (${key.columns.map(({ sql }) => sql).join(', ')}) DO UPDATE SET ${[...names.map((name) => `${name} = excluded.${name}`), `${softDelete.sql} = ${softDelete.type === 'boolean' ? 'false' : 'NULL'}`].join(', ')}`
       : '';
+    const hasOneForm = key.columns.every(({ type }) => type === 'text');
     await this.translated(first, async () => {
       const returned = await this.run<{ id: string }>(
-        `INSERT INTO ${sql} (${[id.sql, ...names].join(', ')})${id.filled === 'always' && table.assignedKey ? ' OVERRIDING SYSTEM VALUE' : ''} VALUES ${rows.join(', ')}${revived}${id.type === 'text' ? '' : ` RETURNING ${id.sql}::text AS id`}`,
+        `INSERT INTO ${sql} AS r (${[...(ownKey ? [ownKey.sql] : []), ...names].join(', ')})${ownKey?.filled === 'always' && table.assignedKey ? ' OVERRIDING SYSTEM VALUE' : ''} VALUES ${rows.join(', ')}${revived}${hasOneForm ? '' : ` RETURNING ${idSql(key, 'r')} AS id`}`,
         values,
       );
       // A number or a UUID has one form here: under another the device would not know its own row again.
       const ids = new Set(returned.rows.map((row) => row.id));
-      for (const change of id.type === 'text' ? [] : changes) {
+      for (const change of hasOneForm ? [] : changes) {
         if (ids.has(change.id)) continue;
         const place = { table: change.table, id: change.id, column: 'id' };
-        const parameters = { value: shown(change.id), type: id.type };
-        throw new ConstraintError(serverProblemOf({ tables: {} }, 'value-type', place, 'id-form', parameters, id.type));
+        const type = key.columns.map((column) => column.type).join(', ');
+        const parameters = { value: shown(change.id), type };
+        throw new ConstraintError(serverProblemOf({ tables: {} }, 'value-type', place, 'id-form', parameters, type));
       }
     });
   }
 
   private async update(change: Extract<Change, { kind: 'update' }>): Promise<void> {
-    const { sql, id, columns: standing, table } = this.rows.table(change.table);
+    const { sql, key, columns: standing, table } = this.rows.table(change.table);
     const operations = Object.entries(change.operations);
     const present =
       operations.length > 0 ? (await this.rows.byIds(change.table, [change.id])).get(change.id) : undefined;
@@ -156,14 +161,17 @@ export class RowWriter {
       return `${column.sql} = ${writeSql(columnOf(table, name), column, i + 2)}`;
     });
     const values = names.map((name) => parameter(columnOf(table, name), columns[name]));
-    await this.run(`UPDATE ${sql} SET ${set.join(', ')} WHERE ${id.sql} = $1::${id.type}`, [change.id, ...values]);
+    await this.run(`UPDATE ${sql} r SET ${set.join(', ')} WHERE ${keySql(key, 'r')} = $1::${key.type}`, [
+      change.id,
+      ...values,
+    ]);
   }
 
   private async delete(change: Change): Promise<void> {
-    const { sql, id, softDelete } = this.rows.table(change.table);
+    const { sql, key, softDelete } = this.rows.table(change.table);
     const mark = softDelete?.type === 'boolean' ? 'true' : 'now()';
     await this.run(
-      `${softDelete ? `UPDATE ${sql} SET ${softDelete.sql} = ${mark}` : `DELETE FROM ${sql}`} WHERE ${id.sql} = $1::${id.type}`,
+      `${softDelete ? `UPDATE ${sql} r SET ${softDelete.sql} = ${mark}` : `DELETE FROM ${sql} r`} WHERE ${keySql(key, 'r')} = $1::${key.type}`,
       [change.id],
     );
   }
@@ -185,7 +193,8 @@ export class RowWriter {
 
 const columnOf = (table: Table, name: string) => table.columns[name] as Column;
 
-function isOfKey(error: unknown, { id }: AppTable): boolean {
+function isOfKey(error: unknown, { key }: AppTable): boolean {
   const { detail } = error as { readonly detail?: string };
-  return /^Key \(([^),]+)\)=/.exec(detail ?? '')?.[1]?.replaceAll('"', '') === id.sql.slice(1, -1);
+  const columns = /^Key \(([^)]+)\)=/.exec(detail ?? '')?.[1]?.replaceAll('"', '');
+  return columns === key.columns.map(({ sql }) => sql.slice(1, -1)).join(', ');
 }

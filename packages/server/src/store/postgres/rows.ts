@@ -6,6 +6,7 @@ import type { TypedValues } from '../typed-values.ts';
 import { aliveSql, type ExistingColumn, jsonSql, readSql, readValue } from './columns.ts';
 import { type ConditionTable, conditionSql } from './condition.ts';
 import { jsonArrayText } from './json.ts';
+import { idSql, keySql } from './key.ts';
 import type { AppTable } from './layout.ts';
 
 /** So few rows are read whatever they hold. */
@@ -38,10 +39,10 @@ export class AppRows {
 
   /** Rows of one table by their ids; those that are not there are left out. */
   async byIds(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
-    const { id, sql, softDelete } = this.table(table);
+    const { key, sql, softDelete } = this.table(table);
     const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
     const { rows } = await this.client.query<unknown[]>({
-      text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) AND ${alive}`,
+      text: `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${keySql(key, 'r')} = ANY($1::${key.type}[]) AND ${alive}`,
       values: [await this.possible(table, ids)],
       rowMode: 'array',
     });
@@ -79,9 +80,9 @@ export class AppRows {
     for (const [table, ids] of wanted) {
       const size = this.sizeSql(table);
       if (size === undefined) continue;
-      const { id, sql } = this.table(table);
+      const { key, sql } = this.table(table);
       const { rows } = await this.client.query<{ id: string; size: number }>(
-        `SELECT r.${id.sql}::text AS id, (${size})::float8 AS size FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[])`,
+        `SELECT ${idSql(key, 'r')} AS id, (${size})::float8 AS size FROM ${sql} r WHERE ${keySql(key, 'r')} = ANY($1::${key.type}[])`,
         [await this.possible(table, ids)],
       );
       for (const row of rows) sizes.set(rowKey({ table, id: row.id }), row.size);
@@ -105,21 +106,21 @@ export class AppRows {
     where: Condition,
   ): Promise<RowText | undefined> {
     const table = this.table(name);
-    const { id, sql } = table;
+    const { key, sql } = table;
     const fields = columns.map((column) => {
       const { sql: quoted, type } = table.columns.get(column) as ExistingColumn;
       return jsonSql(table.table.columns[column] as Column, { sql: `r.${quoted}`, type });
     });
     const written = fields.flatMap((field) => field ?? []);
-    if (written.length < fields.length || id.type !== 'text') return undefined;
+    if (written.length < fields.length || key.type !== 'text') return undefined;
     const values: unknown[] = after === null ? [room.rows] : [room.rows, after];
-    const behind = after === null ? 'true' : `r.${id.sql} > $2::${id.type}`;
-    const from = `FROM ${sql} r WHERE ${behind} AND ${this.fulfils(name, where, values)} ORDER BY r.${id.sql} LIMIT $1`;
+    const behind = after === null ? 'true' : `${keySql(key, 'r')} > $2::${key.type}`;
+    const from = `FROM ${sql} r WHERE ${behind} AND ${this.fulfils(name, where, values)} ORDER BY ${keySql(key, 'r')} LIMIT $1`;
     const { most } = await this.fitting(name, from, values, room);
-    const made = jsonArrayText([`r.${id.sql}`, ...written.map(({ json }) => json)]);
+    const made = jsonArrayText([keySql(key, 'r'), ...written.map(({ json }) => json)]);
     const fits = written.map(({ json, fits }) => `coalesce(${fits}, ${json} IS NULL)`).join(' AND ') || 'true';
     const { rows } = await this.client.query<{ count: number; last: string | null; json: string; fits: boolean }>(
-      `SELECT count(*)::int AS count, max(r.${id.sql}) AS last, coalesce(bool_and(${fits}), true) AS fits,
+      `SELECT count(*)::int AS count, max(${keySql(key, 'r')}) AS last, coalesce(bool_and(${fits}), true) AS fits,
          '[' || coalesce(string_agg(${made}, ','), '') || ']' AS json FROM (SELECT * ${from}) r`,
       [most, ...values.slice(1)],
     );
@@ -144,8 +145,8 @@ export class AppRows {
   async where(table: string, where: Condition): Promise<AnyRow[]> {
     const values: unknown[] = [];
     const fulfils = this.fulfils(table, where, values);
-    const { id, sql } = this.table(table);
-    const text = `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${fulfils} ORDER BY r.${id.sql}`;
+    const { key, sql } = this.table(table);
+    const text = `SELECT ${this.fields(table)} FROM ${sql} r WHERE ${fulfils} ORDER BY ${keySql(key, 'r')}`;
     const { rows } = await this.client.query<unknown[]>({ text, values, rowMode: 'array' });
     return rows.map((raw) => this.decode(table, raw));
   }
@@ -160,7 +161,7 @@ export class AppRows {
 
   /** Those of these ids that a row of the table can have: where ids are numbers, say, another text is an error to PostgreSQL. */
   async possible(table: string, ids: readonly string[]): Promise<readonly string[]> {
-    if (this.table(table).id.type === 'text') return ids;
+    if (this.table(table).key.type === 'text') return ids;
     const { rows } = await this.client.query<{ id: string }>(
       'SELECT row_id AS id FROM koinon.stamp WHERE table_name = $1 AND row_id = ANY($2)',
       [table, ids],
@@ -170,11 +171,11 @@ export class AppRows {
 
   /** For each of these rows that a row of the table refers to, one that does. */
   async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
-    const { id, sql, softDelete, columns } = this.table(table);
+    const { key, sql, softDelete, columns } = this.table(table);
     const { sql: name, type } = columns.get(column) as ExistingColumn;
     const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
     const { rows } = await this.client.query<{ to: string; from: string }>(
-      `SELECT DISTINCT ON (r.${name}) r.${name}::text AS to, r.${id.sql}::text AS from FROM ${sql} r
+      `SELECT DISTINCT ON (r.${name}) r.${name}::text AS to, ${idSql(key, 'r')} AS from FROM ${sql} r
        WHERE r.${name} = ANY($1::${type}[]) AND ${alive}`,
       [ids],
     );
@@ -204,14 +205,14 @@ export class AppRows {
   fulfils(name: string, where: Condition, values: unknown[]): string {
     const table = this.table(name);
     const alive = table.softDelete ? `${aliveSql(table.softDelete, 'r')} AND ` : '';
-    const read = readBy(table, (_name, { sql }) => `r.${sql}`, `r.${table.id.sql}`);
+    const read = readBy(table, (_name, { sql }) => `r.${sql}`, keySql(table.key, 'r'));
     return `${alive}${conditionSql(read, where, values)}`;
   }
 
   /** The SQL of a condition over what a deleted row held last; the row is a stamp under the name `r`. */
   imageFulfils(name: string, where: Condition, values: unknown[]): string {
     const table = this.table(name);
-    const read = readBy(table, (column, { type }) => `(${imageSql(column, type)})`, `r.row_id::${table.id.type}`);
+    const read = readBy(table, (column, { type }) => `(${imageSql(column, type)})`, `r.row_id::${table.key.type}`);
     return conditionSql(read, where, values);
   }
 
@@ -222,7 +223,7 @@ export class AppRows {
 
   /** The expressions that are selected of a row, under the name `r`, to be decoded. */
   fields(table: string): string {
-    return this.fieldsFrom(table, `r.${this.table(table).id.sql}::text`, (_name, { sql }) => `r.${sql}`);
+    return this.fieldsFrom(table, idSql(this.table(table).key, 'r'), (_name, { sql }) => `r.${sql}`);
   }
 
   /** The same of the image in a tombstone. */
@@ -261,12 +262,12 @@ export class AppRows {
 
 /** How the rows of a table are read for a condition. */
 function readBy(
-  { id, columns, table }: AppTable,
+  { key, columns, table }: AppTable,
   sqlOf: (name: string, column: ExistingColumn) => string,
-  idSql: string,
+  idText: string,
 ): ConditionTable {
   return {
-    id: { ...id, sql: idSql },
+    id: { sql: idText, type: key.type },
     columns: new Map([...columns].map(([name, column]) => [name, { ...column, sql: sqlOf(name, column) }])),
     table,
   };

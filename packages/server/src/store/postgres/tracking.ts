@@ -34,7 +34,7 @@ async function triggersOf(client: ClientBase, { sql }: AppTable): Promise<Trigge
 const metaName = (table: AppTable) => `triggers ${table.name}`;
 
 /** The fault of a table that is no more as it was; undefined where it is. */
-async function changeOf(client: ClientBase, { sql, id, columns }: AppTable): Promise<string | undefined> {
+async function changeOf(client: ClientBase, { sql, key, columns }: AppTable): Promise<string | undefined> {
   const { rows: found } = await client.query<{ there: boolean }>('SELECT to_regclass($1) IS NOT NULL AS there', [sql]);
   if (found[0]?.there !== true) return 'is gone';
   const { rows } = await client.query<{ name: string; type: string }>(
@@ -43,7 +43,7 @@ async function changeOf(client: ClientBase, { sql, id, columns }: AppTable): Pro
     [sql],
   );
   const types = new Map(rows.map(({ name, type }) => [quoteName(name), type]));
-  for (const column of [id, ...columns.values()]) {
+  for (const column of [...key.columns, ...columns.values()]) {
     const type = types.get(column.sql);
     if (type === undefined) return `has lost its column ${column.sql}`;
     if (type !== column.type) return `has ${type} for its column ${column.sql}, which was ${column.type},`;

@@ -1,6 +1,7 @@
 import { quoteName, quoteText } from '@koinon/core/internal';
 import { aliveSql, differsSql, type ExistingColumn } from './columns.ts';
 import { jsonbObject } from './json.ts';
+import { idSql, keySql, type TableKey } from './key.ts';
 import { shortName, triggerFunction } from './names.ts';
 
 /** A table as it stands in the database: what the triggers have to know of it. */
@@ -9,7 +10,7 @@ export interface TrackedTable {
   readonly name: string;
   /** Its quoted name in the database. */
   readonly sql: string;
-  readonly id: ExistingColumn;
+  readonly key: TableKey;
   /** Its columns besides the id, by their names in the schema. */
   readonly columns: ReadonlyMap<string, ExistingColumn>;
   /** The columns whose earlier values are remembered, by their names in the schema. */
@@ -128,7 +129,7 @@ ${create.join('\n')}
   END LOOP;
   ${stampUnstamped(table)};
   UPDATE koinon.stamp SET position = pg_current_xact_id(), row_position = pg_current_xact_id(), row_receipt = NULL, columns = '{}', deleted = true
-  WHERE table_name = ${quoteText(table.name)} AND NOT deleted AND ${isGone(table, `row_id::${table.id.type}`)};
+  WHERE table_name = ${quoteText(table.name)} AND NOT deleted AND ${isGone(table, `row_id::${table.key.type}`)};
   INSERT INTO koinon.meta VALUES (${noted}, leaves) ON CONFLICT (name) DO UPDATE SET value = excluded.value;
 END
 $koinon$`,
@@ -143,7 +144,7 @@ export const triggerNames = ['koinon_applied', 'koinon_delete', 'koinon_insert',
 /** Stamps for rows that have none, such as those that were there before the triggers. */
 export function stampUnstamped(table: TrackedTable): string {
   return `INSERT INTO koinon.stamp (${stampColumns})
-SELECT ${quoteText(table.name)}, r.${table.id.sql}::text, now.at, now.at, now.at, now.edited, NULL, false, '{}', NULL, '{}'
+SELECT ${quoteText(table.name)}, ${idSql(table.key, 'r')}, now.at, now.at, now.at, now.edited, NULL, false, '{}', NULL, '{}'
 FROM ${table.sql} r, (SELECT pg_current_xact_id() AS at, floor(extract(epoch FROM clock_timestamp()) * 1000)::bigint AS edited) now${whereAlive(table, 'r')}
 ON CONFLICT DO NOTHING`;
 }
@@ -153,7 +154,7 @@ export function resendAllSql(table: TrackedTable): string[] {
   const name = quoteText(table.name);
   return [
     `UPDATE koinon.stamp SET position = pg_current_xact_id(), row_position = pg_current_xact_id(), row_receipt = NULL, columns = '{}',
-  deleted = (SELECT true FROM ${table.sql} r WHERE r.${table.id.sql} = row_id::${table.id.type}${alive(table, 'r')}) IS NULL
+  deleted = (SELECT true FROM ${table.sql} r WHERE ${keySql(table.key, 'r')} = row_id::${table.key.type}${alive(table, 'r')}) IS NULL
 WHERE table_name = ${name}`,
     stampUnstamped(table),
   ];
@@ -162,34 +163,34 @@ WHERE table_name = ${name}`,
 function insertedSql(table: TrackedTable, { after }: Sources): string {
   return `${write}
     SELECT ${quoteText(table.name)}, n.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, false, '{}', NULL, '{}'
-    FROM (SELECT DISTINCT n.${table.id.sql} AS id FROM ${after} n${whereAlive(table, 'n')}) n
+    FROM (SELECT DISTINCT ${keySql(table.key, 'n')} AS id FROM ${after} n${whereAlive(table, 'n')}) n
   ${onConflict(table)};`;
 }
 
 function deletedSql(table: TrackedTable, { before }: Sources): string {
-  const { sql } = table.id;
+  const o = keySql(table.key, 'o');
   return `${write}
     SELECT ${quoteText(table.name)}, o.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, true, '{}', o.image, o.past
-    FROM (SELECT DISTINCT ON (o.${sql}) o.${sql} AS id, ${imageOf(table, 'o')} AS image, ${pastOf(table, 'o')} AS past FROM ${before} o${whereAlive(table, 'o')} ORDER BY o.${sql}) o
+    FROM (SELECT DISTINCT ON (${o}) ${o} AS id, ${imageOf(table, 'o')} AS image, ${pastOf(table, 'o')} AS past FROM ${before} o${whereAlive(table, 'o')} ORDER BY ${o}) o
     WHERE ${isGone(table, 'o.id')}
   ${onConflict(table)};`;
 }
 
 function updatedSql(table: TrackedTable, { before, after }: Sources): string {
-  const { sql } = table.id;
+  const [o, n] = [keySql(table.key, 'o'), keySql(table.key, 'n')];
   const columns = changedSql(
     table,
-    (differs) => `bool_or(${differs}) FILTER (WHERE o.${sql} IS NOT NULL AND n.${sql} IS NOT NULL)`,
+    (differs) => `bool_or(${differs}) FILTER (WHERE ${o} IS NOT NULL AND ${n} IS NOT NULL)`,
   );
   return `${write}
     SELECT ${quoteText(table.name)}, k.id::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, k.gone, CASE WHEN k.gone OR k.is_new THEN '{}' ELSE k.columns END, k.image, coalesce(k.past, '{}')
     FROM (
-      SELECT coalesce(n.${sql}, o.${sql}) AS id, bool_and(n.${sql} IS NULL) AS gone, bool_or(o.${sql} IS NULL) AS is_new,
+      SELECT coalesce(${n}, ${o}) AS id, bool_and(${n} IS NULL) AS gone, bool_or(${o} IS NULL) AS is_new,
         ${columns} AS columns,
-        (array_agg(${imageOf(table, 'o')}) FILTER (WHERE n.${sql} IS NULL))[1] AS image,
+        (array_agg(${imageOf(table, 'o')}) FILTER (WHERE ${n} IS NULL))[1] AS image,
         ${leftSql(table)} AS past
       FROM (SELECT * FROM ${before} o${whereAlive(table, 'o')}) o
-        FULL JOIN (SELECT * FROM ${after} n${whereAlive(table, 'n')}) n ON o.${sql} = n.${sql}
+        FULL JOIN (SELECT * FROM ${after} n${whereAlive(table, 'n')}) n ON ${o} = ${n}
       GROUP BY 1
     ) k
     WHERE CASE WHEN k.gone THEN ${isGone(table, 'k.id')} ELSE k.is_new OR k.columns <> '{}' END
@@ -218,7 +219,7 @@ const mostBits = 62;
  */
 function updatedUsuallySql(table: TrackedTable): string {
   if (table.columns.size > mostBits) return '';
-  const { sql } = table.id;
+  const [o, n] = [keySql(table.key, 'o'), keySql(table.key, 'n')];
   const columns = [...table.columns];
   const bits = columns.map(([, column], i) => {
     const differs = differsSql(column.type, `o.${column.sql}`, `n.${column.sql}`);
@@ -229,14 +230,14 @@ function updatedUsuallySql(table: TrackedTable): string {
   const { before, after } = transition;
   const remembers = table.filterable.length > 0;
   const mask = bits.join(' | ');
-  const usual = `WITH u AS (SELECT ${mask} AS mask FROM (SELECT * FROM ${before} LIMIT 1) o JOIN ${after} n ON o.${sql} = n.${sql} LIMIT 1)
+  const usual = `WITH u AS (SELECT ${mask} AS mask FROM (SELECT * FROM ${before} LIMIT 1) o JOIN ${after} n ON ${o} = ${n} LIMIT 1)
       SELECT u.mask, ${named('u.mask')} FROM u WHERE $1::xid8 IS NOT NULL`;
   // The offset keeps the comparison of the columns from being written, and done, in every place that names it.
-  const pairs = `SELECT n.${sql}::text AS id, ${mask} AS mask${remembers ? `, ${movedSql(table, '$1')} AS past` : ''} FROM ${before} o JOIN ${after} n ON o.${sql} = n.${sql}${whereAlive(table, 'o')}${alive(table, 'n')} OFFSET 0`;
+  const pairs = `SELECT ${idSql(table.key, 'n')} AS id, ${mask} AS mask${remembers ? `, ${movedSql(table, '$1')} AS past` : ''} FROM ${before} o JOIN ${after} n ON ${o} = ${n}${whereAlive(table, 'o')}${alive(table, 'n')} OFFSET 0`;
   const update = `UPDATE koinon.stamp s SET position = $1, columns = s.columns || CASE WHEN k.mask = $3 THEN $4 ELSE ${named('k.mask')} END${remembers ? ', past = s.past || k.past' : ''}
       FROM (${pairs}) k WHERE s.table_name = ${quoteText(table.name)} AND s.row_id = k.id AND NOT s.deleted AND k.mask <> 0`;
-  const one = `SELECT n.${sql}::text, ${changedSql(table, (differs) => differs)}${remembers ? `, ${movedSql(table, 'koinon_at')}` : ''} INTO koinon_id, koinon_columns${remembers ? ', koinon_past' : ''}
-      FROM ${before} o, ${after} n WHERE o.${sql} = n.${sql}${alive(table, 'o')}${alive(table, 'n')}`;
+  const one = `SELECT ${idSql(table.key, 'n')}, ${changedSql(table, (differs) => differs)}${remembers ? `, ${movedSql(table, 'koinon_at')}` : ''} INTO koinon_id, koinon_columns${remembers ? ', koinon_past' : ''}
+      FROM ${before} o, ${after} n WHERE ${o} = ${n}${alive(table, 'o')}${alive(table, 'n')}`;
   return `  SELECT count(*) INTO koinon_count FROM (SELECT FROM ${after} LIMIT ${many + 1}) n;
   IF koinon_count = 1 AND (SELECT count(*) FROM (SELECT FROM ${before} LIMIT 2) o) = 1 THEN
     ${one};
@@ -255,7 +256,7 @@ function updatedUsuallySql(table: TrackedTable): string {
 
 function truncatedSql(table: TrackedTable): string {
   return `${write}
-    SELECT ${quoteText(table.name)}, o.${table.id.sql}::text, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, true, '{}', ${imageOf(table, 'o')}, ${pastOf(table, 'o')}
+    SELECT ${quoteText(table.name)}, ${idSql(table.key, 'o')}, koinon_at, koinon_at, koinon_at, koinon_edited, koinon_receipt, true, '{}', ${imageOf(table, 'o')}, ${pastOf(table, 'o')}
     FROM ${table.sql} o${whereAlive(table, 'o')}
   ${onConflict(table)};`;
 }
@@ -268,7 +269,7 @@ const write = `  INSERT INTO koinon.stamp AS s (${stampColumns})`;
  * statement: whether it is there, the table says.
  */
 function onConflict(table: TrackedTable): string {
-  const gone = isGone(table, `s.row_id::${table.id.type}`);
+  const gone = isGone(table, `s.row_id::${table.key.type}`);
   const whole = "excluded.columns = '{}' OR s.deleted";
   return `  ON CONFLICT (table_name, row_id) DO UPDATE SET
     position = excluded.position,
@@ -283,7 +284,7 @@ function onConflict(table: TrackedTable): string {
 
 /** As a subquery for a value, which is looked up by the key: a join would be planned once for all sizes, and be wrong for most. */
 function isGone(table: TrackedTable, id: string): string {
-  return `(SELECT true FROM ${table.sql} r WHERE r.${table.id.sql} = ${id}${alive(table, 'r')}) IS NULL`;
+  return `(SELECT true FROM ${table.sql} r WHERE ${keySql(table.key, 'r')} = ${id}${alive(table, 'r')}) IS NULL`;
 }
 
 function alive({ softDelete }: TrackedTable, row: string): string {
@@ -318,8 +319,8 @@ function movedSql(table: TrackedTable, at: string): string {
 /** The same over all pairs of one id; `n` may be missing. */
 function leftSql(table: TrackedTable): string {
   if (table.filterable.length === 0) return "'{}'::jsonb";
-  const { sql } = table.id;
-  return `jsonb_object_agg(${heldSql(table, 'o')}, koinon_at::text::bigint) FILTER (WHERE o.${sql} IS NOT NULL AND (n.${sql} IS NULL OR ${heldSql(table, 'o')} IS DISTINCT FROM ${heldSql(table, 'n')}))`;
+  const [o, n] = [keySql(table.key, 'o'), keySql(table.key, 'n')];
+  return `jsonb_object_agg(${heldSql(table, 'o')}, koinon_at::text::bigint) FILTER (WHERE ${o} IS NOT NULL AND (${n} IS NULL OR ${heldSql(table, 'o')} IS DISTINCT FROM ${heldSql(table, 'n')}))`;
 }
 
 function functionName({ name }: TrackedTable, kind: string): string {

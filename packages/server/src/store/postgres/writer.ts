@@ -14,6 +14,7 @@ import {
 } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import { constraintProblem } from './constraints.ts';
+import { idSql, keySql } from './key.ts';
 import type { AppTable } from './layout.ts';
 import { PostgresReader, type StampRow, stampFields } from './reader.ts';
 import { ReceiptTables } from './receipts.ts';
@@ -131,9 +132,9 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
     const tables = [...byTable(rows)].sort(([a], [b]) => (a < b ? -1 : 1));
     for (const [table, wanted] of tables) {
       if (!this.tables.has(table)) continue;
-      const { sql, id } = this.table(table);
+      const { sql, key } = this.table(table);
       const { rows: held } = await this.client.query<{ id: string }>(
-        `SELECT r.${id.sql}::text AS id FROM ${sql} r WHERE r.${id.sql} = ANY($1::${id.type}[]) ORDER BY r.${id.sql} FOR UPDATE`,
+        `SELECT ${idSql(key, 'r')} AS id FROM ${sql} r WHERE ${keySql(key, 'r')} = ANY($1::${key.type}[]) ORDER BY ${keySql(key, 'r')} FOR UPDATE`,
         [await this.appRows.possible(table, wanted)],
       );
       for (const id of wanted) this.soughtRows.add(rowKey({ table, id }));
@@ -159,14 +160,14 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
   }
 
   async newKeys(name: string, count: number): Promise<string[]> {
-    const { sql, id, nextKey } = this.tables.get(name) as AppTable;
+    const { sql, key, nextKey } = this.tables.get(name) as AppTable;
     const keys: string[] = [];
     // Somebody may have written a number that the sequence had yet to come to.
     for (let rounds = 0; keys.length < count; rounds++) {
       if (rounds === mostKeyRounds) throw new Error(`the keys that the database gives for ${name} are taken`);
       const { rows } = await this.client.query<{ key: string; taken: boolean }>(
-        `SELECT key::text AS key, EXISTS (SELECT FROM ${sql} t WHERE t.${id.sql} = key) AS taken
-         FROM (SELECT (${nextKey})::${id.type} AS key FROM generate_series(1, $1) OFFSET 0) given`,
+        `SELECT key::text AS key, EXISTS (SELECT FROM ${sql} t WHERE ${keySql(key, 't')} = key) AS taken
+         FROM (SELECT (${nextKey})::${key.type} AS key FROM generate_series(1, $1) OFFSET 0) given`,
         [Math.max(count - keys.length, rounds === 0 ? 1 : 100)],
       );
       keys.push(...rows.flatMap(({ key, taken }) => (taken ? [] : [key])));

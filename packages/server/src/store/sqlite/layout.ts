@@ -14,7 +14,7 @@ import { beginEpoch, type Identity } from './identity.ts';
 import { lossesOf } from './losses.ts';
 import { hasInsertTrigger, isServed, resendTable, track, trackedTable } from './tracking.ts';
 import { assignedKeyTable, koinonTables } from './triggers.ts';
-import { isMapped, makeView } from './views.ts';
+import { hasView, isMapped, makeView } from './views.ts';
 
 /** A file that is ready to be served. */
 export interface PreparedLayout {
@@ -57,7 +57,7 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
       resendTable(database, tracked);
       faults.push(triggersTouched(tracked.name));
     }
-    if (isMapped(mapping, mapped.name)) makeView(database, tracked);
+    if (hasView(mapping, mapped.name, mapped.table)) makeView(database, tracked);
   }
   return faults;
 }
@@ -134,12 +134,11 @@ export function alterTables(database: Prepared, schema: Schema, mapping: Mapping
     if (type === 'view' || !tbl_name.startsWith('koinon_')) database.connection.exec(`DROP ${type} ${quoteName(name)}`);
   database.connection.exec(sql);
   for (const mapped of mappedTables(schema, mapping)) {
-    const isOthers = isMapped(mapping, mapped.name);
     // The schema may have gained columns besides.
-    if (!isOthers) makeTable(database, mapped.name, mapped.table);
+    if (!isMapped(mapping, mapped.name)) makeTable(database, mapped.name, mapped.table);
     const table = trackedTable(database, mapped, mapping);
     track(database, table);
-    if (isOthers) makeView(database, table);
+    if (hasView(mapping, mapped.name, mapped.table)) makeView(database, table);
   }
 }
 

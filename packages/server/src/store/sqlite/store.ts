@@ -81,7 +81,7 @@ export async function sqliteStore(
     // From now on waiting for others is done between tries.
     writing.connection.exec('PRAGMA busy_timeout = 0');
     const tables: TableReading = {
-      relation: relationOf(mapping),
+      relation: relationOf(schema, mapping),
       unenforced: unenforcedColumns(writing, schema, mapping),
       typed: new TypedValues(invalidValue),
       times: storedTimes(schema, mapping),

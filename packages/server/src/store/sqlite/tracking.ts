@@ -3,8 +3,8 @@ import { quoteName } from '@koinon/core/internal';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { type TrackingFault, tableChanged, triggersTouched } from '../tracking.ts';
 import type { Prepared } from './driver.ts';
-import { feedTriggers, resendAllSql, stampUnstamped, type TrackedTable } from './triggers.ts';
-import { isMapped } from './views.ts';
+import { feedTriggers, type KeyColumn, resendAllSql, stampUnstamped, type TrackedTable } from './triggers.ts';
+import { hasView } from './views.ts';
 
 // Other programs may drop triggers, or change a table under a running server.
 
@@ -43,11 +43,11 @@ export type TableState =
 /** Looks whether tables are followed as they should be. Changes nothing. */
 export function statesOf(database: Prepared, schema: Schema, mapping: Mapping): TableState[] {
   return mappedTables(schema, mapping).map((mapped): TableState => {
-    const { name, relation, idName, columnNames } = mapped;
+    const { name, relation, keyNames, columnNames } = mapped;
     const there = database.all<{ name: string }>('SELECT name FROM pragma_table_xinfo(?)', relation);
     const columns = new Set(there.map((column) => column.name));
     if (columns.size === 0) return { is: 'changed', fault: tableChanged(name, 'is gone') };
-    const lost = [idName, ...Object.values(columnNames)].find((column) => !columns.has(column));
+    const lost = [...keyNames, ...Object.values(columnNames)].find((column) => !columns.has(column));
     if (lost !== undefined) return { is: 'changed', fault: tableChanged(name, `has lost its column ${lost}`) };
     const table = standingTable(database, mapped, mapping);
     if (typeof table === 'string') return { is: 'changed', fault: tableChanged(name, table) };
@@ -125,15 +125,16 @@ export function keyDefaultOf(database: Prepared, relation: string, key: string):
 
 /** Reads what a table is: another program may have given it more columns or unique indexes. A text says why it cannot be followed. */
 function standingTable(database: Prepared, mapped: MappedTable, mapping: Mapping): TrackedTable | string {
-  const { name, relation, namespace, idName, columnNames, softDelete, table } = mapped;
+  const { name, relation, namespace, keyNames, columnNames, softDelete, table } = mapped;
   if (namespace !== 'public') return 'is named with an SQL schema, which SQLite has none of';
   const standing = new Map(
     database
       .all<{ name: string; type: string; pk: number }>('SELECT name, type, pk FROM pragma_table_xinfo(?)', relation)
       .map((column) => [column.name, column]),
   );
-  const key = standing.get(idName);
-  if (key === undefined) return standing.size === 0 ? 'is not there' : `has no column ${idName} for the row's id`;
+  if (standing.size === 0) return 'is not there';
+  const absent = keyNames.find((column) => !standing.has(column));
+  if (absent !== undefined) return `has no column ${absent} for the row's id`;
   const lacking = Object.values(columnNames).find((column) => !standing.has(column));
   if (lacking !== undefined) return `has no column ${lacking}, which the mapping or the schema names`;
   const mark = softDelete === undefined ? undefined : standing.get(softDelete);
@@ -149,22 +150,28 @@ function standingTable(database: Prepared, mapped: MappedTable, mapping: Mapping
     return names.length < columns.length ? [] : [{ names, isWhole: partial === 0 }];
   });
   const unique = groups.map(({ names }) => names);
-  const isKey = key.pk === 1 && [...standing.values()].every(({ pk }) => pk < 2);
-  if (!isKey && !groups.some(({ names, isWhole }) => isWhole && names.join() === idName))
-    return `has no key or unique index on ${idName} alone`;
-  if (database.get(`SELECT 1 FROM ${quoteName(relation)} WHERE ${quoteName(idName)} IS NULL LIMIT 1`) !== undefined)
-    return `has rows without ${idName}; give them one, or delete them`;
-  if (table.assignedKey && (!/INT/i.test(key.type) || keyDefaultOf(database, relation, idName) === undefined))
-    return `does not count the key ${idName} itself, as assignedKey says; make it an INTEGER PRIMARY KEY. A key of another kind is one that devices can make: leave assignedKey away`;
-  const all = [...standing.keys()].filter((column) => column !== idName);
+  const isKeyGroup = (names: readonly string[]) =>
+    names.length === keyNames.length && keyNames.every((column) => names.includes(column));
+  const isKey = isKeyGroup([...standing.values()].filter(({ pk }) => pk > 0).map(({ name: column }) => column));
+  const named = keyNames.join(', ');
+  if (!isKey && !groups.some(({ names, isWhole }) => isWhole && isKeyGroup(names)))
+    return `has no key or unique index on ${named} alone`;
+  const isEmpty = keyNames.map((column) => `${quoteName(column)} IS NULL`).join(' OR ');
+  if (database.get(`SELECT 1 FROM ${quoteName(relation)} WHERE ${isEmpty} LIMIT 1`) !== undefined)
+    return `has rows without ${named}; give them one, or delete them`;
+  const key = keyNames.map((column) => ({ column, isText: !/INT/i.test(standing.get(column)?.type ?? '') }));
+  const [first] = key as [KeyColumn];
+  if (table.assignedKey && (first.isText || keyDefaultOf(database, relation, first.column) === undefined))
+    return `does not count the key ${named} itself, as assignedKey says; make it an INTEGER PRIMARY KEY. A key of another kind is one that devices can make: leave assignedKey away`;
+  const isViewed = hasView(mapping, name, table);
+  const all = [...standing.keys()].filter((column) => !keyNames.includes(column));
   return {
     name,
     relation,
-    key: idName,
-    hasTextKey: !/INT/i.test(key.type),
-    columns: isMapped(mapping, name) ? table.names : all,
-    there: isMapped(mapping, name) ? columnNames : {},
-    unique: unique.filter((group) => !(group.length === 1 && group[0] === idName)),
+    key,
+    columns: isViewed ? table.names : all,
+    there: isViewed ? columnNames : {},
+    unique: unique.filter((group) => !isKeyGroup(group)),
     filterable: table.filterable,
     large: new Set(table.entries.flatMap(([column, { type }]) => (type === 'big-integer' ? [column] : []))),
     mark: mark && { column: mark.name, isTime: !/BOOL|INT/i.test(mark.type) },

@@ -8,9 +8,8 @@ export interface TrackedTable {
   readonly name: string;
   /** Its name there. */
   readonly relation: string;
-  /** The column of its key, and whether that holds texts; else it holds whole numbers. */
-  readonly key: string;
-  readonly hasTextKey: boolean;
+  /** The columns of its key: one, or those whose values make a row's id together. */
+  readonly key: readonly KeyColumn[];
   /** Its columns besides the key, by their names in the schema, where that has them. */
   readonly columns: readonly string[];
   /** Their names there, where those are others. */
@@ -21,6 +20,12 @@ export interface TrackedTable {
   readonly filterable: readonly string[];
   /** The column that marks a row as deleted, by a time or by 1. */
   readonly mark: { readonly column: string; readonly isTime: boolean } | undefined;
+}
+
+/** A column of a key there, and whether it holds texts; else it holds whole numbers. */
+export interface KeyColumn {
+  readonly column: string;
+  readonly isText: boolean;
 }
 
 /** Tells whether a row counts as there. */
@@ -200,7 +205,6 @@ export const stampsNew = `INSERT INTO koinon_stamp (${stampColumns})
 export function feedTriggers(table: TrackedTable): string[] {
   const { name, columns, unique, filterable } = table;
   const T = quoteName(table.relation);
-  const K = quoteName(table.key);
   const idOf = (row: string) => keySql(table, row);
   const alive = (row: string) => aliveSql(table, row);
   const there = (row: string, column: string) => `${row}.${quoteName(table.there[column] ?? column)}`;
@@ -240,11 +244,11 @@ export function feedTriggers(table: TrackedTable): string[] {
   const clear = `DELETE FROM koinon_replaced WHERE table_name = ${t};`;
   /** Rows other than this one that stand in the way of NEW, by key or by a unique group. */
   const inTheWay = [
-    `${K} = NEW.${K}`,
+    `(${isRow(table, 'NEW')})`,
     ...unique.map((group) => `(${group.map((c) => `${quoteName(c)} = NEW.${quoteName(c)}`).join(' AND ')})`),
   ].join(' OR ');
   const note = (exceptOld: boolean) =>
-    `INSERT INTO koinon_replaced SELECT ${t}, ${idOf(T)}, ${imageOf(T)} FROM ${T} WHERE ${exceptOld ? `${K} <> OLD.${K} AND ` : ''}(${inTheWay}) AND ${alive(T)} ON CONFLICT DO NOTHING;`;
+    `INSERT INTO koinon_replaced SELECT ${t}, ${idOf(T)}, ${imageOf(T)} FROM ${T} WHERE ${exceptOld ? `NOT (${isRow(table, 'OLD')}) AND ` : ''}(${inTheWay}) AND ${alive(T)} ON CONFLICT DO NOTHING;`;
 
   const tombstone = (values: string) => `
   INSERT INTO koinon_stamp (${stampColumns})
@@ -253,11 +257,11 @@ export function feedTriggers(table: TrackedTable): string[] {
     row_edited_at = excluded.row_edited_at, row_receipt = excluded.row_receipt, deleted = 1, columns = '{}', image = excluded.image, past = json_patch(past, excluded.past);`;
   const stampGone = tombstone(
     `SELECT ${t}, row_id, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', image, ${leftByNote} FROM koinon_replaced
-  WHERE table_name = ${t} AND (row_id <> ${idOf('NEW')} OR NOT ${alive('NEW')}) AND NOT EXISTS (SELECT 1 FROM ${T} WHERE ${K} = row_id AND ${alive(T)})`,
+  WHERE table_name = ${t} AND (row_id <> ${idOf('NEW')} OR NOT ${alive('NEW')}) AND NOT EXISTS (SELECT 1 FROM ${T} WHERE ${isOfId(table, T, 'row_id')} AND ${alive(T)})`,
   );
   const stampDeleted = tombstone(
     `SELECT ${t}, ${idOf('OLD')}, ${position}, ${position}, ${position}, ${editedAt}, ${receipt}, 1, '{}', ${imageOf('OLD')}, ${left('OLD')}
-  WHERE ${alive('OLD')} AND NOT EXISTS (SELECT 1 FROM ${T} WHERE ${K} = OLD.${K} AND ${alive(T)})`,
+  WHERE ${alive('OLD')} AND NOT EXISTS (SELECT 1 FROM ${T} WHERE ${isRow(table, 'OLD')} AND ${alive(T)})`,
   );
   const stampInserted = (condition: string) => `
   INSERT INTO koinon_stamp (${stampColumns})
@@ -283,7 +287,9 @@ export function feedTriggers(table: TrackedTable): string[] {
   WHERE table_name = ${t} AND row_id = ${idOf('NEW')} AND deleted = 0 AND ${noted} AND (${columns.map(differsFromNote).join(' OR ')});`;
   const isTombstone = `EXISTS (SELECT 1 FROM koinon_stamp WHERE table_name = ${t} AND row_id = ${idOf('NEW')} AND deleted = 1)`;
 
-  const keyed = [table.key, ...new Set(unique.flat())]
+  const keyColumns = table.key.map(({ column }) => column);
+  const isSameKey = keyColumns.map((column) => `OLD.${quoteName(column)} IS NEW.${quoteName(column)}`).join(' AND ');
+  const keyed = [...new Set([...keyColumns, ...unique.flat()])]
     .map((column) => `OLD.${quoteName(column)} IS NOT NEW.${quoteName(column)} COLLATE BINARY`)
     .join(' OR ');
   return [
@@ -300,7 +306,7 @@ export function feedTriggers(table: TrackedTable): string[] {
       'after',
       'update',
       `${step}${stampUpdated}`,
-      `OLD.${K} IS NEW.${K} AND ${alive('OLD')} AND ${alive('NEW')} AND (${columns.map(differs).join(' OR ')})`,
+      `${isSameKey} AND ${alive('OLD')} AND ${alive('NEW')} AND (${columns.map(differs).join(' OR ')})`,
     ),
     ...(table.mark
       ? [
@@ -308,11 +314,11 @@ export function feedTriggers(table: TrackedTable): string[] {
             'after marked',
             'update',
             `${step}${stampDeleted}${stampInserted('true')}`,
-            `OLD.${K} IS NEW.${K} AND (${alive('OLD')}) IS NOT (${alive('NEW')})`,
+            `${isSameKey} AND (${alive('OLD')}) IS NOT (${alive('NEW')})`,
           ),
         ]
       : []),
-    trigger('after key', 'update', `${step}${stampDeleted}${stampInserted('true')}`, `OLD.${K} IS NOT NEW.${K}`),
+    trigger('after key', 'update', `${step}${stampDeleted}${stampInserted('true')}`, `NOT (${isSameKey})`),
     trigger('after', 'delete', `${step}${stampDeleted}`),
   ];
 }
@@ -333,15 +339,32 @@ export function resendAllSql(table: TrackedTable): string[] {
   const t = quoteText(table.name);
   return [
     `UPDATE koinon_stamp SET position = ${position}, row_position = ${position}, row_receipt = NULL, columns = '{}',
-  deleted = NOT EXISTS (SELECT 1 FROM ${quoteName(table.relation)} WHERE ${quoteName(table.key)} = row_id AND ${aliveSql(table, quoteName(table.relation))}) WHERE table_name = ${t}`,
+  deleted = NOT EXISTS (SELECT 1 FROM ${quoteName(table.relation)} WHERE ${isOfId(table, quoteName(table.relation), 'row_id')} AND ${aliveSql(table, quoteName(table.relation))}) WHERE table_name = ${t}`,
     stampUnstamped(table),
   ];
 }
 
-/** A row's id: its key as text. */
-export function keySql({ key, hasTextKey }: TrackedTable, row: string): string {
-  const column = `${row}.${quoteName(key)}`;
-  return hasTextKey ? column : `CAST(${column} AS TEXT)`;
+/** A row's id: its key as text. Several columns are joined as core joins them (`idOfKey`). */
+export function keySql({ key }: TrackedTable, row: string): string {
+  const text = ({ column, isText }: KeyColumn) => {
+    const value = `${row}.${quoteName(column)}`;
+    return isText ? value : `CAST(${value} AS TEXT)`;
+  };
+  if (key.length === 1) return text(key[0] as KeyColumn);
+  return key
+    .map((each) => (each.isText ? `replace(replace(${text(each)}, '%', '%25'), '/', '%2F')` : text(each)))
+    .join(" || '/' || ");
+}
+
+/** Tells whether a row of the table has the key of another one, whose columns go by the same names. */
+export function isRow({ key }: TrackedTable, other: string): string {
+  return key.map(({ column }) => `${quoteName(column)} = ${other}.${quoteName(column)}`).join(' AND ');
+}
+
+/** Tells whether a row of the table has an id. An index over the ids is made where they are no column of the table. */
+function isOfId(table: TrackedTable, row: string, id: string): string {
+  const [first, ...more] = table.key as readonly [KeyColumn, ...KeyColumn[]];
+  return more.length === 0 ? `${quoteName(first.column)} = ${id}` : `${keySql(table, row)} = ${id}`;
 }
 
 /** A column as JSON can hold it: blobs as hexadecimal text. */

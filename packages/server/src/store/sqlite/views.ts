@@ -2,13 +2,18 @@ import type { Schema, Table } from '@koinon/core';
 import { quoteName } from '@koinon/core/internal';
 import { keptTables, type Mapping } from '../mapping.ts';
 import type { Prepared } from './driver.ts';
-import { aliveSql, keySql, type TrackedTable } from './triggers.ts';
+import { aliveSql, type KeyColumn, keySql, type TrackedTable } from './triggers.ts';
 
 // Tables that others made may go by other names, and fill in columns by themselves.
 
 /** Tells whether a table goes by other names than in the schema. */
 export function isMapped(mapping: Mapping, table: string): boolean {
   return Object.hasOwn(mapping, table);
+}
+
+/** Tables with a key of several columns have no column for a row's id: they are read and written by a view as well. */
+export function hasView(mapping: Mapping, name: string, table: Pick<Table, 'key'>): boolean {
+  return isMapped(mapping, name) || table.key.length > 0;
 }
 
 /** The way in which the database fills a column in by itself: it computes the column, or the column has a default (as SQL) and may not be empty. */
@@ -39,8 +44,8 @@ export function columnsFilled(
 ): ReadonlyMap<string, ReadonlyMap<string, Filled>> {
   return new Map(
     keptTables(schema).flatMap((name): [string, ReadonlyMap<string, Filled>][] => {
-      const filled = isMapped(mapping, name) ? new Map<string, Filled>() : filledColumns(database, name);
       const table = schema.tables[name] as Table;
+      const filled = hasView(mapping, name, table) ? new Map<string, Filled>() : filledColumns(database, name);
       // For a column that is required here, none is never sent.
       const own = [...filled].filter(
         ([column, how]) =>
@@ -54,16 +59,15 @@ export function columnsFilled(
 const viewOf = (table: string) => `koinon_view_${table}`;
 
 /** The quoted names by which tables are read and written under the schema's own names. */
-export function relationOf(mapping: Mapping): (table: string) => string {
-  return (table) => quoteName(isMapped(mapping, table) ? viewOf(table) : table);
+export function relationOf({ tables }: Schema, mapping: Mapping): (table: string) => string {
+  return (name) => quoteName(hasView(mapping, name, tables[name] as Table) ? viewOf(name) : name);
 }
 
-/** A mapped table under the schema's names: a view, and what becomes of what is written into that. */
+/** A table under the schema's names, with the ids of its rows: a view, and what becomes of what is written into that. */
 export function makeView(database: Prepared, table: TrackedTable): void {
-  const { name, relation, key, hasTextKey, columns, mark } = table;
-  const [V, T, K] = [viewOf(name), relation, key].map(quoteName) as [string, string, string];
+  const { name, relation, key, columns, mark } = table;
+  const [V, T] = [viewOf(name), relation].map(quoteName) as [string, string];
   const there = (column: string) => quoteName(table.there[column] ?? column);
-  const numeric = `SELECT RAISE(ABORT, 'cannot store a text that is no number as the key') WHERE CAST(CAST(NEW.id AS INTEGER) AS TEXT) IS NOT NEW.id;`;
   const filled = filledColumns(database, relation);
   const written = columns.filter((column) => filled.get(table.there[column] ?? column) !== 'always');
   const given = written.map((column) => {
@@ -71,26 +75,55 @@ export function makeView(database: Prepared, table: TrackedTable): void {
     const value = `NEW.${quoteName(column)}`;
     return how === undefined || how === 'always' ? value : `coalesce(${value}, ${how.default})`;
   });
-  const set = written.map((column) => `${there(column)} = NEW.${quoteName(column)}`).join(', ');
   const fields = columns.map((column) => `${T}.${there(column)} AS ${quoteName(column)}`);
   const instead = (event: string, body: string) =>
     `CREATE TRIGGER ${quoteName(`${viewOf(name)}_${event}`)} INSTEAD OF ${event.toUpperCase()} ON ${V}\nBEGIN\n  ${body}\nEND`;
-  const id = hasTextKey ? 'NEW.id' : 'CAST(NEW.id AS INTEGER)';
+  const [first, ...more] = key as readonly [KeyColumn, ...KeyColumn[]];
+  const isOwnColumn = more.length === 0;
+  /** The columns of the key, with their names in the view. */
+  const parts = key.map((each) => ({
+    ...each,
+    name: isOwnColumn ? 'id' : (columns.find((column) => (table.there[column] ?? column) === each.column) as string),
+  }));
+  const isRow = (row: string) =>
+    parts
+      .map(({ column, name, isText }) => {
+        const value = `${row}.${quoteName(name)}`;
+        return `${quoteName(column)} = ${isText ? value : `CAST(${value} AS INTEGER)`}`;
+      })
+      .join(' AND ');
+  // A number has one form there: under another the device would not know its own row again.
+  const numeric = parts
+    .filter(({ isText }) => !isText)
+    .map(({ name }) => `NEW.${quoteName(name)}`)
+    .map(
+      (value) =>
+        `SELECT RAISE(ABORT, 'cannot store a text that is no number as the key') WHERE CAST(CAST(${value} AS INTEGER) AS TEXT) IS NOT CAST(${value} AS TEXT);`,
+    )
+    .join('');
+  const keyNames = new Set(isOwnColumn ? [] : parts.map(({ name }) => name));
+  const changed = written.filter((column) => !keyNames.has(column));
   const marked = mark && quoteName(mark.column);
-  const taken = `SELECT RAISE(ABORT, 'UNIQUE constraint failed: ${relation.replaceAll("'", "''")}.${key.replaceAll("'", "''")}') WHERE EXISTS (SELECT 1 FROM ${T} WHERE ${K} = ${id} AND ${aliveSql(table, T)});`;
+  const failed = key.map(({ column }) => `${relation}.${column}`.replaceAll("'", "''")).join(', ');
+  const taken = `SELECT RAISE(ABORT, 'UNIQUE constraint failed: ${failed}') WHERE EXISTS (SELECT 1 FROM ${T} WHERE ${isRow('NEW')} AND ${aliveSql(table, T)});`;
   // A row that is marked as deleted stands where a new one of its id goes.
-  const revived = `ON CONFLICT (${K}) DO UPDATE SET ${[...written.map((column) => `${there(column)} = excluded.${there(column)}`), `${marked} = ${mark?.isTime ? 'NULL' : '0'}`].join(', ')}`;
+  const revived = `ON CONFLICT (${key.map(({ column }) => quoteName(column)).join(', ')}) DO UPDATE SET ${[...changed.map((column) => `${there(column)} = excluded.${there(column)}`), `${marked} = ${mark?.isTime ? 'NULL' : '0'}`].join(', ')}`;
   const removed = mark
-    ? `UPDATE ${T} SET ${marked} = ${mark.isTime ? "strftime('%Y-%m-%dT%H:%M:%fZ', 'now')" : '1'} WHERE ${K} = OLD.id;`
-    : `DELETE FROM ${T} WHERE ${K} = OLD.id;`;
+    ? `UPDATE ${T} SET ${marked} = ${mark.isTime ? "strftime('%Y-%m-%dT%H:%M:%fZ', 'now')" : '1'} WHERE ${isRow('OLD')};`
+    : `DELETE FROM ${T} WHERE ${isRow('OLD')};`;
+  const own = isOwnColumn ? [{ column: quoteName(first.column), value: 'NEW.id' }] : [];
+  const into = [...own.map(({ column }) => column), ...written.map(there)].join(', ');
+  const values = [...own.map(({ value }) => value), ...given].join(', ');
+  const set = changed.map((column) => `${there(column)} = NEW.${quoteName(column)}`).join(', ');
+  const indexed = isOwnColumn && first.isText ? [] : [keySql(table, T).replaceAll(`${T}.`, '')];
   const wanted = [
-    ...(hasTextKey ? [] : [`CREATE INDEX ${quoteName(`koinon_id_${name}`)} ON ${T} (CAST(${K} AS TEXT))`]),
+    ...indexed.map((sql) => `CREATE INDEX ${quoteName(`koinon_id_${name}`)} ON ${T} (${sql})`),
     `CREATE VIEW ${V} AS SELECT ${[`${keySql(table, T)} AS "id"`, ...fields].join(', ')} FROM ${T}${mark ? ` WHERE ${aliveSql(table, T)}` : ''}`,
     instead(
       'insert',
-      `${hasTextKey ? '' : numeric}${mark ? taken : ''}INSERT INTO ${T} (${[K, ...written.map(there)].join(', ')}) VALUES (${['NEW.id', ...given].join(', ')})${mark ? ` ${revived}` : ''};`,
+      `${numeric}${mark ? taken : ''}INSERT INTO ${T} (${into}) VALUES (${values})${mark ? ` ${revived}` : ''};`,
     ),
-    instead('update', `UPDATE ${T} SET ${set} WHERE ${K} = OLD.id;`),
+    ...(set === '' ? [] : [instead('update', `UPDATE ${T} SET ${set} WHERE ${isRow('OLD')};`)]),
     instead('delete', removed),
   ];
   const known = new Set(database.all<{ sql: string }>('SELECT sql FROM sqlite_schema').map(({ sql }) => sql));

@@ -56,7 +56,7 @@ const unquoted = (quoted: string) => quoted.slice(1, -1).replaceAll("''", "'");
 export function widenings(database: Prepared, schema: Schema, mapping: Mapping): string[] {
   return keptTables(schema).flatMap((name) => {
     const standing = database.get<{ sql: string }>(
-      "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ? AND sql LIKE '%\"id\" TEXT PRIMARY KEY NOT NULL%STRICT'",
+      "SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ? AND (sql LIKE '%\"id\" TEXT PRIMARY KEY NOT NULL%STRICT' OR sql LIKE '%,\n  PRIMARY KEY (%STRICT')",
       name,
     );
     const sql = standing && !isMapped(mapping, name) ? widened(standing.sql, schema.tables[name] as Table) : undefined;

@@ -157,9 +157,10 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
 
   async newKeys(name: string, count: number): Promise<string[]> {
     this.inserts.write();
-    const { relation, idName } = this.mapped.get(name) as MappedTable;
-    const [T, K] = [relation, idName].map(quoteName) as [string, string];
-    const next = keyDefaultOf(this.database, relation, idName);
+    const { relation, keyNames } = this.mapped.get(name) as MappedTable;
+    const [key] = keyNames as [string];
+    const [T, K] = [relation, key].map(quoteName) as [string, string];
+    const next = keyDefaultOf(this.database, relation, key);
     if (next !== 'number')
       return this.database
         .all<{ key: string }>(

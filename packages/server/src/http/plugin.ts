@@ -10,6 +10,8 @@ import { ruleSet } from '../rules/rules.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { RetentionJob } from '../store/retention-job.ts';
 import type { Store } from '../store/store.ts';
+import type { TrackingFault } from '../store/tracking.ts';
+import { ViewJob } from '../store/view-job.ts';
 import { Admission } from './admission.ts';
 import { BodyRoom, readBodies } from './body.ts';
 import { HeldRequests } from './held-requests.ts';
@@ -61,11 +63,15 @@ export async function koinonPlugin<S extends Schema = Schema>(
   // On a live connection the token comes with the first message.
   const open = ['/about', '/openapi.json', livePath].map((path) => `${app.prefix}${root}${path}`);
   await admission.guard(app, new Set(open));
-  const retention = new RetentionJob(store, options, ({ table, message, isRepaired }) =>
-    app.log.error({ table, isRepaired }, message),
-  );
+  const report = ({ table, message, isRepaired }: TrackingFault) => app.log.error({ table, isRepaired }, message);
+  const retention = new RetentionJob(store, options, report);
+  const views = new ViewJob(store, report);
   retention.start();
-  app.addHook('onClose', () => retention.stop());
+  views.start();
+  app.addHook('onClose', async () => {
+    await views.stop();
+    await retention.stop();
+  });
   answerErrors(app, root);
   const service: Service = {
     store,

@@ -42,6 +42,8 @@ export interface MappedTable {
   readonly table: Table;
   readonly namespace: string;
   readonly relation: string;
+  /** The view that the rows come from, where {@link relation} is Koinon's copy of them. */
+  readonly view?: string;
   /** The quoted name with its SQL schema. */
   readonly sql: string;
   /** Names of the columns of its key there: one, or those that make a row's id together. */

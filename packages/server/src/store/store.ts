@@ -414,6 +414,13 @@ export interface Store {
    * the store was opened, the first time.
    */
   lookAfterTables(): Promise<readonly TrackingFault[]>;
+  /** Tells whether there are views among the tables. */
+  readonly hasViews: boolean;
+  /**
+   * Brings the copies of views up to them, where the database has changed since; says which views have rows that cannot be told apart.
+   * Undefined where there was nothing to look at.
+   */
+  followViews(): Promise<readonly TrackingFault[] | undefined>;
   /** Called where something hints that a table is followed no longer. */
   onUntracked: (() => void) | undefined;
   /** Calls whenever the feed may have gone on, by this process or any other program. Returns a function that ends that. */

@@ -30,6 +30,15 @@ export function tableChanged(table: string, what: string): TrackingFault {
   };
 }
 
+/** The fault of a view with rows that no device can be given, since a row is known by its key. */
+export function brokenView(table: string, view: string, what: string): TrackingFault {
+  return {
+    table,
+    message: `The view ${view} of ${table} ${what}. Devices keep the rows they have, and are not told of these. Give each row of the view a key of its own.`,
+    isRepaired: false,
+  };
+}
+
 /** A table that was served before is not there: made anew, it would be empty on every device. */
 export const goneTable =
   'was served before and is gone; put it back from a backup. If its rows are to be deleted on all devices, make it anew and run "koinon resend-all"';

@@ -3,6 +3,7 @@ import { quoteName } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { MappedTable } from '../mapping.ts';
 import type { ExistingColumn } from './columns.ts';
+import { copyOf } from './copies.ts';
 import { canBePart } from './key.ts';
 import { triggerFunction } from './names.ts';
 
@@ -17,6 +18,14 @@ interface CatalogColumn extends Pick<ExistingColumn, 'type'> {
   readonly declared: string;
 }
 
+/** What is special about a view. */
+interface ExistingView {
+  readonly isWritable: boolean;
+  /** The copy of its rows, and the columns of that; undefined where it has not been made. */
+  readonly oid: number | undefined;
+  readonly present: ReadonlySet<string> | undefined;
+}
+
 /** A relation as the catalog describes it. */
 export interface ExistingTable {
   readonly columns: ReadonlyMap<string, CatalogColumn>;
@@ -25,6 +34,8 @@ export interface ExistingTable {
   readonly isPartitioned: boolean;
   /** An expression for the next key, where the database gives keys. */
   readonly nextKey: string | undefined;
+  /** Undefined for a table. */
+  readonly view: ExistingView | undefined;
   /** Other relations that still have the triggers of this table, from before a mapping named another one. */
   readonly formerRelations: readonly string[];
 }
@@ -41,6 +52,7 @@ export async function existingTable(
   isMapped: boolean,
 ): Promise<ExistingTable | undefined> {
   const { namespace, relation } = mapped;
+  const copy = copyOf(mapped.name);
   const { rows: found } = await client.query<{ oid: number; name: string; kind: string }>(
     `SELECT c.oid, c.relname AS name, c.relkind AS kind FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
      WHERE n.nspname = $1 AND lower(c.relname) = lower($2) AND c.relkind IN ('r', 'p', 'v', 'm', 'f')`,
@@ -56,8 +68,12 @@ export async function existingTable(
   if (it === undefined) return undefined;
   const { oid, kind } = it;
   const isPartitioned = kind === 'p';
-  if (kind !== 'r' && !isPartitioned)
-    throw invalidValue(mapped, 'is no table but a view or a foreign one, whose rows cannot be followed');
+  const isView = kind !== 'r' && !isPartitioned;
+  if (isView && !isMapped)
+    throw invalidValue(
+      mapped,
+      'is no table but a view or a foreign one; name it in the mapping, and Koinon keeps a copy of its rows',
+    );
   const columns = await client.query<CatalogColumn>(
     `SELECT attname AS name, format_type(coalesce(nullif(t.typbasetype, 0), t.oid), -1) AS type,
        CASE WHEN t.typbasetype = 0 THEN format_type(t.oid, atttypmod) ELSE format_type(t.typbasetype, t.typtypmod) END AS declared,
@@ -80,10 +96,10 @@ export async function existingTable(
   if (absent !== undefined)
     throw invalidValue(mapped, `has no column ${absent} for the row's id; name it in the mapping`);
   const named = keyNames.join(', ');
-  if (!keys.rows.some(isKey)) throw invalidValue(mapped, `has no key or unique index on ${named} alone`);
+  if (!isView && !keys.rows.some(isKey)) throw invalidValue(mapped, `has no key or unique index on ${named} alone`);
   const isEmpty = keyNames.map((name) => `${quoteName(name)} IS NULL`).join(' OR ');
   const nowhere = `SELECT 1 FROM ${mapped.sql} WHERE ${isEmpty} LIMIT 1`;
-  if (parts.some((part) => !part?.required) && (await client.query(nowhere)).rowCount !== 0)
+  if (!isView && parts.some((part) => !part?.required) && (await client.query(nowhere)).rowCount !== 0)
     throw invalidValue(mapped, `has rows without ${named}; give them one, or delete them`);
   const unfit = keyNames.length > 1 ? parts.find((part) => !canBePart(part?.type ?? '')) : undefined;
   if (unfit !== undefined)
@@ -91,18 +107,21 @@ export async function existingTable(
       mapped,
       `has ${unfit.name} of type ${unfit.type} in its key; the parts of a key are texts, whole numbers, UUIDs and dates`,
     );
+  const view = isView ? await viewOf(client, oid, copy) : undefined;
+  // A copy that is not there yet has no triggers.
+  const followed = isView ? (view?.oid ?? 0) : oid;
   const relations = await client.query<{ root: boolean; sql: string; triggers: string[] }>(
     `SELECT c.oid = $1::oid AS root, format('%I.%I', n.nspname, c.relname) AS sql,
        array(SELECT tgname::text FROM pg_trigger WHERE tgrelid = c.oid AND tgname LIKE 'koinon\\_%' ORDER BY 1) AS triggers
      FROM (SELECT $1::regclass AS oid UNION SELECT relid FROM pg_partition_tree($1::regclass) WHERE isleaf) tree
      JOIN pg_class c ON c.oid = tree.oid JOIN pg_namespace n ON n.oid = c.relnamespace`,
-    [oid],
+    [followed],
   );
   const former = await client.query<{ sql: string }>(
     `SELECT DISTINCT format('%I.%I', n.nspname, c.relname) AS sql FROM pg_trigger t JOIN pg_proc p ON p.oid = t.tgfoid
        JOIN pg_namespace k ON k.oid = p.pronamespace JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace
      WHERE k.nspname = 'koinon' AND p.proname = $2 AND c.oid NOT IN (SELECT $1::oid UNION SELECT relid FROM pg_partition_tree($1::regclass))`,
-    [oid, triggerFunction(mapped.name, 'insert')],
+    [followed, triggerFunction(mapped.name, 'insert')],
   );
   return {
     formerRelations: former.rows.map(({ sql }) => sql),
@@ -110,9 +129,26 @@ export async function existingTable(
     // A partitioned table has its triggers before its leaves.
     relations: relations.rows
       .sort((a, b) => Number(b.root) - Number(a.root))
-      .map(({ root, sql, triggers }) => ({ sql: root ? mapped.sql : sql, triggers })),
+      .map(({ root, sql, triggers }) => ({ sql: root ? (isView ? copy : mapped.sql) : sql, triggers })),
     isPartitioned,
-    nextKey: await nextKeyOf(client, mapped, oid),
+    nextKey: isView ? undefined : await nextKeyOf(client, mapped, oid),
+    view,
+  };
+}
+
+async function viewOf(client: ClientBase, oid: number, copy: string): Promise<ExistingView> {
+  // Insert, update and delete, with INSTEAD OF triggers counted in.
+  const { rows } = await client.query<{ events: number; copy: number | null; columns: string[] }>(
+    `SELECT pg_relation_is_updatable($1::regclass, true) AS events, to_regclass($2)::oid::int8::float8 AS copy,
+       array(SELECT attname::text FROM pg_attribute WHERE attrelid = to_regclass($2) AND attnum > 0 AND NOT attisdropped) AS columns`,
+    [oid, copy],
+  );
+  const [found] = rows as [{ events: number; copy: number | null; columns: string[] }];
+  const all = 4 + 8 + 16;
+  return {
+    isWritable: (found.events & all) === all,
+    oid: found.copy ?? undefined,
+    present: found.copy === null ? undefined : new Set(found.columns),
   };
 }
 

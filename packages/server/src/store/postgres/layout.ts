@@ -14,6 +14,7 @@ import { layoutName, layoutVersion, refuseNewerLayout } from '../layout-version.
 import { hasAssignedKeys, type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable } from '../tracking.ts';
 import { columnRule, columnType, type ExistingColumn, parameter } from './columns.ts';
+import { copyDdl, copyOf, type ViewCopy } from './copies.ts';
 import { type ExistingTable, existingTable, invalidValue } from './existing.ts';
 import { isComposite, keyOf, keySql } from './key.ts';
 import { lossOf } from './losses.ts';
@@ -32,6 +33,8 @@ import {
 export interface AppTable extends TrackedTable, Pick<MappedTable, 'table'> {
   /** An expression for the key of a new row, where the database gives it. */
   readonly nextKey: string | undefined;
+  /** The view that the rows come from, where {@link sql} is Koinon's copy of them. */
+  readonly copies: ViewCopy | undefined;
 }
 
 /** The layout that makes a database one that Koinon can serve: the SQL that is still to be run, and the tables after it. */
@@ -176,13 +179,13 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
     if (standing === undefined && mapping[mapped.name] !== undefined)
       throw invalidValue(mapped, 'is not there; a mapping is for a table that the database has');
     if (standing === undefined && noted?.has(`layout ${mapped.name}`)) throw invalidValue(mapped, goneTable);
-    const made = standing === undefined ? undefined : mapped;
-    if (made === undefined) {
+    if (standing?.view !== undefined) statements.push(...viewCopy(mapped, standing, standing.view));
+    if (standing === undefined) {
       statements.push(createTable(mapped));
       references.push(...mapped.table.names.flatMap((name) => foreignKey(mapped, name, schema, mapping)));
     } else {
-      statements.push(...missingColumns(mapped, standing as ExistingTable));
-      refuseLosses(mapped, standing as ExistingTable);
+      statements.push(...missingColumns(mapped, standing));
+      refuseLosses(mapped, standing);
       if (mapping[mapped.name] === undefined) statements.push(...(await widenings(client, mapped)));
     }
     // Another program's table has the indexes that its owner gave it.
@@ -263,21 +266,53 @@ function appTable(mapped: MappedTable, standing: ExistingTable | undefined): App
   const typeMade = (i: number) =>
     table.key.length === 0 ? 'text' : columnType(table.columns[table.key[i] as string] as Column);
   const [first, ...more] = keyNames.map((column, i) => existingColumn(column, typeMade(i)));
+  const copies =
+    standing?.view === undefined
+      ? undefined
+      : {
+          view: sql,
+          columns: new Map([...standing.columns.values()].map((each) => [quoteName(each.name), each.type])),
+        };
   return {
     name,
-    sql,
+    sql: copies === undefined ? sql : copyOf(name),
+    copies,
     table,
     nextKey,
     key: keyOf([first as ExistingColumn, ...more]),
     columns: new Map(
       table.entries.map(([column, definition]) => [
         column,
-        existingColumn(columnNames[column] as string, columnType(definition), columnForms[column]?.zone),
+        // A view that computes a column takes no value for it.
+        {
+          ...existingColumn(columnNames[column] as string, columnType(definition), columnForms[column]?.zone),
+          ...(copies !== undefined && definition.assigned ? { filled: 'always' as const } : {}),
+        },
       ]),
     ),
     filterable: table.filterable,
     softDelete: softDelete === undefined ? undefined : existingColumn(softDelete, 'boolean'),
   };
+}
+
+/** The copy of a view. @throws KoinonError `schema-invalid` for a view that cannot be served. */
+function viewCopy(mapped: MappedTable, { columns }: ExistingTable, view: NonNullable<ExistingTable['view']>): string[] {
+  const { table, softDelete } = mapped;
+  if (table.assignedKey) throw invalidValue(mapped, 'is a view, which gives no keys; leave assignedKey away');
+  if (softDelete !== undefined)
+    throw invalidValue(
+      mapped,
+      'is a view, which marks no rows as deleted; leave softDelete away, and let the view leave them out',
+    );
+  if (!table.readOnly && !view.isWritable)
+    throw invalidValue(
+      mapped,
+      'is a view that cannot be written. Say readOnly: true of the table, or give the view triggers INSTEAD OF INSERT, UPDATE and DELETE',
+    );
+  const lost = Object.values(mapped.columnNames).find((column) => !columns.has(column));
+  if (lost !== undefined) throw invalidValue(mapped, `has no column ${lost}, which the mapping or the schema names`);
+  const types = new Map([...columns.values()].map(({ name, type }) => [name, type]));
+  return copyDdl(mapped, types, view.present);
 }
 
 function createTable(mapped: MappedTable): string {
@@ -334,10 +369,10 @@ interface Index {
 }
 
 /** The index by which rows are found whose id is no column. */
-function idIndex({ namespace, name, sql }: MappedTable, { key }: AppTable): Index {
+function idIndex({ namespace, name }: MappedTable, { key, sql, copies }: AppTable): Index {
   const index = shortName(`${idIndexName}${name}`);
   return {
-    name: `${namespace}.${index}`,
+    name: `${copies === undefined ? namespace : 'koinon'}.${index}`,
     sql: `CREATE INDEX IF NOT EXISTS ${quoteName(index)} ON ${sql} (${keySql(key, '')})`,
   };
 }
@@ -449,7 +484,8 @@ function track(
 ): string[] {
   const functions = feedFunctions(table);
   const isAsNoted = noted?.get(`layout ${table.name}`) === digestOf(functions);
-  const relations = standing?.relations ?? [{ sql: table.sql, triggers: [] }];
+  const found = standing?.relations ?? [];
+  const relations = found.length > 0 ? found : [{ sql: table.sql, triggers: [] }];
   const untracked = relations.filter(({ triggers }) => triggers.join() !== triggerNames.join());
   // A user who is no superuser leaves what one has set up as it is.
   const leaves = standing?.isPartitioned === true && isSuperuser ? partitionTrigger(table) : [];

@@ -1,10 +1,12 @@
 import type { Change, Column, Table } from '@koinon/core';
 import { applyOperation, serverProblemOf, shown } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
+import { refusalProblem } from '../refusal.ts';
 import { ConstraintError } from '../store.ts';
 import { type Applying, applyFree, applyInWorkableOrder } from '../swap.ts';
 import { type ExistingColumn, parameter, writeSql } from './columns.ts';
 import { constraintProblem } from './constraints.ts';
+import { catchUpRows } from './copies.ts';
 import { idSql, isComposite, keySql } from './key.ts';
 import type { AppTable } from './layout.ts';
 import type { AppRows } from './rows.ts';
@@ -109,7 +111,9 @@ export class RowWriter {
 
   private async insert(changes: readonly Insert[]): Promise<void> {
     const [first] = changes as [Insert, ...Insert[]];
-    const { sql, key, columns, table, softDelete } = this.rows.table(first.table);
+    const at = this.rows.table(first.table);
+    const { key, columns, table, softDelete } = at;
+    const sql = at.copies?.view ?? at.sql;
     // The parts of a key are columns among the others.
     const ownKey = isComposite(key) ? undefined : key.columns[0];
     const written = [...columns].filter(([, { filled }]) => filled !== 'always');
@@ -144,11 +148,14 @@ export class RowWriter {
         const parameters = { value: shown(change.id), type };
         throw new ConstraintError(serverProblemOf({ tables: {} }, 'value-type', place, 'id-form', parameters, type));
       }
+      if (at.copies !== undefined) await this.refuseHidden(changes, at);
     });
   }
 
   private async update(change: Extract<Change, { kind: 'update' }>): Promise<void> {
-    const { sql, key, columns: standing, table } = this.rows.table(change.table);
+    const at = this.rows.table(change.table);
+    const { key, columns: standing, table } = at;
+    const sql = at.copies?.view ?? at.sql;
     const operations = Object.entries(change.operations);
     const present =
       operations.length > 0 ? (await this.rows.byIds(change.table, [change.id])).get(change.id) : undefined;
@@ -165,15 +172,31 @@ export class RowWriter {
       change.id,
       ...values,
     ]);
+    await catchUpRows(this.client, at, [change.id]);
+  }
+
+  /** Refuses rows that a view does not show after they were written: nobody would ever see them again. */
+  private async refuseHidden(changes: readonly Insert[], at: AppTable): Promise<void> {
+    const ids = changes.map(({ id }) => id);
+    await catchUpRows(this.client, at, ids);
+    const shownRows = await this.rows.byIds(at.name, ids);
+    const hidden = changes.find(({ id }) => !shownRows.has(id));
+    if (hidden === undefined) return;
+    const words = 'the view does not show the row that was written';
+    const refusal = { code: 'constraint', says: 'refused-by-rule', words, rule: words } as const;
+    throw new ConstraintError(refusalProblem(refusal, hidden, at.table));
   }
 
   private async delete(change: Change): Promise<void> {
-    const { sql, key, softDelete } = this.rows.table(change.table);
+    const at = this.rows.table(change.table);
+    const { key, softDelete } = at;
+    const sql = at.copies?.view ?? at.sql;
     const mark = softDelete?.type === 'boolean' ? 'true' : 'now()';
     await this.run(
       `${softDelete ? `UPDATE ${sql} r SET ${softDelete.sql} = ${mark}` : `DELETE FROM ${sql} r`} WHERE ${keySql(key, 'r')} = $1::${key.type}`,
       [change.id],
     );
+    await catchUpRows(this.client, at, [change.id]);
   }
 
   private async translated(change: Change, work: () => Promise<unknown>): Promise<void> {
@@ -184,7 +207,12 @@ export class RowWriter {
       const table = this.rows.table(change.table);
       const problem = constraintProblem(error, change, table);
       if (problem === undefined) throw error;
-      if (problem.code === 'duplicate-value' && problem.column === undefined && isOfKey(error, table))
+      if (
+        problem.code === 'duplicate-value' &&
+        problem.column === undefined &&
+        table.copies === undefined &&
+        isOfKey(error, table)
+      )
         throw new InsertedMeanwhileError();
       throw new ConstraintError(problem);
     }

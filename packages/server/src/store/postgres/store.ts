@@ -9,6 +9,7 @@ import type { TrackingFault } from '../tracking.ts';
 import { type InvalidStoredValue, TypedValues } from '../typed-values.ts';
 import { asRefused, inTransaction, layoutLock, mostTries, openPool } from './connections.ts';
 import { faultOf, isRepeatable, refusalOf } from './constraints.ts';
+import { catchUp, copyLock, writtenSql } from './copies.ts';
 import { identityOf, notedIdentity } from './identity.ts';
 import { type AppTable, planLayout } from './layout.ts';
 import { ordinalOf, PostgresReader } from './reader.ts';
@@ -63,7 +64,9 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
       for (const table of tables.values()) await refuseUnreadable(client, tables, table);
       if (mode === 'read') return { tables, faults: [], ...(await notedIdentity(client)) };
       const identity = await identityOf(client);
-      return { tables, faults: await lookAfterTables(client, tables.values()), ...identity };
+      const faults = [...(await lookAfterTables(client, tables.values()))];
+      for (const table of tables.values()) faults.push(...[(await catchUp(client, table)) ?? []].flat());
+      return { tables, faults, ...identity };
     });
     const kept = Object.fromEntries([...tables.keys()].map((name) => [name, schema.tables[name]]));
     return new PostgresStore({
@@ -118,6 +121,9 @@ class PostgresStore implements Store {
   /** The faults that were found when the store was opened. */
   private faults: readonly TrackingFault[];
   private stampLookedAt = 0;
+  readonly hasViews: boolean;
+  /** The snapshot of the database in which the copies of views were brought up to them. */
+  private viewsAt: string | undefined;
   onUntracked: (() => void) | undefined;
   private readonly pool: pg.Pool;
   private readonly tables: ReadonlyMap<string, AppTable>;
@@ -136,6 +142,7 @@ class PostgresStore implements Store {
     this.keys = keys;
     this.pool = pool;
     this.tables = tables;
+    this.hasViews = [...tables.values()].some(({ copies }) => copies !== undefined);
   }
 
   ordinal(position: Position): number {
@@ -191,6 +198,22 @@ class PostgresStore implements Store {
       (client) => lookAfterTables(client, this.tables.values()),
     );
     return [...before, ...found];
+  }
+
+  async followViews(): Promise<readonly TrackingFault[] | undefined> {
+    if (!this.hasViews || this.mode === 'read') return [];
+    const { rows } = await this.pool.query<{ written: string }>(writtenSql);
+    const written = rows[0]?.written;
+    if (written === this.viewsAt) return undefined;
+    const faults = await inTransaction(this.pool, 'BEGIN ISOLATION LEVEL REPEATABLE READ', async (client) => {
+      const { rows: locked } = await client.query<{ held: boolean }>(copyLock);
+      if (!locked[0]?.held) return undefined;
+      const found: TrackingFault[] = [];
+      for (const table of this.tables.values()) found.push(...[(await catchUp(client, table)) ?? []].flat());
+      return found;
+    });
+    if (faults !== undefined) this.viewsAt = written;
+    return faults;
   }
 
   faultOf(error: unknown): Fault | undefined {

@@ -14,6 +14,7 @@ import {
 } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import { constraintProblem } from './constraints.ts';
+import { catchUpRows } from './copies.ts';
 import { idSql, keySql } from './key.ts';
 import type { AppTable } from './layout.ts';
 import { PostgresReader, type StampRow, stampFields } from './reader.ts';
@@ -133,6 +134,7 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
     for (const [table, wanted] of tables) {
       if (!this.tables.has(table)) continue;
       const { sql, key } = this.table(table);
+      await this.lookAtView(table, wanted);
       const { rows: held } = await this.client.query<{ id: string }>(
         `SELECT ${idSql(key, 'r')} AS id FROM ${sql} r WHERE ${keySql(key, 'r')} = ANY($1::${key.type}[]) ORDER BY ${keySql(key, 'r')} FOR UPDATE`,
         [await this.appRows.possible(table, wanted)],
@@ -140,6 +142,13 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
       for (const id of wanted) this.soughtRows.add(rowKey({ table, id }));
       for (const { id } of held) this.heldRows.add(rowKey({ table, id }));
     }
+  }
+
+  /** Brings the copy of a view up to it, for rows that are about to be compared: other programs may have written behind the view. */
+  private async lookAtView(name: string, ids: readonly string[]): Promise<void> {
+    const table = this.table(name);
+    if (table.copies === undefined || table.table.readOnly) return;
+    await this.writeBy('server', () => catchUpRows(this.client, table, ids));
   }
 
   /** In a statement of its own: only one that begins when the rows are locked sees what their last writers did. */

@@ -7,8 +7,9 @@ import {
   serverColumnDdl,
 } from '@koinon/core/internal';
 import { layoutName, layoutVersion } from '../layout-version.ts';
-import { hasAssignedKeys, keptTables, type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
+import { hasAssignedKeys, keptTables, type MappedTable, type Mapping } from '../mapping.ts';
 import { goneTable, type TrackingFault, triggersTouched } from '../tracking.ts';
+import { catchUpAll, makeCopy, standingTables } from './copies.ts';
 import type { Prepared } from './driver.ts';
 import { beginEpoch, type Identity } from './identity.ts';
 import { lossesOf } from './losses.ts';
@@ -29,6 +30,7 @@ export function prepareLayout(database: Prepared, schema: Schema, mapping: Mappi
   connection.exec('BEGIN IMMEDIATE');
   try {
     const faults = makeLayout(database, schema, mapping);
+    faults.push(...catchUpAll(database, schema, mapping));
     const identity = beginEpoch(database);
     connection.exec('COMMIT');
     return { identity, faults };
@@ -46,7 +48,8 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
     connection.exec(`${koinonTables}; INSERT INTO koinon_meta VALUES ('${layoutName}', '${layoutVersion}')`);
   // A database may have been served before there were such keys.
   if (hasAssignedKeys(schema)) connection.exec(assignedKeyTable);
-  const tables = mappedTables(schema, mapping);
+  const tables = standingTables(database, schema, mapping);
+  for (const mapped of tables) makeCopy(database, mapped);
   for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);
   for (const mapped of tables) {
     const tracked = trackedTable(database, mapped, mapping);
@@ -57,7 +60,7 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
       resendTable(database, tracked);
       faults.push(triggersTouched(tracked.name));
     }
-    if (hasView(mapping, mapped.name, mapped.table)) makeView(database, tracked);
+    if (hasView(mapping, mapped.name, mapped.table)) makeView(database, tracked, mapped);
   }
   return faults;
 }
@@ -83,7 +86,7 @@ export function unenforcedColumns(
   mapping: Mapping,
 ): ReadonlyMap<string, ReadonlySet<string>> {
   const found = new Map<string, ReadonlySet<string>>();
-  for (const { name, table } of mappedTables(schema, mapping)) {
+  for (const { name, table } of standingTables(database, schema, mapping)) {
     const made = database.get<{ sql: string }>("SELECT sql FROM sqlite_schema WHERE type = 'table' AND name = ?", name);
     const isOurs = !isMapped(mapping, name) && made !== undefined && /STRICT\s*$/i.test(made.sql);
     const names = table.entries.flatMap(([column, definition]) => {
@@ -133,12 +136,13 @@ export function alterTables(database: Prepared, schema: Schema, mapping: Mapping
   for (const { type, name, tbl_name } of standing)
     if (type === 'view' || !tbl_name.startsWith('koinon_')) database.connection.exec(`DROP ${type} ${quoteName(name)}`);
   database.connection.exec(sql);
-  for (const mapped of mappedTables(schema, mapping)) {
+  for (const mapped of standingTables(database, schema, mapping)) {
+    makeCopy(database, mapped);
     // The schema may have gained columns besides.
     if (!isMapped(mapping, mapped.name)) makeTable(database, mapped.name, mapped.table);
     const table = trackedTable(database, mapped, mapping);
     track(database, table);
-    if (hasView(mapping, mapped.name, mapped.table)) makeView(database, table);
+    if (hasView(mapping, mapped.name, mapped.table)) makeView(database, table, mapped);
   }
 }
 

@@ -34,12 +34,13 @@ const otherForms = [
 ] as const;
 
 /** The columns of a table of others whose values a device would change the form of, each with the reason; none where all is well. */
-export function lossesOf(database: Prepared, { relation, table, columnNames, columnForms }: MappedTable): string[] {
+export function lossesOf(database: Prepared, mapped: MappedTable): string[] {
+  const { table, columnNames, columnForms, view, relation } = mapped;
   if (table.readOnly) return [];
   return table.entries.flatMap(([name, column]) => {
     const { lossy, format, zone } = columnForms[name] ?? {};
     if (lossy || column.assigned || format !== undefined || zone !== undefined) return [];
-    const loss = lossOf(database, relation, columnNames[name] as string, column);
+    const loss = lossOf(database, view ?? relation, columnNames[name] as string, column);
     return loss === undefined ? [] : [`${name} (${column.type}) ${loss}`];
   });
 }

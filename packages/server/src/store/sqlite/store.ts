@@ -9,6 +9,7 @@ import type { Fault, Store, StoreReader, StoreWriter } from '../store.ts';
 import type { TrackingFault } from '../tracking.ts';
 import { type InvalidStoredValue, TypedValues } from '../typed-values.ts';
 import { faultOf, refusalOf } from './constraints.ts';
+import { catchUpAll, standingTables } from './copies.ts';
 import { loadSqlite, Prepared } from './driver.ts';
 import { FileWatch } from './file-watch.ts';
 import { type Identity, storedIdentity } from './identity.ts';
@@ -148,6 +149,9 @@ class SqliteStore implements Store {
   private readonly mapping: Mapping;
   private faults: readonly TrackingFault[];
   private lookedAt: number | undefined;
+  readonly hasViews: boolean;
+  /** The version of the file of which the copies of views are. */
+  private viewsAt: number | undefined;
   onUntracked: (() => void) | undefined;
   private readonly writing: Prepared;
   private readonly reading: Prepared;
@@ -173,6 +177,7 @@ class SqliteStore implements Store {
     this.reading = reading;
     this.reader = new SqliteReader(reading, schema, tables);
     this.writer = writer;
+    this.hasViews = standingTables(writing, schema, mapping).some(({ view }) => view !== undefined);
   }
 
   ordinal(position: Position): number {
@@ -229,6 +234,15 @@ class SqliteStore implements Store {
       });
     this.lookedAt = found.length === 0 ? version : undefined;
     return [...before, ...found];
+  }
+
+  async followViews(): Promise<readonly TrackingFault[] | undefined> {
+    if (!this.hasViews || this.mode === 'read') return [];
+    const version = this.watching.get<{ data_version: number }>('PRAGMA data_version')?.data_version;
+    if (version === this.viewsAt) return undefined;
+    const faults = await this.write(async () => catchUpAll(this.writing, this.schema, this.mapping));
+    this.viewsAt = version;
+    return faults;
   }
 
   faultOf(error: unknown): Fault | undefined {

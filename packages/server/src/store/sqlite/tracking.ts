@@ -1,7 +1,8 @@
 import { KoinonError, type Schema } from '@koinon/core';
 import { quoteName } from '@koinon/core/internal';
-import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
+import type { MappedTable, Mapping } from '../mapping.ts';
 import { type TrackingFault, tableChanged, triggersTouched } from '../tracking.ts';
+import { standingTables } from './copies.ts';
 import type { Prepared } from './driver.ts';
 import { feedTriggers, type KeyColumn, resendAllSql, stampUnstamped, type TrackedTable } from './triggers.ts';
 import { hasView } from './views.ts';
@@ -16,7 +17,8 @@ export function hasInsertTrigger(database: Prepared, { name, relation }: Tracked
 
 /** Makes every row, and every one that is gone, look newly written. */
 export function resendAll(database: Prepared, schema: Schema, mapping: Mapping): void {
-  for (const mapped of mappedTables(schema, mapping)) resendTable(database, trackedTable(database, mapped, mapping));
+  for (const mapped of standingTables(database, schema, mapping))
+    resendTable(database, trackedTable(database, mapped, mapping));
 }
 
 export function resendTable(database: Prepared, table: TrackedTable): void {
@@ -42,7 +44,7 @@ export type TableState =
 
 /** Looks whether tables are followed as they should be. Changes nothing. */
 export function statesOf(database: Prepared, schema: Schema, mapping: Mapping): TableState[] {
-  return mappedTables(schema, mapping).map((mapped): TableState => {
+  return standingTables(database, schema, mapping).map((mapped): TableState => {
     const { name, relation, keyNames, columnNames } = mapped;
     const there = database.all<{ name: string }>('SELECT name FROM pragma_table_xinfo(?)', relation);
     const columns = new Set(there.map((column) => column.name));

@@ -1,6 +1,7 @@
 import type { Schema, Table } from '@koinon/core';
 import { quoteName } from '@koinon/core/internal';
-import { keptTables, type Mapping } from '../mapping.ts';
+import { keptTables, type MappedTable, type Mapping } from '../mapping.ts';
+import { catchUpSql } from './copies.ts';
 import type { Prepared } from './driver.ts';
 import { aliveSql, type KeyColumn, keySql, type TrackedTable } from './triggers.ts';
 
@@ -56,6 +57,10 @@ export function columnsFilled(
   );
 }
 
+function columnNames(database: Prepared, relation: string): string[] {
+  return database.all<{ name: string }>('SELECT name FROM pragma_table_xinfo(?)', relation).map(({ name }) => name);
+}
+
 const viewOf = (table: string) => `koinon_view_${table}`;
 
 /** The quoted names by which tables are read and written under the schema's own names. */
@@ -64,12 +69,17 @@ export function relationOf({ tables }: Schema, mapping: Mapping): (table: string
 }
 
 /** A table under the schema's names, with the ids of its rows: a view, and what becomes of what is written into that. */
-export function makeView(database: Prepared, table: TrackedTable): void {
+export function makeView(database: Prepared, table: TrackedTable, mapped: MappedTable): void {
   const { name, relation, key, columns, mark } = table;
   const [V, T] = [viewOf(name), relation].map(quoteName) as [string, string];
   const there = (column: string) => quoteName(table.there[column] ?? column);
+  // A view of the office is written itself; the copy of its rows is brought up to it.
+  const W = mapped.view === undefined ? T : quoteName(mapped.view);
   const filled = filledColumns(database, relation);
-  const written = columns.filter((column) => filled.get(table.there[column] ?? column) !== 'always');
+  const isGiven = (column: string) =>
+    filled.get(table.there[column] ?? column) !== 'always' &&
+    !(mapped.view !== undefined && mapped.table.columns[column]?.assigned);
+  const written = columns.filter(isGiven);
   const given = written.map((column) => {
     const how = filled.get(table.there[column] ?? column);
     const value = `NEW.${quoteName(column)}`;
@@ -85,11 +95,11 @@ export function makeView(database: Prepared, table: TrackedTable): void {
     ...each,
     name: isOwnColumn ? 'id' : (columns.find((column) => (table.there[column] ?? column) === each.column) as string),
   }));
-  const isRow = (row: string) =>
+  const isRow = (row: string, of = '') =>
     parts
       .map(({ column, name, isText }) => {
         const value = `${row}.${quoteName(name)}`;
-        return `${quoteName(column)} = ${isText ? value : `CAST(${value} AS INTEGER)`}`;
+        return `${of}${quoteName(column)} = ${isText ? value : `CAST(${value} AS INTEGER)`}`;
       })
       .join(' AND ');
   // A number has one form there: under another the device would not know its own row again.
@@ -108,9 +118,19 @@ export function makeView(database: Prepared, table: TrackedTable): void {
   const taken = `SELECT RAISE(ABORT, 'UNIQUE constraint failed: ${failed}') WHERE EXISTS (SELECT 1 FROM ${T} WHERE ${isRow('NEW')} AND ${aliveSql(table, T)});`;
   // A row that is marked as deleted stands where a new one of its id goes.
   const revived = `ON CONFLICT (${key.map(({ column }) => quoteName(column)).join(', ')}) DO UPDATE SET ${[...changed.map((column) => `${there(column)} = excluded.${there(column)}`), `${marked} = ${mark?.isTime ? 'NULL' : '0'}`].join(', ')}`;
+  const follow = (row: string) =>
+    mapped.view === undefined
+      ? ''
+      : catchUpSql(mapped, columnNames(database, relation), (at) => isRow(row, `${at}.`))
+          .map((sql) => ` ${sql};`)
+          .join('');
+  const isShown =
+    mapped.view === undefined
+      ? ''
+      : ` SELECT RAISE(ABORT, 'the view does not show the row that was written') WHERE NOT EXISTS (SELECT 1 FROM ${T} WHERE ${isRow('NEW')});`;
   const removed = mark
     ? `UPDATE ${T} SET ${marked} = ${mark.isTime ? "strftime('%Y-%m-%dT%H:%M:%fZ', 'now')" : '1'} WHERE ${isRow('OLD')};`
-    : `DELETE FROM ${T} WHERE ${isRow('OLD')};`;
+    : `DELETE FROM ${W} WHERE ${isRow('OLD')};${follow('OLD')}`;
   const own = isOwnColumn ? [{ column: quoteName(first.column), value: 'NEW.id' }] : [];
   const into = [...own.map(({ column }) => column), ...written.map(there)].join(', ');
   const values = [...own.map(({ value }) => value), ...given].join(', ');
@@ -121,9 +141,9 @@ export function makeView(database: Prepared, table: TrackedTable): void {
     `CREATE VIEW ${V} AS SELECT ${[`${keySql(table, T)} AS "id"`, ...fields].join(', ')} FROM ${T}${mark ? ` WHERE ${aliveSql(table, T)}` : ''}`,
     instead(
       'insert',
-      `${numeric}${mark ? taken : ''}INSERT INTO ${T} (${into}) VALUES (${values})${mark ? ` ${revived}` : ''};`,
+      `${numeric}${mark ? taken : ''}INSERT INTO ${W} (${into}) VALUES (${values})${mark ? ` ${revived}` : ''};${follow('NEW')}${isShown}`,
     ),
-    ...(set === '' ? [] : [instead('update', `UPDATE ${T} SET ${set} WHERE ${isRow('OLD')};`)]),
+    ...(set === '' ? [] : [instead('update', `UPDATE ${W} SET ${set} WHERE ${isRow('OLD')};${follow('OLD')}`)]),
     instead('delete', removed),
   ];
   const known = new Set(database.all<{ sql: string }>('SELECT sql FROM sqlite_schema').map(({ sql }) => sql));

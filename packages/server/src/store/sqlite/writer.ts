@@ -12,7 +12,7 @@ import type {
 } from '@koinon/core';
 import { applyOperation, quoteName, rowKey, toSql } from '@koinon/core/internal';
 import { Attempts } from '../attempts.ts';
-import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
+import type { MappedTable, Mapping } from '../mapping.ts';
 import {
   byTable,
   ConstraintError,
@@ -25,6 +25,7 @@ import {
 } from '../store.ts';
 import { type Applying, applyFree, applyInWorkableOrder } from '../swap.ts';
 import { constraintProblem } from './constraints.ts';
+import { catchUpRowsSql, standingTables } from './copies.ts';
 import type { Prepared } from './driver.ts';
 import { PlainInserts } from './inserts.ts';
 import { type ColumnStamp, readPosition, SqliteReader, type StampRow } from './reader.ts';
@@ -32,7 +33,7 @@ import { ReceiptTables } from './receipts.ts';
 import type { TableReading } from './rows.ts';
 import type { Stamping } from './stamping.ts';
 import type { StoredTimes } from './stored-times.ts';
-import { keyDefaultOf } from './tracking.ts';
+import { keyDefaultOf, trackedTable } from './tracking.ts';
 import type { Filled } from './views.ts';
 
 /** How tables stand, for whoever writes them. */
@@ -45,6 +46,8 @@ interface TableWriting extends TableReading {
 export class SqliteWriter extends ReceiptTables implements StoreWriter {
   private readonly schema: Schema;
   private readonly mapped: ReadonlyMap<string, MappedTable>;
+  /** The statements that bring copies of views up to them, for some rows: a list of ids. */
+  private readonly views: ReadonlyMap<string, readonly string[]>;
   private readonly times: StoredTimes;
   private readonly filled: TableWriting['filled'];
   private readonly relation: (table: string) => string;
@@ -68,6 +71,8 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     takeBack: () => {
       this.database.run('ROLLBACK TO attempt');
       this.stamping.takenBack();
+      // What was seen of views was written, and is gone with the rest.
+      if (this.views.size > 0) this.stampsAhead.clear();
     },
     releaseSavepoint: () => this.database.run('RELEASE attempt'),
     problemOf: (error) => (error instanceof ConstraintError ? error.problem : undefined),
@@ -86,7 +91,15 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     super(database, new SqliteReader(database, schema, tables));
     this.trace = trace;
     this.stamping = stamping;
-    this.mapped = new Map(mappedTables(schema, mapping).map((mapped) => [mapped.name, mapped]));
+    const standing = standingTables(database, schema, mapping);
+    this.mapped = new Map(standing.map((mapped) => [mapped.name, mapped]));
+    this.views = new Map(
+      standing.flatMap((mapped) =>
+        mapped.view === undefined || mapped.table.readOnly
+          ? []
+          : [[mapped.name, catchUpRowsSql(database, mapped, trackedTable(database, mapped, mapping))]],
+      ),
+    );
     this.times = tables.times;
     this.filled = tables.filled;
     this.relation = tables.relation;
@@ -112,6 +125,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
 
   async lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void> {
     await this.receipts.lookUp(receipts, origins);
+    this.lookAtViews(rows);
     for (const [table, ids] of byTable(rows)) {
       const stamps = this.database.all<StampRow>(
         'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id IN (SELECT value FROM json_each(?))',
@@ -129,6 +143,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
 
   async stamps(rows: readonly RowKey[], base: Position | null): Promise<(Stamp | undefined)[]> {
     // One writer at a time: there is nothing to lock.
+    this.lookAtViews(rows.filter((key) => !this.stampsAhead.has(rowKey(key))));
     const known = base === null ? -1 : readPosition(base).at;
     return rows.map((key) => {
       const found = this.stampOf(key);
@@ -142,6 +157,20 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
         image: found.deleted === 1 ? this.reader.rows.lastOf(found) : undefined,
       };
     });
+  }
+
+  /** Brings copies of views up to them, for rows that are about to be compared: other programs may have written behind the views. */
+  private lookAtViews(rows: readonly RowKey[]): void {
+    if (this.views.size === 0) return;
+    for (const [table, ids] of byTable(rows)) {
+      const statements = this.views.get(table);
+      if (statements === undefined) continue;
+      this.inserts.write();
+      const { receipt, editedAt } = this.stamping.writeAs(null, null);
+      this.stamping.byTriggers();
+      for (const sql of statements) this.database.run(sql, JSON.stringify(ids));
+      this.stamping.writeAs(receipt, editedAt);
+    }
   }
 
   private stampOf(key: RowKey): StampRow | null {

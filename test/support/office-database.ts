@@ -31,6 +31,19 @@ export function officeDatabase(kind: StoreKind): string {
     CREATE TABLE log (line TEXT, at ${time});
     CREATE TABLE rate (at ${either('REAL', 'numeric')} PRIMARY KEY, factor REAL);
     CREATE TABLE wide (id TEXT PRIMARY KEY NOT NULL, ${Array.from({ length: 299 }, (_, n) => `c${n} TEXT`).join(', ')});
+    CREATE TABLE delivery (no ${serial}, member TEXT NOT NULL REFERENCES member (id), day DATE NOT NULL, at ${either('TEXT', 'time')}, paid ${either('NUMERIC(12, 2)', 'numeric(12, 2)')} NOT NULL DEFAULT 0);
+    CREATE TABLE delivery_line (delivery INTEGER NOT NULL REFERENCES delivery (no) ON DELETE CASCADE, line SMALLINT NOT NULL CHECK (line > 0), tool TEXT REFERENCES tool (id), pieces INTEGER NOT NULL, PRIMARY KEY (delivery, line));
+    CREATE TABLE price (tool TEXT NOT NULL REFERENCES tool (id), valid_from DATE NOT NULL, price ${either('DECIMAL(10, 4)', 'numeric(10, 4)')} NOT NULL, PRIMARY KEY (valid_from, tool));
+    CREATE TABLE price_note (tool TEXT NOT NULL, valid_from DATE NOT NULL, id TEXT PRIMARY KEY NOT NULL, words TEXT, FOREIGN KEY (valid_from, tool) REFERENCES price (valid_from, tool));
+    CREATE TABLE "Größen" ("Länge in cm" VARCHAR(20) PRIMARY KEY NOT NULL, beschreibung TEXT);
+    CREATE TABLE weather (site INTEGER NOT NULL, hour ${either('DATETIME', 'timestamp')} NOT NULL, degrees REAL, PRIMARY KEY (site, hour));
+    CREATE TABLE ledger (id BIGINT PRIMARY KEY NOT NULL, amount BIGINT NOT NULL, booked ${either('INTEGER', 'timestamptz')}, is_deleted BOOLEAN NOT NULL DEFAULT FALSE);
+    CREATE TABLE category (id TEXT PRIMARY KEY NOT NULL, parent TEXT REFERENCES category (id), "group" TEXT UNIQUE);
+    CREATE TABLE "group" ("table" TEXT NOT NULL, "from" INTEGER NOT NULL, "where" TEXT, PRIMARY KEY ("table", "from"));
+    CREATE TABLE event (id ${either('TEXT', 'uuid')} NOT NULL, day DATE NOT NULL, words TEXT, PRIMARY KEY (day, id))${either('', ' PARTITION BY RANGE (day); CREATE TABLE event_2026 PARTITION OF event DEFAULT')};
+    CREATE TABLE account (iban VARCHAR(34) PRIMARY KEY NOT NULL, owner TEXT NOT NULL REFERENCES member (id), balance ${either('NUMERIC(14, 2)', 'numeric(14, 2)')} NOT NULL);
+    CREATE TABLE reminder (id TEXT PRIMARY KEY NOT NULL, due ${either('REAL', 'timestamptz(3)')}, hive ${either('TEXT', 'uuid')});
+    CREATE VIEW keeping AS SELECT m.id AS member_id, m.name, count(s.no) AS sites FROM member m LEFT JOIN site s ON s.keeper = m.id GROUP BY m.id, m.name;
     CREATE VIEW strong AS SELECT * FROM member;
     CREATE VIEW todays AS SELECT name FROM tool;
     INSERT INTO member VALUES ('m1', 'Ida', '+1 (0)', '1998-04-01', TRUE), ('m2', 'O''Rourke "Ru"', NULL, '2024-02-29', FALSE);
@@ -44,5 +57,12 @@ export function officeDatabase(kind: StoreKind): string {
     INSERT INTO hive_member VALUES ('00000000-0000-4000-8000-000000000001', 'm1', NULL);
     INSERT INTO harvest VALUES ('h1', '00000000-0000-4000-8000-000000000001', ${either('12.125', '12.12500000000000000001')}, ${either("'12 a kilo'", "'12.50'")}), ('h2', NULL, 3, ${either('7', "'7'")});
     INSERT INTO tool (id, name, tags, serial_number) VALUES ('t1', 'smoker', ${either("'old'", "'{b,a,a}'")}, 's');
+    INSERT INTO delivery (member, day, at, paid) VALUES ('m2', '2026-04-30', '07:45:00', 120.50);
+    INSERT INTO delivery_line VALUES (1, 1, 't1', 4), (1, 2, NULL, 1);
+    INSERT INTO price VALUES ('t1', '2026-01-01', 12.0625); INSERT INTO price_note VALUES ('t1', '2026-01-01', 'pn', 'a note');
+    INSERT INTO "Größen" VALUES ('1/2 %', 'klein'); INSERT INTO "group" VALUES ('t / x', 3, NULL);
+    INSERT INTO event VALUES ('00000000-0000-4000-8000-000000000021', '2026-05-01', 'swarm');
+    INSERT INTO ledger (id, amount, booked) VALUES (1, -9007199254740995, ${either('1777628600', "'2026-05-01T09:43:20Z'")});
+    INSERT INTO category VALUES ('a', NULL, 'x'), ('b', 'a', NULL);
     INSERT INTO "Order" VALUES ('o1', 'x', 3, 1.5, 'dot', 'c');`;
 }

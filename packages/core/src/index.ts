@@ -65,6 +65,7 @@ export {
   type Tables,
   type TargetOf,
   tableOf,
+  type WritableTableName,
 } from './schema/schema.ts';
 export type { Sql } from './sqlite/select.ts';
 export { type Bindable, sql } from './sqlite/template.ts';

@@ -7,8 +7,8 @@ import {
   type Row,
   type Schema,
   sameValue,
-  type TableName,
   tableOf,
+  type WritableTableName,
   withDefaults,
 } from '@koinon/core';
 import { useCallback, useEffect, useMemo, useSyncExternalStore } from 'react';
@@ -87,7 +87,7 @@ class EditsStore {
  * <input value={form.row.mark ?? ''} onChange={(event) => form.set({ mark: event.target.value })} />
  * <button disabled={form.changed.length === 0} onClick={form.save}>Save</button>
  */
-export function useDraft<S extends Schema, T extends TableName<S>>(
+export function useDraft<S extends Schema, T extends WritableTableName<S>>(
   replica: Replica<S>,
   table: T,
   id: string | undefined,

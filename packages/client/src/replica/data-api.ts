@@ -15,6 +15,7 @@ import type {
   SummaryRow,
   TableName,
   Where,
+  WritableTableName,
 } from '@koinon/core';
 import type { everyRow, StepName, Steps } from '../engine/steps.ts';
 
@@ -126,7 +127,7 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * const hive = await replica.insert('hive', { site: 's', mark: 'B1' })
    */
-  insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
+  insert<T extends WritableTableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
     return typed(this.execute('insert', table, row));
   }
 
@@ -136,7 +137,7 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * const hives = await replica.insertAll('hive', [{ site: 's', mark: 'B1' }, { site: 's', mark: 'B2' }])
    */
-  insertAll<T extends TableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
+  insertAll<T extends WritableTableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
     return typed(this.execute('insertAll', table, rows));
   }
 
@@ -149,7 +150,7 @@ export abstract class DataApi<S extends Schema> {
    * await replica.update('hive', 'h', { queen: 'missing' })
    * await replica.update('hive', 'h', ({ strength }) => ({ strength: strength - 1 }))
    */
-  update<T extends TableName<S>>(
+  update<T extends WritableTableName<S>>(
     table: T,
     id: string,
     patch: Patch<S, T> | ((row: Row<S, T>) => Patch<S, T>),
@@ -168,7 +169,7 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * const changed = await replica.updateWhere('hive', { site: 's', strength: { '<': 4 } }, { queen: 'missing' })
    */
-  updateWhere<T extends TableName<S>>(table: T, where: RowSelector<S, T>, patch: Patch<S, T>): Promise<number> {
+  updateWhere<T extends WritableTableName<S>>(table: T, where: RowSelector<S, T>, patch: Patch<S, T>): Promise<number> {
     return this.execute('updateWhere', table, where, patch);
   }
 
@@ -178,7 +179,7 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * await replica.upsert('hive', { id: 'b1', site: 's', mark: 'B1' })
    */
-  upsert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
+  upsert<T extends WritableTableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
     return typed(this.execute('upsert', table, row));
   }
 
@@ -188,7 +189,7 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * await replica.upsertAll('hive', [{ id: 'h', site: 's', mark: 'A1' }, { id: 'b1', site: 's', mark: 'B1' }])
    */
-  upsertAll<T extends TableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
+  upsertAll<T extends WritableTableName<S>>(table: T, rows: readonly NewRow<S, T>[]): Promise<readonly Row<S, T>[]> {
     return typed(this.execute('upsertAll', table, rows));
   }
 
@@ -198,20 +199,25 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * await replica.add('hive', 'h', 'frames', 3)
    */
-  add<T extends TableName<S>>(
+  add<T extends WritableTableName<S>>(
     table: T,
     id: string,
     column: ColumnOfType<S, T, 'counter'>,
     amount?: number,
   ): Promise<Row<S, T>>;
   /** Adds to a decimal counter, exactly; the amount is a text: `'-2.50'`. */
-  add<T extends TableName<S>>(
+  add<T extends WritableTableName<S>>(
     table: T,
     id: string,
     column: ColumnOfType<S, T, 'decimal-counter'>,
     amount: string,
   ): Promise<Row<S, T>>;
-  add<T extends TableName<S>>(table: T, id: string, column: string, amount: number | string = 1): Promise<Row<S, T>> {
+  add<T extends WritableTableName<S>>(
+    table: T,
+    id: string,
+    column: string,
+    amount: number | string = 1,
+  ): Promise<Row<S, T>> {
     return this.operate(table, id, column, { add: amount });
   }
 
@@ -221,7 +227,7 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * await replica.include('hive', 'h', 'tags', 'gentle')
    */
-  include<T extends TableName<S>>(
+  include<T extends WritableTableName<S>>(
     table: T,
     id: string,
     column: ColumnOfType<S, T, 'set'>,
@@ -236,7 +242,7 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * await replica.exclude('hive', 'h', 'tags', 'swarmed')
    */
-  exclude<T extends TableName<S>>(
+  exclude<T extends WritableTableName<S>>(
     table: T,
     id: string,
     column: ColumnOfType<S, T, 'set'>,
@@ -251,7 +257,7 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * await replica.delete('hive', 'h')
    */
-  delete<T extends TableName<S>>(table: T, id: string): Promise<void> {
+  delete<T extends WritableTableName<S>>(table: T, id: string): Promise<void> {
     return this.execute('delete', table, id);
   }
 
@@ -261,7 +267,7 @@ export abstract class DataApi<S extends Schema> {
    * @example
    * const gone = await replica.deleteWhere('hive', { queen: 'missing' })
    */
-  deleteWhere<T extends TableName<S>>(table: T, where: RowSelector<S, T>): Promise<number> {
+  deleteWhere<T extends WritableTableName<S>>(table: T, where: RowSelector<S, T>): Promise<number> {
     return this.execute('deleteWhere', table, where);
   }
 

@@ -12,6 +12,7 @@ import {
   type Table,
   type TableName,
   tableOf,
+  type WritableTableName,
   withDefaults,
 } from '@koinon/core';
 import {
@@ -101,7 +102,7 @@ export class Draft<S extends Schema> {
   }
 
   /** Adds a row to the draft. */
-  async insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
+  async insert<T extends WritableTableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>> {
     const definition = tableOf(this.schema, table);
     const { id: givenId, ...given } = (await bytesOf(row)) as Readonly<Record<string, unknown>> & {
       readonly id?: string;
@@ -118,7 +119,7 @@ export class Draft<S extends Schema> {
   }
 
   /** Changes columns of a row in the draft. */
-  async update<T extends TableName<S>>(table: T, id: string, patch: Patch<S, T>): Promise<Row<S, T>> {
+  async update<T extends WritableTableName<S>>(table: T, id: string, patch: Patch<S, T>): Promise<Row<S, T>> {
     const definition = tableOf(this.schema, table);
     const before = await this.existing(table, id);
     const given = Object.entries(await bytesOf(patch)).filter(
@@ -130,7 +131,7 @@ export class Draft<S extends Schema> {
   }
 
   /** Deletes a row in the draft. */
-  async delete<T extends TableName<S>>(table: T, id: string): Promise<void> {
+  async delete<T extends WritableTableName<S>>(table: T, id: string): Promise<void> {
     await this.existing(table, id);
     await this.take(tableOf(this.schema, table), { kind: 'delete', table, id });
   }

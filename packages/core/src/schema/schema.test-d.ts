@@ -14,6 +14,7 @@ import {
   table,
   text,
   timestamp,
+  type WritableTableName,
 } from '../index.ts';
 import type { Query } from '../query/query.ts';
 
@@ -86,4 +87,17 @@ test('a row check is given the row’s own types', () => {
       },
     },
   );
+});
+
+test('a key that the database gives cannot be given, and a table that only the office writes cannot be written', () => {
+  const register = schema({
+    order: table({ note: text() }, { assignedKey: true }),
+    price: table({ cents: integer() }, { readOnly: true }),
+    site: table({ name: text() }),
+  });
+  type Register = typeof register;
+  expectTypeOf<WritableTableName<Register>>().toEqualTypeOf<'order' | 'site'>();
+  expectTypeOf({ note: 'n' }).toExtend<NewRow<Register, 'order'>>();
+  expectTypeOf({ id: '7', note: 'n' }).not.toExtend<NewRow<Register, 'order'>>();
+  expectTypeOf({ id: '7', name: 'n' }).toExtend<NewRow<Register, 'site'>>();
 });

@@ -48,6 +48,11 @@ export type SyncedTableName<S extends Schema> = {
   [T in TableName<S>]: S['tables'][T]['home'] extends 'device' ? never : T;
 }[TableName<S>];
 
+/** The names of the tables that a device may write. */
+export type WritableTableName<S extends Schema> = {
+  [T in TableName<S>]: S['tables'][T]['readOnly'] extends true ? never : T;
+}[TableName<S>];
+
 type ColumnsOf<S extends Schema, T extends TableName<S>> = S['tables'][T]['columns'];
 /** A value that a column takes: its own type, or for bytes also something that is read when it is stored, such as a File. */
 type GivenOf<C> = ValueOf<C> | (C extends { readonly type: 'bytes' } ? BytesSource : never);
@@ -61,9 +66,9 @@ export type Row<S extends Schema, T extends TableName<S>> = Flat<
   { readonly id: string } & { readonly [K in keyof ColumnsOf<S, T>]: ValueOf<ColumnsOf<S, T>[K]> }
 >;
 
-/** A row as it is given to `insert`: the id and whatever is optional or has a default may be left out. */
+/** A row as it is given to `insert`: the id and whatever is optional or has a default may be left out. A key that the database gives is. */
 export type NewRow<S extends Schema, T extends TableName<S>> = Flat<
-  { readonly id?: string } & {
+  { readonly id?: S['tables'][T]['assignedKey'] extends true ? never : string } & {
     readonly [K in NeedsOf<ColumnsOf<S, T>, 'required'>]: GivenOf<ColumnsOf<S, T>[K]>;
   } & {
     readonly [K in NeedsOf<ColumnsOf<S, T>, 'optional' | 'defaulted'>]?: GivenOf<ColumnsOf<S, T>[K]>;

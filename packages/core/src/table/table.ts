@@ -24,7 +24,12 @@ export type ValueOf<C> = C extends Column<infer Value, Presence> ? Value : never
 export type CheckedRow<C extends Columns> = { readonly id: string } & { readonly [K in keyof C]: ValueOf<C[K]> };
 
 /** Options of one table. */
-export interface TableOptions<C extends Columns = Columns, H extends Home = Home> {
+export interface TableOptions<
+  C extends Columns = Columns,
+  H extends Home = Home,
+  Assigned extends boolean = boolean,
+  ReadOnly extends boolean = boolean,
+> {
   /** Groups of columns whose values together no two rows share. */
   readonly unique?: readonly (readonly NameOf<C>[])[];
   /** Groups of columns to keep an index over, in this order. */
@@ -49,9 +54,9 @@ export interface TableOptions<C extends Columns = Columns, H extends Home = Home
    * The database gives the key of a new row, as with numbers that it counts. A device makes the row under a provisional id, which the key
    * replaces everywhere on the device when the server has taken the row up.
    */
-  readonly assignedKey?: boolean;
+  readonly assignedKey?: Assigned;
   /** Only the server's side writes the table: what a device writes is refused, there and on the device. */
-  readonly readOnly?: boolean;
+  readonly readOnly?: ReadOnly;
   /** The rule for columns that the device and the server have both changed, where a column has no rule of its own. */
   readonly merge?: Extract<MergeRule<never>, string>;
   /** The rule for a row that one side deleted while the other edited it. Default `edit survives`. */
@@ -61,7 +66,12 @@ export interface TableOptions<C extends Columns = Columns, H extends Home = Home
 }
 
 /** A table of a schema: its columns besides `id`, and its options. */
-export interface Table<C extends Columns = Columns, H extends Home = Home> {
+export interface Table<
+  C extends Columns = Columns,
+  H extends Home = Home,
+  Assigned extends boolean = boolean,
+  ReadOnly extends boolean = boolean,
+> {
   readonly columns: C;
   readonly unique: readonly (readonly string[])[];
   readonly index: readonly (readonly string[])[];
@@ -75,9 +85,9 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
   readonly merge: AnyMergeRule | undefined;
   readonly deletion: DeletionRule;
   /** Tells whether the database gives the key of a new row. */
-  readonly assignedKey: boolean;
+  readonly assignedKey: Assigned;
   /** Tells whether only the server's side writes the table. */
-  readonly readOnly: boolean;
+  readonly readOnly: ReadOnly;
   /** The columns as a list, in order. */
   readonly entries: readonly (readonly [string, Column])[];
   /** The columns' names, in order. */
@@ -101,10 +111,12 @@ export interface Table<C extends Columns = Columns, H extends Home = Home> {
  * @example
  * const hive = table({ site: reference('site'), mark: text({ maximumLength: 12 }) }, { unique: [['site', 'mark']] })
  */
-export function table<const C extends Columns, const H extends Home = 'everywhere'>(
-  columns: C,
-  options: TableOptions<C, H> = {},
-): Table<C, H> {
+export function table<
+  const C extends Columns,
+  const H extends Home = 'everywhere',
+  const Assigned extends boolean = false,
+  const ReadOnly extends boolean = false,
+>(columns: C, options: TableOptions<C, H, Assigned, ReadOnly> = {}): Table<C, H, Assigned, ReadOnly> {
   const entries = Object.entries(columns);
   const unique = [...entries.filter(([, c]) => c.unique).map(([name]) => [name]), ...(options.unique ?? [])];
   const references = entries.filter(([, c]) => c.target !== undefined).map(([name]) => name);
@@ -116,12 +128,12 @@ export function table<const C extends Columns, const H extends Home = 'everywher
     key: options.key ?? [],
     label: options.label,
     namedBy: options.namedBy,
-    // Without the option its type is the default one.
+    // Without an option its type is the default one.
     home: options.home ?? ('everywhere' as H),
     merge: options.merge,
     deletion: options.deletion ?? 'edit survives',
-    assignedKey: options.assignedKey ?? false,
-    readOnly: options.readOnly ?? false,
+    assignedKey: options.assignedKey ?? (false as Assigned),
+    readOnly: options.readOnly ?? (false as ReadOnly),
     entries,
     names: entries.map(([name]) => name),
     isPlain: entries.every(([, { type }]) => type !== 'bytes' && type !== 'big-integer'),

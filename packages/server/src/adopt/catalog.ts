@@ -50,7 +50,7 @@ export interface CatalogTable {
   readonly comment: string | undefined;
   readonly columns: readonly CatalogColumn[];
   readonly primaryKey: readonly string[];
-  /** Groups of columns that are unique, the primary key among them. */
+  /** Groups of columns that are unique, the primary key among them; of a view, columns that are different in all its rows just now. */
   readonly unique: readonly (readonly string[])[];
   readonly references: readonly CatalogReference[];
   /** The conditions of its check constraints, as SQL. */
@@ -63,4 +63,27 @@ export interface CatalogTable {
 export interface Catalog {
   readonly dialect: 'SQLite' | 'PostgreSQL';
   readonly tables: readonly CatalogTable[];
+}
+
+/** Rows of a view that are looked at, to see which column tells them apart. */
+export const viewRowsLookedAt = 20_000;
+
+/** The SQL that counts the rows of a view, the rows with a value and the values of each column. Names are quoted. */
+export function countingSql(view: string, columns: readonly string[]): string {
+  const counts = columns.map(
+    (name, n) => `count(${name}) AS "${n} filled", count(DISTINCT ${name}) AS "${n} distinct"`,
+  );
+  return `SELECT ${['count(*) AS "rows"', ...counts].join(', ')} FROM (SELECT ${columns.join(', ')} FROM ${view} LIMIT ${viewRowsLookedAt}) r`;
+}
+
+/** The columns of a view that have another value in each row, by what {@link countingSql} has counted. */
+export function distinctColumns(
+  columns: readonly string[],
+  counted: Readonly<Record<string, number | string>>,
+): string[][] {
+  const rows = Number(counted.rows);
+  return columns.flatMap((name, n) => {
+    const isKey = rows > 0 && Number(counted[`${n} filled`]) === rows && Number(counted[`${n} distinct`]) === rows;
+    return isKey ? [[name]] : [];
+  });
 }

@@ -35,7 +35,7 @@ export function differences(planned: readonly PlannedTable[], schema: Schema, ma
       const list: Difference[] = [];
       const isKey = (group: readonly string[]) =>
         group.length === keyNames.length && keyNames.every((column) => group.includes(column));
-      if (!found.table.unique.some(isKey))
+      if (found.table.kind === 'table' && !found.table.unique.some(isKey))
         list.push(of('id', `The table ${there} has no key or unique index on ${keyNames.join(', ')} alone.`));
       if (softDelete !== undefined && !known.has(softDelete))
         list.push(of(null, `The table ${there} has no column ${softDelete}, which marks deleted rows.`));

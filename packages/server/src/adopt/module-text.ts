@@ -15,13 +15,14 @@ const functions: Readonly<Record<string, string>> = {
 export function moduleText(tables: readonly PlannedTable[], from: string): string {
   const taken = tables.flatMap((each) => (each.taken ? [{ ...each, taken: each.taken }] : []));
   const used = new Set(['schema', 'table']);
-  const described = taken.map(({ table, taken: { name, key, unique, assignedKey }, columns, notes }) => {
+  const described = taken.map(({ table, taken: { name, key, unique, assignedKey, readOnly }, columns, notes }) => {
     const lines = columns.flatMap((column) => columnLines(column, used));
     const comment = [...(table.comment ? [table.comment] : []), ...notes];
     const parts = key.map((column) => columns.find((each) => each.column.name === column)?.taken?.name);
     const given = {
       ...(key.length > 1 ? { key: parts } : {}),
       ...(assignedKey ? { assignedKey } : {}),
+      ...(readOnly ? { readOnly } : {}),
       ...(unique.length > 0 ? { unique } : {}),
     };
     const options = Object.keys(given).length > 0 ? `, ${code(given)}` : '';

@@ -36,6 +36,8 @@ export interface PlannedTable {
         readonly key: readonly string[];
         /** Tells whether the database gives the key of a new row, which a device cannot know. */
         readonly assignedKey: boolean;
+        /** Tells whether devices only read it: it is a view. */
+        readonly readOnly: boolean;
         readonly softDelete: string | undefined;
         /** Groups of several columns that are unique, by their names in the schema. */
         readonly unique: readonly (readonly string[])[];
@@ -126,6 +128,7 @@ export function planTables({ dialect, tables }: Catalog): PlannedTable[] {
         name: tableNames.get(table.relation) as string,
         key,
         assignedKey: isNumbered(table, key),
+        readOnly: table.kind !== 'table',
         softDelete,
         unique: distinct(groups),
       },
@@ -159,7 +162,7 @@ function keyOf(
   dialect: Catalog['dialect'],
   table: CatalogTable,
 ): readonly string[] | { readonly why: string; readonly wayOut?: string } {
-  if (table.kind !== 'table') return { why: `it is a ${table.kind}, whose changes cannot be followed` };
+  if (table.kind !== 'table') return keyOfView(dialect, table);
   const parts = table.relation.split('.');
   // A mapping has the SQL schema before a dot.
   if (parts.length > (dialect === 'PostgreSQL' ? 2 : 1))
@@ -183,6 +186,25 @@ function keyOf(
   }
   return { why: 'it has no key, and no unique column that is never empty', ...wayOut };
 }
+
+/** The column by which the rows of a view are told apart: among those with another value in each row, the one that is named like a key. */
+function keyOfView(
+  dialect: Catalog['dialect'],
+  table: CatalogTable,
+): readonly string[] | { readonly why: string; readonly wayOut?: string } {
+  if (table.columns.length === 0) return { why: `it is a ${table.kind} that cannot be read` };
+  const single = table.unique
+    .flat()
+    .filter((name) => isKeyType(dialect, table.columns.find((each) => each.name === name)?.baseType ?? ''));
+  const found = single.find((name) => /^id$/i.test(name)) ?? single.find((name) => keyName.test(name)) ?? single[0];
+  if (found !== undefined) return [found];
+  return {
+    why: `it is a ${table.kind}, and no column has another value in each of its rows; where one is sure to, write the table by hand: readOnly: true, and columns: { id: … } in its mapping`,
+  };
+}
+
+/** Names that habit gives to a key. */
+const keyName = /(^|[^a-z])(id|no|nr|key|code|number)$|Id$|No$/i;
 
 /** The reason why a column cannot be one of several that are the key together; undefined where it can. */
 function whyNoPart(dialect: Catalog['dialect'], table: CatalogTable, name: string): string | undefined {
@@ -287,6 +309,10 @@ function notesOf(
     ({ column, taken }) => column.isRequired && column.given === undefined && (taken === undefined || taken.isAssigned),
   );
   const together = table.references.filter((reference) => reference.columns.length > 1);
+  if (table.kind !== 'table')
+    return [
+      `It is a ${table.kind}: devices read it, and the server keeps a copy of its rows. Its key is the column ${key[0]}, which has another value in each row that is there. The ${table.kind} has to keep it so.`,
+    ];
   return [
     ...(isNumbered(table, key)
       ? [

@@ -1,6 +1,7 @@
 import { quoteName } from '@koinon/core/internal';
+import type { ClientBase } from 'pg';
 import { asRefused, openPool } from '../store/postgres/connections.ts';
-import type { Catalog, CatalogColumn, CatalogTable } from './catalog.ts';
+import { type Catalog, type CatalogColumn, type CatalogTable, countingSql, distinctColumns } from './catalog.ts';
 
 interface TypeRow {
   readonly oid: number;
@@ -103,6 +104,13 @@ export async function postgresCatalog(url: string): Promise<Catalog> {
         return (oid: number) => grouped.get(oid) ?? [];
       };
       const [columnsOf, keysOf, constraintsOf] = [of(columns.rows), of(keys.rows), of(constraints.rows)];
+      const ofViews = new Map<number, string[][]>();
+      for (const { oid, space, name, kind } of tables.rows) {
+        if (tableKinds[kind] === 'table') continue;
+        const comparable = columnsOf(oid).filter(({ type }) => keyTypes.test(byOid.get(type)?.name ?? ''));
+        const names = comparable.map((column) => column.name);
+        ofViews.set(oid, await distinctIn(client, `${quoteName(space)}.${quoteName(name)}`, names));
+      }
       return {
         dialect: 'PostgreSQL',
         tables: tables.rows.map(({ oid, kind, comment }) => ({
@@ -111,7 +119,7 @@ export async function postgresCatalog(url: string): Promise<Catalog> {
           comment: comment ?? undefined,
           columns: columnsOf(oid).map((column) => catalogColumn(column, byOid)),
           primaryKey: keysOf(oid).find(({ primary }) => primary)?.columns ?? [],
-          unique: keysOf(oid).map((key) => key.columns),
+          unique: ofViews.get(oid) ?? keysOf(oid).map((key) => key.columns),
           references: constraintsOf(oid).flatMap(({ kind: what, target, columns: from, targets }) =>
             what === 'f' ? [{ columns: from, target: relations.get(target) ?? '', targetColumns: targets }] : [],
           ),
@@ -129,6 +137,26 @@ export async function postgresCatalog(url: string): Promise<Catalog> {
     throw asRefused(error, url);
   } finally {
     await pool.end();
+  }
+}
+
+/** The types that a view's key may have. */
+const keyTypes = /^(text|character varying|uuid|smallint|integer|bigint)$/;
+
+/** How long a view may take to be read, in milliseconds. */
+const viewWait = 3_000;
+
+/** The columns of a view by which its rows can be told apart; none of one that cannot be read, or takes too long. */
+async function distinctIn(client: ClientBase, view: string, names: readonly string[]): Promise<string[][]> {
+  if (names.length === 0) return [];
+  await client.query(`SAVEPOINT looking; SET LOCAL statement_timeout = ${viewWait}`);
+  try {
+    const { rows } = await client.query<Record<string, string>>(countingSql(view, names.map(quoteName)));
+    await client.query('RELEASE SAVEPOINT looking; SET LOCAL statement_timeout = 0');
+    return distinctColumns(names, rows[0] ?? {});
+  } catch {
+    await client.query('ROLLBACK TO SAVEPOINT looking');
+    return [];
   }
 }
 

@@ -3,7 +3,14 @@ import { KoinonError } from '@koinon/core';
 import { messageOf, quoteName } from '@koinon/core/internal';
 import { loadSqlite, Prepared } from '../store/sqlite/driver.ts';
 import { refuseForeign } from '../store/sqlite/maintenance.ts';
-import type { Catalog, CatalogColumn, CatalogTable, Found } from './catalog.ts';
+import {
+  type Catalog,
+  type CatalogColumn,
+  type CatalogTable,
+  countingSql,
+  distinctColumns,
+  type Found,
+} from './catalog.ts';
 
 /** Rows of a table that are looked at, to see what its columns hold: SQLite lets a column hold anything. */
 const rowsLookedAt = 5_000;
@@ -51,12 +58,9 @@ function read(database: Prepared): Catalog {
     tables: tables.map(({ name, type, sql }): CatalogTable => {
       const isVirtual = /^\s*CREATE\s+VIRTUAL/i.test(sql);
       const kind = type === 'view' ? 'view' : isVirtual ? 'virtual table' : 'table';
-      const columns = database.all<XinfoRow>(
-        'SELECT name, type, "notnull" AS required, dflt_value AS initial, pk, hidden FROM pragma_table_xinfo(?)',
-        name,
-      );
+      const columns = columnsOf(database, name, kind);
       const primary = columns.filter(({ pk }) => pk > 0).sort((a, b) => a.pk - b.pk);
-      const found = kind === 'table' ? valuesFound(database, name, columns) : new Map<string, Found>();
+      const found = columns.length > 0 ? valuesFound(database, name, columns) : new Map<string, Found>();
       const [first] = primary;
       // Such a key is the number of the row, which SQLite gives where none is given.
       const rowNumber = primary.length === 1 && /^INTEGER$/i.test(first?.type ?? '') ? first?.name : undefined;
@@ -68,7 +72,7 @@ function read(database: Prepared): Catalog {
         primaryKey: primary.map((column) => column.name),
         unique: [
           ...(primary.length > 0 ? [primary.map((column) => column.name)] : []),
-          ...uniqueGroups(database, name),
+          ...(kind === 'table' ? uniqueGroups(database, name) : distinctIn(database, name, columns)),
         ],
         references: references(database, name),
         checks: checksIn(sql),
@@ -76,6 +80,28 @@ function read(database: Prepared): Catalog {
       };
     }),
   };
+}
+
+/** The columns of a relation; none of a view that cannot be read. */
+function columnsOf(database: Prepared, name: string, kind: CatalogTable['kind']): XinfoRow[] {
+  try {
+    if (kind !== 'table') database.get(`SELECT 1 FROM ${quoteName(name)} LIMIT 1`);
+    return database.all<XinfoRow>(
+      'SELECT name, type, "notnull" AS required, dflt_value AS initial, pk, hidden FROM pragma_table_xinfo(?)',
+      name,
+    );
+  } catch (error) {
+    if (kind !== 'table') return [];
+    throw error;
+  }
+}
+
+/** The columns of a view by which its rows can be told apart. */
+function distinctIn(database: Prepared, view: string, columns: readonly XinfoRow[]): string[][] {
+  const names = columns.map(({ name }) => name);
+  if (names.length === 0) return [];
+  const counted = database.get<Record<string, number>>(countingSql(quoteName(view), names.map(quoteName)));
+  return distinctColumns(names, counted ?? {});
 }
 
 function catalogColumn(

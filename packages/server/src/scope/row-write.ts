@@ -22,7 +22,7 @@ export interface RuleContext<S extends Schema> {
   /** Rows of a query in the store's own SQL: parameters are `?` on SQLite, `$1` on PostgreSQL. */
   query<R = Readonly<Record<string, unknown>>>(sql: string, ...values: readonly unknown[]): Promise<readonly R[]>;
   /** Writes that belong to the server, not to the device: every replica gets them, the sender included. */
-  insert<T extends TableName<S>>(table: T, row: NewRow<S, T> & { readonly id: string }): Promise<void>;
+  insert<T extends TableName<S>>(table: T, row: Omit<NewRow<S, T>, 'id'> & { readonly id: string }): Promise<void>;
   /** Changes columns of a row on behalf of the server. */
   update<T extends TableName<S>>(table: T, id: string, patch: Partial<Omit<Row<S, T>, 'id'>>): Promise<void>;
   /** Deletes a row on behalf of the server. */

@@ -1,13 +1,14 @@
 import { mkdtemp, readFile, rm, symlink, writeFile } from 'node:fs/promises';
 import { createServer as createHttpServer, type RequestListener } from 'node:http';
 import { createServer as createSecureServer } from 'node:https';
-import type { AddressInfo } from 'node:net';
+import { type AddressInfo, connect as connectTo, createServer as createTcpServer } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openNodeDriver, openReplica } from '@koinon/client';
 import { integer, schema, table, text } from '@koinon/core';
 import { jwtAuthentication, type ServerOptions, type Store, sqliteStore, startServer } from '@koinon/server';
 import { SignJWT } from 'jose';
+import { pino } from 'pino';
 import { afterAll, beforeAll, expect, onTestFinished, test, vi } from 'vitest';
 import { checkCommand } from '../../packages/cli/src/commands/check.ts';
 import { newDatabase, type Shell, storeKinds } from '../support/stores.ts';
@@ -129,6 +130,26 @@ test.each(storeKinds)('%s: mistakes in a database', async (kind) => {
   await shell.exec(on);
   expect(await check()).toEqual([]);
   expect(await found(module, '--database', address, '--rows')).toEqual(['rows-not-followed']);
+  // A server looks at a sample of the rows when it starts, and says so in its log. On PostgreSQL it sees that triggers were switched off, and
+  // sends all rows anew.
+  const told: string[] = [];
+  const logger = pino({ level: 'error' }, { write: (line: string) => void told.push(line) });
+  await served({ logger }, await database.open(apiary));
+  await vi.waitFor(() =>
+    expect(told.join()).toMatch(
+      kind === 'SQLite' ? /Rows of hive came \(2 of those that were looked at\)/ : /sent anew/,
+    ),
+  );
+  if (kind === 'PostgreSQL') {
+    const role = `koinon_reader_${process.pid}`;
+    await shell.exec(
+      `CREATE ROLE ${role} LOGIN PASSWORD 'reading'; GRANT USAGE ON SCHEMA koinon TO ${role}; GRANT SELECT ON ALL TABLES IN SCHEMA koinon TO ${role}; GRANT SELECT, UPDATE ON hive TO ${role}`,
+    );
+    const url = new URL(address);
+    Object.assign(url, { username: role, password: 'reading' });
+    expect(await found(module, '--database', url.href)).toEqual(['no-rights']);
+    await shell.exec(`DROP OWNED BY ${role}; DROP ROLE ${role}`);
+  }
   const store = await database.open(apiary);
   const replica = crypto.randomUUID();
   const contact = { replica, at: Date.now(), position: 1, schemaVersion: 1, rowsDown: 0, rowsUp: 0 };
@@ -227,6 +248,23 @@ test('mistakes on the way to a server', async () => {
     response.setHeader('content-encoding', 'identity').end(JSON.stringify(about));
   });
   expect(await found('--server', late)).toContain('clock');
+  // One that cuts connections over which little is said.
+  const { port } = new URL(url);
+  const cutting = createTcpServer((socket) => {
+    const on = connectTo(Number(port), '127.0.0.1');
+    socket
+      .on('error', () => undefined)
+      .on('data', (bytes) => {
+        if (/upgrade: websocket/i.test(bytes.toString('latin1'))) setTimeout(() => socket.destroy(), 500);
+      });
+    on.on('error', () => undefined);
+    socket.pipe(on).pipe(socket);
+  }).listen(0, '127.0.0.1');
+  onTestFinished(() => void cutting.close());
+  await new Promise((done) => cutting.on('listening', done));
+  const cut = `http://127.0.0.1:${(cutting.address() as AddressInfo).port}`;
+  expect(await found('--server', cut, '--live-for', '2')).toEqual(['connection-cut']);
+  expect(await found('--server', url, '--live-for', '0.2')).toEqual([]);
   const [key, cert] = await Promise.all(
     ['key', 'certificate'].map((name) => readFile(join(import.meta.dirname, `../support/certificate/${name}.pem`))),
   );
@@ -265,8 +303,16 @@ test('mistakes of a device, and of which server it has', async () => {
   });
   await replica.insert('hive', { id: 'h', mark: 'A1' });
   await replica.sync();
+  const { replicaId } = await replica.status();
   await replica.close();
   expect(await found(module, '--replica', file, '--database', database, '--token', ida)).toEqual([]);
+  const compared = ['--replica', file, '--server', url, '--token', ida, '--rows'] as const;
+  expect(await found(module, ...compared)).toEqual([]);
+  const spoiling = await openNodeDriver({ file });
+  spoiling.exec("UPDATE hive SET mark = 'spoilt'");
+  expect(await found(module, ...compared)).toEqual(['rows-differ']);
+  spoiling.exec("UPDATE hive SET mark = 'A1'");
+  spoiling.close();
   const driver = await openNodeDriver({ file });
   driver.exec("UPDATE koinon_meta SET value = '2020-01-01T00:00:00.000Z' WHERE name = 'synced at'");
   driver.close();
@@ -278,8 +324,7 @@ test('mistakes of a device, and of which server it has', async () => {
     .sign(new TextEncoder().encode(secret));
   expect(await found(module, '--replica', file, '--database', database, '--token', other)).toEqual(['other-user']);
   const blocking = await sqliteStore(apiary, database, { mode: 'serve' });
-  const [known] = await blocking.read((reader) => reader.replicas());
-  await blocking.write((writer) => writer.blockReplica(known?.id as string, true));
+  await blocking.write((writer) => writer.blockReplica(replicaId, true));
   await blocking.close();
   expect(await found(module, '--replica', file, '--database', database, '--token', ida)).toEqual([
     'blocked-devices',

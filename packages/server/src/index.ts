@@ -61,6 +61,7 @@ export type {
   AssignedKeysOf,
   Changed,
   Contact,
+  DatabaseFacts,
   Fault,
   FeedPage,
   KnownReplica,

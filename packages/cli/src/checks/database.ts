@@ -1,6 +1,14 @@
 import { existsSync } from 'node:fs';
 import { KoinonError } from '@koinon/core';
-import { adoptPostgres, adoptSqlite, type KnownReplica, postgresDdl, type Store, sqliteDdl } from '@koinon/server';
+import {
+  adoptPostgres,
+  adoptSqlite,
+  type DatabaseFacts,
+  type KnownReplica,
+  postgresDdl,
+  type Store,
+  sqliteDdl,
+} from '@koinon/server';
 import { isPostgres, openDatabase, shownDatabase } from '../commands/database.ts';
 import type { SchemaModule } from '../schema-module/load.ts';
 import { counted, type Finding, findingsOf } from './finding.ts';
@@ -111,6 +119,34 @@ async function unfollowed(store: Store, path: string, database: string): Promise
   return findings.length > 0 ? findings : [ok('rows', 'The feed knows of every row.')];
 }
 
+/** Milliseconds by which the clocks of database and machine may differ before it is worth a word. */
+const mostClockDifference = 60_000;
+
+/** The database as its operator looks at it: version, size of the feed, clock, rights. */
+function facts({ version, clock, rows, deletions, keptSince, lackingRights }: DatabaseFacts): Finding[] {
+  const since = keptSince === null ? '' : `; deletions are kept since ${new Date(keptSince).toISOString()}`;
+  const difference = Math.round((clock - Date.now()) / 1_000);
+  return [
+    ok('feed', `${version}. The feed knows ${counted(rows, 'row')} and ${counted(deletions, 'deletion')}${since}.`),
+    ...(Math.abs(difference) * 1_000 < mostClockDifference
+      ? []
+      : [
+          warning(
+            'database-clock',
+            `The database's clock is ${counted(Math.abs(difference), 'second')} ${difference > 0 ? 'ahead of' : 'behind'} this one; one of the two is wrong.`,
+            'Set it: the times of edits that other programs make are those of the database.',
+          ),
+        ]),
+    ...lackingRights.map(({ table, rights }) =>
+      failure(
+        'no-rights',
+        `The server's user may not ${rights.join(', ')} ${table}: what devices do there is refused.`,
+        `GRANT ${rights.join(', ')} on the table to that user; or say readOnly: true of the table.`,
+      ),
+    ),
+  ];
+}
+
 async function known(
   module: SchemaModule,
   database: string,
@@ -123,6 +159,7 @@ async function known(
     try {
       const replicas = await store.read((reader) => reader.replicas());
       const blocked = replicas.filter(({ isBlocked }) => isBlocked);
+      findings.push(...facts(await store.read((reader) => reader.facts())));
       findings.push(ok('devices', `The server has heard of ${counted(replicas.length, 'replica')}.`));
       if (blocked.length > 0)
         findings.push(

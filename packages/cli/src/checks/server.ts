@@ -22,10 +22,15 @@ export interface Asking {
   readonly token: string | undefined;
   /** The origin of a web page whose requests are tried. */
   readonly origin: string | undefined;
+  /** Seconds for which a live connection is kept open. */
+  readonly liveFor: number | undefined;
 }
 
 /** Asks a server what a device would, without writing anything. */
-export async function checkServer(schema: Schema | undefined, { url, token, origin }: Asking): Promise<Finding[]> {
+export async function checkServer(
+  schema: Schema | undefined,
+  { url, token, origin, liveFor }: Asking,
+): Promise<Finding[]> {
   if (!URL.canParse(url) || !/^https?:$/.test(new URL(url).protocol))
     return [failure('no-address', `${url} is no address of a server.`, 'Give one such as https://sync.example.org.')];
   const root = url.replace(/\/+$/, '');
@@ -54,6 +59,7 @@ export async function checkServer(schema: Schema | undefined, { url, token, orig
   if (origin !== undefined) findings.push(await originAllowed(root, origin));
   findings.push(...(await certificate(new URL(root))), await compression(root));
   findings.push(await liveConnection(root), await largeRequests(root));
+  if (liveFor !== undefined) findings.push(await keptOpen(root, token, liveFor));
   return findings;
 }
 
@@ -305,6 +311,41 @@ function liveConnection(root: string): Promise<Finding> {
     request.on('error', (error) => done(missing(error.message)));
     request.end();
   });
+}
+
+/** Keeps a live connection open, of a replica that has asked for no table: a proxy may cut what says little. */
+async function keptOpen(root: string, token: string | undefined, wanted: number): Promise<Finding> {
+  const transport = httpTransport(root, { timeout: patience, ...(token === undefined ? {} : { token: () => token }) });
+  const only = { tables: [] };
+  let cursor: string;
+  try {
+    cursor = (await transport.pull(only)).header.cursor;
+  } catch (error) {
+    if (!(error instanceof KoinonError)) throw error;
+    return warning('live-not-tried', `No live connection was kept open: ${error.message}`, 'See the other findings.');
+  }
+  const began = performance.now();
+  const isCut = await new Promise<boolean>((done) => {
+    const end = setTimeout(() => done(false), wanted * 1_000);
+    const channel = transport.live?.({
+      open: () => channel?.say({ join: 1, cursor, replica: crypto.randomUUID(), only }),
+      message: () => undefined,
+      closed: () => {
+        clearTimeout(end);
+        done(true);
+      },
+    });
+    if (channel === undefined) done(true);
+    else void new Promise((over) => setTimeout(over, wanted * 1_000)).then(() => channel.close());
+  });
+  const lasted = Math.round((performance.now() - began) / 1_000);
+  return isCut
+    ? warning(
+        'connection-cut',
+        `A live connection was cut after ${counted(lasted, 'second')}: devices open it again each time, and ask meanwhile.`,
+        'Raise the idle time-out of the proxy above 40 seconds.',
+      )
+    : ok('live-for', `A live connection stayed open for ${counted(lasted, 'second')}.`);
 }
 
 /** Sends as much as a device may: the server refuses it as no request, a proxy before it as too large. */

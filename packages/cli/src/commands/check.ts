@@ -1,8 +1,9 @@
 import { KoinonError } from '@koinon/core';
 import type { KnownReplica } from '@koinon/server';
-import { Command } from 'commander';
+import { Command, InvalidArgumentError } from 'commander';
 import { decodeJwt } from 'jose';
 import pc from 'picocolors';
+import { compareRows } from '../checks/compare.ts';
 import { checkDatabase } from '../checks/database.ts';
 import { type Finding, findingsOf } from '../checks/finding.ts';
 import { checkReplica, type ReplicaCheck } from '../checks/replica.ts';
@@ -18,6 +19,7 @@ interface CheckWords {
   readonly origin?: string;
   readonly replica?: string;
   readonly rows?: boolean;
+  readonly liveFor?: number;
   readonly json?: boolean;
 }
 
@@ -29,7 +31,8 @@ export function checkCommand(): Command {
     )
     .argument('[schema]', 'the module that exports the app’s schema; needed for a database')
     .option('--database <database>', databaseWords)
-    .option('--rows', 'look at all rows of the database as well, which takes its time')
+    .option('--rows', 'look at all rows as well: of the database, and of a replica against its server')
+    .option('--live-for <seconds>', 'keep a live connection open for so long: a proxy may cut it', seconds)
     .option('--server <url>', 'where the server answers, such as http://127.0.0.1:4280')
     .option('--token <token>', 'who asks, where the server knows users')
     .option('--origin <origin>', 'the origin of a web page that is to ask the server, such as https://app.example.org')
@@ -56,15 +59,24 @@ export function checkCommand(): Command {
         findings.push(...found.findings);
         known = found.replicas;
       }
-      if (server !== undefined) findings.push(...(await checkServer(module?.schema, { url: server, token, origin })));
+      if (server !== undefined)
+        findings.push(...(await checkServer(module?.schema, { url: server, token, origin, liveFor: words.liveFor })));
       if (replica !== undefined) {
         const found = await checkReplica(module?.schema, replica);
         findings.push(...found.findings, ...together(found, known, token));
+        if (words.rows === true && server !== undefined && module !== undefined && found.id !== undefined)
+          findings.push(...(await compareRows(module.schema, replica, { url: server, token })));
       }
       if (findings.some(({ level }) => level === 'failure')) process.exitCode = 1;
       if (words.json) printJson(findings);
       else print(findings);
     });
+}
+
+function seconds(words: string): number {
+  const given = Number(words);
+  if (Number.isFinite(given) && given > 0 && given <= 3_600) return given;
+  throw new InvalidArgumentError('Give a number of seconds, up to 3600.');
 }
 
 const { ok, failure } = findingsOf('together');

@@ -9,6 +9,7 @@ import { Hub } from '../realtime/hub.ts';
 import { ruleSet } from '../rules/rules.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { RetentionJob } from '../store/retention-job.ts';
+import { checkAtStart } from '../store/start-check.ts';
 import type { Store } from '../store/store.ts';
 import type { TrackingFault } from '../store/tracking.ts';
 import { ViewJob } from '../store/view-job.ts';
@@ -68,6 +69,8 @@ export async function koinonPlugin<S extends Schema = Schema>(
   const views = new ViewJob(store, report);
   retention.start();
   views.start();
+  // Nobody waits for it; a database that cannot be read now says so at the first request.
+  void checkAtStart(store, report).catch(() => undefined);
   app.addHook('onClose', async () => {
     await views.stop();
     await retention.stop();

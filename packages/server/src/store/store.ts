@@ -97,6 +97,21 @@ export interface UnfollowedRows {
   readonly gone: number;
 }
 
+/** A database as an operator looks at it. */
+export interface DatabaseFacts {
+  /** Its kind and version: `PostgreSQL 16.2`. */
+  readonly version: string;
+  /** Its clock, in milliseconds since 1970. */
+  readonly clock: number;
+  /** Rows that are there, and deleted rows that the feed keeps. */
+  readonly rows: number;
+  readonly deletions: number;
+  /** Since when deletions are kept, in milliseconds since 1970; null where all are. */
+  readonly keptSince: number | null;
+  /** The rights that the server's user lacks, by table. */
+  readonly lackingRights: readonly { readonly table: string; readonly rights: readonly string[] }[];
+}
+
 /** More of them are not counted. */
 export const mostUnfollowed = 10_000;
 
@@ -262,8 +277,14 @@ export interface StoreReader {
   unmoved(table: string, ids: readonly string[], position: Position): Promise<ReadonlySet<string>>;
   /** How many rows of a table fulfil a condition. */
   countRows(table: string, where?: Condition): Promise<number>;
-  /** Rows that the feed does not know of, and rows that it has and that are gone: written while nothing followed the table. */
-  unfollowedRows(table: string): Promise<UnfollowedRows>;
+  /**
+   * Rows that the feed does not know of, and rows that it has and that are gone: written while nothing followed the table.
+   *
+   * @param sample how many rows are looked at, those with the greatest ids; all of them where no number is given.
+   */
+  unfollowedRows(table: string, sample?: number): Promise<UnfollowedRows>;
+  /** The database, as an operator looks at it. */
+  facts(): Promise<DatabaseFacts>;
   /** How many rows have changed behind a position, by table. */
   countChanges(since: Position): Promise<Readonly<Record<string, number>>>;
   /** The rows of a table that fulfil a condition. */

@@ -30,6 +30,15 @@ export function tableChanged(table: string, what: string): TrackingFault {
   };
 }
 
+/** The fault of a table of which rows came or went while nothing followed it. */
+export function unfollowed(table: string, unknown: number, gone: number): TrackingFault {
+  return {
+    table,
+    message: `Rows of ${table} came (${unknown} of those that were looked at) or went (${gone}) while nothing followed the table; devices do not know. "koinon resend-all" sends all rows anew.`,
+    isRepaired: false,
+  };
+}
+
 /** The fault of a view with rows that no device can be given, since a row is known by its key. */
 export function brokenView(table: string, view: string, what: string): TrackingFault {
   return {

@@ -16,6 +16,7 @@ import {
   type AssignedKeysOf,
   byTable,
   type Changed,
+  type DatabaseFacts,
   type FeedPage,
   type KnownReplica,
   mostUnfollowed,
@@ -209,16 +210,39 @@ export class PostgresReader implements StoreReader {
     return this.rows.count(table, where);
   }
 
-  async unfollowedRows(name: string): Promise<UnfollowedRows> {
-    const { sql, key, softDelete } = this.rows.table(name);
+  async unfollowedRows(name: string, sample?: number): Promise<UnfollowedRows> {
+    const { sql: relation, key, softDelete } = this.rows.table(name);
+    const some = (of: string, by: string) =>
+      sample === undefined ? of : `(SELECT * FROM ${of} ORDER BY ${by} DESC LIMIT ${sample})`;
+    const sql = some(`${relation} r`, keySql(key, 'r'));
+    const stamps = some('(SELECT * FROM koinon.stamp WHERE table_name = $1 AND NOT deleted) s', 's.row_id');
     const alive = softDelete ? aliveSql(softDelete, 'r') : 'true';
     const stamp = 'FROM koinon.stamp s WHERE s.table_name = $1 AND NOT s.deleted';
     const { rows } = await this.client.query<UnfollowedRows>(
-      `SELECT (SELECT count(*)::int FROM (SELECT FROM ${sql} r WHERE ${alive} AND NOT EXISTS (SELECT ${stamp} AND s.row_id = ${idSql(key, 'r')}) LIMIT $2) u) AS unknown,
-         (SELECT count(*)::int FROM (SELECT ${stamp} AND NOT EXISTS (SELECT FROM ${sql} r WHERE ${idSql(key, 'r')} = s.row_id AND ${alive}) LIMIT $2) g) AS gone`,
+      `SELECT (SELECT count(*)::int FROM (SELECT FROM ${sample === undefined ? sql : `${sql} r`} WHERE ${alive} AND NOT EXISTS (SELECT ${stamp} AND s.row_id = ${idSql(key, 'r')}) LIMIT $2) u) AS unknown,
+         (SELECT count(*)::int FROM (SELECT FROM ${sample === undefined ? stamps : `${stamps} s`} WHERE NOT EXISTS (SELECT FROM ${relation} r WHERE ${idSql(key, 'r')} = s.row_id AND ${alive}) LIMIT $2) g) AS gone`,
       [name, mostUnfollowed],
     );
     return rows[0] as UnfollowedRows;
+  }
+
+  async facts(): Promise<DatabaseFacts> {
+    const found = await this.one<Omit<DatabaseFacts, 'lackingRights' | 'keptSince'> & { at: number }>(
+      `SELECT 'PostgreSQL ' || current_setting('server_version') AS version, (extract(epoch FROM clock_timestamp()) * 1000)::float8 AS clock,
+         (SELECT count(*) FROM koinon.stamp WHERE NOT deleted)::int AS rows, (SELECT count(*) FROM koinon.stamp WHERE deleted)::int AS deletions,
+         (SELECT at FROM koinon.horizon)::float8 AS at`,
+    );
+    const lackingRights: { table: string; rights: string[] }[] = [];
+    for (const { name, sql, copies, table } of this.tables.values()) {
+      const wanted = table.readOnly ? ['SELECT'] : ['SELECT', 'INSERT', 'UPDATE', 'DELETE'];
+      const { rows } = await this.client.query<{ lacking: string }>(
+        'SELECT wanted AS lacking FROM unnest($1::text[]) wanted WHERE NOT has_table_privilege($2, wanted)',
+        [wanted, copies?.view ?? sql],
+      );
+      if (rows.length > 0) lackingRights.push({ table: name, rights: rows.map(({ lacking }) => lacking) });
+    }
+    const { at, ...facts } = found;
+    return { ...facts, keptSince: at === 0 ? null : at, lackingRights };
   }
 
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {

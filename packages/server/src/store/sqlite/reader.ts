@@ -17,6 +17,7 @@ import {
   type AssignedKeysOf,
   byTable,
   type Changed,
+  type DatabaseFacts,
   type FeedPage,
   heldBytes,
   type KnownReplica,
@@ -223,16 +224,29 @@ export class SqliteReader implements StoreReader {
     return this.rows.count(table, where);
   }
 
-  async unfollowedRows(table: string): Promise<UnfollowedRows> {
+  async unfollowedRows(table: string, sample?: number): Promise<UnfollowedRows> {
     const relation = this.rows.relation(table);
+    const some = (of: string, by: string) =>
+      sample === undefined ? of : `(SELECT * FROM ${of} ORDER BY ${by} DESC LIMIT ${sample})`;
     const stamp = 'FROM koinon_stamp s WHERE s.table_name = ?1 AND s.deleted = 0';
+    const stamps = some('(SELECT * FROM koinon_stamp WHERE table_name = ?1 AND deleted = 0)', 'row_id');
     const found = this.database.get<UnfollowedRows>(
-      `SELECT (SELECT count(*) FROM (SELECT 1 FROM ${relation} r WHERE NOT EXISTS (SELECT 1 ${stamp} AND s.row_id = r.id) LIMIT ?2)) AS unknown,
-         (SELECT count(*) FROM (SELECT 1 ${stamp} AND NOT EXISTS (SELECT 1 FROM ${relation} r WHERE r.id = s.row_id) LIMIT ?2)) AS gone`,
+      `SELECT (SELECT count(*) FROM (SELECT 1 FROM ${some(relation, 'id')} r WHERE NOT EXISTS (SELECT 1 ${stamp} AND s.row_id = r.id) LIMIT ?2)) AS unknown,
+         (SELECT count(*) FROM (SELECT 1 FROM ${stamps} s WHERE NOT EXISTS (SELECT 1 FROM ${relation} r WHERE r.id = s.row_id) LIMIT ?2)) AS gone`,
       table,
       mostUnfollowed,
     );
     return { unknown: found?.unknown ?? 0, gone: found?.gone ?? 0 };
+  }
+
+  async facts(): Promise<DatabaseFacts> {
+    const found = this.database.get<Omit<DatabaseFacts, 'lackingRights' | 'keptSince'> & { at: number }>(
+      `SELECT 'SQLite ' || sqlite_version() AS version, CAST((julianday('now') - 2440587.5) * 86400000 AS INTEGER) AS clock,
+         (SELECT count(*) FROM koinon_stamp WHERE deleted = 0) AS rows, (SELECT count(*) FROM koinon_stamp WHERE deleted = 1) AS deletions,
+         (SELECT at FROM koinon_horizon) AS at`,
+    );
+    const { at, ...facts } = found as NonNullable<typeof found>;
+    return { ...facts, keptSince: at === 0 ? null : at, lackingRights: [] };
   }
 
   async rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {

@@ -2,7 +2,8 @@ import { spawn } from 'node:child_process';
 import { mkdir, mkdtemp, readFile, rm, symlink, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { sqliteStore, startServer } from '@koinon/server';
+import { openNodeDriver } from '@koinon/client';
+import { adoptSqlite, sqliteStore, startServer } from '@koinon/server';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 
 // The code in the documents is run as it stands there.
@@ -45,6 +46,35 @@ test('the README’s tour runs as it stands', async () => {
     tour.replace('http://127.0.0.1:4280', server.url).replace("'phone.db'", JSON.stringify(join(folder, 'phone.db'))) +
       check,
   );
+  await server.close();
+});
+
+test('the README’s office database is adopted, served and written as it stands', async () => {
+  const [sql = ''] = blocks(readme, 'sql');
+  const [moduleBlock = '', deviceBlock = ''] = blocks(readme, 'ts').slice(-2);
+  const [file, written] = [join(folder, 'office.db'), join(folder, 'tour/office.ts')];
+  const driver = await openNodeDriver({ file });
+  driver.exec(sql);
+  const { module } = await adoptSqlite(file);
+  expect(module).toContain(moduleBlock);
+  await writeFile(written, module);
+  const { default: office, mapping } = await import(written);
+  const server = await startServer({ store: await sqliteStore(office, file, { mapping }), port: 0 });
+  const program = `
+    import assert from 'node:assert/strict';
+    import { openReplica } from '@koinon/client';
+    import office from './office.ts';
+    const device = await openReplica({ schema: office, server: ${JSON.stringify(server.url)} });
+    await device.sync();
+    ${deviceBlock}
+    assert.deepEqual({ ...numbered }, ${deviceBlock.match(/\/\/ (\{.*\})/)?.[1]});
+    assert.equal(lent.days, 7);
+    await device.close();`;
+  await runs('office-device', program);
+  expect(driver.prepare('SELECT member, tool, days FROM loans').all()).toEqual([
+    { member: 2, tool: 'smoker', days: 7 },
+  ]);
+  driver.close();
   await server.close();
 });
 

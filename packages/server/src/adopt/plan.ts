@@ -87,7 +87,8 @@ export function planTables({ dialect, tables }: Catalog): PlannedTable[] {
       const isAssigned = column.given === 'always' || chosen.verdict === 'read only';
       const verdict = isAssigned && chosen.verdict === 'exact' ? 'read only' : chosen.verdict;
       const given = column.given === 'always' ? 'the database gives the value' : undefined;
-      const isUnique = table.unique.some((group) => group.join() === column.name);
+      // The rows of a view may have the same value tomorrow.
+      const isUnique = table.kind === 'table' && table.unique.some((group) => group.join() === column.name);
       const isSimple = chosen.type !== 'json' && chosen.type !== 'set';
       return {
         column,

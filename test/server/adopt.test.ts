@@ -9,8 +9,10 @@ import {
   adoptPostgres,
   adoptSqlite,
   type Mapping,
+  postgresDdl,
   postgresStore,
   serveInProcess,
+  sqliteDdl,
   sqliteStore,
   startServer,
 } from '@koinon/server';
@@ -155,6 +157,9 @@ describe.each(storeKinds)('%s', (kind) => {
     const exact = 'SELECT CAST(ticket AS TEXT) AS ticket, CAST(written AS TEXT) AS written FROM visit';
     const untouched = await shell.all('SELECT kilos, price FROM harvest');
     const store = await (kind === 'SQLite' ? sqliteStore : postgresStore)(adopted, address, { mapping });
+    // Nothing more is lacking then.
+    const ddl = kind === 'SQLite' ? sqliteDdl : postgresDdl;
+    expect(await ddl(adopted, address, mapping)).toEqual([]);
     const server = await startServer({ store, port: 0 });
     const [one, other] = await Promise.all([1, 2].map(() => openReplica({ schema: adopted, server: server.url })));
     if (one === undefined || other === undefined) throw new Error('opened');

@@ -47,7 +47,8 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
   if (database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_stamp'") === undefined)
     connection.exec(`${koinonTables}; INSERT INTO koinon_meta VALUES ('${layoutName}', '${layoutVersion}')`);
   // A database may have been served before there were such keys.
-  if (hasAssignedKeys(schema)) connection.exec(assignedKeyTable);
+  const hasKeyTable = database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_assigned_key'") !== undefined;
+  if (hasAssignedKeys(schema) && !hasKeyTable) connection.exec(assignedKeyTable);
   const tables = standingTables(database, schema, mapping);
   for (const mapped of tables) makeCopy(database, mapped);
   for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);

@@ -1,6 +1,7 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { openNodeDriver, openReplica, type Replica } from '@koinon/client';
+import { integer, schema, table, text } from '@koinon/core';
 import { type BenchRow, perSecond } from './measure.ts';
 import { folderOf } from './served.ts';
 import { bareWriter, columns, fill, prepareBare, type Visits, visit, visits } from './visits.ts';
@@ -49,6 +50,44 @@ function write(size: number, durability: 'process' | 'power-loss' = 'process'): 
         },
         koinon: () => writeEach(replica, rows()),
         close,
+      };
+    },
+  };
+}
+
+/** What keys of other kinds cost a write, against rows whose id the device makes. */
+function writeKeyed(kind: 'given' | 'joined'): BenchRow {
+  return {
+    row: `write-keys-${kind}`,
+    unit: 'writes/s',
+    reach: { least: 0.83 },
+    async prepare() {
+      const columns = { place: text(), turn: integer(), words: text() };
+      const keyed = schema({
+        own: table(columns),
+        given: table(columns, { assignedKey: true }),
+        joined: table(columns, { key: ['place', 'turn'] }),
+      });
+      const folder = folderOf();
+      const replica = await openReplica({ schema: keyed, file: join(folder, 'replica.db') });
+      let next = 0;
+      const into = (name: 'own' | 'given' | 'joined') => () => {
+        const rows = Array.from({ length: singleWrites }, () => ({
+          place: 'Marrowfen',
+          turn: next++,
+          words: 'gentle, four frames of brood',
+        }));
+        return perSecond(singleWrites, async () => {
+          for (const row of rows) await replica.insert(name, row);
+        });
+      };
+      return {
+        floor: into('own'),
+        koinon: into(kind),
+        async close() {
+          await replica.close();
+          rmSync(folder, { recursive: true, force: true });
+        },
       };
     },
   };
@@ -171,5 +210,7 @@ const sizes = [1_000, 100_000, 1_000_000];
 /** The rows of the local database, each at three sizes. */
 export const localRows: readonly BenchRow[] = [
   ...[write, bulk, pointRead, scan, idleLive].flatMap((row) => sizes.map((size) => row(size))),
+  writeKeyed('given'),
+  writeKeyed('joined'),
   write(1_000, 'power-loss'),
 ];

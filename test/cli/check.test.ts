@@ -167,6 +167,11 @@ test.each(storeKinds)('%s: mistakes in a database', async (kind) => {
       ),
     ),
   ).not.toEqual([]);
+  const indexed = await written('indexed', 'box: table({ mark: text({ index: true }) })');
+  await (await database.open(schema({ box: table({ mark: text({ index: true }) }) }))).close();
+  expect(await check(indexed)).toEqual([]);
+  await shell.exec('DROP INDEX box_by_mark');
+  expect(await check(indexed)).toEqual(['layout-lacks']);
   await shell.exec('CREATE TABLE office_hive (no INTEGER PRIMARY KEY, paint TEXT, weight TEXT NOT NULL)');
   const mapped = await written(
     'mapped',
@@ -248,6 +253,8 @@ test('mistakes on the way to a server', async () => {
     response.setHeader('content-encoding', 'identity').end(JSON.stringify(about));
   });
   expect(await found('--server', late)).toContain('clock');
+  // An address of another machine, as far as its name tells.
+  expect(await found('--server', small.replace('127.0.0.1', '0.0.0.0'))).toContain('not-encrypted');
   // One that cuts connections over which little is said.
   const { port } = new URL(url);
   const cutting = createTcpServer((socket) => {

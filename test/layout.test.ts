@@ -18,10 +18,24 @@ const layers: Record<string, readonly string[]> = {
   core: ['errors', 'table', 'values', 'schema', 'change', 'merge', 'query', 'sqlite', 'cursor', 'protocol', 'messages'],
   client: [
     ...['host', 'driver', 'live', 'database', 'outbox', 'rows', 'overlay', 'engine', 'sync', 'link', 'replica'],
-    ...['remote', 'tabs', 'transfer', 'inspect', 'catalog'],
+    ...['remote', 'tabs', 'transfer', 'files', 'inspect', 'catalog'],
   ],
   server: [
-    ...['cursor', 'store', 'adopt', 'auth', 'scope', 'rules', 'feed', 'pull', 'push', 'realtime', 'trash', 'http'],
+    ...[
+      'cursor',
+      'store',
+      'adopt',
+      'auth',
+      'scope',
+      'rules',
+      'feed',
+      'pull',
+      'push',
+      'realtime',
+      'trash',
+      'files',
+      'http',
+    ],
   ],
 };
 

@@ -9,6 +9,7 @@ export { limits } from './limits.ts';
 export type { Conflict } from './merge/conflict.ts';
 export type { About } from './protocol/about.ts';
 export type { FeedRequest } from './protocol/feed.ts';
+export type { FileAsked, FileStatesRequest, FileStatesResponse } from './protocol/files.ts';
 export { protocolVersion } from './protocol/http.ts';
 export type {
   JoinRequest,
@@ -80,6 +81,8 @@ export {
   date,
   decimal,
   decimalCounter,
+  type FileOptions,
+  file,
   integer,
   type JsonValue,
   json,
@@ -95,6 +98,7 @@ export {
   time,
   timestamp,
 } from './table/column.ts';
+export type { FileValue } from './table/file-value.ts';
 export type { AnyMergeRule, DeletionRule, MergeRule, Sides } from './table/rules.ts';
 export type { AnyRow } from './table/table.ts';
 export {

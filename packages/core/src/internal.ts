@@ -31,6 +31,16 @@ export {
 } from './merge/rebase.ts';
 export { about } from './protocol/about.ts';
 export { feedQuery, readFeedRequest } from './protocol/feed.ts';
+export {
+  checkFileStatesResponse,
+  fileStatesRequest,
+  fileStatesResponse,
+  filesPath,
+  mostFilesAsked,
+  readFileAsked,
+  readFileStatesRequest,
+  uploadsPath,
+} from './protocol/files.ts';
 export { eventStream, jsonLines, problemJson } from './protocol/http.ts';
 export {
   checkLiveMessage,
@@ -125,6 +135,7 @@ export {
 } from './values/check.ts';
 export { compareBytes, compareText, compareValues } from './values/compare.ts';
 export { type DecimalSize, decimalSizeOf, mostDigits, readDecimal } from './values/decimal.ts';
+export { fileValue, isFileName, isFileValue, isOfType } from './values/file.ts';
 export { noneOf, readerOfType, wireGuard } from './values/of-type.ts';
 export { fromSql, frozenRow, rowDecoder, toSql, withOwnTimes } from './values/sql.ts';
 export { wireFromSql } from './values/stored.ts';

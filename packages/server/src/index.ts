@@ -19,6 +19,8 @@ export {
 export { UserConnections } from './auth/connections.ts';
 export type { CursorKey, CursorKeys } from './cursor/keys.ts';
 export { feedPage } from './feed/page.ts';
+export { folderStorage } from './files/folder.ts';
+export type { ByteRange, FileStorage, StoredFile } from './files/storage.ts';
 export { type HandlerOptions, type RequestHandler, requestHandler } from './http/handler.ts';
 export {
   type InProcessChannel,

@@ -71,7 +71,7 @@ function jsonLine(table: string, { id }: AnyRow, columns: object): string {
 function csvLine(table: Table, { id }: AnyRow, columns: Readonly<Record<string, unknown>>): string {
   const fields = table.entries.map(([name, { type }]) => {
     const value = columns[name];
-    return value !== null && (type === 'json' || type === 'set') ? JSON.stringify(value) : value;
+    return value !== null && (type === 'json' || type === 'file' || type === 'set') ? JSON.stringify(value) : value;
   });
   // A pattern, since the package's own option for empty texts quotes null as well.
   return stringify([[id, ...fields]], { quoted_match: /^$/, cast: { boolean: String } });

@@ -259,6 +259,7 @@ function fieldValue(table: Table, text: string, { column: name, quoting }: Casti
     case 'boolean':
       return text === 'true' ? true : text === 'false' ? false : text;
     case 'json':
+    case 'file':
     case 'set':
       try {
         return JSON.parse(text) as unknown;

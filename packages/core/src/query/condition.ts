@@ -208,7 +208,7 @@ export const decimalMark = ({ type }: Column): { readonly isDecimal?: true } =>
 
 function checkOperand(tableName: string, name: string, column: Column, value: unknown): void {
   if (value === null) return;
-  if (column.type === 'json' || column.type === 'set')
+  if (column.type === 'json' || column.type === 'file' || column.type === 'set')
     throw invalid(
       tableName,
       `${name} is ${column.type}; it can be compared with null only${column.type === 'set' ? ', or by contains' : ''}`,

@@ -207,7 +207,8 @@ function parseOrder(tableName: string, table: Table, given: unknown): Order[] {
       throw invalid(tableName, `order takes columns or [column, 'asc' | 'desc'], not ${shown(key)}`);
     const definition = queryColumn(tableName, table, column);
     const { type } = definition;
-    if (type === 'json' || type === 'set') throw invalid(tableName, `${column} is ${type}, which has no order`);
+    if (type === 'json' || type === 'file' || type === 'set')
+      throw invalid(tableName, `${column} is ${type}, which has no order`);
     return { column, descending: direction === 'desc', ...decimalMark(definition) };
   });
   // The id makes the order whole: without it equal rows could change places between two runs.

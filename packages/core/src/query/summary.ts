@@ -83,7 +83,8 @@ export function planSummary(schema: Schema, summary: unknown): SummaryPlan {
   for (const part of Object.keys(given))
     if (!parts.has(part)) throw invalid(tableName, `a summary has no part ${shown(part)}`);
   const by = listOfNames(tableName, 'by', given.by) ?? [];
-  const unordered = (name: string) => ['json', 'set', 'bytes'].includes(queryColumn(tableName, table, name).type);
+  const unordered = (name: string) =>
+    ['json', 'file', 'set', 'bytes'].includes(queryColumn(tableName, table, name).type);
   for (const name of by) if (unordered(name)) throw invalid(tableName, `rows cannot be grouped by ${name}`);
   const measures = Object.entries((given.measures ?? {}) as Record<string, unknown>).map(([name, measure]) => {
     if (by.includes(name))

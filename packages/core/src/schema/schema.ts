@@ -265,12 +265,17 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
     if (column.filterable && !filterable.has(column.type))
       refuse(name, `a ${column.type} column cannot be filterable; ${[...filterable].join(', ')} can`);
     checkDecimalSize(column, (why) => refuse(name, why));
+    if (column.maximumBytes !== undefined && (!Number.isSafeInteger(column.maximumBytes) || column.maximumBytes < 1))
+      refuse(name, `has ${shown(column.maximumBytes)} as the most bytes, which is no number from 1`);
+    for (const each of column.types ?? [])
+      if (!/^[a-z0-9][\w!#$&^.+-]*\/(\*|[a-z0-9][\w!#$&^.+-]*)$/.test(each))
+        refuse(name, `lists ${shown(each)}, which is no media type; image/jpeg is one, image/* are all of a kind`);
     if (column.oneOf && new Set(column.oneOf).size !== column.oneOf.length) refuse(name, 'lists a value twice');
     if (!ranged.has(column.type) && (column.minimum !== undefined || column.maximum !== undefined))
       refuse(name, `a ${column.type} column has no minimum or maximum`);
     if (!measured.has(column.type) && (column.minimumLength !== undefined || column.maximumLength !== undefined))
       refuse(name, `a ${column.type} column has no length limits`);
-    if (column.unique && (column.type === 'json' || isOperatedOn(column)))
+    if (column.unique && (column.type === 'json' || column.type === 'file' || isOperatedOn(column)))
       refuse(name, `a ${column.type} column cannot be unique`);
     if (column.default !== undefined && typeof column.default !== 'function') {
       const wrong = checkValue(column, column.default);

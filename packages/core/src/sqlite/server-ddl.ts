@@ -41,6 +41,8 @@ function columnRule(name: string, column: Column): string | undefined {
       return `${name} IN (${column.oneOf?.map(quoteText).join(', ')})`;
     case 'json':
       return `json_valid(${name})`;
+    case 'file':
+      return `(json_valid(${name}) AND json_type(${name}) = 'object')`;
     case 'set':
       return `(json_valid(${name}) AND json_type(${name}) = 'array')`;
     default:

@@ -1,3 +1,4 @@
+import type { FileValue } from './file-value.ts';
 import type { AnyMergeRule, MergeRule } from './rules.ts';
 
 /** The column types. Each has one file of behaviour in `values/`. */
@@ -11,6 +12,7 @@ export type ColumnType =
   | 'time'
   | 'local-date-time'
   | 'json'
+  | 'file'
   | 'bytes'
   | 'one-of'
   | 'reference'
@@ -86,10 +88,21 @@ export interface Column<Value = unknown, Need extends Presence = Presence, Type 
   /** The digits of a decimal column in all, and those after the point. */
   readonly precision?: number;
   readonly scale?: number;
+  /** The media types and the size that a file column takes. */
+  readonly types?: readonly string[];
+  readonly maximumBytes?: number;
   /** The table a reference column points at. */
   readonly target?: string;
   /** Never set: carries the TypeScript types. */
   readonly inferred?: { readonly value: Value; readonly need: Need };
+}
+
+/** Options of columns that hold files. */
+export interface FileOptions {
+  /** The media types that are taken: `['image/jpeg', 'application/pdf']`, or `['image/*']`. All without it. */
+  readonly types?: readonly string[];
+  /** The most bytes that a file may have. */
+  readonly maximumBytes?: number;
 }
 
 /** Tells whether a column takes operations, whose outcome nobody can check before they are applied. */
@@ -113,6 +126,8 @@ interface Particulars extends Omit<ColumnOptions<unknown>, 'merge'>, LengthOptio
   readonly target?: string;
   readonly precision?: number;
   readonly scale?: number;
+  readonly types?: readonly string[];
+  readonly maximumBytes?: number;
 }
 
 function column<Value, Options, Type extends ColumnType>(
@@ -297,6 +312,16 @@ export function bytes<const Options extends ColumnOptions<Uint8Array> & LengthOp
   // Named, since what is inferred is a generic type in the declarations, which TypeScript knows from 5.7 on only.
 ): Typed<Uint8Array, Options, 'bytes'> {
   return column<Uint8Array, Options, 'bytes'>('bytes', options);
+}
+
+/**
+ * A photo or document. The row holds its description; the content is kept beside the database, and goes up and comes down apart from the row.
+ *
+ * @example
+ * const photo = file({ optional: true, types: ['image/*'], maximumBytes: 20_000_000 })
+ */
+export function file<const Options extends ColumnOptions<FileValue> & FileOptions>(options = {} as Options) {
+  return column<FileValue, Options, 'file'>('file', options);
 }
 
 /**

@@ -1,8 +1,10 @@
 import type { ErrorCode } from '../errors/errors.ts';
 import type { SentenceName, SentenceParameters } from '../errors/sentences.ts';
 import type { Column } from '../table/column.ts';
+import type { FileValue } from '../table/file-value.ts';
 import { compareText } from './compare.ts';
 import { compareDecimals, type DecimalSize, decimalSizeOf, readDecimal } from './decimal.ts';
+import { fileValue, isFileValue, isOfType } from './file.ts';
 
 /** Why a value is refused: the error code, the name of the rule that it breaks, and what the rule's text is made of. */
 export interface Refusal {
@@ -59,6 +61,8 @@ export function checkValue(column: Column, value: unknown): Refusal | undefined 
         : { code: 'value-not-listed', rule: 'one-of-expected', parameters: { list: column.oneOf ?? [] } };
     case 'json':
       return checkJson(value, 0);
+    case 'file':
+      return checkFile(column, value);
     case 'bytes':
       if (!(value instanceof Uint8Array)) return type('bytes-expected');
       return checkLength(column, value.byteLength, 'bytes');
@@ -83,6 +87,7 @@ export function normalize(column: Column, value: unknown): unknown {
   if (value === null || value === undefined) return null;
   if (Object.is(value, -0)) return 0;
   if (column.type === 'json') return frozenJson(value);
+  if (column.type === 'file') return fileValue(value as FileValue);
   if (column.type === 'set') return Object.freeze([...(value as readonly string[])].sort(compareText));
   if (column.type === 'bytes') return new Uint8Array(value as Uint8Array);
   return inOneForm(column, value);
@@ -119,6 +124,14 @@ function checkDecimal(value: unknown, size: DecimalSize): Refusal | undefined {
 function checkDecimalRange({ minimum, maximum }: Column, value: string): Refusal | undefined {
   if (minimum !== undefined && compareDecimals(value, String(minimum)) < 0) return range('minimum', { limit: minimum });
   if (maximum !== undefined && compareDecimals(value, String(maximum)) > 0) return range('maximum', { limit: maximum });
+  return undefined;
+}
+
+function checkFile({ types, maximumBytes }: Column, value: unknown): Refusal | undefined {
+  if (!isFileValue(value)) return type('file-expected');
+  if (types !== undefined && !isOfType(value.type, types)) return type('file-type', { list: types, given: value.type });
+  if (maximumBytes !== undefined && value.bytes > maximumBytes)
+    return range('file-size', { limit: maximumBytes, given: value.bytes });
   return undefined;
 }
 

@@ -12,6 +12,7 @@ export function toSql(column: Column, value: unknown): SqlValue {
     case 'boolean':
       return value ? 1 : 0;
     case 'json':
+    case 'file':
     case 'set':
       return JSON.stringify(value);
     case 'big-integer':
@@ -33,6 +34,7 @@ export function fromSql(column: Column, value: unknown): unknown {
     case 'boolean':
       return value !== 0;
     case 'json':
+    case 'file':
     case 'set':
       return deepFreeze(JSON.parse(value as string));
     case 'big-integer':
@@ -67,7 +69,7 @@ export function frozenRow(id: string, columns: Readonly<Record<string, unknown>>
 export function rowDecoder(table: Table, names: readonly string[] = table.names): (raw: unknown) => AnyRow {
   const converted = names.flatMap((name): [string, Column][] => {
     const column = table.columns[name];
-    return column && ['boolean', 'json', 'set', 'big-integer'].includes(column.type) ? [[name, column]] : [];
+    return column && ['boolean', 'json', 'file', 'set', 'big-integer'].includes(column.type) ? [[name, column]] : [];
   });
   return (raw) => {
     const row = raw as Record<string, unknown>;

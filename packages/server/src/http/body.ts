@@ -22,6 +22,13 @@ const progress = { within: 30_000, bytes: 512 };
 /** Milliseconds that a server which stops gives to bodies under way. */
 const closeGrace = 5_000;
 
+declare module 'fastify' {
+  interface FastifyContextConfig {
+    /** The body is written as it comes, and takes no room in memory. */
+    readonly isStreamed?: boolean;
+  }
+}
+
 const decompress = { gzip: promisify(gunzip), deflate: promisify(inflate) } as const;
 
 /** Bytes that a value of a parsed body takes in memory, about. */
@@ -57,6 +64,7 @@ export function readBodies(app: FastifyInstance, room: BodyRoom): void {
   app.addHook('preParsing', async (request, reply, payload) => {
     if (!hasBody(request)) return payload;
     endWithoutProgress(request, coming);
+    if (request.routeOptions.config.isStreamed) return payload;
     const over = () => {
       reply.raw.off('finish', over).off('close', over);
       room.leave(request);

@@ -1,6 +1,7 @@
 import type { Outcome, Schema } from '@koinon/core';
 import type { Authenticate } from '../auth/authenticate.ts';
 import type { UserConnections } from '../auth/connections.ts';
+import type { FileStorage } from '../files/storage.ts';
 import type { RuleOptions } from '../rules/rules.ts';
 import type { Scopes } from '../scope/scopes.ts';
 import type { RetentionOptions } from '../store/retention-job.ts';
@@ -20,6 +21,11 @@ export type Moved =
 /** Options of {@link koinonPlugin}. */
 export interface PluginOptions<S extends Schema = Schema> extends RetentionOptions, RuleOptions<S> {
   readonly store: Store;
+  /**
+   * The place of the contents of files, for schemas with columns of that type: {@link folderStorage} makes one. Without it no content goes up or
+   * comes down.
+   */
+  readonly files?: FileStorage;
   /** Apps whose schema is older are told to upgrade; they keep working by themselves, and keep what is unsent. */
   readonly minimumSchemaVersion?: number;
   /**

@@ -21,6 +21,7 @@ import { type AllowsOrigin, allowOrigins } from './origins.ts';
 import { asKoinonError, sendProblem } from './problems.ts';
 import { aboutRoutes } from './routes/about.ts';
 import { feedRoutes } from './routes/feed.ts';
+import { fileRoutes } from './routes/files.ts';
 import { liveRoutes } from './routes/live.ts';
 import { pullRoutes } from './routes/pull.ts';
 import { pushRoutes } from './routes/push.ts';
@@ -95,6 +96,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   pushRoutes(app, root, service);
   trashRoutes(app, root, service);
   feedRoutes(app, root, service);
+  if (options.files !== undefined) fileRoutes(app, root, service, options.files);
   waitRoutes(app, root, service);
   liveRoutes(app, root, service, { allowsOrigin, most: connections });
 }
@@ -105,7 +107,12 @@ async function answerPages(app: FastifyInstance, root: string, allowsOrigin: All
     // Which requests are taken compressed is said with each answer (RFC 9110); pages see that where they are let.
     reply.header('vary', 'origin').header('accept-encoding', 'gzip, deflate');
     if (origin === undefined || !allowsOrigin(origin, host)) return;
-    reply.header('access-control-allow-origin', origin).header('access-control-expose-headers', 'accept-encoding');
+    reply
+      .header('access-control-allow-origin', origin)
+      .header(
+        'access-control-expose-headers',
+        'accept-encoding, content-range, location, upload-offset, upload-length',
+      );
   });
   await app.register(async (preflights) => preflights.register(cors, () => preflight(allowsOrigin)), { prefix: root });
 }
@@ -142,8 +149,19 @@ function preflight(allowsOrigin: AllowsOrigin) {
   ): void =>
     answer(null, {
       origin: origin !== undefined && allowsOrigin(origin, host) ? origin : false,
-      methods: ['GET', 'POST'],
-      allowedHeaders: ['authorization', 'content-encoding', 'content-type', 'last-event-id'],
+      methods: ['GET', 'POST', 'HEAD', 'PATCH', 'DELETE'],
+      allowedHeaders: [
+        ...['authorization', 'content-encoding', 'content-type', 'last-event-id', 'range'],
+        // Of resumable uploads.
+        ...[
+          'tus-resumable',
+          'upload-length',
+          'upload-metadata',
+          'upload-offset',
+          'x-http-method-override',
+          'x-request-id',
+        ],
+      ],
       maxAge: 3_600,
     });
 }

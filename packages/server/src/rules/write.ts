@@ -124,6 +124,19 @@ export type ServiceChange =
   | (RowKey & { readonly kind: 'insert' | 'update'; readonly columns: Readonly<Record<string, unknown>> })
   | (RowKey & { readonly kind: 'delete' });
 
+/** Tells whether a user may write a column of a row, by the rule that his scope has for it. Nothing is written. */
+export async function mayWrite(
+  { schema, writer, rules, guard }: Ruling,
+  key: RowKey,
+  row: AnyRow,
+  column: string,
+): Promise<boolean> {
+  const run = new Run(schema, writer, rules);
+  const write = { kind: 'update', id: key.id, before: row, after: row, changed: [column] } as const;
+  await run.ask(guard?.scopes.writeRule(key.table) as AnyTableRules['validate'], 'not-permitted', key, write);
+  return run.problems.length === 0;
+}
+
 /** The parts for running rules. */
 export interface Ruling {
   readonly schema: Schema;

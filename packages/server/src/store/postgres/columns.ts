@@ -25,6 +25,7 @@ export function columnType(column: Column): string {
     case 'date':
       return 'date';
     case 'json':
+    case 'file':
     case 'set':
       return 'jsonb';
     case 'bytes':
@@ -54,6 +55,8 @@ export function columnRule(name: string, column: Column): string | undefined {
       return `isfinite(${name}) AND extract(year FROM ${name}) BETWEEN -1 AND 9999`;
     case 'one-of':
       return `${name} IN (${column.oneOf?.map(quoteText).join(', ')})`;
+    case 'file':
+      return `jsonb_typeof(${name}) = 'object'`;
     case 'set':
       return `jsonb_typeof(${name}) = 'array'`;
     default:
@@ -110,6 +113,7 @@ export function readSql(column: Column, standing: ExistingColumn): string {
     case 'date':
       return isText(type) ? `${sql}::text` : `${sql}::date::text`;
     case 'json':
+    case 'file':
       return isText(type) ? `${sql}::text` : type.endsWith('[]') ? `to_jsonb(${sql})` : sql;
     case 'set':
       return isText(type) ? `${sql}::text` : `to_jsonb(${sql})`;
@@ -161,6 +165,7 @@ export function jsonSql(column: Column, { sql, type }: ExistingColumn): { json: 
       };
     case 'boolean':
     case 'json':
+    case 'file':
     case 'text':
     case 'reference':
     case 'one-of':
@@ -192,6 +197,7 @@ export function readValue(column: Column, raw: unknown, { type }: ExistingColumn
       // PostgreSQL has no year 0: the year before 1 is 1 BC.
       return (raw as string).replace(/^0001-(.*) BC$/, '0000-$1');
     case 'json':
+    case 'file':
     case 'set':
       return isText(type) ? parsed(raw as string) : raw;
     case 'bytes':
@@ -230,6 +236,7 @@ export function parameter(column: Column, value: unknown): unknown {
   if (value === null || value === undefined) return null;
   switch (column.type) {
     case 'json':
+    case 'file':
     case 'set':
       return JSON.stringify(value);
     case 'bytes':

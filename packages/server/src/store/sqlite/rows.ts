@@ -286,7 +286,7 @@ function sizeSql(names: readonly string[]): string {
 function jsonSql({ type }: Column, name: string): string {
   if (type === 'big-integer') return `CAST(${name} AS TEXT)`;
   if (type === 'boolean') return `json(CASE ${name} WHEN 1 THEN 'true' WHEN 0 THEN 'false' END)`;
-  if (type === 'json' || type === 'set') return `iif(json_valid(${name}), json(${name}), NULL)`;
+  if (type === 'json' || type === 'file' || type === 'set') return `iif(json_valid(${name}), json(${name}), NULL)`;
   // Minus zero is zero.
   if (type === 'real') return `${name} + 0.0`;
   // Other programs may write times in SQL's own form.
@@ -331,6 +331,7 @@ function storedValue(column: Column, stored: unknown): unknown {
     case 'boolean':
       return typeof stored === 'number' ? stored !== 0 : undefined;
     case 'json':
+    case 'file':
     case 'set':
       try {
         return JSON.parse(stored as string) as unknown;

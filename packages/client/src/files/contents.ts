@@ -1,0 +1,84 @@
+import type { FileValue } from '@koinon/core';
+
+/** What a device knows of a content that it holds. */
+export interface ContentNote {
+  readonly file: FileValue;
+  /** `unsent`: made here, and not on the server yet. `sent`: made here, and there as well. `fetched`: from the server. */
+  readonly state: 'unsent' | 'sent' | 'fetched';
+  /** When it was saved or fetched, and when it was opened last, in milliseconds since 1970. */
+  readonly savedAt: number;
+  readonly usedAt: number;
+  /** The address at which the upload goes on. */
+  readonly uploadUrl?: string;
+  /** It stays, whatever room is needed. */
+  readonly isPinned?: boolean;
+}
+
+/** Takes a content in, piece by piece. */
+export interface ContentSink {
+  /** The bytes that are there already, of an earlier try. */
+  readonly size: number;
+  write(chunk: Uint8Array): Promise<void>;
+  /** All has come: from now on it is there under its id. */
+  close(): Promise<void>;
+  /** Stops. What has come stays for the next try, or goes. */
+  stop(keep: boolean): Promise<void>;
+}
+
+/**
+ * The place on a device where the contents of files are. A content is there whole or not at all, also after the process was killed. A shell of your
+ * own may bring one.
+ */
+export interface Contents {
+  /** The notes of all contents. */
+  notes(): Promise<readonly ContentNote[]>;
+  /** Writes down what is known of a content. */
+  note(note: ContentNote): Promise<void>;
+  /** Begins to take a content in, or goes on with it. */
+  sink(id: string): Promise<ContentSink>;
+  /** What has come of a content that is not whole. */
+  part(id: string): Promise<Blob | undefined>;
+  /** A content, read when somebody reads it. */
+  open(id: string): Promise<Blob | undefined>;
+  /** Removes a content and its note. */
+  remove(id: string): Promise<void>;
+}
+
+/**
+ * Keeps the contents of files in memory: for tests, and where there is no storage. They are gone with the process.
+ *
+ * @example
+ * const contents = memoryContents()
+ */
+export function memoryContents(): Contents {
+  const notes = new Map<string, ContentNote>();
+  const whole = new Map<string, Blob>();
+  const parts = new Map<string, Uint8Array<ArrayBuffer>[]>();
+  const sizeOf = (chunks: readonly Uint8Array[]) => chunks.reduce((sum, { byteLength }) => sum + byteLength, 0);
+  return {
+    notes: async () => [...notes.values()],
+    note: async (note) => void notes.set(note.file.id, note),
+    async sink(id) {
+      const chunks = parts.get(id) ?? [];
+      parts.set(id, chunks);
+      return {
+        size: sizeOf(chunks),
+        write: async (chunk) => void chunks.push(new Uint8Array(chunk)),
+        async close() {
+          whole.set(id, new Blob(chunks));
+          parts.delete(id);
+        },
+        async stop(keep) {
+          if (!keep) parts.delete(id);
+        },
+      };
+    },
+    part: async (id) => (parts.has(id) ? new Blob(parts.get(id)) : undefined),
+    open: async (id) => whole.get(id),
+    async remove(id) {
+      notes.delete(id);
+      whole.delete(id);
+      parts.delete(id);
+    },
+  };
+}

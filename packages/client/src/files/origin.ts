@@ -1,0 +1,78 @@
+import type { ContentNote, Contents } from './contents.ts';
+
+/**
+ * Keeps the contents of files in the private files of a page's origin.
+ *
+ * @param name of the folder: one for each replica.
+ * @example
+ * const contents = originContents('cooperative')
+ */
+export function originContents(name: string): Contents {
+  let made: Promise<FileSystemDirectoryHandle> | undefined;
+  const folder = () => {
+    made ??= navigator.storage
+      .getDirectory()
+      .then((root) => root.getDirectoryHandle('koinon-files', { create: true }))
+      .then((all) => all.getDirectoryHandle(encodeURIComponent(name), { create: true }));
+    return made;
+  };
+  const handleOf = async (file: string, create = false) => {
+    try {
+      return await (await folder()).getFileHandle(file, { create });
+    } catch (error) {
+      if ((error as Error).name === 'NotFoundError') return undefined;
+      throw error;
+    }
+  };
+  const blobOf = async (file: string) => (await handleOf(file))?.getFile();
+  const removed = async (file: string) => {
+    await (await folder()).removeEntry(file).catch((error: Error) => {
+      if (error.name !== 'NotFoundError') throw error;
+    });
+  };
+  return {
+    async notes() {
+      const found: ContentNote[] = [];
+      for await (const [file, handle] of (await folder()).entries()) {
+        if (!file.endsWith('.json') || handle.kind !== 'file') continue;
+        const text = await (handle as FileSystemFileHandle).getFile().then((blob) => blob.text());
+        // The page was closed while it was written.
+        if (text !== '') found.push(JSON.parse(text) as ContentNote);
+      }
+      return found;
+    },
+    async note(note) {
+      const handle = (await handleOf(`${note.file.id}.json`, true)) as FileSystemFileHandle;
+      const writing = await handle.createWritable();
+      await writing.write(JSON.stringify(note));
+      // What was there is replaced at once, when this ends.
+      await writing.close();
+    },
+    async sink(id) {
+      const handle = (await handleOf(`${id}.part`, true)) as FileSystemFileHandle;
+      const { size } = await handle.getFile();
+      const writing = await handle.createWritable({ keepExistingData: true });
+      await writing.seek(size);
+      return {
+        size,
+        write: (chunk) => writing.write(chunk as Uint8Array<ArrayBuffer>),
+        async close() {
+          await writing.close();
+          const done = await handle.getFile();
+          const whole = (await handleOf(`${id}.bin`, true)) as FileSystemFileHandle;
+          await done.stream().pipeTo(await whole.createWritable());
+          await removed(`${id}.part`);
+        },
+        async stop(keep) {
+          await writing.close();
+          if (!keep) await removed(`${id}.part`);
+        },
+      };
+    },
+    part: (id) => blobOf(`${id}.part`),
+    open: (id) => blobOf(`${id}.bin`),
+    async remove(id) {
+      for (const ending of ['.json', '.part', '.bin']) await removed(`${id}${ending}`);
+    },
+  };
+}

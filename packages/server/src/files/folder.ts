@@ -1,0 +1,88 @@
+import { createHash } from 'node:crypto';
+import { createReadStream, mkdirSync } from 'node:fs';
+import { copyFile, mkdir, open, readdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
+import { join } from 'node:path';
+import type { FileAsked } from '@koinon/core';
+import type { FileStorage, StoredFile } from './storage.ts';
+
+/**
+ * Keeps the contents of files in a folder: of each a file with the content, and one that says what it is. Several server processes may share
+ * the folder.
+ *
+ * @example
+ * await startServer({ store, files: folderStorage('server-files') })
+ */
+export function folderStorage(folder: string): FileStorage {
+  const uploads = join(folder, 'uploads');
+  const stored = join(folder, 'stored');
+  mkdirSync(uploads, { recursive: true });
+  mkdirSync(stored, { recursive: true });
+  const folderOf = (id: string) => join(stored, id.slice(-2), id);
+  const fileOf = (place: FileAsked) => join(folderOf(place.id), placeName(place));
+  const listed = async (path: string) => readdir(path).catch(absent([] as string[]));
+  const inFolder = async (path: string): Promise<StoredFile[]> => {
+    const found: StoredFile[] = [];
+    for (const name of await listed(path)) {
+      if (!name.endsWith('.json')) continue;
+      // Removed meanwhile, perhaps.
+      const text = await readFile(join(path, name), 'utf8').catch(absent(undefined));
+      if (text !== undefined) found.push(JSON.parse(text) as StoredFile);
+    }
+    return found;
+  };
+  return {
+    uploads,
+    find: (id) => inFolder(folderOf(id)),
+    read: ({ place }, range) => createReadStream(fileOf(place), range),
+    async put(file, from) {
+      const to = fileOf(file.place);
+      await mkdir(folderOf(file.place.id), { recursive: true });
+      await flushed(from);
+      await rename(from, to).catch(async (error: { code?: string }) => {
+        // The uploads lie on another disk.
+        if (error.code !== 'EXDEV') throw error;
+        await copyFile(from, `${to}.part`);
+        await flushed(`${to}.part`);
+        await rename(`${to}.part`, to);
+        await rm(from, { force: true });
+      });
+      // Only with this it counts as stored.
+      await writeFile(`${to}.json.part`, JSON.stringify(file));
+      await flushed(`${to}.json.part`);
+      await rename(`${to}.json.part`, `${to}.json`);
+    },
+    async remove({ place }) {
+      await rm(`${fileOf(place)}.json`, { force: true });
+      await rm(fileOf(place), { force: true });
+    },
+    async *all() {
+      for (const group of await listed(stored))
+        for (const id of await listed(join(stored, group))) yield* await inFolder(join(stored, group, id));
+    },
+  };
+}
+
+/** A name that no other place has, and that every file system takes. */
+function placeName({ table, row, column }: FileAsked): string {
+  return createHash('sha256')
+    .update(JSON.stringify([table, row, column]))
+    .digest('hex')
+    .slice(0, 40);
+}
+
+async function flushed(path: string): Promise<void> {
+  const handle = await open(path, 'r+');
+  try {
+    await handle.sync();
+  } finally {
+    await handle.close();
+  }
+}
+
+/** Takes a file or folder that is not there for this; other errors stay errors. */
+function absent<T>(instead: T) {
+  return (error: { code?: string }): T => {
+    if (error.code === 'ENOENT') return instead;
+    throw error;
+  };
+}

@@ -1,0 +1,132 @@
+import type { ServerResponse } from 'node:http';
+import { type FileAsked, type FileValue, KoinonError, limits } from '@koinon/core';
+import { filesPath, readFileAsked, readFileStatesRequest, uploadsPath } from '@koinon/core/internal';
+import type { FastifyInstance, FastifyReply } from 'fastify';
+import type { User } from '../../auth/authenticate.ts';
+import { type Rights, readableFile } from '../../files/access.ts';
+import { FileJob } from '../../files/job.ts';
+import type { ByteRange, FileStorage, StoredFile } from '../../files/storage.ts';
+import { Uploads } from '../../files/uploads.ts';
+import type { Service } from '../service.ts';
+
+/** The contents of files: reading them, asking where they are, and sending them. */
+export function fileRoutes(app: FastifyInstance, root: string, service: Service, storage: FileStorage): void {
+  const { store, admission, scopes, rules } = service;
+  const rights: Rights = { store, scopes, rules };
+  const uploads = new Uploads(rights, storage, `${app.prefix}${root}${uploadsPath}`, () => undefined);
+  const job = new FileJob(store, storage, uploads);
+  job.start();
+  app.addHook('onClose', () => job.stop());
+
+  app.get<{ Params: { id: string }; Querystring: Readonly<Record<string, unknown>> }>(
+    `${root}${filesPath}/:id`,
+    async (request, reply) => {
+      const asked = readFileAsked({ ...request.query, id: request.params.id });
+      const user = admission.userOf(request);
+      const value = await readableFile(rights, user, asked);
+      if (value === undefined) throw noSuchFile();
+      const stored = await storedOf(rights, storage, user, asked, value);
+      if (stored === undefined)
+        throw new KoinonError(
+          'file-awaited',
+          'The content of the file has not come yet: its device has yet to send it.',
+        );
+      return send(reply, storage, stored, value, request.headers.range);
+    },
+  );
+
+  app.post(`${root}${filesPath}/states`, { bodyLimit: limits.questionBytes }, async (request) => {
+    const { files } = readFileStatesRequest(request.body);
+    const user = admission.userOf(request);
+    const states: ('stored' | 'awaited' | 'unknown')[] = [];
+    for (const asked of files) {
+      const value = await readableFile(rights, user, asked);
+      const stored = value && (await storedOf(rights, storage, user, asked, value));
+      states.push(value === undefined ? 'unknown' : stored === undefined ? 'awaited' : 'stored');
+    }
+    return { states };
+  });
+
+  // The body of an upload is written as it comes, and is not in memory.
+  app.addContentTypeParser('application/offset+octet-stream', (_request, payload, done) => done(null, payload));
+  app.route({
+    method: ['POST', 'HEAD', 'PATCH', 'DELETE'],
+    url: `${root}${uploadsPath}*`,
+    config: { isStreamed: true },
+    async handler(request, reply) {
+      const user = admission.userOf(request);
+      reply.hijack();
+      copyHeaders(reply, reply.raw);
+      await uploads.answer(user, request.raw, reply.raw);
+    },
+  });
+}
+
+const noSuchFile = () => new KoinonError('no-such-file', 'There is no such file, or not for this user.');
+
+/**
+ * The content of a file: the one that was sent for this row, or for another one with the same file that the user may read as well, since rows
+ * are copied.
+ */
+async function storedOf(
+  rights: Rights,
+  storage: FileStorage,
+  user: User | undefined,
+  asked: FileAsked,
+  { sha256, bytes }: FileValue,
+): Promise<StoredFile | undefined> {
+  const found = (await storage.find(asked.id)).filter((file) => file.sha256 === sha256 && file.bytes === bytes);
+  const own = found.find(({ place }) => isSamePlace(place, asked));
+  if (own !== undefined) return own;
+  for (const file of found) if ((await readableFile(rights, user, file.place)) !== undefined) return file;
+  return undefined;
+}
+
+const isSamePlace = (a: FileAsked, b: FileAsked) => a.table === b.table && a.row === b.row && a.column === b.column;
+
+/** Sends a content, or the part of it that is asked for (RFC 9110, 14). A browser never runs it. */
+function send(
+  reply: FastifyReply,
+  storage: FileStorage,
+  file: StoredFile,
+  { type, name }: FileValue,
+  range: string | undefined,
+): FastifyReply {
+  const { bytes, sha256 } = file;
+  reply
+    .type(type)
+    .header('content-disposition', `attachment${name === undefined ? '' : `; filename*=UTF-8''${extended(name)}`}`)
+    .header('x-content-type-options', 'nosniff')
+    .header('content-security-policy', "default-src 'none'; sandbox")
+    .header('cross-origin-resource-policy', 'cross-origin')
+    .header('cache-control', 'private, no-cache')
+    .header('accept-ranges', 'bytes')
+    .header('etag', `"${sha256}"`);
+  const part = range === undefined ? undefined : partOf(range, bytes);
+  if (part === 'beyond') return reply.status(416).header('content-range', `bytes */${bytes}`).send();
+  if (part === undefined) return reply.header('content-length', bytes).send(storage.read(file));
+  return reply
+    .status(206)
+    .header('content-range', `bytes ${part.start}-${part.end}/${bytes}`)
+    .header('content-length', part.end - part.start + 1)
+    .send(storage.read(file, part));
+}
+
+/** The one range that is asked for; undefined where none is, or several. */
+function partOf(header: string, bytes: number): ByteRange | 'beyond' | undefined {
+  const [, from, to] = /^bytes=(\d+)-(\d*)$/.exec(header) ?? [];
+  if (from === undefined) return undefined;
+  const start = Number(from);
+  const end = Math.min(to ? Number(to) : bytes - 1, bytes - 1);
+  return start >= bytes || end < start ? 'beyond' : { start, end };
+}
+
+/** A name as a header carries it (RFC 8187). */
+function extended(name: string): string {
+  return encodeURIComponent(name).replace(/['()*]/g, (sign) => `%${sign.charCodeAt(0).toString(16).toUpperCase()}`);
+}
+
+/** The headers that hooks have set: whoever answers by himself has to send them as well. */
+function copyHeaders(reply: FastifyReply, raw: ServerResponse): void {
+  for (const [name, value] of Object.entries(reply.getHeaders())) if (value !== undefined) raw.setHeader(name, value);
+}

@@ -1,0 +1,406 @@
+import { createHash, randomBytes } from 'node:crypto';
+import { mkdtemp, readdir, readFile, rm, writeFile } from 'node:fs/promises';
+import { type AddressInfo, connect, createServer, type Socket } from 'node:net';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { openReplica, type Replica } from '@koinon/client';
+import {
+  type Contents,
+  type Files,
+  type FilesOptions,
+  folderContents,
+  memoryContents,
+  openFiles,
+} from '@koinon/client/files';
+import { type FileValue, file, KoinonError, reference, schema, table, text } from '@koinon/core';
+import { folderStorage, type RunningServer, type Scopes, startServer } from '@koinon/server';
+import { describe, expect, onTestFinished, test, vi } from 'vitest';
+import { newDatabase, type StoreKind, storeKinds } from '../support/stores.ts';
+import { never } from '../support/world.ts';
+
+// Photos and documents: the row holds a description, the content goes its own way.
+
+const apiary = schema({
+  site: table({ keeper: text({ filterable: true }), name: text() }),
+  visit: table({
+    site: reference('site', { filterable: true }),
+    notes: text(),
+    photo: file({ optional: true, types: ['image/*', 'text/plain'], maximumBytes: 20_000_000 }),
+    paper: file({ optional: true }),
+  }),
+});
+type Apiary = typeof apiary;
+
+const photoOf = (size: number) =>
+  new Blob([Buffer.from([0xff, 0xd8, 0xff]), randomBytes(size)], { type: 'image/jpeg' });
+const bytesOf = async (blob: Blob) => Buffer.from(await blob.arrayBuffer());
+
+/** Everybody has the visits of his own sites, and nobody the papers but the office. */
+const scopes: Scopes<Apiary> = {
+  site: { read: (user) => (user?.id === 'office' ? 'all' : { keeper: user?.id ?? '' }) },
+  visit: { with: 'site', withhold: (user) => (user?.id === 'office' ? [] : ['paper']) },
+};
+
+interface Device {
+  readonly replica: Replica<Apiary>;
+  readonly files: Files<Apiary>;
+  readonly contents: Contents;
+}
+
+async function world(kind: StoreKind = 'SQLite', isScoped = false) {
+  const folder = await mkdtemp(join(tmpdir(), 'koinon-files-'));
+  const database = await newDatabase(kind, folder);
+  const kept = join(folder, 'kept');
+  const serve = async (port = 0) =>
+    startServer({
+      store: await database.open(apiary),
+      port,
+      files: folderStorage(kept),
+      ...(isScoped ? { scopes, authenticate: async (token: string) => ({ id: token, claims: {} }) } : {}),
+    });
+  const server: RunningServer = await serve();
+  const devices: Device[] = [];
+  let over = async () => server.close();
+  onTestFinished(async () => {
+    for (const { replica, files } of devices) {
+      await files.close();
+      await replica.close();
+    }
+    await over();
+    await database.drop();
+    await rm(folder, { recursive: true, force: true });
+  });
+  return {
+    folder,
+    kept,
+    database,
+    url: server.url,
+    /** Stops the server, does something, and starts it again at its address. */
+    async restart(meanwhile: () => Promise<void> = async () => undefined) {
+      await over();
+      await meanwhile();
+      const again = await serve(Number(new URL(server.url).port));
+      over = async () => again.close();
+    },
+    async device(
+      options: Partial<FilesOptions<Apiary>> & { user?: string; file?: string; address?: string } = {},
+    ): Promise<Device> {
+      const { user, file: name, address = server.url, ...rest } = options;
+      const token = user === undefined ? {} : { token: () => user };
+      const replica = await openReplica({
+        ...{ schema: apiary, server: server.url, sync: { when: never, live: false } },
+        ...token,
+        ...(name ? { file: join(folder, name) } : {}),
+      });
+      const contents = rest.contents ?? (name ? folderContents(join(folder, `${name}.files`)) : memoryContents());
+      const files = await openFiles(replica, { server: address, ...token, ...rest, contents });
+      const made = { replica, files, contents };
+      devices.push(made);
+      return made;
+    },
+  };
+}
+
+/** Waits until everything that a device has saved is on the server. */
+const sent = (device: Device) =>
+  vi.waitFor(async () => expect(await device.files.waiting()).toEqual([]), { timeout: 60_000, interval: 50 });
+
+/** A way to the server that is cut each time that so many bytes have gone over it. */
+async function cutting(to: string, every: number): Promise<{ url: string; up: () => number; down: () => number }> {
+  const { port } = new URL(to);
+  const counted = { up: 0, down: 0 };
+  const server = createServer((from: Socket) => {
+    const onto = connect(Number(port), '127.0.0.1');
+    let passed = 0;
+    const end = () => {
+      from.destroy();
+      onto.destroy();
+    };
+    const pass = (way: 'up' | 'down', into: Socket) => (bytes: Buffer) => {
+      const room = every - passed;
+      passed += bytes.byteLength;
+      counted[way] += Math.min(bytes.byteLength, Math.max(room, 0));
+      if (passed <= every) into.write(bytes);
+      else into.write(bytes.subarray(0, Math.max(room, 0)), end);
+    };
+    from.on('data', pass('up', onto)).on('error', end).on('close', end);
+    onto.on('data', pass('down', from)).on('error', end).on('close', end);
+  }).listen(0, '127.0.0.1');
+  await new Promise((done) => server.on('listening', done));
+  onTestFinished(() => void server.close());
+  return {
+    url: `http://127.0.0.1:${(server.address() as AddressInfo).port}`,
+    up: () => counted.up,
+    down: () => counted.down,
+  };
+}
+
+describe.each(storeKinds)('%s', (kind) => {
+  test('a photo follows its row to the server and to another device, and what it is not is refused', async () => {
+    const { device, kept } = await world(kind);
+    const [one, other] = [await device(), await device()];
+    const content = photoOf(300_000);
+    const photo = await one.files.saveFile(content, { name: 'Hive 3, brood.jpg' });
+    expect(photo).toMatchObject({ bytes: 300_003, type: 'image/jpeg', name: 'Hive 3, brood.jpg' });
+    expect(photo.sha256).toBe(
+      createHash('sha256')
+        .update(await bytesOf(content))
+        .digest('hex'),
+    );
+    await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+    await one.replica.insert('visit', { id: 'v', site: 's', notes: 'brood', photo });
+    expect(await one.files.waiting()).toMatchObject([{ file: photo, state: 'row', sent: 0 }]);
+    await one.replica.sync();
+    // The row is there before the content is.
+    await other.replica.sync();
+    expect((await other.replica.get('visit', 'v'))?.photo).toEqual(photo);
+    await sent(one);
+    expect(await one.files.states([photo])).toEqual([{ at: 'here', isSent: true }]);
+    expect(await other.files.states([photo])).toEqual([{ at: 'server', isSent: true }]);
+    const opened = await other.files.openFile((await other.replica.get('visit', 'v'))?.photo as FileValue);
+    expect(opened.type).toBe('image/jpeg');
+    expect(Buffer.compare(await bytesOf(opened), await bytesOf(content))).toBe(0);
+    const { url, release } = await other.files.fileUrl(photo);
+    expect(url).toMatch(/^blob:/);
+    release();
+    // Types and sizes are those of the column; names and types have a form.
+    const paper = await one.files.saveFile(new Uint8Array([1]), { type: 'application/pdf' });
+    await expect(one.replica.update('visit', 'v', { photo: paper })).rejects.toMatchObject({
+      ...{
+        code: 'value-type',
+        message: expect.stringContaining('a file of the types image/*, text/plain is expected'),
+      },
+    });
+    await expect(one.replica.update('visit', 'v', { photo: { ...photo, bytes: 30_000_000 } })).rejects.toMatchObject({
+      code: 'value-range',
+    });
+    await expect(one.replica.update('visit', 'v', { photo: { ...photo, sha256: 'x' } })).rejects.toMatchObject({
+      code: 'value-type',
+    });
+    for (const [source, options] of [
+      [new Uint8Array(1), {}],
+      [new Uint8Array(1), { type: 'no type' }],
+      [new Uint8Array(1), { type: 'image/png', name: '../../etc/passwd' }],
+      [new Uint8Array(1), { type: 'image/png', name: 'gpj.\u202eexe' }],
+    ] as const)
+      await expect(one.files.saveFile(source, options)).rejects.toMatchObject({ code: 'argument-invalid' });
+    await expect(one.files.saveFile(photoOf(5_000), { maximumBytes: 1_000 })).rejects.toMatchObject({
+      code: 'value-range',
+    });
+    // It says that it is a photo, and is none: the server looks.
+    const false_ = await one.files.saveFile(new Blob(['<script>'], { type: 'image/jpeg' }));
+    await one.replica.update('visit', 'v', { photo: false_ });
+    await one.replica.sync();
+    await vi.waitFor(async () => expect((await one.files.waiting()).map(({ state }) => state)).toContain('file-type'), {
+      timeout: 20_000,
+    });
+    expect((await readdir(join(kept, 'uploads'))).filter((name) => name.endsWith('.json'))).toEqual([]);
+  });
+
+  test('F5: who knows an id, a digest or an address of another’s gets the answer of what never was, to read, to send and to refer to', async () => {
+    const { device, url } = await world(kind, true);
+    const [ida, runa, office] = [
+      await device({ user: 'ida' }),
+      await device({ user: 'runa' }),
+      await device({ user: 'office' }),
+    ];
+    for (const [who, at] of [
+      ['ida', ida],
+      ['runa', runa],
+    ] as const)
+      await at.replica.insert('site', { id: `s-${who}`, keeper: who, name: who });
+    const secret = photoOf(5_000);
+    const photo = await ida.files.saveFile(secret);
+    await ida.replica.insert('visit', { id: 'v', site: 's-ida', notes: '', photo });
+    for (const at of [ida, runa, office]) await at.replica.sync();
+    const paper = await office.files.saveFile(new Uint8Array([1, 2, 3]), { type: 'application/octet-stream' });
+    await office.replica.update('visit', 'v', { paper });
+    await office.replica.sync();
+    for (const at of [ida, office]) await sent(at);
+    const unknown = { ...photo, id: crypto.randomUUID() };
+    const ask = (user: string, id: string, row: string, column = 'photo') =>
+      fetch(`${url}/v1/files/${id}?${new URLSearchParams({ table: 'visit', row, column })}`, {
+        headers: { authorization: `Bearer ${user}` },
+      });
+    const begin = (user: string, id: string, row: string) =>
+      fetch(`${url}/v1/uploads`, {
+        method: 'POST',
+        headers: {
+          ...{ authorization: `Bearer ${user}`, 'tus-resumable': '1.0.0', 'upload-length': String(photo.bytes) },
+          'upload-metadata': Object.entries({ id, table: 'visit', row, column: 'photo' })
+            .map(([name, value]) => `${name} ${Buffer.from(value).toString('base64')}`)
+            .join(),
+        },
+      });
+    const told = async (answer: Response) => [answer.status, await answer.text()];
+    expect((await ask('ida', photo.id, 'v')).status).toBe(200);
+    for (const [asked, never] of [
+      [ask('runa', photo.id, 'v'), ask('runa', unknown.id, 'none')],
+      [ask('ida', paper.id, 'v', 'paper'), ask('ida', unknown.id, 'none', 'paper')],
+      [begin('runa', photo.id, 'v'), begin('runa', unknown.id, 'none')],
+    ] as const)
+      expect(await told(await asked)).toEqual(await told(await never));
+    // A row that names the file of another: it has no content, as with an id that nobody ever used.
+    await runa.replica.insert('visit', { id: 'thief', site: 's-runa', notes: '', photo });
+    await runa.replica.insert('visit', { id: 'nothing', site: 's-runa', notes: '', photo: unknown });
+    expect((await runa.replica.sync()).up).toMatchObject({ applied: 2, rejected: 0 });
+    expect(await told(await ask('runa', photo.id, 'thief'))).toEqual(
+      await told(await ask('runa', unknown.id, 'nothing')),
+    );
+    await expect(runa.files.openFile(photo)).rejects.toMatchObject({ code: 'file-awaited' });
+    // Nor does he put another content under the eyes of those who read the first.
+    const forged = { ...photo, sha256: createHash('sha256').update('forged').digest('hex'), bytes: 6 };
+    await runa.replica.update('visit', 'thief', { photo: { ...forged, type: 'text/plain' } });
+    await runa.replica.sync();
+    const location = await begin('runa', photo.id, 'thief');
+    expect(location.status).toBe(422);
+    expect(Buffer.compare(await bytesOf(await office.files.openFile(photo)), await bytesOf(secret))).toBe(0);
+    // The address of an upload is nobody else's; what a browser would run is never shown as a page.
+    const answer = await ask('ida', photo.id, 'v');
+    expect(
+      Object.fromEntries(
+        ['content-disposition', 'x-content-type-options', 'content-security-policy'].map((name) => [
+          name,
+          answer.headers.get(name),
+        ]),
+      ),
+    ).toEqual({
+      ...{ 'content-disposition': 'attachment', 'x-content-type-options': 'nosniff' },
+      'content-security-policy': "default-src 'none'; sandbox",
+    });
+    await ida.replica.delete('visit', 'v');
+    await ida.replica.sync();
+    expect((await ask('ida', photo.id, 'v')).status).toBe(404);
+  });
+});
+
+test('over a link that is cut every three megabytes a file goes up and comes down once: little is sent twice', async () => {
+  const { device, url } = await world();
+  const size = 20_000_000;
+  const [toward, back] = [await cutting(url, 3_000_000), await cutting(url, 3_000_000)];
+  const one = await device({ address: toward.url });
+  const content = photoOf(size - 3);
+  const photo = await one.files.saveFile(content);
+  await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  await one.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await one.replica.sync();
+  await vi.waitFor(
+    async () => {
+      one.files.resume();
+      expect(await one.files.waiting()).toEqual([]);
+    },
+    { timeout: 120_000, interval: 300 },
+  );
+  expect(toward.up()).toBeLessThan(size * 1.1);
+  const other = await device({ address: back.url });
+  await other.replica.sync();
+  let opened: Blob | undefined;
+  while (opened === undefined) opened = await other.files.openFile(photo).catch(() => undefined);
+  expect(Buffer.compare(await bytesOf(opened), await bytesOf(content))).toBe(0);
+  expect(back.down()).toBeLessThan(size * 1.1);
+});
+
+test('F1, F2, F3, F7: a device and a server that are killed at any point go on; a refused, reverted or deleted row sends nothing', async () => {
+  const { device, restart, folder, kept } = await world();
+  const first = await device({ file: 'phone.db', allow: () => false });
+  const [content, lost] = [photoOf(9_000_000), photoOf(10)];
+  const photo = await first.files.saveFile(content);
+  await first.files.saveFile(lost);
+  await first.files.close();
+  await first.replica.close();
+  // Killed after saveFile, and again after the row.
+  const second = await device({ file: 'phone.db', allow: () => false });
+  await second.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  await second.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await second.replica.sync();
+  await second.files.close();
+  await second.replica.close();
+  const third = await device({ file: 'phone.db' });
+  await vi.waitFor(async () => expect((await third.files.waiting())[0]?.sent).toBeGreaterThan(0), {
+    timeout: 20_000,
+    interval: 5,
+  });
+  await restart();
+  await third.files.close();
+  await third.replica.close();
+  const fourth = await device({ file: 'phone.db' });
+  await vi.waitFor(async () => expect(await fourth.files.states([photo])).toEqual([{ at: 'here', isSent: true }]), {
+    timeout: 60_000,
+  });
+  const stored = async () =>
+    (await readdir(join(kept, 'stored'), { recursive: true })).filter((name) => /[0-9a-f]{40}$/.test(name));
+  expect(await stored()).toHaveLength(1);
+  // One that no row holds waits a day for one that will.
+  expect(await fourth.files.waiting()).toMatchObject([{ state: 'row' }]);
+  // Deleted before it went up, and never sent.
+  const gone = await fourth.files.saveFile(photoOf(100));
+  await fourth.replica.insert('visit', { id: 'w', site: 's', notes: '', photo: gone });
+  await fourth.replica.delete('visit', 'w');
+  await fourth.replica.sync();
+  await new Promise((done) => setTimeout(done, 300));
+  expect(await stored()).toHaveLength(1);
+  // What the server has lost, its folder having been restored, goes up again from a device that has it (F13).
+  await restart(() => rm(join(kept, 'stored'), { recursive: true }));
+  await fourth.files.close();
+  await fourth.replica.close();
+  const fifth = await device({ file: 'phone.db' });
+  await vi.waitFor(async () => expect(await stored()).toHaveLength(1), { timeout: 60_000 });
+  const other = await device();
+  await other.replica.sync();
+  await vi.waitFor(
+    async () =>
+      expect(Buffer.compare(await bytesOf(await other.files.openFile(photo)), await bytesOf(content))).toBe(0),
+    { timeout: 60_000 },
+  );
+  expect((await readdir(join(folder, 'phone.db.files'))).some((name) => name.endsWith('.part'))).toBe(false);
+  expect(fifth.replica).toBeDefined();
+});
+
+test('F4, F6, F8, F10: one of two rows with the same bytes is deleted; bytes change on the way; a disk is full; a row leaves', async () => {
+  const { device, kept } = await world('SQLite', true);
+  const full = memoryContents();
+  const office = await device({ user: 'office' });
+  const ida = await device({ user: 'ida', budget: 1_000 });
+  await office.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  const content = photoOf(2_000);
+  const [photo, same] = [await office.files.saveFile(content), await office.files.saveFile(content)];
+  expect([photo.sha256, photo.id === same.id]).toEqual([same.sha256, false]);
+  await office.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await office.replica.insert('visit', { id: 'w', site: 's', notes: '', photo: same });
+  await office.replica.sync();
+  await sent(office);
+  await office.replica.delete('visit', 'w');
+  await office.replica.sync();
+  await ida.replica.sync();
+  // On the server's disk a byte has changed: it is noticed, and nothing wrong is shown.
+  const stored = (await readdir(join(kept, 'stored'), { recursive: true })).filter(
+    (name) => name.includes(photo.id) && /[0-9a-f]{40}$/.test(name),
+  );
+  const path = join(kept, 'stored', stored[0] as string);
+  const good = await readFile(path);
+  await writeFile(path, Buffer.concat([good.subarray(0, -1), Buffer.from([(good.at(-1) as number) ^ 1])]));
+  await expect(ida.files.openFile(photo)).rejects.toMatchObject({ code: 'file-differs' });
+  await writeFile(path, good);
+  expect(Buffer.compare(await bytesOf(await ida.files.openFile(photo)), await bytesOf(content))).toBe(0);
+  // A disk that is full: nothing is kept, and what was there still is.
+  const noRoom: Contents = {
+    ...full,
+    sink: async (id) => ({
+      ...(await full.sink(id)),
+      write: () => Promise.reject(Object.assign(new Error('no room'), { code: 'ENOSPC' })),
+    }),
+  };
+  const cramped = await device({ user: 'ida', contents: noRoom });
+  await expect(cramped.files.saveFile(content)).rejects.toMatchObject({ code: 'storage-full' });
+  expect(await full.notes()).toEqual([]);
+  // The row leaves the scope: the content leaves with it. What was saved and not sent stays.
+  const unsent = await ida.files.saveFile(photoOf(50));
+  expect((await ida.contents.notes()).map(({ file: held }) => held.id).sort()).toEqual([photo.id, unsent.id].sort());
+  await office.replica.update('site', 's', { keeper: 'runa' });
+  await office.replica.sync();
+  await ida.replica.sync();
+  await vi.waitFor(async () =>
+    expect((await ida.contents.notes()).map(({ file: held }) => held.id)).toEqual([unsent.id]),
+  );
+  await expect(ida.files.openFile(photo)).rejects.toBeInstanceOf(KoinonError);
+});

@@ -2,7 +2,7 @@ import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { openNodeDriver } from '@koinon/client';
 import { cooperative, demoRows, officeRules } from '@koinon/demo';
-import { sqliteStore, startServer } from '@koinon/server';
+import { folderStorage, sqliteStore, startServer } from '@koinon/server';
 import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
 import { launch } from '../support/chromium.ts';
@@ -154,9 +154,29 @@ test('without a network the app opens, with its data, and can be used by keyboar
   await page.close();
 });
 
+/** A picture of 640 by 480 points, drawn in the page. */
+const picture = async (page: Page) =>
+  Buffer.from(
+    await page.evaluate(async () => {
+      const canvas = new OffscreenCanvas(640, 480);
+      const context = canvas.getContext('2d') as OffscreenCanvasRenderingContext2D;
+      const sky = context.createLinearGradient(0, 0, 640, 480);
+      sky.addColorStop(0, '#f4c95d');
+      sky.addColorStop(1, '#5b3a1a');
+      context.fillStyle = sky;
+      context.fillRect(0, 0, 640, 480);
+      const bytes = new Uint8Array(await (await canvas.convertToBlob()).arrayBuffer());
+      return btoa(Array.from(bytes, (byte) => String.fromCharCode(byte)).join(''));
+    }),
+    'base64',
+  );
+
 test('two devices and the office: typed without a signal, sent when there is one, seen by the other', async () => {
   const office = await sqliteStore(cooperative, join(profile, 'office.db'));
-  const server = await startServer({ store: office, rules: officeRules, port: Number(new URL(serverUrl).port) });
+  const server = await startServer({
+    ...{ store: office, rules: officeRules, port: Number(new URL(serverUrl).port) },
+    files: folderStorage(join(profile, 'files')),
+  });
   await office.write(async (writer) => {
     const { member, site, hive } = demoRows();
     const rows = [
@@ -173,7 +193,7 @@ test('two devices and the office: typed without a signal, sent when there is one
     });
   });
   const device = (name: string, path: string) => open(path, `${app.url}?server&name=${name}`);
-  const one = await device('one', '/hive/hive-001/edit');
+  let one = await device('one', '/hive/hive-001/edit');
   const two = await device('two', '/hive/hive-001');
   await shows(two, 'Ellerbank');
   await shows(one, 'All sent');
@@ -251,6 +271,36 @@ test('two devices and the office: typed without a signal, sent when there is one
   await one.getByRole('button', { name: /^Bring Hive .* back$/ }).click();
   await shows(one, 'Nothing was deleted.');
   await expect.poll(hives).toBe(1);
+  // A photo that is taken without a signal: the row and the small picture come first, the large one when somebody opens it.
+  await one.goto(`${app.url}?server&name=one#/hive/hive-001`);
+  await button(one, 'Add a visit').click();
+  await one.getByRole('combobox', { name: 'Who' }).click();
+  await one.getByRole('option', { name: 'Runa Vesterholt' }).click();
+  await one.getByRole('textbox', { name: 'Notes' }).fill('a swarm in the birch');
+  await button(one, 'Save').click();
+  await one.getByRole('link', { name: /a swarm in the birch/ }).click();
+  const { id: visit } = shell.prepare("SELECT id FROM visit WHERE notes = 'a swarm in the birch'").get() as {
+    id: string;
+  };
+  await context.setOffline(true);
+  await one
+    .locator('input[type=file]')
+    .setInputFiles([{ name: 'swarm.png', mimeType: 'image/png', buffer: await picture(one) }]);
+  await shows(one, 'Waits for a signal');
+  // The page is closed before it could send it.
+  await one.close();
+  await context.setOffline(false);
+  one = await device('one', `/visit/${visit}`);
+  await shows(one, 'Sent');
+  await two.getByRole('button', { name: 'All sent' }).click();
+  await button(two, 'Sync now').click();
+  await two.goto(`${app.url}?server&name=two#/visit/${visit}`);
+  await two.getByRole('img', { includeHidden: true }).first().waitFor({ state: 'attached' });
+  await shows(two, 'On the server');
+  await two.getByRole('button', { name: 'Show the photo' }).click();
+  const large = two.getByAltText('The photo as it was taken');
+  await large.waitFor();
+  await expect.poll(() => large.evaluate((image: HTMLImageElement) => image.naturalWidth)).toBe(640);
   shell.close();
   await server.close();
   await one.goto(`${app.url}?server&name=one#/hive/hive-001`);

@@ -106,7 +106,11 @@ const sent = (device: Device) =>
   vi.waitFor(async () => expect(await device.files.waiting()).toEqual([]), { timeout: 60_000, interval: 50 });
 
 /** A way to the server that is cut each time that so many bytes have gone over it. */
-async function cutting(to: string, every: number): Promise<{ url: string; up: () => number; down: () => number }> {
+async function cutting(
+  to: string,
+  every: number,
+  spoilt?: { left: number },
+): Promise<{ url: string; up: () => number; down: () => number }> {
   const { port } = new URL(to);
   const counted = { up: 0, down: 0 };
   const server = createServer((from: Socket) => {
@@ -117,6 +121,9 @@ async function cutting(to: string, every: number): Promise<{ url: string; up: ()
       onto.destroy();
     };
     const pass = (way: 'up' | 'down', into: Socket) => (bytes: Buffer) => {
+      // A byte of the content changes on the way.
+      if (way === 'up' && bytes.byteLength > 10_000 && spoilt && spoilt.left-- > 0)
+        bytes[9_000] = (bytes[9_000] as number) ^ 1;
       const room = every - passed;
       passed += bytes.byteLength;
       counted[way] += Math.min(bytes.byteLength, Math.max(room, 0));
@@ -255,7 +262,36 @@ describe.each(storeKinds)('%s', (kind) => {
     const location = await begin('runa', photo.id, 'thief');
     expect(location.status).toBe(422);
     expect(Buffer.compare(await bytesOf(await office.files.openFile(photo)), await bytesOf(secret))).toBe(0);
-    // The address of an upload is nobody else's; what a browser would run is never shown as a page.
+    // The address of an upload is nobody else's.
+    const late = await ida.files.saveFile(photoOf(100));
+    ida.files.pause();
+    await ida.replica.insert('visit', { id: 'late', site: 's-ida', notes: '', photo: late });
+    await ida.replica.sync();
+    const begun = await fetch(`${url}/v1/uploads`, {
+      method: 'POST',
+      headers: {
+        ...{ authorization: 'Bearer ida', 'tus-resumable': '1.0.0', 'upload-length': String(late.bytes) },
+        'upload-metadata': Object.entries({ id: late.id, table: 'visit', row: 'late', column: 'photo' })
+          .map(([name, value]) => `${name} ${Buffer.from(value).toString('base64')}`)
+          .join(),
+      },
+    });
+    expect(begun.status).toBe(201);
+    const address = new URL(begun.headers.get('location') as string, url);
+    for (const [user, status] of [
+      ['runa', 404],
+      ['ida', 200],
+    ] as const) {
+      const headers = { authorization: `Bearer ${user}`, 'tus-resumable': '1.0.0' };
+      expect((await fetch(address, { method: 'HEAD', headers })).status).toBe(status);
+    }
+    // Neither is a folder of the server's.
+    const upward = await fetch(`${url}/v1/uploads/..%2f..%2fserver.db`, {
+      method: 'HEAD',
+      headers: { authorization: 'Bearer ida', 'tus-resumable': '1.0.0' },
+    });
+    expect(upward.status).toBeGreaterThanOrEqual(400);
+    // What a browser would run is never shown as a page.
     const answer = await ask('ida', photo.id, 'v');
     expect(
       Object.fromEntries(
@@ -292,6 +328,18 @@ test('over a link that is cut every three megabytes a file goes up and comes dow
     { timeout: 120_000, interval: 300 },
   );
   expect(toward.up()).toBeLessThan(size * 1.1);
+  // Bytes that change on the way up are refused, and sent again (F6).
+  const spoiling = await cutting(url, Number.POSITIVE_INFINITY, { left: 1 });
+  const third = await device({ address: spoiling.url });
+  await third.replica.sync();
+  const again = await third.files.saveFile(photoOf(200_000));
+  await third.replica.insert('visit', { id: 'w', site: 's', notes: '', photo: again });
+  await third.replica.sync();
+  await vi.waitFor(async () => expect((await third.files.waiting())[0]?.state).toBe('file-differs'), {
+    timeout: 20_000,
+    interval: 5,
+  });
+  await sent(third);
   const other = await device({ address: back.url });
   await other.replica.sync();
   let opened: Blob | undefined;

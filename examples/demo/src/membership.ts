@@ -32,7 +32,10 @@ export async function tellMembership(narrator: Narrator, folder: string, store: 
   try {
     await replica.sync();
     const held = [];
-    for (const from of tables) held.push(`${await replica.count({ from })} ${from}s`);
+    for (const from of tables) {
+      const count = await replica.count({ from });
+      if (count > 0) held.push(`${count} ${from}s`);
+    }
     narrator.say('Every member and site, the hives of her own sites and what belongs to them, her own tools:');
     narrator.say(`${held.join(', ')}.`);
     const mine = await replica.rows({ from: 'site', where: { keeper: 'member-03' }, limit: 1 });

@@ -4,7 +4,7 @@ import { performance } from 'node:perf_hooks';
 import { setTimeout } from 'node:timers/promises';
 import { openReplica, type Replica, type SyncReport } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
-import { postgresStore, sqliteStore, startServer, uninstallPostgres } from '@koinon/server';
+import { folderStorage, postgresStore, sqliteStore, startServer, uninstallPostgres } from '@koinon/server';
 import { rules } from './cooperative/rules.ts';
 import { cooperative } from './cooperative/schema.ts';
 import { tellMembership } from './membership.ts';
@@ -71,7 +71,8 @@ export async function tellStory(
   const store = database
     ? await postgresStore(cooperative, database, { trace })
     : await sqliteStore(cooperative, serverFile, { trace });
-  const server = await startServer({ store, port, rules }).catch(async (error) => {
+  const contents = folderStorage(join(folder, 'server-files'));
+  const server = await startServer({ store, port, rules, files: contents }).catch(async (error) => {
     await store.close();
     throw error;
   });
@@ -84,6 +85,7 @@ export async function tellStory(
   );
   narrator.say(
     Object.entries(counts)
+      .filter(([, count]) => count > 0)
       .map(([table, count]) => `${count} ${table}s`)
       .join(', '),
   );
@@ -198,7 +200,7 @@ export async function tellStory(
     await server.close();
   };
   if (pages !== undefined)
-    workbench = await openWorkbench({ store, office, pages, port: pagePort }).catch(async (error) => {
+    workbench = await openWorkbench({ store, office, contents, pages, port: pagePort }).catch(async (error) => {
       await close();
       throw error;
     });

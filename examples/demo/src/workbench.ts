@@ -4,7 +4,7 @@ import { join, resolve } from 'node:path';
 import type { Duplex } from 'node:stream';
 import staticFiles from '@fastify/static';
 import { KoinonError } from '@koinon/core';
-import { koinonPlugin, type Moved, type Store } from '@koinon/server';
+import { type FileStorage, koinonPlugin, type Moved, type Store } from '@koinon/server';
 import fastify, { type FastifyReply } from 'fastify';
 import { rules } from './cooperative/rules.ts';
 import { scopes } from './cooperative/scopes.ts';
@@ -33,6 +33,8 @@ export interface Workbench {
 export interface WorkbenchParts {
   readonly store: Store;
   readonly office: Office;
+  /** The contents of photos. */
+  readonly contents: FileStorage;
   /** The folder of the built examples: `workbench`, `field-app`, `board`. */
   readonly pages: string;
   readonly port: number;
@@ -45,7 +47,7 @@ const loopback = /^(127(\.\d{1,3}){3}|\[::1\]|localhost)$/;
  *
  * @throws KoinonError `storage-refused` where the pages have not been built; `address-in-use`.
  */
-export async function openWorkbench({ store, office, pages, port }: WorkbenchParts): Promise<Workbench> {
+export async function openWorkbench({ store, office, contents, pages, port }: WorkbenchParts): Promise<Workbench> {
   const root = (name: string) => resolve(pages, name, 'dist');
   const missing = ['workbench', 'field-app', 'board'].find((name) => !existsSync(join(root(name), 'index.html')));
   if (missing) throw new KoinonError('storage-refused', `${root(missing)} is not there; build the examples first.`);
@@ -82,7 +84,7 @@ export async function openWorkbench({ store, office, pages, port }: WorkbenchPar
             request.raw.socket.destroy();
           });
           const observe = (moved: Moved) => tell({ device, ...moved });
-          await scope.register(koinonPlugin, { store, rules, observe, ...options });
+          await scope.register(koinonPlugin, { store, rules, observe, files: contents, ...options });
         },
         { prefix: `/${way}/${device}` },
       );

@@ -60,6 +60,7 @@ const width: Readonly<Record<TableName, readonly string[]>> = {
   site: ['name', 'forage', 'open'],
   hive: ['mark', 'site', 'strength', 'queen', 'notes'],
   visit: ['hive', 'at', 'mites', 'weight', 'notes'],
+  photo: ['visit', 'at', 'picture'],
   harvest: ['hive', 'day', 'frames'],
   tool: ['member', 'name', 'count'],
 };

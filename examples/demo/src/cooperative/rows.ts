@@ -113,7 +113,8 @@ export function demoRows(end: Date = usualEnd, seed = 'koinon'): DemoRows {
       count: 1 + whole(3),
     })),
   );
-  return { member, site, hive, visit, harvest, tool };
+  // The story's people take the photos themselves.
+  return { member, site, hive, visit, photo: [], harvest, tool };
 }
 
 /** A moment of a season by its minute, at an hour at which people are out: from seven to seven. None is after the end. */

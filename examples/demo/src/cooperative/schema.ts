@@ -1,4 +1,17 @@
-import { boolean, counter, date, integer, oneOf, real, reference, schema, table, text, timestamp } from '@koinon/core';
+import {
+  boolean,
+  counter,
+  date,
+  file,
+  integer,
+  oneOf,
+  real,
+  reference,
+  schema,
+  table,
+  text,
+  timestamp,
+} from '@koinon/core';
 
 /**
  * The bee-keeping cooperative. Members look after hives at remote sites without signal, record visits, move hives and
@@ -42,6 +55,16 @@ export const cooperative = schema({
       notes: text({ optional: true }),
     },
     { label: 'visit' },
+  ),
+  // A visit may have several. The small one is on every phone that has the visit; the large one comes when somebody opens it.
+  photo: table(
+    {
+      visit: reference('visit', { label: 'the visit' }),
+      at: timestamp(),
+      picture: file({ types: ['image/*'], maximumBytes: 20_000_000, label: 'the picture' }),
+      preview: file({ types: ['image/jpeg'], maximumBytes: 100_000 }),
+    },
+    { label: 'photo' },
   ),
   harvest: table({ hive: reference('hive', { filterable: true }), day: date(), frames: counter({ minimum: 0 }) }),
   // Each member's own.

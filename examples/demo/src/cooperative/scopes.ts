@@ -2,7 +2,7 @@ import type { Scopes } from '@koinon/server';
 import type { cooperative } from './schema.ts';
 
 /**
- * The rights in the cooperative: members and sites are a public register; hives, visits and harvests are shared by who
+ * The rights in the cooperative: members and sites are a public register; hives, visits, photos and harvests are shared by who
  * looks after the site; a tool list is its owner's alone.
  */
 export const scopes: Scopes<typeof cooperative> = {
@@ -26,6 +26,7 @@ export const scopes: Scopes<typeof cooperative> = {
     },
   },
   visit: { with: 'hive' },
+  photo: { with: 'visit' },
   harvest: { with: 'hive' },
   tool: { read: (user) => ({ member: user?.id ?? '' }) },
 };

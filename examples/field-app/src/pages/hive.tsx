@@ -27,6 +27,8 @@ export function HivePage({ id }: { readonly id: string }) {
   const remove = async () => {
     try {
       await replica.transaction(async (transaction) => {
+        const visits = await transaction.rows({ from: 'visit', where: { hive: id } });
+        await transaction.deleteWhere('photo', { visit: { in: visits.map((visit) => visit.id) } });
         await transaction.deleteWhere('visit', { hive: id });
         await transaction.deleteWhere('harvest', { hive: id });
         await transaction.delete('hive', id);

@@ -15,6 +15,7 @@ import { useState } from 'react';
 import { usePlace } from '../leaving.tsx';
 import { DraftForm, problemOf, useRefusals } from '../parts/form.tsx';
 import { Page } from '../parts/page.tsx';
+import { VisitPhotos } from '../parts/photos.tsx';
 import { useReplica } from '../replica.ts';
 import { offerUndo, sayError } from '../undo.tsx';
 import { broods, choices } from '../words.ts';
@@ -50,7 +51,10 @@ export function VisitPage({ id, hive }: { readonly id: string | undefined; reado
   const remove = async () => {
     try {
       form.drop();
-      await replica.delete('visit', id as string);
+      await replica.transaction(async (transaction) => {
+        await transaction.deleteWhere('photo', { visit: id as string });
+        await transaction.delete('visit', id as string);
+      });
       go(back);
       offerUndo(replica, 'The visit was deleted.');
     } catch (error) {
@@ -139,6 +143,7 @@ export function VisitPage({ id, hive }: { readonly id: string | undefined; reado
           onChange={(event) => set({ notes: event.currentTarget.value || null })}
         />
       </DraftForm>
+      {id !== undefined && <VisitPhotos visit={id} />}
     </Page>
   );
 }

@@ -42,6 +42,13 @@ export interface Contents {
   open(id: string): Promise<Blob | undefined>;
   /** Removes a content and its note. */
   remove(id: string): Promise<void>;
+  /**
+   * Where several tabs or processes have the same contents: calls `begin` when this one is to send and tidy, which one does at a time. Returns a
+   * function that lets the next one begin. Without it this one always is.
+   */
+  lead?(begin: () => void): () => void;
+  /** Calls when another one has noted or removed something. Returns a function that ends that. */
+  watch?(listener: () => void): () => void;
 }
 
 /**

@@ -102,6 +102,8 @@ export class Files<S extends Schema> {
   private readonly downloads = new Map<string, { readonly done: Promise<Blob>; bytes: number }>();
   private readonly savings = new Set<string>();
   private isPaused = false;
+  private isLeading = false;
+  private isStale = false;
   private isClosed = false;
   private timer: (() => void) | undefined;
   private working: Promise<void> = Promise.resolve();
@@ -118,7 +120,23 @@ export class Files<S extends Schema> {
 
   /** Reads what is there, and begins to send. */
   async open(): Promise<void> {
-    for (const note of await this.contents.notes()) this.notes.set(note.file.id, note);
+    await this.readNotes();
+    const { contents } = this;
+    if (contents.watch)
+      this.stops.push(
+        contents.watch(() => {
+          this.isStale = true;
+          this.changed();
+        }),
+      );
+    if (contents.lead)
+      this.stops.push(
+        contents.lead(() => {
+          this.isLeading = true;
+          this.changed();
+        }),
+      );
+    else this.isLeading = true;
     for (const [table, columns] of this.columns) {
       this.stops.push(
         this.replica.listen(table as TableName<S>, (events) => {
@@ -315,8 +333,9 @@ export class Files<S extends Schema> {
 
   private async work(): Promise<void> {
     if (this.isClosed) return;
-    await this.collect();
-    if (this.server !== undefined && !this.isPaused) {
+    if (this.isStale) await this.readNotes();
+    if (this.isLeading) await this.collect();
+    if (this.isLeading && this.server !== undefined && !this.isPaused) {
       await this.askForLost(this.server);
       if (this.options.allow?.('up') !== false) await this.sendSome(this.server);
       if (this.options.allow?.('down') !== false) this.fetchAhead();
@@ -324,6 +343,26 @@ export class Files<S extends Schema> {
     const waits = [...this.failures.values()].map(({ at }) => at - systemHost.now());
     if (waits.length > 0) this.changed(Math.max(50, Math.min(...waits)));
     this.notify();
+  }
+
+  /** What is known of the contents, as others have written it down too. */
+  private async readNotes(): Promise<void> {
+    this.isStale = false;
+    const found = await this.contents.notes();
+    const ids = new Set(found.map(({ file }) => file.id));
+    for (const id of this.notes.keys()) if (!ids.has(id) && !this.savings.has(id)) this.notes.delete(id);
+    for (const note of found) this.notes.set(note.file.id, note);
+  }
+
+  /**
+   * Removes all contents from this device, also those that were never sent: with `unlink({ rows: 'erase' })`, or when another person signs in.
+   *
+   * @example
+   * await files.erase()
+   */
+  async erase(): Promise<void> {
+    for (const { abort } of this.uploads.values()) abort.abort();
+    for (const id of [...this.notes.keys()]) await this.forget(id);
   }
 
   private unsent(): readonly ContentNote[] {

@@ -9,6 +9,7 @@ import type { ContentNote, Contents } from './contents.ts';
  */
 export function originContents(name: string): Contents {
   let made: Promise<FileSystemDirectoryHandle> | undefined;
+  const channel = new BroadcastChannel(`koinon files ${name}`);
   const folder = () => {
     made ??= navigator.storage
       .getDirectory()
@@ -47,6 +48,7 @@ export function originContents(name: string): Contents {
       await writing.write(JSON.stringify(note));
       // What was there is replaced at once, when this ends.
       await writing.close();
+      channel.postMessage(note.file.id);
     },
     async sink(id) {
       const handle = (await handleOf(`${id}.part`, true)) as FileSystemFileHandle;
@@ -73,6 +75,30 @@ export function originContents(name: string): Contents {
     open: (id) => blobOf(`${id}.bin`),
     async remove(id) {
       for (const ending of ['.json', '.part', '.bin']) await removed(`${id}${ending}`);
+      channel.postMessage(id);
+    },
+    lead(begin) {
+      const ended = new AbortController();
+      let end = () => {};
+      const over = new Promise<void>((done) => {
+        end = done;
+      });
+      void navigator.locks
+        .request(`koinon files ${name}`, { signal: ended.signal }, () => {
+          begin();
+          return over;
+        })
+        // It was ended while it waited.
+        .catch(() => undefined);
+      return () => {
+        ended.abort();
+        end();
+        channel.close();
+      };
+    },
+    watch(listener) {
+      channel.addEventListener('message', listener);
+      return () => channel.removeEventListener('message', listener);
     },
   };
 }

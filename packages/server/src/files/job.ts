@@ -6,18 +6,18 @@ import type { Uploads } from './uploads.ts';
 /** Milliseconds between two rounds. */
 const roundEvery = 3_600_000;
 
-/** Contents are kept for as long as deleted rows are: a row may be brought back. In milliseconds. */
-const keepFor = 90 * 86_400_000;
-
 /** Removes contents that no row holds any more, and uploads that nobody goes on with. */
 export class FileJob {
   private readonly store: Store;
   private readonly storage: FileStorage;
   private readonly uploads: Uploads;
+  private readonly keepFor: number;
   private timer: NodeJS.Timeout | undefined;
   private round: Promise<void> = Promise.resolve();
 
-  constructor(store: Store, storage: FileStorage, uploads: Uploads) {
+  /** @param keepDays as deleted rows are kept: one may be brought back. */
+  constructor(store: Store, storage: FileStorage, uploads: Uploads, keepDays: number) {
+    this.keepFor = keepDays * 86_400_000;
     this.store = store;
     this.storage = storage;
     this.uploads = uploads;
@@ -40,7 +40,7 @@ export class FileJob {
   async tidy(now: number): Promise<void> {
     await this.uploads.tidy();
     for await (const file of this.storage.all()) {
-      if (now - file.storedAt < keepFor) continue;
+      if (now - file.storedAt < this.keepFor) continue;
       const { table, row, column, id } = file.place;
       const isHeld = await this.store.read(async (reader) => {
         if (!Object.hasOwn(this.store.schema.tables, table)) return false;

@@ -96,7 +96,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   pushRoutes(app, root, service);
   trashRoutes(app, root, service);
   feedRoutes(app, root, service);
-  if (options.files !== undefined) fileRoutes(app, root, service, options.files);
+  if (options.files !== undefined) fileRoutes(app, root, service, options.files, options.keepDays);
   waitRoutes(app, root, service);
   liveRoutes(app, root, service, { allowsOrigin, most: connections });
 }

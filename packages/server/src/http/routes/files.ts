@@ -10,11 +10,17 @@ import { Uploads } from '../../files/uploads.ts';
 import type { Service } from '../service.ts';
 
 /** The contents of files: reading them, asking where they are, and sending them. */
-export function fileRoutes(app: FastifyInstance, root: string, service: Service, storage: FileStorage): void {
+export function fileRoutes(
+  app: FastifyInstance,
+  root: string,
+  service: Service,
+  storage: FileStorage,
+  keepDays = 90,
+): void {
   const { store, admission, scopes, rules } = service;
   const rights: Rights = { store, scopes, rules };
   const uploads = new Uploads(rights, storage, `${app.prefix}${root}${uploadsPath}`, () => undefined);
-  const job = new FileJob(store, storage, uploads);
+  const job = new FileJob(store, storage, uploads, keepDays);
   job.start();
   app.addHook('onClose', () => job.stop());
 

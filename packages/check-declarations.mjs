@@ -12,6 +12,7 @@ const entries = [
   ['client', 'index'],
   ['client', 'browser'],
   ['client', 'transfer/transfer'],
+  ['client', 'files/index'],
   ['server', 'index'],
   ['react', 'index'],
 ];

@@ -10,6 +10,7 @@ const modules = [
   ['@koinon/client', 'client/dist/index.d.ts'],
   ['@koinon/client (in a browser)', 'client/dist/browser.d.ts'],
   ['@koinon/client/transfer', 'client/dist/transfer/transfer.d.ts'],
+  ['@koinon/client/files', 'client/dist/files/index.d.ts'],
   ['@koinon/server', 'server/dist/index.d.ts'],
   ['@koinon/react', 'react/dist/index.d.ts'],
 ];

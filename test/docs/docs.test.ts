@@ -149,6 +149,33 @@ test('the guide’s page about offline and sync runs as it stands', async () => 
   );
 });
 
+test('the guide’s page about photos runs as it stands', async () => {
+  const [schemaBlock = '', serving = '', opening = '', saving = '', waiting = '', reading = ''] =
+    await blocksOf('photos');
+  await writeFile(join(folder, 'tour/schema-photos.ts'), schemaBlock);
+  const program = `
+    import assert from 'node:assert/strict';
+    ${serving
+      .replace("'office.db'", JSON.stringify(join(folder, 'photos.db')))
+      .replace("'office-files'", JSON.stringify(join(folder, 'office-files')))
+      .replace('{ store,', '{ store, port: 0,')}
+    ${opening
+      .replace(/^import \{ apiary.*$/m, '')
+      .replaceAll("'http://127.0.0.1:4280'", 'server.url')
+      .replace("'phone.db'", JSON.stringify(join(folder, 'photos-phone.db')))
+      .replace("'phone.db.files'", JSON.stringify(join(folder, 'photos-phone')))}
+    const show = (_: unknown) => undefined;
+    ${saving}
+    ${waiting}
+    await replica.sync();
+    while ((await files.waiting()).length > 0) await new Promise((done) => setTimeout(done, 20));
+    ${reading}
+    assert.deepEqual([await content.text(), url.startsWith('blob:'), state], ['a drawing', true, { at: 'here', isSent: true }]);
+    release(); stop();
+    await files.close(); await replica.close(); await server.close();`;
+  await runs('photos', program.replaceAll("'./schema.ts'", "'./schema-photos.ts'"));
+});
+
 test('the guide’s page about messages in another language runs as it stands', async () => {
   const [page = ''] = await blocksOf('translating');
   const said = [...page.matchAll(/console\.log\(.*\); \/\/ (.*)$/gm)].map(([, text]) => text);
@@ -257,8 +284,11 @@ test('every example in the public docs compiles, and runs as it stands', async (
     ...(await examplesOf('server/src/store/postgres', ['store.ts', 'maintenance.ts'])),
     ...(await examplesOf('client/src/inspect', ['inspect.ts', 'rescue.ts', 'verify.ts'])),
     ...(await examplesOf('client/src', ['driver/node.ts', 'sync/transport.ts', 'catalog/files.ts'])),
+    ...(await examplesOf('client/src/files', ['contents.ts', 'folder.ts'])),
+    ...(await examplesOf('server/src/files', ['folder.ts'])),
   ];
-  expect([ofReplica.length > 50, others.length]).toEqual([true, 44]);
+  const ofFiles = await examplesOf('client/src/files', ['files.ts']);
+  expect([ofReplica.length > 50, others.length, ofFiles.length]).toEqual([true, 48, 7]);
   // A database on a network is not there: what needs one is compiled only.
   const block = (example: string, n: number) =>
     `${example.includes('postgres://') ? 'async () =>' : ''} { process.chdir(mkdtempSync('${folder}/example-${n}-'));
@@ -269,16 +299,19 @@ test('every example in the public docs compiles, and runs as it stands', async (
   const program = `
     import { mkdtempSync } from 'node:fs';
     import * as client from '@koinon/client';
+    import * as contents from '@koinon/client/files';
     import * as core from '@koinon/core';
     import * as served from '@koinon/server';
     import { fastify } from 'fastify';
     import { cooperative, withHives } from ${JSON.stringify(join(root, 'test/support/cooperative.ts'))};
-    const { bigInteger, boolean, bytes, counter, date, decimal, decimalCounter, integer, json, localDateTime, oneOf, real, reference, sameValue, setOfText, sql, text, time, timestamp } = core;
+    const { bigInteger, boolean, bytes, counter, date, decimal, decimalCounter, file, integer, json, localDateTime, oneOf, real, reference, sameValue, setOfText, sql, text, time, timestamp } = core;
     const { deleteReplica, httpTransport, inspectReplica, listReplicas, openNodeDriver, openReplica, renameReplica, rescueReplica, verifyFile } = client;
-    const { adoptPostgres, adoptSqlite, alterPostgres, alterSqlite, jwtAuthentication, koinonPlugin, postgresDdl, postgresStore, renewKeyPostgres, renewKeySqlite, resendAllPostgres, resendAllSqlite, serveInProcess, sqliteDdl, sqliteStore, startServer, uninstallPostgres, uninstallSqlite } = served;
+    const { folderContents, memoryContents, openFiles } = contents;
+    const { adoptPostgres, adoptSqlite, alterPostgres, alterSqlite, folderStorage, jwtAuthentication, koinonPlugin, postgresDdl, postgresStore, renewKeyPostgres, renewKeySqlite, resendAllPostgres, resendAllSqlite, serveInProcess, sqliteDdl, sqliteStore, startServer, uninstallPostgres, uninstallSqlite } = served;
     const show = (..._: readonly unknown[]) => undefined;
     ${ofReplica.map((example, n) => `{ const file = '${folder}/copy-${n}.db'; await withHives('${folder}/hives-${n}.db', async (replica) => {\n${example}\n}); }`).join('\n')}
     ${others.map(block).join('\n')}
+    ${ofFiles.map((example) => `{ const replica = await openReplica({ schema: cooperative }), files = await openFiles(replica, { contents: memoryContents() }), photo = await files.saveFile(new Uint8Array([1]), { type: 'text/plain' });\n{ ${example}\n} }`).join('\n')}
     process.exit(0);`;
   await runs('examples', program);
   const configuration = {

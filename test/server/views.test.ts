@@ -69,7 +69,7 @@ const all = async (device: Replica<Register>) =>
     ),
   ) as Record<keyof typeof mapping, string[]>;
 
-/** What the views say, as the devices ought to have it. */
+/** The rows of the views, as the devices ought to have them. */
 async function shown({ shell }: Office<Register>) {
   const of = async (sql: string) => (await shell.all(`${sql} ORDER BY 1`)).map((row) => Object.values(row).join(' '));
   return {

@@ -262,7 +262,7 @@ describe.each(storeKinds)('%s', (kind) => {
     const location = await begin('runa', photo.id, 'thief');
     expect(location.status).toBe(422);
     expect(Buffer.compare(await bytesOf(await office.files.openFile(photo)), await bytesOf(secret))).toBe(0);
-    // The address of an upload is nobody else's.
+    // An upload has an address that is nobody else's.
     const late = await ida.files.saveFile(photoOf(100));
     ida.files.pause();
     await ida.replica.insert('visit', { id: 'late', site: 's-ida', notes: '', photo: late });
@@ -291,7 +291,7 @@ describe.each(storeKinds)('%s', (kind) => {
       headers: { authorization: 'Bearer ida', 'tus-resumable': '1.0.0' },
     });
     expect(upward.status).toBeGreaterThanOrEqual(400);
-    // What a browser would run is never shown as a page.
+    // A browser never runs a content as a page.
     const answer = await ask('ida', photo.id, 'v');
     expect(
       Object.fromEntries(
@@ -387,7 +387,7 @@ test('F1, F2, F3, F7: a device and a server that are killed at any point go on; 
   await fourth.replica.sync();
   await new Promise((done) => setTimeout(done, 300));
   expect(await stored()).toHaveLength(1);
-  // What the server has lost, its folder having been restored, goes up again from a device that has it (F13).
+  // A content that the server has lost, its folder having been restored, goes up again from a device that has it (F13).
   await restart(() => rm(join(kept, 'stored'), { recursive: true }));
   await fourth.files.close();
   await fourth.replica.close();
@@ -441,7 +441,7 @@ test('F4, F6, F8, F10: one of two rows with the same bytes is deleted; bytes cha
   const cramped = await device({ user: 'ida', contents: noRoom });
   await expect(cramped.files.saveFile(content)).rejects.toMatchObject({ code: 'storage-full' });
   expect(await full.notes()).toEqual([]);
-  // The row leaves the scope: the content leaves with it. What was saved and not sent stays.
+  // The row leaves the scope: the content leaves with it. A content that was saved and not sent stays.
   const unsent = await ida.files.saveFile(photoOf(50));
   expect((await ida.contents.notes()).map(({ file: held }) => held.id).sort()).toEqual([photo.id, unsent.id].sort());
   await office.replica.update('site', 's', { keeper: 'runa' });

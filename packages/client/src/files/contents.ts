@@ -1,6 +1,6 @@
 import type { FileValue } from '@koinon/core';
 
-/** What a device knows of a content that it holds. */
+/** The note of a content that a device holds. */
 export interface ContentNote {
   readonly file: FileValue;
   /** `unsent`: made here, and not on the server yet. `sent`: made here, and there as well. `fetched`: from the server. */
@@ -18,10 +18,11 @@ export interface ContentNote {
 export interface ContentSink {
   /** The bytes that are there already, of an earlier try. */
   readonly size: number;
+  /** Takes the next piece. */
   write(chunk: Uint8Array): Promise<void>;
   /** All has come: from now on it is there under its id. */
   close(): Promise<void>;
-  /** Stops. What has come stays for the next try, or goes. */
+  /** Stops. The part that has come stays for the next try, or goes. */
   stop(keep: boolean): Promise<void>;
 }
 
@@ -36,14 +37,14 @@ export interface Contents {
   note(note: ContentNote): Promise<void>;
   /** Begins to take a content in, or goes on with it. */
   sink(id: string): Promise<ContentSink>;
-  /** What has come of a content that is not whole. */
+  /** The part that has come of a content. */
   part(id: string): Promise<Blob | undefined>;
   /** A content, read when somebody reads it. */
   open(id: string): Promise<Blob | undefined>;
   /** Removes a content and its note. */
   remove(id: string): Promise<void>;
   /**
-   * Where several tabs or processes have the same contents: calls `begin` when this one is to send and tidy, which one does at a time. Returns a
+   * Several tabs or processes may have the same contents: calls `begin` when this one is to send and tidy, which one does at a time. Returns a
    * function that lets the next one begin. Without it this one always is.
    */
   lead?(begin: () => void): () => void;

@@ -11,7 +11,7 @@ import { type FileServer, fileContent, fileStates, sendContent } from './server.
 /** Something to save: bytes, a Blob or File, or a stream of bytes. */
 export type FileSource = Blob | Uint8Array | ReadableStream<Uint8Array> | AsyncIterable<Uint8Array>;
 
-/** What is said of a source where it does not say it itself. */
+/** Properties of a source that it does not have itself. */
 export interface SaveOptions {
   /** The media type, `image/jpeg`; a Blob has one of its own. */
   readonly type?: string;
@@ -22,8 +22,8 @@ export interface SaveOptions {
 }
 
 /**
- * Where the content of a file is: on this device, whether or not the server has it as well, on the server alone, or still on the device that made
- * it. `unknown`: no row here holds the file, or the server could not be asked.
+ * The place of a content: this device, whether or not the server has it as well, the server alone, or still the device that made it. `unknown`:
+ * no row here holds the file, or the server could not be asked.
  */
 export interface FileState {
   readonly at: 'here' | 'server' | 'awaited' | 'unknown';
@@ -50,11 +50,11 @@ export interface FilesOptions<S extends Schema = Schema> {
   readonly token?: TokenSource;
   /** The place of contents on the device: {@link folderContents}, {@link originContents} or {@link memoryContents}. */
   readonly contents: Contents;
-  /** Asked before contents move by themselves: false on a link that costs, say. What a person opens is always fetched. */
+  /** Asked before contents move by themselves: false on a link that costs, say. A content that a person opens is fetched in any case. */
   readonly allow?: (way: 'up' | 'down') => boolean;
   /** The columns whose contents are fetched before anybody opens them. */
   readonly ahead?: { readonly [T in TableName<S>]?: readonly string[] };
-  /** The bytes that fetched contents may take. What is unsent or pinned does not count. Default 500 MB. */
+  /** The bytes that contents may take which the server has as well; pinned ones do not count. Default 500 MB. */
   readonly budget?: number;
   /** Uploads at once. Default 3. */
   readonly atOnce?: number;
@@ -242,7 +242,7 @@ export class Files<S extends Schema> {
   }
 
   /**
-   * Where the contents of files are; the server is asked about those that are not here.
+   * The places of contents; the server is asked about those that are not here.
    *
    * @example
    * const [state] = await files.states([photo])
@@ -305,7 +305,7 @@ export class Files<S extends Schema> {
     this.notify();
   }
 
-  /** Goes on. What has failed is tried at once. */
+  /** Goes on. Uploads that have failed are tried at once. */
   resume(): void {
     this.isPaused = false;
     this.failures.clear();
@@ -345,7 +345,7 @@ export class Files<S extends Schema> {
     this.notify();
   }
 
-  /** What is known of the contents, as others have written it down too. */
+  /** Reads the notes, which other tabs write as well. */
   private async readNotes(): Promise<void> {
     this.isStale = false;
     const found = await this.contents.notes();
@@ -421,7 +421,7 @@ export class Files<S extends Schema> {
       const tries = (this.failures.get(id)?.tries ?? 0) + 1;
       const wait = Math.min(firstRetry * 2 ** (tries - 1), longestRetry);
       this.failures.set(id, { code, tries, at: systemHost.now() + wait });
-      // What did not fit there begins anew.
+      // An upload that did not fit begins anew.
       if (code === 'file-differs' || code === 'no-such-file') {
         const { uploadUrl: _gone, ...rest } = note;
         await this.note(rest).catch(() => undefined);

@@ -46,7 +46,7 @@ export function originContents(name: string): Contents {
       const handle = (await handleOf(`${note.file.id}.json`, true)) as FileSystemFileHandle;
       const writing = await handle.createWritable();
       await writing.write(JSON.stringify(note));
-      // What was there is replaced at once, when this ends.
+      // The note of before is replaced at once, when this ends.
       await writing.close();
       channel.postMessage(note.file.id);
     },

@@ -13,7 +13,7 @@ export interface FileServer {
   readonly token?: TokenSource | undefined;
 }
 
-/** What is told of an upload that is under way. */
+/** Told of an upload that is under way. */
 export interface UploadEvents {
   /** The address at which it can go on. */
   begun(url: string): void;

@@ -19,7 +19,7 @@ const place = {
 
 const asked = requestOf({ id: uuid, ...place });
 
-/** A file, by its id and by a column of a row that holds it. Who may read that may read the content. */
+/** A file, by its id and by a column of a row that holds it. The right to read that is the right to read the content. */
 export type FileAsked = Message<typeof asked>;
 
 /** Reads which file is asked for. @throws KoinonError `malformed-request`. */

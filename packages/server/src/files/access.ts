@@ -7,9 +7,9 @@ import { Guard } from '../scope/guard.ts';
 import type { Store, StoreReader } from '../store/store.ts';
 
 // The right to a content follows from a row: who may read a column of a row that holds the file may read the content, and who may write that
-// row may send it. Knowing an id or a digest gives nobody a right. What a user may not know of is answered like what never was.
+// row may send it. Knowing an id or a digest gives nobody a right. A file that a user may not know of is answered like one that never was.
 
-/** What the rights are told by. */
+/** The parts by which rights are told. */
 export interface Rights {
   readonly store: Store;
   readonly scopes: ScopeSet;

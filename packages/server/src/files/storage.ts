@@ -20,7 +20,7 @@ export interface ByteRange {
 
 /**
  * The place where a server keeps the contents of files. Contents are found by the id of the file and the row and column that they were
- * sent for. What is stored does not change.
+ * sent for. A stored content does not change.
  */
 export interface FileStorage {
   /** The contents that are stored of a file. */

@@ -77,7 +77,7 @@ export class Uploads {
     return this.asking.getStore();
   }
 
-  /** Looks at what has come, and stores it. What does not fit is thrown away, and sent again from the start. */
+  /** Looks at what has come, and stores it. A content that does not fit is thrown away, and sent again from the start. */
   private async finish(id: string, metadata: Readonly<Record<string, string | null>>): Promise<void> {
     const path = join(this.storage.uploads, id);
     const asked = placeIn(metadata);
@@ -111,7 +111,7 @@ export class Uploads {
   }
 }
 
-/** What is said of a file that is not there, or not for this user. */
+/** The answer about a file that is not there, or not for this user. */
 const noSuchFile = refused(404, 'no-such-file', 'There is no such file.');
 
 /** An error as the protocol's package carries it. */

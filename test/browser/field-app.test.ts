@@ -286,7 +286,7 @@ test('two devices and the office: typed without a signal, sent when there is one
   await one
     .locator('input[type=file]')
     .setInputFiles([{ name: 'swarm.png', mimeType: 'image/png', buffer: await picture(one) }]);
-  await shows(one, 'Waits for a signal');
+  await shows(one, 'Not sent yet');
   // The page is closed before it could send it.
   await one.close();
   await context.setOffline(false);

@@ -1,5 +1,5 @@
 import { createHash, randomBytes } from 'node:crypto';
-import { mkdtemp, readdir, readFile, rm, writeFile } from 'node:fs/promises';
+import { mkdtemp, readdir, readFile, rm, utimes, writeFile } from 'node:fs/promises';
 import { type AddressInfo, connect, createServer, type Socket } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -451,4 +451,77 @@ test('F4, F6, F8, F10: one of two rows with the same bytes is deleted; bytes cha
     expect((await ida.contents.notes()).map(({ file: held }) => held.id)).toEqual([unsent.id]),
   );
   await expect(ida.files.openFile(photo)).rejects.toBeInstanceOf(KoinonError);
+});
+
+test('F14: who stops waiting does not stop others; what came in part goes with its row, with an erase, and after a day', async () => {
+  const { device, folder, url } = await world('SQLite', true);
+  const office = await device({ user: 'office' });
+  await office.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  const content = photoOf(8_000_000);
+  const photos = await Promise.all([1, 2].map(() => office.files.saveFile(content)));
+  for (const photo of photos) await office.replica.insert('visit', { site: 's', notes: '', photo });
+  await office.replica.sync();
+  await sent(office);
+  const [first, second] = photos as [FileValue, FileValue];
+  const slow = await cutting(url, 3_000_000);
+  const ida = await device({ user: 'ida', file: 'ida.db', address: slow.url });
+  await ida.replica.sync();
+  const kept = async () => (await readdir(join(folder, 'ida.db.files'))).sort();
+  const own = { abort: new AbortController() };
+  const opened = [ida.files.openFile(first, { signal: own.abort.signal }), ida.files.openFile(first)] as const;
+  const stopped = expect(opened[0]).rejects.toMatchObject({ code: 'cancelled' });
+  own.abort.abort();
+  await stopped;
+  // It was cut, not cancelled: the one who still waits is told so, and goes on later.
+  await expect(opened[1]).rejects.toMatchObject({ code: 'server-unreachable' });
+  await expect(ida.files.openFile(second)).rejects.toMatchObject({ code: 'server-unreachable' });
+  expect(await kept()).toEqual([`${first.id}.part`, `${second.id}.part`].sort());
+  const unsent = await ida.files.saveFile(photoOf(50));
+  await office.replica.update('site', 's', { keeper: 'runa' });
+  await office.replica.sync();
+  await ida.replica.sync();
+  await vi.waitFor(async () => expect(await kept()).toEqual([`${unsent.id}.bin`, `${unsent.id}.json`]));
+  // Left over of processes that were killed, two days ago and just now.
+  const [old, recent] = [crypto.randomUUID(), crypto.randomUUID()];
+  for (const id of [old, recent]) await writeFile(join(folder, 'ida.db.files', `${id}.part`), 'a part');
+  await utimes(join(folder, 'ida.db.files', `${old}.part`), 1, Date.now() / 1000 - 2 * 86_400);
+  await ida.files.close();
+  const again = await openFiles(ida.replica, { contents: ida.contents });
+  await vi.waitFor(async () =>
+    expect(await kept()).toEqual([`${unsent.id}.bin`, `${unsent.id}.json`, `${recent}.part`].sort()),
+  );
+  await again.erase();
+  expect(await kept()).toEqual([]);
+  await again.close();
+});
+
+test('who begins too many uploads loses his own oldest ones, and nobody else’s', async () => {
+  const { device, url, kept } = await world('SQLite', true);
+  const ida = await device({ user: 'ida', allow: () => false });
+  const photo = await ida.files.saveFile(photoOf(100));
+  const rows = { ida: 'v-ida', runa: 'v-runa' } as const;
+  const runa = await device({ user: 'runa', allow: () => false });
+  for (const [who, at] of [
+    ['ida', ida],
+    ['runa', runa],
+  ] as const) {
+    await at.replica.insert('site', { id: `s-${who}`, keeper: who, name: who });
+    await at.replica.insert('visit', { id: rows[who], site: `s-${who}`, notes: '', photo });
+    await at.replica.sync();
+  }
+  const begin = (user: 'ida' | 'runa') =>
+    fetch(`${url}/v1/uploads`, {
+      method: 'POST',
+      headers: {
+        ...{ authorization: `Bearer ${user}`, 'tus-resumable': '1.0.0', 'upload-length': String(photo.bytes) },
+        'upload-metadata': Object.entries({ id: photo.id, table: 'visit', row: rows[user], column: 'photo' })
+          .map(([name, value]) => `${name} ${Buffer.from(value).toString('base64')}`)
+          .join(),
+      },
+    });
+  const address = new URL((await begin('ida')).headers.get('location') as string, url);
+  for (let n = 0; n < 1_010; n++) expect((await begin('runa')).status).toBe(201);
+  expect((await readdir(join(kept, 'uploads'))).filter((name) => name.endsWith('.json'))).toHaveLength(1_001);
+  const headers = { authorization: 'Bearer ida', 'tus-resumable': '1.0.0' };
+  expect((await fetch(address, { method: 'HEAD', headers })).status).toBe(200);
 });

@@ -82,7 +82,7 @@ function useWay(
 
 const words: Readonly<Record<Way, string>> = {
   sent: 'Sent',
-  waits: 'Waits for a signal',
+  waits: 'Not sent yet',
   sending: 'Sending',
   'on the server': 'On the server',
   'on its way': 'On its way',
@@ -175,7 +175,11 @@ function Photo({ photos, preview, picture, onOpen, onRemove }: PhotoProps) {
         </button>
       </AspectRatio>
       <Group justify="space-between" p={6} wrap="nowrap">
-        <Badge variant="light" color={way?.way === 'sent' || way?.way === 'on the server' ? 'teal' : 'orange'}>
+        <Badge
+          variant="light"
+          tt="none"
+          color={way?.way === 'sent' || way?.way === 'on the server' ? 'teal' : 'orange'}
+        >
           {told ?? '…'}
         </Badge>
         <ActionIcon aria-label="Delete the photo" variant="subtle" color="red" onClick={onRemove}>

@@ -1,4 +1,5 @@
 import type { FileValue } from '@koinon/core';
+import { systemHost } from '../host/host.ts';
 
 /** The note of a content that a device holds. */
 export interface ContentNote {
@@ -12,6 +13,12 @@ export interface ContentNote {
   readonly uploadUrl?: string;
   /** It stays, whatever room is needed. */
   readonly isPinned?: boolean;
+}
+
+/** A content that is there, whole or in part. */
+export interface KeptContent {
+  readonly id: string;
+  readonly changedAt: number;
 }
 
 /** Takes a content in, piece by piece. */
@@ -41,6 +48,8 @@ export interface Contents {
   part(id: string): Promise<Blob | undefined>;
   /** A content, read when somebody reads it. */
   open(id: string): Promise<Blob | undefined>;
+  /** All contents that are there, also those that have come in part or have no note, and when each changed last, in milliseconds since 1970. */
+  kept(): Promise<readonly KeptContent[]>;
   /** Removes a content and its note. */
   remove(id: string): Promise<void>;
   /**
@@ -83,6 +92,8 @@ export function memoryContents(): Contents {
     },
     part: async (id) => (parts.has(id) ? new Blob(parts.get(id)) : undefined),
     open: async (id) => whole.get(id),
+    // Nothing is left over of a process that was killed.
+    kept: async () => [...whole.keys(), ...parts.keys()].map((id) => ({ id, changedAt: systemHost.now() })),
     async remove(id) {
       notes.delete(id);
       whole.delete(id);

@@ -67,10 +67,18 @@ export interface FileUrl {
   release(): void;
 }
 
+/** A content that is coming: it goes on as long as anybody waits for it. */
+interface Download {
+  readonly done: Promise<Blob>;
+  readonly abort: AbortController;
+  bytes: number;
+  waiting: number;
+}
+
 /** Milliseconds until an upload that failed is tried again: the first time, and at most. */
 const [firstRetry, longestRetry] = [1_000, 60_000];
 
-/** Milliseconds that a content stays which no row holds: it was just saved, or the edit with it may be done again. */
+/** Milliseconds that a content stays which no row holds, or that has come in part: it was just saved, or somebody goes on with it. */
 const keepUnheld = 86_400_000;
 
 /** Milliseconds between two questions whether the server still has what was sent to it. */
@@ -99,8 +107,11 @@ export class Files<S extends Schema> {
   private readonly listeners = new Set<() => void>();
   private readonly uploads = new Map<string, { readonly abort: AbortController; sent: number }>();
   private readonly failures = new Map<string, { readonly code: string; readonly tries: number; readonly at: number }>();
-  private readonly downloads = new Map<string, { readonly done: Promise<Blob>; bytes: number }>();
+  private readonly downloads = new Map<string, Download>();
   private readonly savings = new Set<string>();
+  /** Files whose rows have changed: what has come of one in part may have to go with the row. */
+  private readonly leftOver = new Set<string>();
+  private tidiedAt = Number.NEGATIVE_INFINITY;
   private isPaused = false;
   private isLeading = false;
   private isStale = false;
@@ -144,7 +155,7 @@ export class Files<S extends Schema> {
             readonly before: AnyRow | null;
             readonly after: AnyRow | null;
           }[])
-            this.places.changed(table, columns, before, after);
+            for (const id of this.places.changed(table, columns, before, after)) this.leftOver.add(id);
           this.changed();
         }),
       );
@@ -293,7 +304,7 @@ export class Files<S extends Schema> {
 
   /** Keeps a content on this device, whatever room is needed; or no longer. */
   async pin(file: FileValue, isPinned = true): Promise<void> {
-    await this.openFile(file);
+    if (isPinned) await this.openFile(file);
     const note = this.notes.get(file.id);
     if (note !== undefined) await this.note({ ...note, isPinned });
   }
@@ -317,9 +328,8 @@ export class Files<S extends Schema> {
     this.isClosed = true;
     this.timer?.();
     for (const stop of this.stops) stop();
-    for (const { abort } of this.uploads.values()) abort.abort();
+    await this.stopAll();
     await this.working;
-    await Promise.allSettled([...this.downloads.values()].map(({ done }) => done));
   }
 
   /** Something has changed: looks what there is to do, a moment later. */
@@ -361,8 +371,15 @@ export class Files<S extends Schema> {
    * await files.erase()
    */
   async erase(): Promise<void> {
-    for (const { abort } of this.uploads.values()) abort.abort();
+    await this.stopAll();
+    for (const { id } of await this.contents.kept()) await this.forget(id);
     for (const id of [...this.notes.keys()]) await this.forget(id);
+  }
+
+  /** Ends what is under way. What has come and gone so far stays. */
+  private async stopAll(): Promise<void> {
+    for (const { abort } of [...this.uploads.values(), ...this.downloads.values()]) abort.abort();
+    await Promise.allSettled([...this.downloads.values()].map(({ done }) => done));
   }
 
   private unsent(): readonly ContentNote[] {
@@ -480,25 +497,40 @@ export class Files<S extends Schema> {
     }
   }
 
-  /** Fetches a content; whoever asks for the same meanwhile gets it with the first. */
-  private fetched(file: FileValue, signal?: AbortSignal): Promise<Blob> {
-    const known = this.downloads.get(file.id);
-    if (known !== undefined) return known.done;
-    const download = { done: this.download(file, signal), bytes: 0 };
+  /** Fetches a content; whoever asks for the same meanwhile gets it with the first. It is stopped when nobody waits for it any more. */
+  private async fetched(file: FileValue, signal?: AbortSignal): Promise<Blob> {
+    if (signal?.aborted) throw cancelled(signal.reason);
+    const download = this.downloads.get(file.id) ?? this.beginDownload(file);
+    download.waiting++;
+    let stop = () => {};
+    const stopped = new Promise<never>((_, failed) => {
+      stop = () => failed(cancelled(signal?.reason));
+      signal?.addEventListener('abort', stop, { once: true });
+    });
+    try {
+      return await Promise.race([download.done, stopped]);
+    } finally {
+      signal?.removeEventListener('abort', stop);
+      if (--download.waiting === 0) download.abort.abort();
+    }
+  }
+
+  private beginDownload(file: FileValue): Download {
+    const abort = new AbortController();
+    const download = { done: this.download(file, abort.signal), abort, bytes: 0, waiting: 0 };
     this.downloads.set(file.id, download);
     const over = () => {
       this.downloads.delete(file.id);
       this.notify();
     };
     download.done.then(over, over);
-    return download.done;
+    return download;
   }
 
-  private async download(file: FileValue, signal?: AbortSignal, isAgain = false): Promise<Blob> {
+  private async download(file: FileValue, signal: AbortSignal, isAgain = false): Promise<Blob> {
     const { id, sha256 } = file;
     const [place] = this.places.of(id);
-    if (this.server === undefined || place === undefined)
-      throw new KoinonError('no-such-file', 'The content is not on this device, and no row here holds the file.');
+    if (this.server === undefined || place === undefined) throw gone();
     const digest = streamingDigest();
     const sink = await this.contents.sink(id);
     let size = sink.size;
@@ -528,8 +560,13 @@ export class Files<S extends Schema> {
       const isWrong = error instanceof KoinonError && error.code === 'file-differs';
       await sink.stop(!isWrong).catch(() => undefined);
       if (isWrong && !isAgain) return this.download(file, signal, true);
-      if (signal?.aborted) throw new KoinonError('cancelled', 'It was cancelled; nothing is lost.', { cause: error });
+      if (signal.aborted) throw cancelled(error);
       throw error instanceof KoinonError ? error : cutOff(stored(error));
+    }
+    // The row may have gone while the last bytes came, or the contents were erased.
+    if (signal.aborted || this.places.of(id).length === 0) {
+      await this.forget(id);
+      throw signal.aborted ? cancelled(signal.reason) : gone();
     }
     const now = systemHost.now();
     await this.note({ file, state: 'fetched', savedAt: now, usedAt: now });
@@ -556,6 +593,22 @@ export class Files<S extends Schema> {
       if (state === 'unsent' && systemHost.now() - savedAt < keepUnheld) continue;
       await this.forget(file.id);
     }
+    // What has come in part of a row that is gone.
+    for (const id of this.leftOver) {
+      this.leftOver.delete(id);
+      if (this.notes.has(id) || this.savings.has(id) || this.places.of(id).length > 0) continue;
+      const download = this.downloads.get(id);
+      download?.abort.abort();
+      await Promise.allSettled([download?.done]);
+      await this.contents.remove(id);
+    }
+    // Parts that nobody goes on with: the process was killed while one was saved, say.
+    const now = systemHost.now();
+    if (now - this.tidiedAt < keepUnheld / 24) return;
+    this.tidiedAt = now;
+    for (const { id, changedAt } of await this.contents.kept())
+      if (!this.notes.has(id) && !this.savings.has(id) && !this.downloads.has(id) && now - changedAt >= keepUnheld)
+        await this.contents.remove(id);
   }
 
   private async note(note: ContentNote): Promise<void> {
@@ -614,6 +667,11 @@ function plainName(name: string): string | undefined {
   const plain = name.replace(/^.*[/\\]/s, '').replace(/[\p{Cc}\u200e\u200f\u202a-\u202e\u2066-\u2069]/gu, '');
   return isFileName(plain) ? plain : undefined;
 }
+
+const gone = () =>
+  new KoinonError('no-such-file', 'The content is not on this device, and no row here holds the file.');
+
+const cancelled = (cause: unknown) => new KoinonError('cancelled', 'It was cancelled; nothing is lost.', { cause });
 
 /** A failure of the storage under a code of ours. */
 function stored(error: unknown): unknown {

@@ -1,7 +1,7 @@
 import { openAsBlob } from 'node:fs';
 import { mkdir, open, readdir, readFile, rename, rm, stat, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
-import type { ContentNote, Contents } from './contents.ts';
+import type { ContentNote, Contents, KeptContent } from './contents.ts';
 
 /**
  * Keeps the contents of files in a folder: beside the database, say.
@@ -16,6 +16,12 @@ export function folderContents(folder: string): Contents {
     await made;
     const there = await stat(path).catch(absent);
     return there === undefined ? undefined : openAsBlob(path);
+  };
+  /** New names of files are on the disk after this. Windows does that by itself. */
+  const flushed = async () => {
+    if (process.platform === 'win32') return;
+    const handle = await open(folder, 'r');
+    await handle.sync().finally(() => handle.close());
   };
   return {
     async notes() {
@@ -33,6 +39,7 @@ export function folderContents(folder: string): Contents {
       const path = at(note.file.id, '.json');
       await writeFile(`${path}.part`, JSON.stringify(note), { flush: true });
       await rename(`${path}.part`, path);
+      await flushed();
     },
     async sink(id) {
       await made;
@@ -48,6 +55,7 @@ export function folderContents(folder: string): Contents {
           await handle.sync();
           await handle.close();
           await rename(path, at(id, '.bin'));
+          await flushed();
         },
         async stop(keep) {
           await handle.close();
@@ -57,9 +65,19 @@ export function folderContents(folder: string): Contents {
     },
     part: (id) => blobOf(at(id, '.part')),
     open: (id) => blobOf(at(id, '.bin')),
+    async kept() {
+      await made;
+      const found: KeptContent[] = [];
+      for (const name of await readdir(folder)) {
+        const there = await stat(join(folder, name)).catch(absent);
+        const [id = ''] = name.split('.');
+        if (there !== undefined) found.push({ id, changedAt: there.mtimeMs });
+      }
+      return found;
+    },
     async remove(id) {
       await made;
-      for (const ending of ['.json', '.part', '.bin']) await rm(at(id, ending), { force: true });
+      for (const ending of ['.json', '.json.part', '.part', '.bin']) await rm(at(id, ending), { force: true });
     },
   };
 }

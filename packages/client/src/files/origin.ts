@@ -1,4 +1,4 @@
-import type { ContentNote, Contents } from './contents.ts';
+import type { ContentNote, Contents, KeptContent } from './contents.ts';
 
 /**
  * Keeps the contents of files in the private files of a page's origin.
@@ -73,6 +73,15 @@ export function originContents(name: string): Contents {
     },
     part: (id) => blobOf(`${id}.part`),
     open: (id) => blobOf(`${id}.bin`),
+    async kept() {
+      const found: KeptContent[] = [];
+      for await (const [file, handle] of (await folder()).entries()) {
+        const [id = ''] = file.split('.');
+        if (handle.kind === 'file')
+          found.push({ id, changedAt: (await (handle as FileSystemFileHandle).getFile()).lastModified });
+      }
+      return found;
+    },
     async remove(id) {
       for (const ending of ['.json', '.part', '.bin']) await removed(`${id}${ending}`);
       channel.postMessage(id);

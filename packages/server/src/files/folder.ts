@@ -50,6 +50,8 @@ export function folderStorage(folder: string): FileStorage {
       await writeFile(`${to}.json.part`, JSON.stringify(file));
       await flushed(`${to}.json.part`);
       await rename(`${to}.json.part`, `${to}.json`);
+      // Windows keeps new names by itself.
+      if (process.platform !== 'win32') await flushed(folderOf(file.place.id), 'r');
     },
     async remove({ place }) {
       await rm(`${fileOf(place)}.json`, { force: true });
@@ -70,8 +72,8 @@ function placeName({ table, row, column }: FileAsked): string {
     .slice(0, 40);
 }
 
-async function flushed(path: string): Promise<void> {
-  const handle = await open(path, 'r+');
+async function flushed(path: string, mode = 'r+'): Promise<void> {
+  const handle = await open(path, mode);
   try {
     await handle.sync();
   } finally {

@@ -27,13 +27,11 @@ export class Uploads {
   private readonly storage: FileStorage;
   private readonly tus: Server;
   private readonly asking = new AsyncLocalStorage<User | undefined>();
-  private readonly stored: (file: FileAsked) => void;
 
-  /** @param path of the uploads, as requests name it. @param stored told of each content that has come. */
-  constructor(rights: Rights, storage: FileStorage, path: string, stored: (file: FileAsked) => void) {
+  /** @param path of the uploads, as requests name it. */
+  constructor(rights: Rights, storage: FileStorage, path: string) {
     this.rights = rights;
     this.storage = storage;
-    this.stored = stored;
     this.tus = new Server({
       path,
       datastore: new FileStore({ directory: storage.uploads, expirationPeriodInMilliseconds: mostRest }),
@@ -47,8 +45,9 @@ export class Uploads {
         const value = asked && (await writableFile(this.rights, this.user, asked));
         if (asked === undefined || value === undefined) throw noSuchFile;
         if (size !== value.bytes) throw refused(422, 'file-differs', 'The size is not that of the file in the row.');
-        await this.makeRoom(id);
-        return { metadata: { ...asked, user: this.user?.id ?? '' } };
+        const user = this.user?.id ?? '';
+        await this.makeRoom(id, user);
+        return { metadata: { ...asked, user } };
       },
       onIncomingRequest: async (request, id) => {
         if (request.method === 'POST') return;
@@ -87,27 +86,28 @@ export class Uploads {
       const { sha256, bytes } = value;
       await this.storage.put({ place: asked, sha256, bytes, storedAt: Date.now() }, path);
       await rm(`${path}.json`, { force: true });
-      this.stored(asked);
       return;
     }
     await this.tus.datastore.remove(id).catch(() => undefined);
     throw fault;
   }
 
-  /** Nobody may fill the disk with beginnings. */
-  private async makeRoom(id: string): Promise<void> {
-    const names = (await readdir(this.storage.uploads)).filter(
-      (name) => name.endsWith('.json') && !name.startsWith(id),
-    );
-    if (names.length < mostUploads) return;
-    const rested = await Promise.all(
-      names.map(async (name) => ({
-        id: name.slice(0, -'.json'.length),
-        at: (await stat(join(this.storage.uploads, name)).catch(() => undefined))?.mtimeMs ?? 0,
-      })),
-    );
-    const [oldest] = rested.sort((a, b) => a.at - b.at);
-    if (oldest !== undefined) await this.tus.datastore.remove(oldest.id).catch(() => undefined);
+  /** Nobody may fill the disk with beginnings: of too many, the one of this user goes that has rested longest. */
+  private async makeRoom(id: string, user: string): Promise<void> {
+    const ids = (await readdir(this.storage.uploads))
+      .filter((name) => name.endsWith('.json') && !name.startsWith(id))
+      .map((name) => name.slice(0, -'.json'.length));
+    if (ids.length < mostUploads) return;
+    const own: { readonly id: string; readonly at: number }[] = [];
+    for (const other of ids) {
+      const upload = await this.tus.datastore.getUpload(other).catch(() => undefined);
+      if (upload === undefined || upload.metadata?.user !== user) continue;
+      const there = await stat(join(this.storage.uploads, other)).catch(() => undefined);
+      own.push({ id: other, at: there?.mtimeMs ?? 0 });
+    }
+    const [oldest] = own.sort((a, b) => a.at - b.at);
+    if (oldest !== undefined && own.length >= mostUploads)
+      await this.tus.datastore.remove(oldest.id).catch(() => undefined);
   }
 }
 

@@ -19,7 +19,7 @@ export function fileRoutes(
 ): void {
   const { store, admission, scopes, rules } = service;
   const rights: Rights = { store, scopes, rules };
-  const uploads = new Uploads(rights, storage, `${app.prefix}${root}${uploadsPath}`, () => undefined);
+  const uploads = new Uploads(rights, storage, `${app.prefix}${root}${uploadsPath}`);
   const job = new FileJob(store, storage, uploads, keepDays);
   job.start();
   app.addHook('onClose', () => job.stop());

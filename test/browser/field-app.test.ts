@@ -291,7 +291,7 @@ test('two devices and the office: typed without a signal, sent when there is one
   await one.close();
   await context.setOffline(false);
   one = await device('one', `/visit/${visit}`);
-  await shows(one, 'Sent');
+  await one.getByText('Sent', { exact: true }).waitFor();
   await two.getByRole('button', { name: 'All sent' }).click();
   await button(two, 'Sync now').click();
   await two.goto(`${app.url}?server&name=two#/visit/${visit}`);

@@ -157,11 +157,22 @@ describe.each(storeKinds)('%s', (kind) => {
     await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
     await one.replica.insert('visit', { id: 'v', site: 's', notes: 'brood', photo });
     expect(await one.files.waiting()).toMatchObject([{ file: photo, state: 'row', sent: 0 }]);
+    one.files.pause();
     await one.replica.sync();
-    // The row is there before the content is.
+    // The row is there before the content is; who looks at it is told when that has come.
     await other.replica.sync();
     expect((await other.replica.get('visit', 'v'))?.photo).toEqual(photo);
+    const told: string[] = [];
+    const look = async () => void told.push((await other.files.states([photo]))[0]?.at ?? '');
+    await look();
+    const stop = other.files.subscribe(() => void look());
+    await vi.waitFor(() => expect(told.length).toBeGreaterThan(1), { timeout: 20_000 });
+    expect(new Set(told)).toEqual(new Set(['awaited']));
+    await expect(other.files.openFile(photo)).rejects.toMatchObject({ code: 'file-awaited' });
+    one.files.resume();
     await sent(one);
+    await vi.waitFor(() => expect(told.at(-1)).toBe('server'), { timeout: 20_000 });
+    stop();
     expect(await one.files.states([photo])).toEqual([{ at: 'here', isSent: true }]);
     expect(await other.files.states([photo])).toEqual([{ at: 'server', isSent: true }]);
     const opened = await other.files.openFile((await other.replica.get('visit', 'v'))?.photo as FileValue);

@@ -40,8 +40,10 @@ function useContent(photos: Photos | undefined, file: FileValue | undefined): st
     const show = async () => {
       if (isAsking || release !== undefined) return;
       isAsking = true;
-      // Until it has come, it is asked for again when anything about a photo changes.
-      const found = await photos.fileUrl(file).catch(() => undefined);
+      // Until it has come, it is looked for again when anything about a photo changes.
+      const [state] = await photos.states([file]);
+      const isThere = state?.at === 'here' || state?.at === 'server';
+      const found = isThere ? await photos.fileUrl(file).catch(() => undefined) : undefined;
       isAsking = false;
       if (found === undefined) return;
       if (isOver) return found.release();

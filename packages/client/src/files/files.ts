@@ -84,7 +84,10 @@ const keepUnheld = 86_400_000;
 /** Milliseconds between two questions whether the server still has what was sent to it. */
 const askEvery = 3_600_000;
 
-/** The most bytes of a content by default. */
+/** Answers of the server that are remembered; all are forgotten when there are more. */
+const mostAnswers = 10_000;
+
+/** The room for contents that the server has as well, in bytes. */
 const usualBudget = 500_000_000;
 
 /**
@@ -111,12 +114,18 @@ export class Files<S extends Schema> {
   private readonly savings = new Set<string>();
   /** Files whose rows have changed: what has come of one in part may have to go with the row. */
   private readonly leftOver = new Set<string>();
+  /** Contents on their way that somebody looked at, and when the server is asked for them again. */
+  private readonly awaited = new Map<string, FileValue>();
+  /** What the server said last of contents that are not here. */
+  private readonly answers = new Map<string, { readonly state: string; readonly at: number }>();
+  private awaitedWait = firstRetry;
+  private awaitedAt = 0;
   private tidiedAt = Number.NEGATIVE_INFINITY;
   private isPaused = false;
   private isLeading = false;
   private isStale = false;
   private isClosed = false;
-  private timer: (() => void) | undefined;
+  private timer: { readonly at: number; stop(): void } | undefined;
   private working: Promise<void> = Promise.resolve();
   private askedAt = Number.NEGATIVE_INFINITY;
 
@@ -155,7 +164,10 @@ export class Files<S extends Schema> {
             readonly before: AnyRow | null;
             readonly after: AnyRow | null;
           }[])
-            for (const id of this.places.changed(table, columns, before, after)) this.leftOver.add(id);
+            for (const id of this.places.changed(table, columns, before, after)) {
+              this.leftOver.add(id);
+              this.answers.delete(id);
+            }
           this.changed();
         }),
       );
@@ -259,24 +271,48 @@ export class Files<S extends Schema> {
    * const [state] = await files.states([photo])
    */
   async states(files: readonly FileValue[]): Promise<readonly FileState[]> {
-    const places = files.map(({ id }) => (this.notes.has(id) ? undefined : this.places.of(id)[0]));
-    const wanted = places.filter((place) => place !== undefined);
-    const told = new Map<string, string>();
-    if (this.server !== undefined)
-      for (let from = 0; from < wanted.length; from += mostFilesAsked) {
-        const some = wanted.slice(from, from + mostFilesAsked);
-        const states = await fileStates(this.server, some).catch(() => undefined);
-        some.forEach(({ id }, n) => void told.set(id, states?.[n] ?? 'unknown'));
-      }
-    return files.map(({ id }): FileState => {
+    await this.ask(files.filter(({ id }) => !this.notes.has(id) && !this.isAnswered(id)));
+    return files.map((file): FileState => {
+      const { id } = file;
       const note = this.notes.get(id);
       const [up, down] = [this.uploads.get(id), this.downloads.get(id)];
       const moved = up ? { way: 'up' as const, bytes: up.sent } : down && { way: 'down' as const, bytes: down.bytes };
       if (note !== undefined) return { at: 'here', isSent: note.state !== 'unsent', ...(moved && { moved }) };
-      const state = told.get(id);
+      const state = this.answers.get(id)?.state;
       const at = state === 'stored' ? 'server' : state === 'awaited' ? 'awaited' : 'unknown';
+      if (at !== 'server') this.looksFor(file);
       return { at, isSent: state === 'stored', ...(moved && { moved }) };
     });
+  }
+
+  /** Asks the server where contents are. What it answered before stays where it cannot be reached. */
+  private async ask(files: readonly FileValue[]): Promise<void> {
+    const { server } = this;
+    const places = files.flatMap(({ id }) => this.places.of(id).slice(0, 1));
+    if (server === undefined) return;
+    for (let from = 0; from < places.length; from += mostFilesAsked) {
+      const some = places.slice(from, from + mostFilesAsked);
+      const states = await fileStates(server, some).catch(() => undefined);
+      if (states === undefined) return;
+      if (this.answers.size >= mostAnswers) this.answers.clear();
+      const at = systemHost.now();
+      for (const [n, { id }] of some.entries()) this.answers.set(id, { state: states[n] ?? 'unknown', at });
+    }
+  }
+
+  /** A listener is told when the state of a content changes: until then the answer of before is good enough, however often it is looked at. */
+  private isAnswered(id: string): boolean {
+    const answer = this.answers.get(id);
+    return answer !== undefined && this.listeners.size > 0 && systemHost.now() - answer.at < longestRetry;
+  }
+
+  private looksFor(file: FileValue): void {
+    if (this.server === undefined || this.places.of(file.id).length === 0) return;
+    if (this.awaited.has(file.id) || this.awaited.size >= mostFilesAsked) return;
+    this.awaited.set(file.id, file);
+    this.awaitedWait = firstRetry;
+    this.awaitedAt = systemHost.now() + firstRetry;
+    this.changed(firstRetry);
   }
 
   /** The contents that have yet to go up, in the order in which they were saved. */
@@ -296,7 +332,10 @@ export class Files<S extends Schema> {
     return found;
   }
 
-  /** Calls when anything about a content has changed. Returns a function that ends that. */
+  /**
+   * Calls when anything about a content has changed; also, within a minute, when one has come to the server of which `states` said that it had not.
+   * Returns a function that ends that.
+   */
   subscribe(listener: () => void): () => void {
     this.listeners.add(listener);
     return () => this.listeners.delete(listener);
@@ -326,7 +365,7 @@ export class Files<S extends Schema> {
   /** Ends all that is under way. Contents stay, and go on when the replica is opened again. */
   async close(): Promise<void> {
     this.isClosed = true;
-    this.timer?.();
+    this.timer?.stop();
     for (const stop of this.stops) stop();
     await this.stopAll();
     await this.working;
@@ -334,11 +373,14 @@ export class Files<S extends Schema> {
 
   /** Something has changed: looks what there is to do, a moment later. */
   private changed(after = 50): void {
-    if (this.isClosed || this.timer !== undefined) return;
-    this.timer = systemHost.after(after, () => {
+    const at = systemHost.now() + after;
+    if (this.isClosed || (this.timer !== undefined && this.timer.at <= at)) return;
+    this.timer?.stop();
+    const stop = systemHost.after(after, () => {
       this.timer = undefined;
       this.working = this.working.then(() => this.work()).catch(() => undefined);
     });
+    this.timer = { at, stop };
   }
 
   private async work(): Promise<void> {
@@ -350,9 +392,22 @@ export class Files<S extends Schema> {
       if (this.options.allow?.('up') !== false) await this.sendSome(this.server);
       if (this.options.allow?.('down') !== false) this.fetchAhead();
     }
+    await this.askForAwaited();
     const waits = [...this.failures.values()].map(({ at }) => at - systemHost.now());
+    if (this.awaited.size > 0 && this.listeners.size > 0) waits.push(this.awaitedAt - systemHost.now());
     if (waits.length > 0) this.changed(Math.max(50, Math.min(...waits)));
     this.notify();
+  }
+
+  /** Contents that somebody looked at while they were on their way: the server is asked again, more and more seldom, until they are there. */
+  private async askForAwaited(): Promise<void> {
+    if (this.awaited.size === 0 || this.listeners.size === 0 || systemHost.now() < this.awaitedAt) return;
+    await this.ask([...this.awaited.values()]);
+    this.awaitedWait = Math.min(this.awaitedWait * 2, longestRetry);
+    this.awaitedAt = systemHost.now() + this.awaitedWait;
+    for (const { id } of [...this.awaited.values()])
+      if (this.notes.has(id) || this.places.of(id).length === 0 || this.answers.get(id)?.state === 'stored')
+        this.awaited.delete(id);
   }
 
   /** Reads the notes, which other tabs write as well. */

@@ -13,7 +13,7 @@ import {
   openFiles,
 } from '@koinon/client/files';
 import { type FileValue, file, KoinonError, reference, schema, table, text } from '@koinon/core';
-import { folderStorage, type RunningServer, type Scopes, startServer } from '@koinon/server';
+import { type FileStorage, folderStorage, type RunningServer, type Scopes, startServer } from '@koinon/server';
 import { describe, expect, onTestFinished, test, vi } from 'vitest';
 import { newDatabase, type StoreKind, storeKinds } from '../support/stores.ts';
 import { never } from '../support/world.ts';
@@ -47,7 +47,7 @@ interface Device {
   readonly contents: Contents;
 }
 
-async function world(kind: StoreKind = 'SQLite', isScoped = false) {
+async function world(kind: StoreKind = 'SQLite', isScoped = false, keeping = (storage: FileStorage) => storage) {
   const folder = await mkdtemp(join(tmpdir(), 'koinon-files-'));
   const database = await newDatabase(kind, folder);
   const kept = join(folder, 'kept');
@@ -55,7 +55,7 @@ async function world(kind: StoreKind = 'SQLite', isScoped = false) {
     startServer({
       store: await database.open(apiary),
       port,
-      files: folderStorage(kept),
+      files: keeping(folderStorage(kept)),
       ...(isScoped ? { scopes, authenticate: async (token: string) => ({ id: token, claims: {} }) } : {}),
     });
   const server: RunningServer = await serve();
@@ -535,4 +535,25 @@ test('who begins too many uploads loses his own oldest ones, and nobody else’s
   expect((await readdir(join(kept, 'uploads'))).filter((name) => name.endsWith('.json'))).toHaveLength(1_001);
   const headers = { authorization: 'Bearer ida', 'tus-resumable': '1.0.0' };
   expect((await fetch(address, { method: 'HEAD', headers })).status).toBe(200);
+});
+
+test('F7, F8: a server that fails between the last byte and storing, its disk being full, has the content in the end', async () => {
+  const full = { times: 2 };
+  const { device } = await world('SQLite', false, (storage) => ({
+    ...storage,
+    put: async (file, from) => {
+      if (full.times-- > 0) throw Object.assign(new Error('no room'), { code: 'ENOSPC' });
+      await storage.put(file, from);
+    },
+  }));
+  const [one, other] = [await device(), await device()];
+  const content = photoOf(100_000);
+  const photo = await one.files.saveFile(content);
+  await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  await one.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await one.replica.sync();
+  await sent(one);
+  expect(full.times).toBe(-1);
+  await other.replica.sync();
+  expect(Buffer.compare(await bytesOf(await other.files.openFile(photo)), await bytesOf(content))).toBe(0);
 });

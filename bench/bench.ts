@@ -3,6 +3,7 @@ import Table from 'cli-table3';
 import { Command } from 'commander';
 import { browserRows } from './browser.ts';
 import { conflictRows } from './conflicts.ts';
+import { fileRows } from './files.ts';
 import { hostileRows } from './hostile.ts';
 import { localRows } from './local.ts';
 import { type Measured, measure } from './measure.ts';
@@ -39,6 +40,7 @@ const rows = [
   ...realtimeRows,
   ...scopeRows,
   ...hostileRows,
+  ...fileRows,
   ...browserRows,
 ];
 const chosen = rows.filter(

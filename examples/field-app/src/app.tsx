@@ -2,6 +2,7 @@ import {
   ActionIcon,
   Alert,
   AppShell,
+  Flex,
   Group,
   Text,
   UnstyledButton,
@@ -39,15 +40,16 @@ export function App() {
     <AppShell header={{ height: 56 }} padding="md">
       <AppShell.Header>
         <Group h="100%" px="md" justify="space-between" wrap="nowrap">
-          <UnstyledButton onClick={() => go('/')} aria-label="Field book: to the sites">
-            <Group gap="xs" wrap="nowrap">
+          <UnstyledButton onClick={() => go('/')} aria-label="Field book: to the sites" miw={0}>
+            {/* The name is left out where the state of the sync needs the room. */}
+            <Flex wrap="wrap" columnGap="xs" rowGap={0} h={28} style={{ overflow: 'hidden' }}>
               <img src="./hive.svg" width={28} height={28} alt="" />
-              <Text fw={700} style={{ whiteSpace: 'nowrap' }}>
+              <Text fw={700} lh="28px" style={{ whiteSpace: 'nowrap' }}>
                 Field book
               </Text>
-            </Group>
+            </Flex>
           </UnstyledButton>
-          <Group gap={4} wrap="nowrap">
+          <Group gap={4} wrap="nowrap" style={{ flexShrink: 0 }}>
             <ActionIcon
               aria-label={isDark ? 'Light colours' : 'Dark colours'}
               onClick={() => setColorScheme(isDark ? 'light' : 'dark')}

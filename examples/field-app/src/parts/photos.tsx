@@ -3,7 +3,6 @@ import { useRows } from '@koinon/react';
 import {
   ActionIcon,
   AspectRatio,
-  Badge,
   FileButton,
   Group,
   Image,
@@ -13,7 +12,7 @@ import {
   Text,
   Title,
 } from '@mantine/core';
-import { IconCamera, IconTrash } from '@tabler/icons-react';
+import { IconCamera, IconCheck, IconClock, IconTrash } from '@tabler/icons-react';
 import { useEffect, useState } from 'react';
 import { addPhoto, type Photos, photosOf, type Way, wayOf } from '../photos.ts';
 import { useReplica } from '../replica.ts';
@@ -158,6 +157,7 @@ function Photo({ photos, preview, picture, onOpen, onRemove }: PhotoProps) {
   const url = useContent(photos, preview);
   const way = useWay(photos, picture);
   const told = way && `${words[way.way]}${way.way === 'sending' ? ` ${Math.round(way.part * 100)} %` : ''}`;
+  const Icon = way?.way === 'sent' || way?.way === 'on the server' ? IconCheck : IconClock;
   return (
     <Paper withBorder radius="md" style={{ overflow: 'hidden' }}>
       <AspectRatio ratio={4 / 3}>
@@ -176,14 +176,11 @@ function Photo({ photos, preview, picture, onOpen, onRemove }: PhotoProps) {
           )}
         </button>
       </AspectRatio>
-      <Group justify="space-between" p={6} wrap="nowrap">
-        <Badge
-          variant="light"
-          tt="none"
-          color={way?.way === 'sent' || way?.way === 'on the server' ? 'teal' : 'orange'}
-        >
-          {told ?? '…'}
-        </Badge>
+      <Group justify="space-between" pl="xs" gap={4} wrap="nowrap">
+        <Group gap={6} wrap="nowrap">
+          <Icon size={16} style={{ flexShrink: 0 }} aria-hidden />
+          <Text size="sm">{told ?? '…'}</Text>
+        </Group>
         <ActionIcon aria-label="Delete the photo" variant="subtle" color="red" onClick={onRemove}>
           <IconTrash size={18} />
         </ActionIcon>

@@ -17,17 +17,18 @@ const place = {
   column: nameOf('a column name'),
 };
 
-const asked = requestOf({ id: uuid, ...place });
+/** The id of a file, and a place that holds it. */
+export const fileAsked = requestOf({ id: uuid, ...place });
 
 /** A file, by its id and by a column of a row that holds it. The right to read that is the right to read the content. */
-export type FileAsked = Message<typeof asked>;
+export type FileAsked = Message<typeof fileAsked>;
 
 /** Reads which file is asked for. @throws KoinonError `malformed-request`. */
 export function readFileAsked(given: unknown): FileAsked {
-  return readRequest(asked, given, 'the query');
+  return readRequest(fileAsked, given, 'the query');
 }
 
-export const fileStatesRequest = requestOf({ files: listOf(asked, mostFilesAsked) });
+export const fileStatesRequest = requestOf({ files: listOf(fileAsked, mostFilesAsked) });
 
 /** `POST /v1/files/states`: asks where the contents of files are. */
 export type FileStatesRequest = Message<typeof fileStatesRequest>;

@@ -8,6 +8,10 @@ import {
   errorCode,
   eventStream,
   feedQuery,
+  fileAsked,
+  fileStatesRequest,
+  fileStatesResponse,
+  filesPath,
   joinRequest,
   jsonLines,
   liveMessage,
@@ -25,6 +29,7 @@ import {
   timestamp,
   trashQuery,
   trashResponse,
+  uploadsPath,
   valuesOf,
   waitRequest,
   waitResponse,
@@ -43,6 +48,8 @@ const messages = {
   PushResponse: pushResponse,
   TrashResponse: trashResponse,
   RestoreRequest: restoreRequest,
+  FileStatesRequest: fileStatesRequest,
+  FileStatesResponse: fileStatesResponse,
   WaitRequest: waitRequest,
   WaitResponse: waitResponse,
   JoinRequest: joinRequest,
@@ -110,7 +117,7 @@ const answer = (description: string, type: string, schema: object) => ({
 });
 
 /** The members of a query, as parameters. */
-const parametersOf = (query: typeof trashQuery | typeof feedQuery) =>
+const parametersOf = (query: typeof trashQuery | typeof feedQuery | typeof fileAsked) =>
   Object.entries(part(query).properties as Readonly<Record<string, Description>>).map(
     ([name, { description, ...schema }]) => ({ name, in: 'query', schema, description }),
   );
@@ -198,6 +205,37 @@ export const openApi = {
         summary: 'Brings a deleted row back as it was',
         requestBody: body('RestoreRequest'),
         responses: { '204': { description: 'It is there again.' }, '4XX': refused, '5XX': refused },
+      },
+    },
+    [`/v${protocolVersion}${filesPath}/{id}`]: {
+      get: {
+        operationId: 'readFile',
+        summary: 'The content of a file that a row holds, or a part of it',
+        parameters: parametersOf(fileAsked).map((parameter) => ({
+          ...parameter,
+          in: parameter.name === 'id' ? 'path' : 'query',
+          required: true,
+        })),
+        responses: {
+          '200': { description: 'All of it.', content: { 'application/octet-stream': {} } },
+          '206': { description: 'The part that `Range` asks for.', content: { 'application/octet-stream': {} } },
+          '4XX': refused,
+        },
+      },
+    },
+    [`/v${protocolVersion}${filesPath}/states`]: {
+      post: {
+        operationId: 'askForFiles',
+        summary: 'Where the contents of files are',
+        requestBody: body('FileStatesRequest'),
+        responses: answer('A state for each, in order.', 'application/json', reference('FileStatesResponse')),
+      },
+    },
+    [`/v${protocolVersion}${uploadsPath}`]: {
+      post: {
+        operationId: 'beginUpload',
+        summary: 'Begins a resumable upload of a content (tus 1.0); it goes on at the address in `Location`',
+        responses: { '201': { description: 'It has begun.' }, '4XX': refused, '5XX': refused },
       },
     },
     [`/v${protocolVersion}/live`]: {

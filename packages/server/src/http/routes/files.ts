@@ -26,6 +26,8 @@ export function fileRoutes(
 
   app.get<{ Params: { id: string }; Querystring: Readonly<Record<string, unknown>> }>(
     `${root}${filesPath}/:id`,
+    // Pictures do not get smaller, and a part of a content is a part of its own bytes.
+    { compress: false },
     async (request, reply) => {
       const asked = readFileAsked({ ...request.query, id: request.params.id });
       const user = admission.userOf(request);

@@ -290,13 +290,15 @@ test('two devices and the office: typed without a signal, sent when there is one
   // The page is closed before it could send it.
   await one.close();
   await context.setOffline(false);
-  one = await device('one', `/visit/${visit}`);
-  await one.getByText('Sent', { exact: true }).waitFor();
+  // It goes up when the app is opened again, whatever page that shows.
+  one = await device('one', '/');
   await two.getByRole('button', { name: 'All sent' }).click();
   await button(two, 'Sync now').click();
   await two.goto(`${app.url}?server&name=two#/visit/${visit}`);
   await two.getByRole('img', { includeHidden: true }).first().waitFor({ state: 'attached' });
   await shows(two, 'On the server');
+  await one.goto(`${app.url}?server&name=one#/visit/${visit}`);
+  await one.getByText('Sent', { exact: true }).waitFor();
   await two.getByRole('button', { name: 'Show the photo' }).click();
   const large = two.getByAltText('The photo as it was taken');
   await large.waitFor();

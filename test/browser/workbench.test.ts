@@ -162,6 +162,19 @@ test('both online, one apart, both apart, refused, and direct SQL: every screen 
   expect(refused.status()).toBe(403);
 });
 
+/** How many books of a browser have a content of this name; with `write` each of them gets one. */
+const contents = (page: Page, write: boolean) =>
+  page.evaluate(async (write) => {
+    const all = await (await navigator.storage.getDirectory()).getDirectoryHandle('koinon-files');
+    let found = 0;
+    for await (const [, entry] of all.entries()) {
+      const folder = entry as FileSystemDirectoryHandle;
+      if (write) await folder.getFileHandle('photo.bin', { create: true });
+      for await (const name of folder.keys()) if (name === 'photo.bin') found++;
+    }
+    return found;
+  }, write);
+
 test('a book begun without an account goes along when its member signs in, gets his part, and is turned off and on with its choices', async () => {
   const page = await context.newPage();
   page.on('pageerror', (error) => expect.unreachable(error.message));
@@ -201,9 +214,12 @@ test('a book begun without an account goes along when its member signs in, gets 
 
   await page.goto(`${book}&member=member-03#/device`);
   await button('Turn sync off…').click();
+  const before = await contents(page, true);
   await page.getByLabel('is erased from it').check();
   await page.getByRole('dialog').getByRole('button', { name: 'Turn sync off' }).click();
   await page.getByText(/rows left this device/).waitFor();
+  // The contents of photos go with the rows, of this book alone.
+  await expect.poll(() => contents(page, false)).toBe(before - 1);
   await page.getByRole('link', { name: 'Field book' }).or(page.getByLabel('Field book: to the sites')).first().click();
   await page.getByText('No sites yet.').waitFor();
   await page.goto(`${book}&member=member-03#/device`);

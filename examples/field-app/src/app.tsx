@@ -24,6 +24,7 @@ import { TrashPage } from './pages/trash.tsx';
 import { VisitPage } from './pages/visit.tsx';
 import { WaitingPage } from './pages/waiting.tsx';
 import { SyncMark } from './parts/sync-mark.tsx';
+import { photosOf } from './photos.ts';
 import { useReplica } from './replica.ts';
 
 const usePath = (): [string, (path: string) => void] => {
@@ -36,6 +37,9 @@ export function App() {
   const { go } = usePlace();
   const { setColorScheme } = useMantineColorScheme();
   const isDark = useComputedColorScheme() === 'dark';
+  const replica = useReplica();
+  // Photos that wait go up, whatever page is shown. If there is no place for them, the page of a visit says so.
+  useEffect(() => void photosOf(replica).catch(() => undefined), [replica]);
   return (
     <AppShell header={{ height: 56 }} padding="md">
       <AppShell.Header>

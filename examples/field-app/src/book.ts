@@ -15,8 +15,10 @@ export function bookOf(asked: URLSearchParams): Book {
   const path = member === null ? asked.get('server') : asked.get('members');
   // An empty path is the page's own origin.
   const address = path === null ? undefined : `${location.origin}${path}`;
-  const isShared = address !== undefined && !asked.has('blank');
-  return { name: member !== null ? `${given}, ${member}` : isShared ? `${given}, shared` : given, member, address };
+  // A book that was begun without an account keeps its name: who signs in takes it along.
+  if (asked.has('blank')) return { name: given, member, address };
+  const whose = member ?? (address === undefined ? undefined : 'shared');
+  return { name: whose === undefined ? given : `${given}, ${whose}`, member, address };
 }
 
 /** A token for development, as the demo's server gives one to whoever asks; a real app would have a sign-in of its own. */

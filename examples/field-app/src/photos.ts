@@ -8,7 +8,7 @@ export type Photos = Files<typeof cooperative>;
 
 const opened = new WeakMap<FieldReplica, Promise<Photos>>();
 
-/** The photos of the book; loaded when somebody looks at some. */
+/** The photos of the book. */
 export function photosOf(replica: FieldReplica): Promise<Photos> {
   const known = opened.get(replica);
   if (known !== undefined) return known;
@@ -29,6 +29,13 @@ export async function addPhoto(replica: FieldReplica, visit: string, picture: Fi
   const small = await smaller(picture);
   const [large, preview] = await Promise.all([photos.saveFile(picture), photos.saveFile(small)]);
   await replica.insert('photo', { visit, at: new Date().toISOString(), picture: large, preview });
+}
+
+/** Photos of this device whose contents are not with the server. */
+export async function unsentPhotos(replica: FieldReplica): Promise<number> {
+  const waiting = new Set((await (await photosOf(replica)).waiting()).map(({ file }) => file.id));
+  const photos = await replica.rows({ from: 'photo' });
+  return photos.filter(({ picture, preview }) => waiting.has(picture.id) || waiting.has(preview.id)).length;
 }
 
 /** The longest side of a small picture, in pixels. */

@@ -59,7 +59,7 @@ export const cooperative = schema({
   // A visit may have several. The small one is on every phone that has the visit; the large one comes when somebody opens it.
   photo: table(
     {
-      visit: reference('visit', { label: 'the visit' }),
+      visit: reference('visit', { filterable: true, label: 'the visit' }),
       at: timestamp(),
       picture: file({ types: ['image/*'], maximumBytes: 20_000_000, label: 'the picture' }),
       preview: file({ types: ['image/jpeg'], maximumBytes: 100_000 }),

@@ -3,6 +3,7 @@ import { Alert, Button, Checkbox, Group, Modal, Radio, Select, Stack, Text, Titl
 import { showNotification } from '@mantine/notifications';
 import { useEffect, useState } from 'react';
 import { canSignIn, goesAlong, type Member, membersToChoose, openBookOf, signedInMember } from '../account.ts';
+import { photosOf, unsentPhotos } from '../photos.ts';
 import { useReplica } from '../replica.ts';
 import { counted } from '../words.ts';
 
@@ -76,9 +77,14 @@ function TurnOff({ opened, onClose }: { readonly opened: boolean; readonly onClo
   const [drops, setDrops] = useState(false);
   const [isBusy, setIsBusy] = useState(false);
   const [problem, setProblem] = useState<string>();
+  const [photos, setPhotos] = useState(0);
+  useEffect(() => {
+    if (opened) unsentPhotos(replica).then(setPhotos, (error: Error) => setProblem(error.message));
+  }, [opened, replica]);
   if (sync === undefined) return null;
   const unsent = sync.pending + sync.rejected + sync.conflicted;
-  const needsWord = rows === 'erase' && unsent > 0;
+  const needsWord = rows === 'erase' && unsent + photos > 0;
+  const lost = [unsent > 0 && counted(unsent, 'unsent edit'), photos > 0 && counted(photos, 'unsent photo')];
   const turnOff = async () => {
     setIsBusy(true);
     setProblem(undefined);
@@ -88,6 +94,7 @@ function TurnOff({ opened, onClose }: { readonly opened: boolean; readonly onClo
         server: deletes ? 'delete' : 'keep',
         ...(needsWord && drops && { unsent: 'drop' as const }),
       });
+      if (rows === 'erase') await (await photosOf(replica)).erase();
       const done = [
         'Sync is off.',
         erased > 0 && `${counted(erased, 'row')} left this device.`,
@@ -105,6 +112,7 @@ function TurnOff({ opened, onClose }: { readonly opened: boolean; readonly onClo
     <Modal opened={opened} onClose={onClose} title="Turn sync off" centered>
       <Stack>
         {unsent > 0 && <Text>{counted(unsent, 'edit')} of yours are not with the server yet.</Text>}
+        {photos > 0 && <Text>{counted(photos, 'photo')} of yours are not with the server yet.</Text>}
         <Radio.Group label="What is on this device" value={rows} onChange={(value) => setRows(value as typeof rows)}>
           <Stack gap="xs" mt="xs">
             <Radio value="keep" label="stays, and can still be edited" />
@@ -113,7 +121,7 @@ function TurnOff({ opened, onClose }: { readonly opened: boolean; readonly onClo
         </Radio.Group>
         {needsWord && (
           <Checkbox
-            label={`The ${counted(unsent, 'unsent edit')} may be lost`}
+            label={`The ${lost.filter(Boolean).join(' and ')} may be lost`}
             checked={drops}
             onChange={(event) => setDrops(event.currentTarget.checked)}
           />

@@ -272,7 +272,13 @@ test('the reference names every error once, with its status', () => {
 });
 
 test('the reference names every finding of the check', () => {
-  const files = ['checks/database.ts', 'checks/server.ts', 'checks/replica.ts', 'commands/check.ts'];
+  const files = [
+    'checks/database.ts',
+    'checks/server.ts',
+    'checks/replica.ts',
+    'checks/compare.ts',
+    'commands/check.ts',
+  ];
   const sources = files.map((file) => readFileSync(join(root, 'packages/cli/src', file), 'utf8')).join();
   const made = [...sources.matchAll(/\b(?:warning|failure)\(\s*'([a-z-]+)'/g)].map(([, name]) => name as string);
   const page = readFileSync(join(root, 'docs/reference/findings.md'), 'utf8');

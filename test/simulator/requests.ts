@@ -263,12 +263,12 @@ export class Requests {
       // What is followed does not end by itself.
       for (const { name, schema: shape } of (operation.parameters ?? []) as { name: string; schema: Shape }[])
         if (random.below(2) === 0 && name !== 'follow') query.append(name, String(this.value(shape, name)));
-      const at = random.below(60) === 0 ? `${path}%zz` : `${path}?${query}`;
+      const named = path.replace('{id}', () => encodeURIComponent(query.get('id') ?? 'none'));
+      const at = random.below(60) === 0 ? `${named}%zz` : `${named}?${query}`;
       return { path: at, init: { method: this.one(['GET', 'GET', 'HEAD', 'DELETE']), headers }, about: at };
     }
-    const content = (operation.requestBody as { content: Record<string, { schema: Shape }> }).content[
-      'application/json'
-    ];
+    const { requestBody } = operation as { requestBody?: { content: Record<string, { schema: Shape }> } };
+    const content = requestBody?.content['application/json'];
     const json = JSON.stringify(this.value(content?.schema ?? {}, 'body')) ?? '';
     const spoilt = this.chance(20) ? json.slice(0, random.below(json.length + 1)) : json;
     const encoding = this.one(['identity', 'identity', 'gzip', 'deflate', ...(this.isSpoilt ? ['br', 'x'] : [])]);

@@ -275,7 +275,9 @@ export class Files<S extends Schema> {
     return files.map((file): FileState => {
       const { id } = file;
       const note = this.notes.get(id);
-      const [up, down] = [this.uploads.get(id), this.downloads.get(id)];
+      // What is sent may still be under way to its note of that.
+      const up = note?.state === 'unsent' ? this.uploads.get(id) : undefined;
+      const down = this.downloads.get(id);
       const moved = up ? { way: 'up' as const, bytes: up.sent } : down && { way: 'down' as const, bytes: down.bytes };
       if (note !== undefined) return { at: 'here', isSent: note.state !== 'unsent', ...(moved && { moved }) };
       const state = this.answers.get(id)?.state;

@@ -244,11 +244,11 @@ export function feedTriggers(table: TrackedTable): string[] {
   const clear = `DELETE FROM koinon_replaced WHERE table_name = ${t};`;
   /** Rows other than this one that stand in the way of NEW, by key or by a unique group. */
   const inTheWay = [
-    `(${isRow(table, 'NEW')})`,
+    isRow(table, 'NEW'),
     ...unique.map((group) => `(${group.map((c) => `${quoteName(c)} = NEW.${quoteName(c)}`).join(' AND ')})`),
   ].join(' OR ');
   const note = (exceptOld: boolean) =>
-    `INSERT INTO koinon_replaced SELECT ${t}, ${idOf(T)}, ${imageOf(T)} FROM ${T} WHERE ${exceptOld ? `NOT (${isRow(table, 'OLD')}) AND ` : ''}(${inTheWay}) AND ${alive(T)} ON CONFLICT DO NOTHING;`;
+    `INSERT INTO koinon_replaced SELECT ${t}, ${idOf(T)}, ${imageOf(T)} FROM ${T} WHERE ${exceptOld ? `${isOtherRow(table, 'OLD')} AND ` : ''}(${inTheWay}) AND ${alive(T)} ON CONFLICT DO NOTHING;`;
 
   const tombstone = (values: string) => `
   INSERT INTO koinon_stamp (${stampColumns})
@@ -289,6 +289,9 @@ export function feedTriggers(table: TrackedTable): string[] {
 
   const keyColumns = table.key.map(({ column }) => column);
   const isSameKey = keyColumns.map((column) => `OLD.${quoteName(column)} IS NEW.${quoteName(column)}`).join(' AND ');
+  const isOtherKey = keyColumns
+    .map((column) => `OLD.${quoteName(column)} IS NOT NEW.${quoteName(column)}`)
+    .join(' OR ');
   const keyed = [...new Set([...keyColumns, ...unique.flat()])]
     .map((column) => `OLD.${quoteName(column)} IS NOT NEW.${quoteName(column)} COLLATE BINARY`)
     .join(' OR ');
@@ -318,7 +321,7 @@ export function feedTriggers(table: TrackedTable): string[] {
           ),
         ]
       : []),
-    trigger('after key', 'update', `${step}${stampDeleted}${stampInserted('true')}`, `NOT (${isSameKey})`),
+    trigger('after key', 'update', `${step}${stampDeleted}${stampInserted('true')}`, isOtherKey),
     trigger('after', 'delete', `${step}${stampDeleted}`),
   ];
 }
@@ -359,6 +362,12 @@ export function keySql({ key }: TrackedTable, row: string): string {
 /** Tells whether a row of the table has the key of another one, whose columns go by the same names. */
 export function isRow({ key }: TrackedTable, other: string): string {
   return key.map(({ column }) => `${quoteName(column)} = ${other}.${quoteName(column)}`).join(' AND ');
+}
+
+/** Tells whether a row of the table has another key than another one. */
+function isOtherRow({ key }: TrackedTable, other: string): string {
+  const differs = key.map(({ column }) => `${quoteName(column)} <> ${other}.${quoteName(column)}`);
+  return differs.length === 1 ? differs.join() : `(${differs.join(' OR ')})`;
 }
 
 /** Tells whether a row of the table has an id. An index over the ids is made where they are no column of the table. */

@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openReplica, type Replica } from '@koinon/client';
 import {
+  type ContentNote,
   type Contents,
   type Files,
   type FilesOptions,
@@ -37,8 +38,13 @@ const bytesOf = async (blob: Blob) => Buffer.from(await blob.arrayBuffer());
 
 /** Everybody has the visits of his own sites, and nobody the papers but the office. */
 const scopes: Scopes<Apiary> = {
-  site: { read: (user) => (user?.id === 'office' ? 'all' : { keeper: user?.id ?? '' }) },
-  visit: { with: 'site', withhold: (user) => (user?.id === 'office' ? [] : ['paper']) },
+  site: { read: (user) => (['office', 'clerk'].includes(user?.id ?? '') ? 'all' : { keeper: user?.id ?? '' }) },
+  visit: {
+    with: 'site',
+    // The clerk reads, and writes nothing.
+    write: (_, { user }) => (user?.id === 'clerk' ? [{ message: 'is not yours' }] : undefined),
+    withhold: (user) => (user?.id === 'office' ? [] : ['paper']),
+  },
 };
 
 interface Device {
@@ -558,4 +564,69 @@ test('F7, F8: a server that fails between the last byte and storing, its disk be
   expect(full.times).toBe(-1);
   await other.replica.sync();
   expect(Buffer.compare(await bytesOf(await other.files.openFile(photo)), await bytesOf(content))).toBe(0);
+});
+
+test('F2, F3: a photo that was never sent outlives its row for a day: what is taken back has it again', async () => {
+  const { device } = await world();
+  const { replica, files, contents } = await device({ allow: () => false });
+  await files.close();
+  const day = 86_400_000;
+  const amend = async (change: Partial<ContentNote>) => {
+    const [note] = await contents.notes();
+    await contents.note({ ...(note as ContentNote), ...change });
+  };
+  const isUnheld = () => vi.waitFor(async () => expect((await contents.notes())[0]?.unheldSince).toBeDefined());
+  const first = await openFiles(replica, { contents });
+  const content = photoOf(100);
+  const photo = await first.saveFile(content);
+  await replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  await replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await vi.waitFor(async () => expect((await contents.notes())[0]?.unheldSince).toBeUndefined());
+  await first.close();
+  // Two days without a signal.
+  await amend({ savedAt: Date.now() - 2 * day });
+  const second = await openFiles(replica, { contents });
+  await replica.delete('visit', 'v');
+  await isUnheld();
+  await replica.undo();
+  expect(Buffer.compare(await bytesOf(await second.openFile(photo)), await bytesOf(content))).toBe(0);
+  await replica.delete('visit', 'v');
+  await isUnheld();
+  await second.close();
+  await amend({ unheldSince: Date.now() - 2 * day });
+  const third = await openFiles(replica, { contents });
+  await vi.waitFor(async () => expect(await contents.notes()).toEqual([]));
+  await third.close();
+});
+
+test('F13: what the server has lost comes from who may write the row; a reader who may not is left in peace, and a pin outlives the upload', async () => {
+  const { device, restart, kept, url } = await world('SQLite', true);
+  const ida = await device({ user: 'ida', file: 'ida.db' });
+  await ida.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  const photo = await ida.files.saveFile(photoOf(9_000_000));
+  await ida.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await ida.replica.sync();
+  await vi.waitFor(async () => expect((await ida.files.waiting())[0]?.sent).toBeGreaterThan(0), { interval: 2 });
+  await ida.files.pin(photo);
+  await sent(ida);
+  expect(await ida.contents.notes()).toMatchObject([{ state: 'sent', isPinned: true }]);
+  const clerk = await device({ user: 'clerk', file: 'clerk.db' });
+  await clerk.replica.sync();
+  await clerk.files.openFile(photo);
+  await restart(() => rm(join(kept, 'stored'), { recursive: true }));
+  await clerk.files.close();
+  const again = await openFiles(clerk.replica, { contents: clerk.contents, server: url, token: () => 'clerk' });
+  const waiting: unknown[] = [];
+  const stop = again.subscribe(() => void again.waiting().then((found) => waiting.push(...found)));
+  await new Promise((done) => setTimeout(done, 1_500));
+  expect(waiting).toEqual([]);
+  expect(await clerk.contents.notes()).toMatchObject([{ state: 'fetched' }]);
+  stop();
+  await again.close();
+  await ida.files.close();
+  const mine = await openFiles(ida.replica, { contents: ida.contents, server: url, token: () => 'ida' });
+  const other = await device({ user: 'office' });
+  await other.replica.sync();
+  await vi.waitFor(async () => expect((await other.files.openFile(photo)).size).toBe(photo.bytes), { timeout: 20_000 });
+  await mine.close();
 });

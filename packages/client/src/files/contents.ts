@@ -9,6 +9,8 @@ export interface ContentNote {
   /** When it was saved or fetched, and when it was opened last, in milliseconds since 1970. */
   readonly savedAt: number;
   readonly usedAt: number;
+  /** Since when no row holds it, in milliseconds since 1970: an undo may bring one back. */
+  readonly unheldSince?: number;
   /** The address at which the upload goes on. */
   readonly uploadUrl?: string;
   /** It stays, whatever room is needed. */

@@ -1,13 +1,13 @@
 export { fileAt, folderContents } from '#file-folder';
-export { type ContentNote, type ContentSink, type Contents, memoryContents } from './contents.ts';
+export { type ContentNote, type ContentSink, type Contents, type KeptContent, memoryContents } from './contents.ts';
 export {
-  type FileSource,
   type FileState,
   Files,
   type FilesOptions,
   type FileUrl,
   openFiles,
   type SaveOptions,
-  type WaitingFile,
 } from './files.ts';
 export { originContents } from './origin.ts';
+export type { FileSource } from './source.ts';
+export type { WaitingFile } from './uploads.ts';

@@ -1,0 +1,104 @@
+import { systemHost } from '../host/host.ts';
+import type { ContentNote, Contents } from './contents.ts';
+import type { Places } from './place.ts';
+
+/** Milliseconds that a content stays which no row holds, or that has come in part: an undo may bring the row back, or somebody goes on with it. */
+const keepUnheld = 86_400_000;
+
+/** Milliseconds between two searches for what nobody knows of. */
+const tidyEvery = 3_600_000;
+
+/** The contents that are on this device, as far as they are noted. */
+export class Kept {
+  private readonly contents: Contents;
+  private readonly changed: () => void;
+  private readonly notes = new Map<string, ContentNote>();
+  /** Contents that are being saved: another tab does not know of them yet. */
+  readonly saving = new Set<string>();
+  private tidiedAt = Number.NEGATIVE_INFINITY;
+
+  /** @param changed called when something was noted or removed. */
+  constructor(contents: Contents, changed: () => void) {
+    this.contents = contents;
+    this.changed = changed;
+  }
+
+  get(id: string): ContentNote | undefined {
+    return this.notes.get(id);
+  }
+
+  has(id: string): boolean {
+    return this.notes.has(id);
+  }
+
+  all(): readonly ContentNote[] {
+    return [...this.notes.values()];
+  }
+
+  /** Reads the notes, which other tabs write as well. */
+  async read(): Promise<void> {
+    const found = await this.contents.notes();
+    const ids = new Set(found.map(({ file }) => file.id));
+    for (const id of this.notes.keys()) if (!ids.has(id) && !this.saving.has(id)) this.notes.delete(id);
+    for (const note of found) this.notes.set(note.file.id, note);
+  }
+
+  /** Notes a content that has just been stored. */
+  async put(note: ContentNote): Promise<void> {
+    this.notes.set(note.file.id, note);
+    await this.contents.note(note);
+    this.changed();
+  }
+
+  /** Changes the note of a content as it is by now; a content that has been removed meanwhile stays removed. */
+  async amend(id: string, change: (note: ContentNote) => ContentNote): Promise<void> {
+    const note = this.notes.get(id);
+    if (note !== undefined) await this.put(change(note));
+  }
+
+  /** Removes a content, and what has come of it in part. */
+  async forget(id: string): Promise<void> {
+    this.notes.delete(id);
+    await this.contents.remove(id);
+    this.changed();
+  }
+
+  /** Removes everything that is there. */
+  async erase(): Promise<void> {
+    for (const { id } of await this.contents.kept()) await this.forget(id);
+    for (const id of [...this.notes.keys()]) await this.forget(id);
+  }
+
+  /** Removes contents that were used longest ago, until the others fit. Those stay that the server does not have. */
+  async makeRoom(budget: number, isWanted: (id: string) => boolean): Promise<void> {
+    const movable = this.all().filter(
+      ({ state, isPinned, file }) => state !== 'unsent' && !isPinned && !isWanted(file.id),
+    );
+    let taken = movable.reduce((sum, { file }) => sum + file.bytes, 0);
+    for (const { file } of movable.sort((a, b) => a.usedAt - b.usedAt)) {
+      if (taken <= budget) return;
+      taken -= file.bytes;
+      await this.forget(file.id);
+    }
+  }
+
+  /** Removes contents that no row holds any more: at once where the server has them, after a day where it has not. */
+  async collect(places: Places, isBusy: (id: string) => boolean): Promise<void> {
+    const now = systemHost.now();
+    for (const { file, state, unheldSince } of this.all()) {
+      const { id } = file;
+      if (this.saving.has(id)) continue;
+      if (places.of(id).length > 0) {
+        if (unheldSince !== undefined) await this.amend(id, ({ unheldSince: _held, ...note }) => note);
+      } else if (state === 'unsent' && unheldSince === undefined)
+        await this.amend(id, (note) => ({ ...note, unheldSince: now }));
+      else if (!isBusy(id) && (state !== 'unsent' || now - (unheldSince ?? now) >= keepUnheld)) await this.forget(id);
+    }
+    if (now - this.tidiedAt < tidyEvery) return;
+    this.tidiedAt = now;
+    // Parts that nobody goes on with: the process was killed while one was saved, say.
+    for (const { id, changedAt } of await this.contents.kept())
+      if (!this.has(id) && !this.saving.has(id) && !isBusy(id) && now - changedAt >= keepUnheld)
+        await this.contents.remove(id);
+  }
+}

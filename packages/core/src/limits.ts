@@ -19,6 +19,8 @@ export const limits = {
   idLength: 200,
   /** Bytes of one change of one row, as JSON carries it: it goes up in one request, and comes down in one answer. */
   changeBytes: 32 * 1024 * 1024,
+  /** Bytes of the content of a file, where its column says no other number. */
+  fileBytes: 1_000_000_000,
   /** Bytes of one answer, before compression. */
   answerBytes: 128 * 1024 * 1024,
   /** Rows in one page of a pull; a request may ask for fewer. */

@@ -101,7 +101,7 @@ export interface Column<Value = unknown, Need extends Presence = Presence, Type 
 export interface FileOptions {
   /** The media types that are taken: `['image/jpeg', 'application/pdf']`, or `['image/*']`. All without it. */
   readonly types?: readonly string[];
-  /** The most bytes that a file may have. */
+  /** The most bytes that a file may have: 1 GB where nothing is said. */
   readonly maximumBytes?: number;
 }
 

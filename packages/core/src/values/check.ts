@@ -1,5 +1,6 @@
 import type { ErrorCode } from '../errors/errors.ts';
 import type { SentenceName, SentenceParameters } from '../errors/sentences.ts';
+import { limits } from '../limits.ts';
 import type { Column } from '../table/column.ts';
 import type { FileValue } from '../table/file-value.ts';
 import { compareText } from './compare.ts';
@@ -127,11 +128,10 @@ function checkDecimalRange({ minimum, maximum }: Column, value: string): Refusal
   return undefined;
 }
 
-function checkFile({ types, maximumBytes }: Column, value: unknown): Refusal | undefined {
+function checkFile({ types, maximumBytes = limits.fileBytes }: Column, value: unknown): Refusal | undefined {
   if (!isFileValue(value)) return type('file-expected');
   if (types !== undefined && !isOfType(value.type, types)) return type('file-type', { list: types, given: value.type });
-  if (maximumBytes !== undefined && value.bytes > maximumBytes)
-    return range('file-size', { limit: maximumBytes, given: value.bytes });
+  if (value.bytes > maximumBytes) return range('file-size', { limit: maximumBytes, given: value.bytes });
   return undefined;
 }
 

@@ -1,4 +1,5 @@
 import { type AnyRow, type FileAsked, type FileValue, type Schema, sameValue } from '@koinon/core';
+import { rowKey } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import type { RuleSet } from '../rules/rules.ts';
 import { mayWrite } from '../rules/write.ts';
@@ -16,18 +17,31 @@ export interface Rights {
   readonly rules: RuleSet;
 }
 
-/** The description of a file that a column of a row holds, where the user may read that; undefined for everything else. */
-export async function readableFile(
+/** The descriptions of files that columns of rows hold, where the user may read that; undefined for everything else. All of one moment. */
+export async function readableFiles(
   { store, scopes }: Rights,
+  user: User | undefined,
+  asked: readonly FileAsked[],
+): Promise<readonly (FileValue | undefined)[]> {
+  return store.read(async (reader) => {
+    const { view } = await scopes.evaluate(user, reader);
+    const rows = await rowsOf(store.schema, reader, asked);
+    return asked.map((place) => {
+      const row = rows.get(rowKey({ table: place.table, id: place.row }));
+      if (row === undefined || !isFileColumn(store.schema, place) || !view.has(place.table, place.row, row))
+        return undefined;
+      return view.without(place.table)?.has(place.column) ? undefined : fileIn(row, place);
+    });
+  });
+}
+
+/** The same of one. */
+export async function readableFile(
+  rights: Rights,
   user: User | undefined,
   asked: FileAsked,
 ): Promise<FileValue | undefined> {
-  return store.read(async (reader) => {
-    const { view } = await scopes.evaluate(user, reader);
-    const row = await rowOf(store.schema, reader, asked);
-    if (row === undefined || !view.has(asked.table, asked.row, row)) return undefined;
-    return view.without(asked.table)?.has(asked.column) ? undefined : fileIn(row, asked);
-  });
+  return (await readableFiles(rights, user, [asked]))[0];
 }
 
 /** The same where the user may write the row as well. */
@@ -49,11 +63,22 @@ export async function writableFile(
   return isAllowed ? readable : undefined;
 }
 
-async function rowOf({ tables }: Schema, reader: StoreReader, { table, row, column }: FileAsked) {
+function isFileColumn({ tables }: Schema, { table, column }: FileAsked): boolean {
   const definition = Object.hasOwn(tables, table) ? tables[table] : undefined;
-  if (definition === undefined || !Object.hasOwn(definition.columns, column)) return undefined;
-  if (definition.columns[column]?.type !== 'file') return undefined;
-  const [found] = await reader.rowsWhere(table, { kind: 'compare', column: 'id', sign: '=', value: row });
+  return (
+    definition !== undefined && Object.hasOwn(definition.columns, column) && definition.columns[column]?.type === 'file'
+  );
+}
+
+async function rowsOf(schema: Schema, reader: StoreReader, asked: readonly FileAsked[]): Promise<Map<string, AnyRow>> {
+  const wanted = new Map<string, Set<string>>();
+  for (const place of asked)
+    if (isFileColumn(schema, place))
+      wanted.set(place.table, (wanted.get(place.table) ?? new Set<string>()).add(place.row));
+  const found = new Map<string, AnyRow>();
+  for (const [table, ids] of wanted)
+    for (const row of await reader.rowsWhere(table, { kind: 'in', column: 'id', values: [...ids] }))
+      found.set(rowKey({ table, id: row.id }), row);
   return found;
 }
 

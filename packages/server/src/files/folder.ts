@@ -30,8 +30,17 @@ export function folderStorage(folder: string): FileStorage {
     }
     return found;
   };
+  const note = async (file: StoredFile) => {
+    const path = `${fileOf(file.place)}.json`;
+    await writeFile(`${path}.part`, JSON.stringify(file));
+    await flushed(`${path}.part`);
+    await rename(`${path}.part`, path);
+    // Windows keeps new names by itself.
+    if (process.platform !== 'win32') await flushed(folderOf(file.place.id), 'r');
+  };
   return {
     uploads,
+    note,
     find: (id) => inFolder(folderOf(id)),
     read: ({ place }, range) => createReadStream(fileOf(place), range),
     async put(file, from) {
@@ -47,11 +56,7 @@ export function folderStorage(folder: string): FileStorage {
         await rm(from, { force: true });
       });
       // Only with this it counts as stored.
-      await writeFile(`${to}.json.part`, JSON.stringify(file));
-      await flushed(`${to}.json.part`);
-      await rename(`${to}.json.part`, `${to}.json`);
-      // Windows keeps new names by itself.
-      if (process.platform !== 'win32') await flushed(folderOf(file.place.id), 'r');
+      await note(file);
     },
     async remove({ place }) {
       await rm(`${fileOf(place)}.json`, { force: true });

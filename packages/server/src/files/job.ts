@@ -1,6 +1,6 @@
 import type { FileValue } from '@koinon/core';
 import type { Store } from '../store/store.ts';
-import type { FileStorage } from './storage.ts';
+import type { FileStorage, StoredFile } from './storage.ts';
 import type { Uploads } from './uploads.ts';
 
 /** Milliseconds between two rounds. */
@@ -12,22 +12,30 @@ export class FileJob {
   private readonly storage: FileStorage;
   private readonly uploads: Uploads;
   private readonly keepFor: number;
+  private readonly report: (error: unknown) => void;
   private timer: NodeJS.Timeout | undefined;
   private round: Promise<void> = Promise.resolve();
 
-  /** @param keepDays as deleted rows are kept: one may be brought back. */
-  constructor(store: Store, storage: FileStorage, uploads: Uploads, keepDays: number) {
+  /** @param keepDays as deleted rows are kept: one may be brought back. @param report told of rounds that failed. */
+  constructor(
+    { store, storage, uploads }: { readonly store: Store; readonly storage: FileStorage; readonly uploads: Uploads },
+    keepDays: number,
+    report: (error: unknown) => void,
+  ) {
     this.keepFor = keepDays * 86_400_000;
     this.store = store;
     this.storage = storage;
     this.uploads = uploads;
+    this.report = report;
   }
 
   /** Tidies from now on, until it is stopped. */
   start(): void {
-    this.timer = setInterval(() => {
-      this.round = this.tidy(Date.now()).catch(() => undefined);
-    }, roundEvery).unref();
+    const tidy = () => {
+      this.round = this.round.then(() => this.tidy(Date.now())).catch(this.report);
+    };
+    tidy();
+    this.timer = setInterval(tidy, roundEvery).unref();
   }
 
   /** Stops; a round that is under way ends first. */
@@ -36,20 +44,27 @@ export class FileJob {
     await this.round;
   }
 
-  /** One round. A content that is old enough goes, where neither its row holds the file nor the trash could bring that back. */
-  async tidy(now: number): Promise<void> {
-    await this.uploads.tidy();
+  /** One round. A content goes that its row has not held for so long that neither the trash nor an undo brings it back. */
+  private async tidy(now: number): Promise<void> {
+    await this.uploads.tidy(now);
     for await (const file of this.storage.all()) {
-      if (now - file.storedAt < this.keepFor) continue;
-      const { table, row, column, id } = file.place;
-      const isHeld = await this.store.read(async (reader) => {
-        if (!Object.hasOwn(this.store.schema.tables, table)) return false;
-        const [found] = await reader.rowsWhere(table, { kind: 'compare', column: 'id', sign: '=', value: row });
-        const [deleted] = found === undefined ? await reader.tombstones([{ table, id: row }]) : [];
-        const value = (found?.[column] ?? deleted?.columns[column]) as FileValue | null | undefined;
-        return value?.id === id;
-      });
-      if (!isHeld) await this.storage.remove(file);
+      const { unheldSince, ...held } = file;
+      const isHeld = await this.isHeld(file);
+      if (isHeld !== false) {
+        if (isHeld && unheldSince !== undefined) await this.storage.note(held);
+      } else if (unheldSince === undefined) await this.storage.note({ ...file, unheldSince: now });
+      else if (now - unheldSince >= this.keepFor) await this.storage.remove(file);
     }
+  }
+
+  /** Tells whether its row holds a content; undefined for a column that is not in the schema, since an older one may be served for a while. */
+  private async isHeld({ place: { table, row, column, id } }: StoredFile): Promise<boolean | undefined> {
+    const { tables } = this.store.schema;
+    const definition = Object.hasOwn(tables, table) ? tables[table] : undefined;
+    if (definition === undefined || !Object.hasOwn(definition.columns, column)) return undefined;
+    const [found] = await this.store.read((reader) =>
+      reader.rowsWhere(table, { kind: 'compare', column: 'id', sign: '=', value: row }),
+    );
+    return (found?.[column] as FileValue | null | undefined)?.id === id;
   }
 }

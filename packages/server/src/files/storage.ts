@@ -10,6 +10,8 @@ export interface StoredFile {
   readonly bytes: number;
   /** When it was stored, in milliseconds since 1970. */
   readonly storedAt: number;
+  /** Since when its row does not hold it, as far as somebody has looked; in milliseconds since 1970. */
+  readonly unheldSince?: number;
 }
 
 /** A part of a content, in bytes; `end` is the last one. */
@@ -29,6 +31,8 @@ export interface FileStorage {
   read(file: StoredFile, range?: ByteRange): NodeJS.ReadableStream;
   /** Stores a content that lies in a file of the server's own, and takes that away. Whole, or not at all. */
   put(file: StoredFile, from: string): Promise<void>;
+  /** Writes down anew what is known of a stored content. */
+  note(file: StoredFile): Promise<void>;
   /** Removes a content. */
   remove(file: StoredFile): Promise<void>;
   /** All that is stored, in no order. */

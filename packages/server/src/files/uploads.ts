@@ -15,11 +15,12 @@ import type { FileStorage } from './storage.ts';
 
 // Uploads that go on after a cut, by the open protocol tus 1.0 (https://tus.io/protocols/resumable-upload).
 
-/** Milliseconds that an upload may rest before it is given up. */
+/** Milliseconds that an upload may rest before it is given up; and before it makes room for another one of its user. */
 const mostRest = 7 * 86_400_000;
+const restForOthers = 60_000;
 
 /** Uploads that one user may have under way. */
-const mostUploads = 1_000;
+const mostUploads = 100;
 
 /** The uploads of one server. */
 export class Uploads {
@@ -28,36 +29,43 @@ export class Uploads {
   private readonly tus: Server;
   private readonly asking = new AsyncLocalStorage<User | undefined>();
 
-  /** @param path of the uploads, as requests name it. */
-  constructor(rights: Rights, storage: FileStorage, path: string) {
+  /** @param path of the uploads, as requests name it. @param report told of requests that failed by no fault of their sender. */
+  constructor(rights: Rights, storage: FileStorage, path: string, report: (error: unknown) => void) {
     this.rights = rights;
     this.storage = storage;
     this.tus = new Server({
       path,
-      datastore: new FileStore({ directory: storage.uploads, expirationPeriodInMilliseconds: mostRest }),
+      datastore: new FileStore({ directory: storage.uploads }),
       // Behind a proxy the server does not know its own address.
       relativeLocation: true,
       // Which pages may ask is decided before.
       allowedOrigins: () => false,
-      namingFunction: () => randomUUID(),
+      // An id begins with its user and its place, so that those of one user are found by their names.
+      namingFunction: (_request, metadata) =>
+        `${shortDigest(this.userId)}-${shortDigest(JSON.stringify(placeIn(metadata) ?? null))}-${randomUUID()}`,
       onUploadCreate: async (_request, { id, size, metadata }) => {
         const asked = placeIn(metadata);
         const value = asked && (await writableFile(this.rights, this.user, asked));
         if (asked === undefined || value === undefined) throw noSuchFile;
         if (size !== value.bytes) throw refused(422, 'file-differs', 'The size is not that of the file in the row.');
-        const user = this.user?.id ?? '';
-        await this.makeRoom(id, user);
-        return { metadata: { ...asked, user } };
+        await this.makeRoom(id);
+        return { metadata: { ...asked, user: this.userId } };
       },
       onIncomingRequest: async (request, id) => {
         if (request.method === 'POST') return;
         const { metadata } = await this.tus.datastore.getUpload(id);
         // The address of an upload is known to nobody but who began it.
-        if (metadata?.user !== (this.user?.id ?? '')) throw noSuchFile;
+        if (metadata?.user !== this.userId) throw noSuchFile;
       },
       onUploadFinish: async (_request, { id, metadata }) => {
         await this.finish(id, metadata ?? {});
         return {};
+      },
+      onResponseError(_request, error) {
+        if ('status_code' in error) return undefined;
+        report(error);
+        // The words of the system name folders of the server.
+        return (error as { code?: string }).code === 'ENOSPC' ? noRoom : failure;
       },
     });
   }
@@ -68,12 +76,16 @@ export class Uploads {
   }
 
   /** Gives up what has rested for too long. */
-  async tidy(): Promise<void> {
-    await this.tus.cleanUpExpiredUploads();
+  async tidy(now: number): Promise<void> {
+    for (const { id, rest } of await this.found('', now)) if (rest >= mostRest) await this.remove(id);
   }
 
   private get user(): User | undefined {
     return this.asking.getStore();
+  }
+
+  private get userId(): string {
+    return this.user?.id ?? '';
   }
 
   /** Looks at what has come, and stores it. A content that does not fit is thrown away, and sent again from the start. */
@@ -88,31 +100,59 @@ export class Uploads {
       await rm(`${path}.json`, { force: true });
       return;
     }
-    await this.tus.datastore.remove(id).catch(() => undefined);
+    await this.remove(id);
     throw fault;
   }
 
-  /** Nobody may fill the disk with beginnings: of too many, the one of this user goes that has rested longest. */
-  private async makeRoom(id: string, user: string): Promise<void> {
-    const ids = (await readdir(this.storage.uploads))
-      .filter((name) => name.endsWith('.json') && !name.startsWith(id))
-      .map((name) => name.slice(0, -'.json'.length));
-    if (ids.length < mostUploads) return;
-    const own: { readonly id: string; readonly at: number }[] = [];
-    for (const other of ids) {
-      const upload = await this.tus.datastore.getUpload(other).catch(() => undefined);
-      if (upload === undefined || upload.metadata?.user !== user) continue;
-      const there = await stat(join(this.storage.uploads, other)).catch(() => undefined);
-      own.push({ id: other, at: there?.mtimeMs ?? 0 });
+  /** Nobody may fill the disk with beginnings: those of this user go that have rested, and then there are no more than so many. */
+  private async makeRoom(id: string): Promise<void> {
+    const [user = '', place = ''] = id.split('-');
+    const own = (await this.found(`${user}-`, Date.now())).filter((upload) => upload.id !== id);
+    const rested = own.filter(({ rest }) => rest > restForOthers).sort((a, b) => b.rest - a.rest);
+    const isOfPlace = (upload: { readonly id: string }) => upload.id.startsWith(`${user}-${place}-`);
+    const excess = Math.max(own.length - mostUploads + 1, 0);
+    const going = [...rested.filter(isOfPlace), ...rested.filter((upload) => !isOfPlace(upload)).slice(0, excess)];
+    for (const upload of going) await this.remove(upload.id);
+    if (own.length - going.length >= mostUploads)
+      throw refused(429, 'too-many-requests', `${mostUploads} uploads of this user are under way; end one first.`);
+  }
+
+  /** The uploads whose ids begin so, and for how many milliseconds nothing has come of each. */
+  private async found(start: string, now: number): Promise<{ readonly id: string; readonly rest: number }[]> {
+    const names = (await readdir(this.storage.uploads)).filter((name) => name.startsWith(start));
+    const uploads: { readonly id: string; readonly rest: number }[] = [];
+    for (const id of new Set(names.map((name) => name.replace(/\.json$/, '')))) {
+      // A beginning without content has its note alone.
+      const there = await stat(join(this.storage.uploads, id))
+        .catch(() => stat(join(this.storage.uploads, `${id}.json`)))
+        .catch(() => undefined);
+      if (there !== undefined) uploads.push({ id, rest: now - there.mtimeMs });
     }
-    const [oldest] = own.sort((a, b) => a.at - b.at);
-    if (oldest !== undefined && own.length >= mostUploads)
-      await this.tus.datastore.remove(oldest.id).catch(() => undefined);
+    return uploads;
+  }
+
+  private async remove(id: string): Promise<void> {
+    for (const ending of ['.json', '']) await rm(join(this.storage.uploads, `${id}${ending}`), { force: true });
   }
 }
 
 /** The answer about a file that is not there, or not for this user. */
 const noSuchFile = refused(404, 'no-such-file', 'There is no such file.');
+
+const noRoom = refused(
+  507,
+  'storage-full',
+  'The server has no room for the content now; nothing is lost, send it again later.',
+);
+
+const failure = refused(
+  500,
+  'internal-failure',
+  'The server could not take the content; nothing is lost, send it again later.',
+);
+
+/** A name for the user or the place of an upload. */
+const shortDigest = (text: string) => createHash('sha256').update(text).digest('hex').slice(0, 12);
 
 /** An error as the protocol's package carries it. */
 function refused(status: number, code: string, detail: string) {

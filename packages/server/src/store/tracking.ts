@@ -48,6 +48,15 @@ export function brokenView(table: string, view: string, what: string): TrackingF
   };
 }
 
+/** The fault of a view that the database could not read: the words are the database's own. */
+export function unreadableView(table: string, view: string, error: unknown): TrackingFault {
+  return {
+    table,
+    message: `The view ${view} of ${table} cannot be read (${(error as Error).message}). Devices keep the rows they have, and are told of nothing new. Mend the view; it is looked at again when the database changes.`,
+    isRepaired: false,
+  };
+}
+
 /** A table that was served before is not there: made anew, it would be empty on every device. */
 export const goneTable =
   'was served before and is gone; put it back from a backup. If its rows are to be deleted on all devices, make it anew and run "koinon resend-all"';

@@ -36,7 +36,7 @@ export class ViewJob {
     this.timer = setTimeout(() => {
       const began = performance.now();
       this.looking = this.look()
-        // A database that cannot be reached for a moment is looked at again.
+        // A database that cannot be reached for a moment is looked at again; whoever asks it for something says so.
         .catch(() => undefined)
         .then(() => {
           if (!this.isStopped) this.lookAfter(Math.max(lookEvery, restAfter * (performance.now() - began)));

@@ -3,7 +3,7 @@ import { type FileAsked, type FileValue, KoinonError, limits } from '@koinon/cor
 import { filesPath, readFileAsked, readFileStatesRequest, uploadsPath } from '@koinon/core/internal';
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import type { User } from '../../auth/authenticate.ts';
-import { type Rights, readableFile } from '../../files/access.ts';
+import { type Rights, readableFile, readableFiles } from '../../files/access.ts';
 import { FileJob } from '../../files/job.ts';
 import type { ByteRange, FileStorage, StoredFile } from '../../files/storage.ts';
 import { Uploads } from '../../files/uploads.ts';
@@ -19,8 +19,12 @@ export function fileRoutes(
 ): void {
   const { store, admission, scopes, rules } = service;
   const rights: Rights = { store, scopes, rules };
-  const uploads = new Uploads(rights, storage, `${app.prefix}${root}${uploadsPath}`);
-  const job = new FileJob(store, storage, uploads, keepDays);
+  const uploads = new Uploads(rights, storage, `${app.prefix}${root}${uploadsPath}`, (err) =>
+    app.log.error({ err }, 'an upload failed'),
+  );
+  const job = new FileJob({ store, storage, uploads }, keepDays, (err) =>
+    app.log.error({ err }, 'contents that no row holds could not be looked through'),
+  );
   job.start();
   app.addHook('onClose', () => job.stop());
 
@@ -33,7 +37,7 @@ export function fileRoutes(
       const user = admission.userOf(request);
       const value = await readableFile(rights, user, asked);
       if (value === undefined) throw noSuchFile();
-      const stored = await storedOf(rights, storage, user, asked, value);
+      const [stored] = await storedOf(rights, storage, user, [asked], [value]);
       if (stored === undefined)
         throw new KoinonError(
           'file-awaited',
@@ -46,12 +50,9 @@ export function fileRoutes(
   app.post(`${root}${filesPath}/states`, { bodyLimit: limits.questionBytes }, async (request) => {
     const { files } = readFileStatesRequest(request.body);
     const user = admission.userOf(request);
-    const states: ('stored' | 'awaited' | 'unknown')[] = [];
-    for (const asked of files) {
-      const value = await readableFile(rights, user, asked);
-      const stored = value && (await storedOf(rights, storage, user, asked, value));
-      states.push(value === undefined ? 'unknown' : stored === undefined ? 'awaited' : 'stored');
-    }
+    const values = await readableFiles(rights, user, files);
+    const stored = await storedOf(rights, storage, user, files, values);
+    const states = values.map((value, n) => (value === undefined ? 'unknown' : stored[n] ? 'stored' : 'awaited'));
     return { states };
   });
 
@@ -73,21 +74,33 @@ export function fileRoutes(
 const noSuchFile = () => new KoinonError('no-such-file', 'There is no such file, or not for this user.');
 
 /**
- * The content of a file: the one that was sent for this row, or for another one with the same file that the user may read as well, since rows
- * are copied.
+ * The contents of files: of each the one that was sent for this row, or for another one with the same file that the user may read as well, since
+ * rows are copied.
  */
 async function storedOf(
   rights: Rights,
   storage: FileStorage,
   user: User | undefined,
-  asked: FileAsked,
-  { sha256, bytes }: FileValue,
-): Promise<StoredFile | undefined> {
-  const found = (await storage.find(asked.id)).filter((file) => file.sha256 === sha256 && file.bytes === bytes);
-  const own = found.find(({ place }) => isSamePlace(place, asked));
-  if (own !== undefined) return own;
-  for (const file of found) if ((await readableFile(rights, user, file.place)) !== undefined) return file;
-  return undefined;
+  asked: readonly FileAsked[],
+  values: readonly (FileValue | undefined)[],
+): Promise<readonly (StoredFile | undefined)[]> {
+  const found: (readonly StoredFile[])[] = [];
+  for (const value of values) {
+    const all = value === undefined ? [] : await storage.find(value.id);
+    found.push(all.filter((file) => file.sha256 === value?.sha256 && file.bytes === value.bytes));
+  }
+  const own = found.map((files, n) => files.find(({ place }) => isSamePlace(place, asked[n] as FileAsked)));
+  const others = found.flatMap((files, n) => (own[n] === undefined ? files : []));
+  const readable =
+    others.length === 0
+      ? []
+      : await readableFiles(
+          rights,
+          user,
+          others.map(({ place }) => place),
+        );
+  const shared = new Set(others.filter((_, n) => readable[n] !== undefined));
+  return found.map((files, n) => own[n] ?? files.find((file) => shared.has(file)));
 }
 
 const isSamePlace = (a: FileAsked, b: FileAsked) => a.table === b.table && a.row === b.row && a.column === b.column;

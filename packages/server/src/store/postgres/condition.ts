@@ -73,6 +73,9 @@ function standing({ id, columns }: ConditionTable, name: string): ExistingColumn
   return name === 'id' ? id : asInstants(columns.get(name) as ExistingColumn);
 }
 
+/** The greatest numbers of PostgreSQL's types; of the longest one as far as 18 digits go. */
+const mostOf: Readonly<Record<string, number>> = { smallint: 2 ** 15 - 1, integer: 2 ** 31 - 1, bigint: 10 ** 18 };
+
 const uuidForm = /^[0-9a-f]{8}(-?[0-9a-f]{4}){3}-?[0-9a-f]{12}$/i;
 
 /** A value as the column's type in the database takes it; undefined where it cannot. */
@@ -81,6 +84,7 @@ function bound({ table }: ConditionTable, name: string, type: string, value: unk
   if (typeof value === 'bigint') return String(value);
   if (typeof value !== 'string' || table.columns[name]?.type === 'date') return value;
   if (type === 'uuid') return uuidForm.test(value) ? value : undefined;
-  if (/^(small|big)?int(eger)?$/.test(type)) return /^-?\d{1,18}$/.test(value) ? value : undefined;
+  const most = mostOf[type];
+  if (most !== undefined) return /^-?\d{1,18}$/.test(value) && Math.abs(Number(value)) <= most ? value : undefined;
   return value;
 }

@@ -1,13 +1,14 @@
 import { quoteName, quoteText } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { MappedTable } from '../mapping.ts';
-import { brokenView, type TrackingFault } from '../tracking.ts';
+import { brokenView, type TrackingFault, unreadableView } from '../tracking.ts';
 import { differsSql } from './columns.ts';
+import { isRepeatable } from './constraints.ts';
 import { idSql, type TableKey } from './key.ts';
 import { shortName } from './names.ts';
 
 // Views, materialized ones, and tables of other databases: no trigger can follow their rows. Koinon keeps a copy of them in a table of its
-// own, which is followed as any other table is, and brings the copy up to the view when the database has changed.
+// own, which is followed like every other table, and brings the copy up to the view when the database has changed.
 
 /** A view with the copy of its rows. */
 export interface ViewCopy {
@@ -75,8 +76,29 @@ export async function catchUpRows(client: ClientBase, table: Viewed, ids: readon
   for (const sql of catchUpSql(table.sql, table.copies, table.key, true)) await client.query(sql, [ids]);
 }
 
-/** Brings all of a copy up to its view, likewise. Says what is wrong with the view's rows, if anything is. */
-export async function catchUp(client: ClientBase, table: Viewed): Promise<TrackingFault | undefined> {
+/** Brings all of the copies up to their views, likewise. A view that cannot be read keeps no other one from being followed. */
+export async function catchUpAll(client: ClientBase, tables: Iterable<Viewed>): Promise<TrackingFault[]> {
+  const faults: TrackingFault[] = [];
+  for (const table of tables) {
+    if (table.copies === undefined) continue;
+    await client.query('SAVEPOINT copy');
+    try {
+      faults.push(...[(await catchUp(client, table)) ?? []].flat());
+    } catch (error) {
+      // Another process was first, or the connection is gone: that is not the view's fault, and tried again.
+      if (isRepeatable(error) || (error as { code?: string }).code === undefined) throw error;
+      await client.query('ROLLBACK TO copy');
+      faults.push(unreadableView(table.name, plainName(table.copies), error));
+    }
+    await client.query('RELEASE copy');
+  }
+  return faults;
+}
+
+const plainName = ({ view }: ViewCopy) => view.replace(/^"public"\./, '').replaceAll('"', '');
+
+/** Says what is wrong with the view's rows, if anything is. */
+async function catchUp(client: ClientBase, table: Viewed): Promise<TrackingFault | undefined> {
   const { name, sql, key, copies } = table;
   if (copies === undefined) return undefined;
   const keys = key.columns.map((column) => column.sql);
@@ -86,7 +108,7 @@ export async function catchUp(client: ClientBase, table: Viewed): Promise<Tracki
        EXISTS (SELECT FROM ${copies.view} WHERE ${keys.map((column) => `${column} IS NULL`).join(' OR ')}) AS without`,
   );
   const [found] = rows;
-  const view = copies.view.replace(/^"public"\./, '').replaceAll('"', '');
+  const view = plainName(copies);
   if (found?.twice) return brokenView(name, view, `has rows with the same ${named}`);
   for (const statement of catchUpSql(sql, copies, key, false)) await client.query(statement);
   return found?.without ? brokenView(name, view, `has rows without ${named}`) : undefined;

@@ -9,7 +9,7 @@ import type { TrackingFault } from '../tracking.ts';
 import { type InvalidStoredValue, TypedValues } from '../typed-values.ts';
 import { asRefused, inTransaction, layoutLock, mostTries, openPool } from './connections.ts';
 import { faultOf, isRepeatable, refusalOf } from './constraints.ts';
-import { catchUp, copyLock, writtenSql } from './copies.ts';
+import { catchUpAll, copyLock, writtenSql } from './copies.ts';
 import { identityOf, notedIdentity } from './identity.ts';
 import { type AppTable, planLayout } from './layout.ts';
 import { ordinalOf, PostgresReader } from './reader.ts';
@@ -65,7 +65,7 @@ export async function postgresStore(schema: Schema, url: string, options: Postgr
       if (mode === 'read') return { tables, faults: [], ...(await notedIdentity(client)) };
       const identity = await identityOf(client);
       const faults = [...(await lookAfterTables(client, tables.values()))];
-      for (const table of tables.values()) faults.push(...[(await catchUp(client, table)) ?? []].flat());
+      faults.push(...(await catchUpAll(client, tables.values())));
       return { tables, faults, ...identity };
     });
     const kept = Object.fromEntries([...tables.keys()].map((name) => [name, schema.tables[name]]));
@@ -208,9 +208,7 @@ class PostgresStore implements Store {
     const faults = await inTransaction(this.pool, 'BEGIN ISOLATION LEVEL REPEATABLE READ', async (client) => {
       const { rows: locked } = await client.query<{ held: boolean }>(copyLock);
       if (!locked[0]?.held) return undefined;
-      const found: TrackingFault[] = [];
-      for (const table of this.tables.values()) found.push(...[(await catchUp(client, table)) ?? []].flat());
-      return found;
+      return catchUpAll(client, this.tables.values());
     });
     if (faults !== undefined) this.viewsAt = written;
     return faults;

@@ -1,12 +1,12 @@
 import { KoinonError, type Schema } from '@koinon/core';
 import { quoteName } from '@koinon/core/internal';
 import { type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
-import { brokenView, type TrackingFault } from '../tracking.ts';
+import { brokenView, type TrackingFault, unreadableView } from '../tracking.ts';
 import type { Prepared } from './driver.ts';
 import { keySql, type TrackedTable } from './triggers.ts';
 
-// Views, and virtual tables: no trigger can follow their rows. Koinon keeps a copy of them in a table of its own, which is followed as any
-// other table is, and brings the copy up to the view when the database has changed.
+// Views, and virtual tables: no trigger can follow their rows. Koinon keeps a copy of them in a table of its own, which is followed like
+// every other table, and brings the copy up to the view when the database has changed.
 
 /** The name of the copy of a table's rows. */
 const copyOf = (table: string) => `koinon_copy_${table}`;
@@ -117,7 +117,21 @@ export function catchUpRowsSql(database: Prepared, mapped: MappedTable, table: T
 
 /** The same for all copies. */
 export function catchUpAll(database: Prepared, schema: Schema, mapping: Mapping): TrackingFault[] {
-  return standingTables(database, schema, mapping).flatMap((mapped) => catchUp(database, mapped) ?? []);
+  return standingTables(database, schema, mapping).flatMap((mapped) => catchUpWhole(database, mapped) ?? []);
+}
+
+/** One whole copy, or nothing of it: a view that cannot be read keeps no other one from being followed. */
+function catchUpWhole(database: Prepared, mapped: MappedTable): TrackingFault | undefined {
+  if (mapped.view === undefined) return undefined;
+  database.run('SAVEPOINT copy');
+  try {
+    return catchUp(database, mapped);
+  } catch (error) {
+    database.run('ROLLBACK TO copy');
+    return unreadableView(mapped.name, mapped.view, error);
+  } finally {
+    database.run('RELEASE copy');
+  }
 }
 
 /** Brings the copy of a view up to it, inside a transaction of the caller's. Says what is wrong with the view's rows, if anything is. */

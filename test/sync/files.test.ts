@@ -568,6 +568,7 @@ test('F7, F8: a server that fails between the last byte and storing, its disk be
   await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
   await one.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
   await one.replica.sync();
+  await vi.waitFor(async () => expect(await one.files.waiting()).toMatchObject([{ state: 'storage-full' }]), 5_000);
   await sent(one);
   expect(full.times).toBe(-1);
   await other.replica.sync();

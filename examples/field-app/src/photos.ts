@@ -20,6 +20,8 @@ export function photosOf(replica: FieldReplica): Promise<Photos> {
     ahead: { photo: ['preview'] },
   });
   opened.set(replica, opening);
+  // Whoever asks after a failure tries again.
+  opening.catch(() => opened.delete(replica));
   return opening;
 }
 

@@ -77,17 +77,8 @@ async function differences(
     differing = new Map();
     for (const [table, { home }] of Object.entries(schema.tables)) {
       if (home === 'device') continue;
-      const ids: string[] = [];
-      const [there, here] = [pages(fresh, table), pages(copy, table)];
-      let [one, other] = [(await there.next()).value, (await here.next()).value];
-      while (one !== undefined || other !== undefined) {
-        // Both come in the order of their ids.
-        const id = other === undefined || (one !== undefined && one.id <= other.id) ? (one?.id as string) : other.id;
-        const [a, b] = [one?.id === id ? one : undefined, other?.id === id ? other : undefined];
-        if (a?.text !== b?.text && !unsent.has(`${table}/${id}`)) ids.push(id);
-        if (a !== undefined) one = (await there.next()).value;
-        if (b !== undefined) other = (await here.next()).value;
-      }
+      const found = new Set([...(await others(fresh, copy, table)), ...(await others(copy, fresh, table))]);
+      const ids = [...found].filter((id) => !unsent.has(`${table}/${id}`));
       if (ids.length > 0) differing.set(table, ids);
     }
     if (differing.size === 0) break;
@@ -95,20 +86,23 @@ async function differences(
   return differing;
 }
 
-/** The rows of a table in the order of their ids, each as text. */
-async function* pages(
-  replica: Replica<Schema>,
-  table: string,
-): AsyncGenerator<{ readonly id: string; readonly text: string }, undefined> {
+/** The ids of rows of one replica that are not so in another one. */
+async function others(one: Replica<Schema>, other: Replica<Schema>, table: string): Promise<readonly string[]> {
+  const found: string[] = [];
   for (let where: object = {}; ; ) {
-    const query = { from: table, where, order: 'id', limit: together } as const;
-    const rows: readonly unknown[] = await replica.rows(query);
-    for (const row of rows as readonly AnyRow[])
-      yield {
-        id: row.id,
-        text: JSON.stringify(row, (_name, value: unknown) => (typeof value === 'bigint' ? `${value}n` : value)),
-      };
-    if (rows.length < together) return undefined;
-    where = { id: { '>': (rows.at(-1) as AnyRow).id } };
+    const rows = await textsOf(one, { from: table, where, order: 'id', limit: together });
+    const ids = [...rows.keys()];
+    const same = await textsOf(other, { from: table, where: { id: { in: ids } } });
+    found.push(...ids.filter((id) => rows.get(id) !== same.get(id)));
+    if (ids.length < together) return found;
+    where = { id: { '>': ids.at(-1) } };
   }
+}
+
+/** Rows as texts, by their ids. */
+async function textsOf(replica: Replica<Schema>, query: { readonly from: string }): Promise<Map<string, string>> {
+  const rows: readonly unknown[] = await replica.rows(query);
+  const text = (row: unknown) =>
+    JSON.stringify(row, (_name, value: unknown) => (typeof value === 'bigint' ? `${value}n` : value));
+  return new Map((rows as readonly AnyRow[]).map((row) => [row.id, text(row)]));
 }

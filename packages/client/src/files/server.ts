@@ -183,6 +183,10 @@ export function sendContent(
           failed(new KoinonError('not-authenticated', 'Nobody is signed in; the file waits, and nothing is lost.'));
         else if (code === 'file-differs' || code === 'file-type')
           failed(new KoinonError(code, `The server refuses the content of the file: ${code.replace('-', ' ')}.`));
+        else if (code === 'storage-full' || code === 'too-many-requests')
+          failed(new KoinonError(code, 'The server has no room for the file now. It waits, and nothing is lost.'));
+        else if (status)
+          failed(new KoinonError('server-answer', `The server answered ${status} to an upload. The file waits.`));
         else failed(unreachable(server, error));
       },
     });

@@ -2,7 +2,7 @@ import { mkdtemp, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { httpTransport, openNodeDriver, openReplica, type Replica } from '@koinon/client';
-import { type AnyRow, KoinonError, type Schema } from '@koinon/core';
+import { type AnyRow, KoinonError, type Query, type Schema } from '@koinon/core';
 import { counted, type Finding, findingsOf } from './finding.ts';
 
 const { ok, failure } = findingsOf('together');
@@ -100,7 +100,7 @@ async function others(one: Replica<Schema>, other: Replica<Schema>, table: strin
 }
 
 /** Rows as texts, by their ids. */
-async function textsOf(replica: Replica<Schema>, query: { readonly from: string }): Promise<Map<string, string>> {
+async function textsOf(replica: Replica<Schema>, query: Query<Schema, string>): Promise<Map<string, string>> {
   const rows: readonly unknown[] = await replica.rows(query);
   const text = (row: unknown) =>
     JSON.stringify(row, (_name, value: unknown) => (typeof value === 'bigint' ? `${value}n` : value));

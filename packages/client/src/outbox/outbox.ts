@@ -266,6 +266,11 @@ export class Outbox {
     return (row as { count: number }).count;
   }
 
+  /** Tells whether there are more changes in the list than these, whatever their state. */
+  isLongerThan(length: number): boolean {
+    return this.database.statement('SELECT 1 FROM koinon_outbox LIMIT 1 OFFSET ?').get(length) !== undefined;
+  }
+
   /** Tells whether the server has refused anything that is still here. */
   hasRejected(): boolean {
     const text = "SELECT 1 FROM koinon_outbox WHERE state = 'rejected' LIMIT 1";

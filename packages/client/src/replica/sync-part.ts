@@ -27,7 +27,7 @@ export interface SyncPart {
   noticeWrite(): void;
   /** Tells whoever shows the state, a little later: many things change it at once. */
   notify(): void;
-  /** Tells the numbers of what is unsent, in conflict and refused with the commit that has changed them. Runs in a turn. */
+  /** Tells the numbers of what is unsent, in conflict and refused with the commit that has changed them, or a little later. Runs in a turn. */
   notifyCounts(): void;
   /** Tries again now. */
   retry(): void;

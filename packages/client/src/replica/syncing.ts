@@ -26,8 +26,8 @@ const mostEmptyPages = 1_000;
 /** Milliseconds between two tellings of the state. */
 const tellEvery = 50;
 
-/** Milliseconds from which on telling the state is slow: then it takes at most one part in so many of the time. */
-const [slowTelling, notifyingShare] = [1, 20];
+/** Changes in the outbox up to which each commit is told at once: counting more of them would hold up the next write. */
+const mostCountedAtOnce = 2_000;
 
 /** Milliseconds between two looks for what need not be kept any more: each looks at all that is kept. */
 const forgetEvery = 3_600_000;
@@ -46,9 +46,6 @@ export class Syncing implements SyncPart {
   private readonly followers = new Set<(state: StateSnapshot) => void>();
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
-  /** When the state was told last, and how many milliseconds that took. */
-  private notifiedAt = 0;
-  private notifyingTook = 0;
   private isByHand = false;
   private readonly server = { isKnown: false };
   /** Tells whether the outbox was looked at since the file was opened. */
@@ -213,23 +210,18 @@ export class Syncing implements SyncPart {
   }
 
   /**
-   * The outbox or the conflicts have changed: whoever shows their numbers gets them with the commit, unless telling takes so
-   * long, in a long outbox, that it would hold up the next writes. Runs in a turn.
+   * The outbox or the conflicts have changed: followers of their numbers get them with the commit, or a little later where
+   * the outbox is long. Runs in a turn.
    */
   notifyCounts(): void {
     if (this.followers.size === 0) return;
-    const began = performance.now();
-    const isSlow = this.notifyingTook > slowTelling;
-    if (isSlow && began - this.notifiedAt < this.notifyingTook * notifyingShare) this.notify();
+    if (this.engine.outbox.isLongerThan(mostCountedAtOnce)) this.notify();
     else this.notifyNow();
   }
 
   private notifyNow(): void {
-    const began = performance.now();
     const state = this.state();
     for (const deliver of [...this.followers]) deliver(state);
-    this.notifiedAt = performance.now();
-    this.notifyingTook = this.notifiedAt - began;
   }
 
   follow(deliver: (state: StateSnapshot) => void, fail: (error: unknown) => void): () => void {

@@ -1,9 +1,8 @@
-import { createHash } from 'node:crypto';
 import { createReadStream, mkdirSync } from 'node:fs';
-import { copyFile, mkdir, open, readdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
+import { copyFile, mkdir, open, readdir, readFile, rename, rm, stat, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { FileAsked } from '@koinon/core';
-import type { FileStorage, StoredFile } from './storage.ts';
+import { type FileStorage, placeName, type StoredFile } from './storage.ts';
 
 /**
  * Keeps the contents of files in a folder: of each a file with the content, and one that says what it is. Several server processes may share
@@ -26,7 +25,11 @@ export function folderStorage(folder: string): FileStorage {
       if (!name.endsWith('.json')) continue;
       // Removed meanwhile, perhaps.
       const text = await readFile(join(path, name), 'utf8').catch(absent(undefined));
-      if (text !== undefined) found.push(JSON.parse(text) as StoredFile);
+      if (text === undefined) continue;
+      const file = JSON.parse(text) as StoredFile;
+      // A folder that was put back to an older state may lack a content.
+      const there = await stat(join(path, name.slice(0, -'.json'.length))).catch(absent(undefined));
+      if (there?.size === file.bytes) found.push(file);
     }
     return found;
   };
@@ -42,7 +45,7 @@ export function folderStorage(folder: string): FileStorage {
     uploads,
     note,
     find: (id) => inFolder(folderOf(id)),
-    read: ({ place }, range) => createReadStream(fileOf(place), range),
+    read: async ({ place }, range) => createReadStream(fileOf(place), range),
     async put(file, from) {
       const to = fileOf(file.place);
       await mkdir(folderOf(file.place.id), { recursive: true });
@@ -67,14 +70,6 @@ export function folderStorage(folder: string): FileStorage {
         for (const id of await listed(join(stored, group))) yield* await inFolder(join(stored, group, id));
     },
   };
-}
-
-/** A name that no other place has, and that every file system takes. */
-function placeName({ table, row, column }: FileAsked): string {
-  return createHash('sha256')
-    .update(JSON.stringify([table, row, column]))
-    .digest('hex')
-    .slice(0, 40);
 }
 
 async function flushed(path: string, mode = 'r+'): Promise<void> {

@@ -1,3 +1,4 @@
+import { createHash } from 'node:crypto';
 import type { FileAsked } from '@koinon/core';
 
 /** Content that is stored: which file it is, and in which row and column somebody put it. */
@@ -25,10 +26,10 @@ export interface ByteRange {
  * sent for. A stored content does not change.
  */
 export interface FileStorage {
-  /** The contents that are stored of a file. */
+  /** The contents that are stored of a file. One is told only where its bytes are there as well: a storage may have lost some. */
   find(id: string): Promise<readonly StoredFile[]>;
   /** A stream of a content, or of a part of it. */
-  read(file: StoredFile, range?: ByteRange): NodeJS.ReadableStream;
+  read(file: StoredFile, range?: ByteRange): Promise<NodeJS.ReadableStream>;
   /** Stores a content that lies in a file of the server's own, and takes that away. Whole, or not at all. */
   put(file: StoredFile, from: string): Promise<void>;
   /** Writes down anew what is known of a stored content. */
@@ -39,4 +40,12 @@ export interface FileStorage {
   all(): AsyncIterable<StoredFile>;
   /** A folder of this machine for uploads that are under way; several processes need the same one. */
   readonly uploads: string;
+}
+
+/** A name that no other place has, and that every storage takes. */
+export function placeName({ table, row, column }: FileAsked): string {
+  return createHash('sha256')
+    .update(JSON.stringify([table, row, column]))
+    .digest('hex')
+    .slice(0, 40);
 }

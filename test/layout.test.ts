@@ -73,6 +73,14 @@ test.each(Object.entries(layers))('the folders of packages/%s import only those 
   expect(against).toEqual([]);
 });
 
+test('F9: a schema without files pays nothing: only apps that open files load their code', () => {
+  const source = join(packages, 'client/src');
+  const loaded = importsOf(source).filter(({ imported }) => /\/files\/(?!\.)|tus-js-client/.test(imported));
+  const outside = loaded.filter(({ file }) => !file.startsWith(join(source, 'files')));
+  expect(outside.map(({ file }) => relative(source, file))).toEqual([]);
+  expect(loaded.length).toBeGreaterThan(0);
+});
+
 test('the files that the architecture page names are there', () => {
   const page = readFileSync(join(import.meta.dirname, '../docs/architecture.md'), 'utf8');
   const named = [...page.matchAll(/`(client|server|core)\/([\w/.-]+\.ts)`/g)];

@@ -277,16 +277,18 @@ test('two devices and the office: typed without a signal, sent when there is one
   await one.getByRole('combobox', { name: 'Who' }).click();
   await one.getByRole('option', { name: 'Runa Vesterholt' }).click();
   await one.getByRole('textbox', { name: 'Notes' }).fill('a swarm in the birch');
-  await button(one, 'Save').click();
-  await one.getByRole('link', { name: /a swarm in the birch/ }).click();
-  const { id: visit } = shell.prepare("SELECT id FROM visit WHERE notes = 'a swarm in the birch'").get() as {
-    id: string;
-  };
   await context.setOffline(true);
   await one
     .locator('input[type=file]')
     .setInputFiles([{ name: 'swarm.png', mimeType: 'image/png', buffer: await picture(one) }]);
   await shows(one, 'Not sent yet');
+  await button(one, 'Save').click();
+  await one.getByRole('link', { name: /a swarm in the birch/ }).click();
+  await one.getByRole('button', { name: 'Show the photo' }).waitFor();
+  const visit = (await one.evaluate(() => location.hash)).replace('#/visit/', '');
+  await one.goto(`${app.url}?server&name=one#/waiting`);
+  await one.getByRole('region', { name: 'Photos to send' }).getByText('swarm.png').waitFor();
+  await shows(one, 'waits for its visit');
   // The page is closed before it could send it.
   await one.close();
   await context.setOffline(false);
@@ -303,6 +305,16 @@ test('two devices and the office: typed without a signal, sent when there is one
   const large = two.getByAltText('The photo as it was taken');
   await large.waitFor();
   await expect.poll(() => large.evaluate((image: HTMLImageElement) => image.naturalWidth)).toBe(640);
+  // The tab that sends is closed in the middle: another one goes on (F12).
+  const heir = await device('one', `/visit/${visit}`);
+  await one.route('**/v1/uploads/*', (route) => (route.request().method() === 'PATCH' ? undefined : route.continue()));
+  await one
+    .locator('input[type=file]')
+    .setInputFiles([{ name: 'queen.png', mimeType: 'image/png', buffer: await picture(one) }]);
+  await shows(one, 'Sending');
+  await one.close();
+  await expect.poll(() => heir.getByText('Sent', { exact: true }).count(), { timeout: 20_000 }).toBe(2);
+  one = heir;
   shell.close();
   await server.close();
   await one.goto(`${app.url}?server&name=one#/hive/hive-001`);

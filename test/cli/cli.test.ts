@@ -1,5 +1,5 @@
 import { type ChildProcess, spawn } from 'node:child_process';
-import { mkdtemp, readFile, rm, symlink, writeFile } from 'node:fs/promises';
+import { mkdtemp, readdir, readFile, rm, symlink, writeFile } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openNodeDriver, openReplica } from '@koinon/client';
@@ -107,7 +107,8 @@ test('the demo tells its story on real files and ends well only because all thre
   expect(story).toMatch(/Teodor is asked about hive-013 strength: before 7, mine 3, theirs 6\./);
   expect(story).toMatch(/merged by the newest edit: unmarked\./);
   expect(story).toMatch(/visit-runa-2 is refused: No hive weighs 315 kg/);
-  expect(story).toMatch(/All three hold the same 2371 rows, compared row by row\.\s*$/);
+  expect(story).toMatch(/the picture is still on hers[\s\S]*He opens it: 318971 bytes come/);
+  expect(story).toMatch(/All three hold the same 2372 rows, compared row by row\.\s*$/);
 });
 
 test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp on everything, and no trace afterwards', async () => {
@@ -128,7 +129,7 @@ test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp o
   expect(await shell.all("SELECT FROM pg_namespace WHERE nspname = 'koinon'")).toEqual([]);
   const child = demo('--exit', '--folder', join(folder, 'demo-postgres'), '--database', database.address);
   expect(await ended(child)).toBe(0);
-  expect(child.output()).toMatch(/All three hold the same 2371 rows, compared row by row\.\s*$/);
+  expect(child.output()).toMatch(/All three hold the same 2372 rows, compared row by row\.\s*$/);
   expect(child.output()).not.toContain(new URL(database.address).password);
   await shell.close();
   await database.drop();
@@ -178,6 +179,27 @@ test('look, sync, changes and replicas show and move what is there, for people a
   expect((await run('sync', schemaFile, phone, '--server', url as string)).output).toMatch(
     /Sent: 1 transaction applied/,
   );
+  // The contents of files: on a device, and at the server.
+  const teodor = join(folder, 'demo/teodor.db');
+  const held = await json('look', teodor, 'files', '--contents', `${teodor}.files`);
+  expect(held).toMatchObject({
+    files: [
+      { table: 'photo', row: 'photo-1', column: 'picture', file: { bytes: 318_971 }, content: 'fetched' },
+      { column: 'preview', content: null },
+    ],
+    unheld: [],
+  });
+  expect((await run('look', teodor, 'files', '--contents', `${teodor}.files`)).output).toMatch(
+    /brood-frame\.jpg .* here and on the server[\s\S]*brood-frame-small\.jpg .* not here/,
+  );
+  const checkFiles = () => run('check', schemaFile, '--database', server, '--files', `${server}.files`);
+  expect((await checkFiles()).output).toContain('The contents of all 2 files are there, 340164 bytes.');
+  const stored = join(`${server}.files`, 'stored');
+  const [lost] = (await readdir(stored, { recursive: true })).filter((name) => /[0-9a-f]{40}$/.test(name));
+  await rm(join(stored, lost as string));
+  expect((await checkFiles()).output).toMatch(
+    /warning .*1 file of 2 has no content here: photo photo-1 \((picture|preview)\)/,
+  );
   const [latest] = (await json('look', phone, 'journal')) as unknown[];
   expect(latest).toMatchObject({ reason: 'by hand', up: { hive: { update: 1 } } });
   expect((await run('look', join(folder, 'demo/ilse.db'), 'journal')).output).toMatch(/visit: \d+ left/);
@@ -196,6 +218,8 @@ test('look, sync, changes and replicas show and move what is there, for people a
 
   for (const [words, code, says] of [
     [['look', join(folder, 'none.db')], 1, /There is no file.*storage-refused/],
+    [['look', phone, 'files', '--contents', join(folder, 'none')], 1, /There is no folder.*storage-refused/],
+    [['check', '--files', folder], 1, /argument-invalid/],
     [['look', server], 1, /not a Koinon replica.*storage-foreign/],
     [['look', phone, '--sql', 'DELETE FROM hive'], 1, /query-writes/],
     [['look', phone, 'inbox'], 2, /Allowed choices/],

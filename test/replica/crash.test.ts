@@ -1,9 +1,13 @@
 import { type ChildProcess, spawn } from 'node:child_process';
+import { readdir } from 'node:fs/promises';
 import { createServer } from 'node:net';
 import { join } from 'node:path';
 import { createInterface } from 'node:readline';
 import { openNodeDriver, openReplica } from '@koinon/client';
-import { afterEach, beforeEach, expect, test } from 'vitest';
+import { folderContents, openFiles } from '@koinon/client/files';
+import type { FileValue } from '@koinon/core';
+import { afterEach, beforeEach, expect, test, vi } from 'vitest';
+import photos from '../support/photos.ts';
 import { runs } from '../support/runs.ts';
 import { garden, rowsOf, World } from '../support/world.ts';
 
@@ -131,6 +135,67 @@ test('several processes write one replica file at once: every write is there, in
   await expect.poll(() => seen.at(-1)).toBe(161);
   expect((await here.sync()).up).toMatchObject({ applied: 160, rejected: 0 });
   expect(await rowsOf(here)).toEqual(await rowsOf(await world.shell()));
+});
+
+test('a device that takes photos and its server are killed wherever they are: every photo of a row arrives, once', async () => {
+  const url = `http://127.0.0.1:${await freePort()}`;
+  const [file, database, folder] = [world.path('phone.db'), world.path('office.db'), world.path('office-files')];
+  const serve = async () => {
+    const words = ['serve', 'test/support/photos.ts', database, '--files', folder, '--port', new URL(url).port];
+    const child = start('packages/cli/src/koinon.ts', ...words);
+    await new Promise<void>((done) => child.stdout?.on('data', (text) => /Serving/.test(String(text)) && done()));
+    return child;
+  };
+  const kill = async (child: ChildProcess) => {
+    const ending = ended(child);
+    child.kill('SIGKILL');
+    await ending;
+  };
+  let server = await serve();
+  const acknowledged = new Set<string>();
+  for (let round = 0; round < runs(4).numRuns; round++) {
+    const phone = start('test/support/photo-child.ts', file, url);
+    const enough = acknowledged.size + 3 + round * 2;
+    await new Promise<void>((done) => {
+      createInterface({ input: phone.stdout as NonNullable<typeof phone.stdout> }).on('line', (id) => {
+        acknowledged.add(id);
+        if (acknowledged.size >= enough) setTimeout(done, (round * 37) % 120);
+      });
+    });
+    if (round % 2 === 1) {
+      await kill(server);
+      server = await serve();
+      await new Promise((done) => setTimeout(done, (round * 53) % 200));
+    }
+    await kill(phone);
+  }
+  const open = async (path: string) => {
+    const replica = await openReplica({
+      schema: photos,
+      file: path,
+      server: url,
+      sync: { minDelay: 50, maxDelay: 200 },
+    });
+    return { replica, files: await openFiles(replica, { server: url, contents: folderContents(`${path}.files`) }) };
+  };
+  const [survivor, other] = [await open(file), await open(world.path('tablet.db'))];
+  // A photo that was saved and whose row was not written waits for one.
+  const unsent = async () => (await survivor.files.waiting()).filter(({ state }) => state !== 'row');
+  await vi.waitFor(async () => expect(await unsent()).toEqual([]), { timeout: 60_000, interval: 100 });
+  await survivor.replica.sync();
+  await other.replica.sync();
+  const visits = await other.replica.rows({ from: 'visit' });
+  const ids = new Set(visits.map(({ id }) => id));
+  expect([...acknowledged].filter((id) => !ids.has(id))).toEqual([]);
+  // Opening one verifies it.
+  for (const { photo } of visits) expect((await other.files.openFile(photo as FileValue)).size).toBe(400_000);
+  const stored = await readdir(join(folder, 'stored'), { recursive: true });
+  expect(stored.filter((name) => /[0-9a-f]{40}$/.test(name))).toHaveLength(visits.length);
+  for (const { replica, files } of [survivor, other]) {
+    await files.close();
+    await replica.close();
+  }
+  await kill(server);
 });
 
 async function freePort(): Promise<number> {

@@ -5,6 +5,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openReplica, type Replica } from '@koinon/client';
 import {
+  bytesToFiles,
   type ContentNote,
   type Contents,
   type Files,
@@ -16,6 +17,7 @@ import {
 import { type FileValue, file, KoinonError, reference, schema, table, text } from '@koinon/core';
 import { type FileStorage, folderStorage, type RunningServer, type Scopes, startServer } from '@koinon/server';
 import { describe, expect, onTestFinished, test, vi } from 'vitest';
+import photos from '../support/photos.ts';
 import { newDatabase, type StoreKind, storeKinds } from '../support/stores.ts';
 import { never } from '../support/world.ts';
 
@@ -695,4 +697,204 @@ test('the server keeps a content as long as its row may come back, and for a col
     expect((await stored()).size).toBe(3);
   });
   await vi.waitFor(async () => expect([...(await stored()).keys()]).toEqual([replaced.id]));
+});
+
+test('F2: a photo whose row the server refuses is not sent; it goes once the row is mended, and stays a day when that is reverted', async () => {
+  const { device, kept } = await world('SQLite', true);
+  const office = await device({ user: 'office' });
+  await office.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  await office.replica.sync();
+  const clerk = await device({ user: 'clerk' });
+  await clerk.replica.sync();
+  const [photo, other] = [await clerk.files.saveFile(photoOf(500)), await clerk.files.saveFile(photoOf(600))];
+  await clerk.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await clerk.replica.insert('visit', { id: 'w', site: 's', notes: '', photo: other });
+  expect((await clerk.replica.sync()).up).toMatchObject({ applied: 0, rejected: 2 });
+  await new Promise((done) => setTimeout(done, 300));
+  expect(await clerk.files.waiting()).toMatchObject([{ state: 'row' }, { state: 'row' }]);
+  expect(await readdir(join(kept, 'uploads'))).toEqual([]);
+  // Reverted: nobody holds it any more, and it is still there.
+  await clerk.replica.revert('visit', 'w');
+  await vi.waitFor(async () =>
+    expect(
+      (await clerk.contents.notes()).filter(({ unheldSince }) => unheldSince).map(({ file: held }) => held.id),
+    ).toEqual([other.id]),
+  );
+  expect((await clerk.files.openFile(other)).size).toBe(603);
+  // The same device is given to somebody who may.
+  await clerk.files.close();
+  await clerk.replica.revert('visit', 'v');
+  const ida = await device({ user: 'ida', contents: clerk.contents });
+  await ida.replica.sync();
+  await ida.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await ida.replica.sync();
+  await vi.waitFor(async () => expect((await ida.files.states([photo]))[0]).toEqual({ at: 'here', isSent: true }));
+});
+
+test('F11: a server that does not know the column, or keeps no contents, has them wait; a newer one gets them', async () => {
+  const folder = await mkdtemp(join(tmpdir(), 'koinon-files-'));
+  const database = await newDatabase('SQLite', folder);
+  const old = schema({
+    site: apiary.tables.site,
+    visit: table({ site: reference('site', { filterable: true }), notes: text() }),
+  });
+  const oldServer = await startServer({ store: await database.open(old), port: 0 });
+  const port = Number(new URL(oldServer.url).port);
+  const replica = await openReplica({ schema: apiary, server: oldServer.url, sync: { when: never, live: false } });
+  const files = await openFiles(replica, { server: oldServer.url, contents: memoryContents() });
+  const photo = await files.saveFile(photoOf(5_000));
+  await replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  await replica.insert('visit', { id: 'v', site: 's', notes: 'brood', photo });
+  await replica.sync();
+  expect(await files.waiting()).toMatchObject([{ state: 'row' }]);
+  await oldServer.close();
+  // The schema is the new one, and nobody has said where contents are to be.
+  const without = await startServer({ store: await database.open(apiary), port });
+  await replica.sync();
+  await vi.waitFor(async () => expect(await files.waiting()).toMatchObject([{ file: photo, state: 'files-not-kept' }]));
+  await without.close();
+  const server = await startServer({
+    store: await database.open(apiary),
+    port,
+    files: folderStorage(join(folder, 'kept')),
+  });
+  onTestFinished(async () => {
+    await files.close();
+    await replica.close();
+    await server.close();
+    await rm(folder, { recursive: true, force: true });
+  });
+  await replica.sync();
+  files.resume();
+  await vi.waitFor(async () => expect(await files.states([photo])).toEqual([{ at: 'here', isSent: true }]), 20_000);
+});
+
+test('over a live connection a content that was awaited is told of when it is stored', async () => {
+  const { device, url } = await world();
+  const one = await device({ allow: () => false });
+  await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  const photo = await one.files.saveFile(photoOf(5_000));
+  await one.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await one.replica.sync();
+  const follower = await openReplica({ schema: apiary, server: url, sync: {} });
+  const files = await openFiles(follower, { server: url, contents: memoryContents() });
+  const state = follower.syncState();
+  const stop = state.subscribe(() => undefined);
+  await vi.waitFor(() => expect(state.current.rows[0]?.phase).toBe('live'), 10_000);
+  const told: string[] = [];
+  const look = async () => void told.push((await files.states([photo]))[0]?.at ?? '');
+  const stopLooking = files.subscribe(() => void look());
+  // Time stands still: the device does not come to ask by itself.
+  vi.useFakeTimers({ toFake: ['Date'] });
+  onTestFinished(() => void vi.useRealTimers());
+  await look();
+  expect(told).toContain('awaited');
+  const sending = await openFiles(one.replica, { server: url, contents: one.contents });
+  // `waitFor` would move the clock.
+  for (let n = 0; n < 100 && told.at(-1) !== 'server'; n++) await new Promise((done) => setTimeout(done, 50));
+  expect(told.at(-1)).toBe('server');
+  vi.useRealTimers();
+  stopLooking();
+  stop();
+  await sending.close();
+  await files.close();
+  await follower.close();
+});
+
+test('contents are fetched ahead by column and link, never more than there is room for', async () => {
+  const { device } = await world();
+  const office = await device();
+  await office.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  const saved: FileValue[] = [];
+  for (let n = 0; n < 6; n++) {
+    const photo = await office.files.saveFile(photoOf(10_000));
+    const paper = await office.files.saveFile(new Uint8Array(1_000), { type: 'application/octet-stream' });
+    await office.replica.insert('visit', { site: 's', notes: '', photo, paper });
+    saved.push(photo, paper);
+  }
+  await office.replica.sync();
+  await sent(office);
+  const link = { isMetered: true };
+  const ida = await device({
+    ahead: { visit: { photo: 'unmetered', paper: 'always' } },
+    isMetered: () => link.isMetered,
+    budget: 40_000,
+  });
+  const here = async () => {
+    const held = new Set((await ida.contents.notes()).map(({ file: { id } }) => id));
+    return ['image/jpeg', 'application/octet-stream'].map(
+      (type) => saved.filter((file) => file.type === type && held.has(file.id)).length,
+    );
+  };
+  await ida.replica.sync();
+  await vi.waitFor(async () => expect(await here()).toEqual([0, 6]), 10_000);
+  link.isMetered = false;
+  ida.files.resume();
+  await vi.waitFor(async () => expect(await here()).toEqual([3, 6]), 10_000);
+  // The room is taken: nothing goes for something else that nobody has opened.
+  const before = (await ida.contents.notes()).map(({ file: { id } }) => id);
+  ida.files.resume();
+  await new Promise((done) => setTimeout(done, 500));
+  expect((await ida.contents.notes()).map(({ file: { id } }) => id)).toEqual(before);
+});
+
+test('contents go along with a copy of the rows, and bytes of a column become files', async () => {
+  const { device, folder } = await world();
+  const one = await device({ allow: () => false });
+  await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  const [photo, gone] = [await one.files.saveFile(photoOf(5_000)), await one.files.saveFile(photoOf(6_000))];
+  await one.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await one.replica.insert('visit', { id: 'w', site: 's', notes: '', photo: { ...gone, id: crypto.randomUUID() } });
+  const archive = folderContents(join(folder, 'archive'));
+  const told: string[] = [];
+  const onProgress = (done: number, of: number) => void told.push(`${done}/${of}`);
+  expect(await one.files.copyTo(archive, { onProgress })).toMatchObject({ copied: 1, bytes: 5_003, missing: [{}] });
+  expect(told).toEqual(['1/2', '2/2']);
+  // Again: nothing is copied twice.
+  expect(await one.files.copyTo(archive)).toMatchObject({ copied: 0, missing: [{}] });
+  await one.replica.copyTo(join(folder, 'copy.db'));
+  await one.files.close();
+  await one.replica.close();
+  const copy = await device({ file: 'copy.db' });
+  const taken = await copy.files.takeFrom(archive);
+  expect(taken).toMatchObject({ copied: 1, missing: [{}] });
+  // It is the only one that has it, so it goes up.
+  await copy.replica.sync();
+  await sent(copy);
+  const other = await device();
+  await other.replica.sync();
+  expect((await other.files.openFile(photo)).size).toBe(5_003);
+  // A content that is not what the row says is not taken.
+  await writeFile(join(folder, 'archive', `${photo.id}.bin`), 'something else');
+  const third = await device();
+  await third.replica.sync();
+  expect(await third.files.takeFrom(archive)).toMatchObject({ copied: 0, missing: [{}, {}] });
+  expect(await third.contents.kept()).toEqual([]);
+
+  const replica = await openReplica({ schema: photos });
+  const files = await openFiles(replica, { contents: memoryContents() });
+  for (let n = 0; n < 3; n++) await replica.insert('visit', { id: `v${n}`, notes: '', sketch: new Uint8Array([n, n]) });
+  await replica.insert('visit', { id: 'none', notes: '' });
+  const abort = new AbortController();
+  const moving = bytesToFiles(
+    replica,
+    files,
+    'visit',
+    { from: 'sketch', to: 'photo', type: 'image/png' },
+    { signal: abort.signal, onProgress: (done) => done === 2 && abort.abort() },
+  );
+  await expect(moving).rejects.toMatchObject({ code: 'cancelled' });
+  const move = { from: 'sketch', to: 'photo', type: () => 'image/png' };
+  // What was moved before it was stopped stays moved.
+  expect(await bytesToFiles(replica, files, 'visit', move)).toBe(2);
+  for (let n = 0; n < 3; n++) {
+    const row = await replica.get('visit', `v${n}`);
+    expect(row?.sketch).toBeNull();
+    expect(await bytesOf(await files.openFile(row?.photo as FileValue))).toEqual(Buffer.from([n, n]));
+  }
+  await expect(bytesToFiles(replica, files, 'visit', { ...move, from: 'notes' })).rejects.toMatchObject({
+    code: 'argument-invalid',
+  });
+  await files.close();
+  await replica.close();
 });

@@ -116,10 +116,21 @@ export function rowsOfStore(store: Store): Promise<Map<string, string>> {
         const columns = 'columns' in entry ? entry.columns : {};
         // In the order and the form that a replica's file has them.
         const ordered = Object.fromEntries((table as Table).names.map((column) => [column, stored(columns[column])]));
-        rows.set(`${name} ${id}`, JSON.stringify(ordered));
+        rows.set(`${name} ${id}`, JSON.stringify(inOrder(table, ordered)));
       }
     return rows;
   });
+}
+
+/** A stored row, with the members of each file's description in one order: PostgreSQL keeps them in an order of its own. */
+function inOrder({ entries }: Table, row: Readonly<Record<string, unknown>>): Readonly<Record<string, unknown>> {
+  const files = entries.flatMap(([column, { type }]) => (type === 'file' && row[column] ? [column] : []));
+  const ordered = files.map((column) => {
+    const value = row[column];
+    const file = (typeof value === 'string' ? JSON.parse(value) : value) as object;
+    return [column, JSON.stringify(file, Object.keys(file).sort())] as const;
+  });
+  return { ...row, ...Object.fromEntries(ordered) };
 }
 
 /** All rows of a database file as text, one line each, whoever wrote it: what a comparison row by row compares. */
@@ -132,7 +143,7 @@ export async function rowsOfFile(file: string): Promise<Map<string, string>> {
       for (const { id, ...row } of database
         .prepare(`SELECT ${columns} FROM ${quoted(name)}`)
         .iterate() as Iterable<AnyRow>)
-        rows.set(`${name} ${id}`, JSON.stringify(row));
+        rows.set(`${name} ${id}`, JSON.stringify(inOrder(table, row)));
     }
     return rows;
   } finally {

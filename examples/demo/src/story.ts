@@ -2,7 +2,6 @@ import { mkdir, rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { performance } from 'node:perf_hooks';
 import { setTimeout } from 'node:timers/promises';
-import { openReplica, type Replica, type SyncReport } from '@koinon/client';
 import { KoinonError } from '@koinon/core';
 import { folderStorage, postgresStore, sqliteStore, startServer, uninstallPostgres } from '@koinon/server';
 import { rules } from './cooperative/rules.ts';
@@ -10,7 +9,8 @@ import { cooperative } from './cooperative/schema.ts';
 import { tellMembership } from './membership.ts';
 import { Narrator } from './narrator.ts';
 import { openOffice, quoted, rowsOfFile, rowsOfStore } from './office.ts';
-import { Signal } from './signal.ts';
+import { contentsOf, openPhone, type Phone, told } from './phone.ts';
+import { tellPhoto } from './photo.ts';
 import { openWorkbench, type Workbench } from './workbench.ts';
 
 /** How the story ended. */
@@ -33,14 +33,6 @@ export interface StoryOptions {
   readonly pagePort?: number;
 }
 
-/** A phone with a signal that comes and goes. */
-interface Phone {
-  readonly owner: string;
-  readonly file: string;
-  readonly replica: Replica<typeof cooperative>;
-  readonly signal: Signal;
-}
-
 /**
  * Tells the story on fresh files in a folder.
  *
@@ -56,7 +48,7 @@ export async function tellStory(
   const serverFile = join(folder, 'server.db');
   await mkdir(folder, { recursive: true });
   for (const file of [serverFile, ...Object.values(files)])
-    for (const suffix of ['', '-wal', '-shm']) await rm(`${file}${suffix}`, { force: true });
+    for (const suffix of ['', '-wal', '-shm', '.files']) await rm(`${file}${suffix}`, { force: true, recursive: true });
 
   narrator.title('Koinon: two bee-keepers without signal, one office, the same rows in the end.');
   narrator.chapter('The office starts its server and fills the register in plain SQL');
@@ -71,7 +63,7 @@ export async function tellStory(
   const store = database
     ? await postgresStore(cooperative, database, { trace })
     : await sqliteStore(cooperative, serverFile, { trace });
-  const contents = folderStorage(join(folder, 'server-files'));
+  const contents = folderStorage(contentsOf(serverFile));
   const server = await startServer({ store, port, rules, files: contents }).catch(async (error) => {
     await store.close();
     throw error;
@@ -174,6 +166,7 @@ export async function tellStory(
   for (const phone of phones) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
   await show(5, 7);
 
+  await tellPhoto(narrator, runa, teodor);
   await disagree(narrator, runa, teodor);
   await tellMembership(narrator, folder, store, office);
 
@@ -237,28 +230,10 @@ async function disagree(narrator: Narrator, runa: Phone, teodor: Phone): Promise
   for (const phone of [teodor, runa, teodor]) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);
 }
 
-async function openPhone(owner: string, file: string, url: string): Promise<Phone> {
-  const signal = await Signal.to(url);
-  return { owner, file, signal, replica: await openReplica({ schema: cooperative, file, server: signal.url }) };
-}
-
 /** The address of a database without its user and password. */
 function shownDatabase(address: string): string {
   const { protocol, host, pathname } = new URL(address);
   return `${protocol}//${host}${pathname}`;
-}
-
-/** The result of a sync, in words. */
-function told({ up, down }: SyncReport): string {
-  const parts = [
-    up.applied > 0 ? `sent ${up.applied} transaction${up.applied > 1 ? 's' : ''}` : 'sent nothing',
-    ...(up.stale > 0 ? [`${up.stale} ${up.stale > 1 ? 'were' : 'was'} overtaken and merged`] : []),
-    ...(up.rejected > 0 ? [`${up.rejected} ${up.rejected > 1 ? 'were' : 'was'} refused`] : []),
-  ];
-  const received = (['insert', 'update', 'delete'] as const).flatMap((kind) =>
-    down[kind] > 0 ? [`${down[kind]} ${kind}${down[kind] > 1 ? 's' : ''}`] : [],
-  );
-  return `${parts.join(', ')}; received ${received.length > 0 ? received.join(', ') : 'nothing new'}.`;
 }
 
 /** In how many rows two sets of rows differ. */

@@ -1,4 +1,4 @@
-import { type Files, openFiles, originContents } from '@koinon/client/files';
+import { type FileState, type Files, openFiles, originContents } from '@koinon/client/files';
 import type { FileValue } from '@koinon/core';
 import type { cooperative } from '@koinon/demo';
 import { bookOf, tokenOf } from './book.ts';
@@ -17,7 +17,7 @@ export function photosOf(replica: FieldReplica): Promise<Photos> {
     contents: originContents(name),
     ...(address === undefined ? {} : { server: address }),
     ...(member === null ? {} : { token: () => tokenOf(member) }),
-    ahead: { photo: ['preview'] },
+    ahead: { photo: { preview: 'always' } },
   });
   opened.set(replica, opening);
   // Whoever asks after a failure tries again.
@@ -25,12 +25,26 @@ export function photosOf(replica: FieldReplica): Promise<Photos> {
   return opening;
 }
 
-/** Takes a picture into a visit: as it is, and small, for lists. */
-export async function addPhoto(replica: FieldReplica, visit: string, picture: File): Promise<void> {
+/** A picture that was taken: as it is, and small, for lists. */
+export interface TakenPhoto {
+  readonly picture: FileValue;
+  readonly preview: FileValue;
+}
+
+/** Saves a picture on this device. A visit may hold it later; without one it is removed after a day. */
+export async function takePhoto(replica: FieldReplica, picture: File): Promise<TakenPhoto> {
   const photos = await photosOf(replica);
   const small = await smaller(picture);
   const [large, preview] = await Promise.all([photos.saveFile(picture), photos.saveFile(small)]);
-  await replica.insert('photo', { visit, at: new Date().toISOString(), picture: large, preview });
+  return { picture: large, preview };
+}
+
+/** Puts photos into a visit. */
+export async function attachPhotos(replica: FieldReplica, visit: string, taken: readonly TakenPhoto[]): Promise<void> {
+  const at = new Date().toISOString();
+  await replica.transaction(async (transaction) => {
+    for (const photo of taken) await transaction.insert('photo', { visit, at, ...photo });
+  });
 }
 
 /** Photos of this device whose contents are not with the server. */
@@ -54,13 +68,9 @@ async function smaller(picture: Blob): Promise<Blob> {
   return canvas.convertToBlob({ type: 'image/jpeg', quality: 0.7 });
 }
 
-/** A file as it is told of to a person. */
-export type Way = 'sent' | 'waits' | 'sending' | 'on the server' | 'on its way';
-
-/** Where the picture of a photo is, in a word. */
-export async function wayOf(photos: Photos, picture: FileValue): Promise<{ readonly way: Way; readonly part: number }> {
-  const [state] = await photos.states([picture]);
-  if (state?.moved?.way === 'up') return { way: 'sending', part: state.moved.bytes / Math.max(picture.bytes, 1) };
-  if (state?.at === 'here') return { way: state.isSent ? 'sent' : 'waits', part: 0 };
-  return { way: state?.at === 'server' ? 'on the server' : 'on its way', part: 0 };
+/** The place of a content, as it is told to a person. */
+export function wordsFor({ at, isSent, moved }: FileState, { bytes }: FileValue): string {
+  if (moved?.way === 'up') return `Sending ${Math.round((100 * moved.bytes) / Math.max(bytes, 1))} %`;
+  if (at === 'here') return isSent ? 'Sent' : 'Not sent yet';
+  return at === 'server' ? 'On the server' : 'On its way';
 }

@@ -27,3 +27,11 @@ export const manyMites = 8;
 
 /** One thing, or several. */
 export const counted = (n: number, one: string, many = `${one}s`) => `${n.toLocaleString()} ${n === 1 ? one : many}`;
+
+/** A size for people. */
+export const shownBytes = (bytes: number) =>
+  bytes < 1e6
+    ? `${Math.ceil(bytes / 1e3)} kB`
+    : bytes < 1e9
+      ? `${(bytes / 1e6).toFixed(1)} MB`
+      : `${(bytes / 1e9).toFixed(1)} GB`;

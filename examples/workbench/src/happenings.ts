@@ -14,6 +14,7 @@ export interface Line {
     | 'up'
     | 'down'
     | 'realtime'
+    | 'photo'
     | 'merged'
     | 'conflicted'
     | 'refused'
@@ -36,7 +37,8 @@ export interface DeviceState {
 
 /** A line of the server's log. */
 interface Told {
-  readonly what: 'pull' | 'push' | 'window' | 'sql' | 'office' | 'signal';
+  readonly what: 'pull' | 'push' | 'window' | 'content' | 'sql' | 'office' | 'signal';
+  readonly way?: 'up' | 'down';
   readonly at: number;
   readonly device?: Device;
   readonly rows?: number;
@@ -105,6 +107,8 @@ class Happenings {
       if (count('rejected') > 0) this.add(at, who, 'refused', `${count('rejected')} refused by the office’s rules`);
     } else if (told.what === 'window' && told.device && (told.rows ?? 0) > 0)
       this.add(at, who, 'realtime', `${counted(told.rows, 'row')} without asking`);
+    else if (told.what === 'content')
+      this.add(at, who, 'photo', `content of ${((told.bytes ?? 0) / 1000).toFixed(1)} kB ${told.way}`);
     else if (told.what === 'sql') this.add(at, 'Server', 'sql', withValues(told.sql ?? '', told.values ?? []));
     else if (told.what === 'office') {
       this.officeAt = at;

@@ -7,6 +7,7 @@ export type { NodeDriverOptions } from './driver/node.ts';
 export { type Host, type StorageRoom, systemHost } from './host/host.ts';
 export {
   type InspectedConflict,
+  type InspectedFile,
   type Inspection,
   inspectReplica,
 } from './inspect/inspect.ts';

@@ -8,10 +8,9 @@ import { Page } from '../parts/page.tsx';
 import { syncWords } from '../parts/sync-mark.tsx';
 import { useReplica } from '../replica.ts';
 import { sayError } from '../undo.tsx';
-import { counted, shownMoment } from '../words.ts';
+import { counted, shownBytes, shownMoment } from '../words.ts';
 
-const megabytes = (bytes: number | null) =>
-  bytes === null ? 'unknown' : bytes < 1e9 ? `${(bytes / 1e6).toFixed(1)} MB` : `${(bytes / 1e9).toFixed(1)} GB`;
+const megabytes = (bytes: number | null) => (bytes === null ? 'unknown' : shownBytes(bytes));
 
 /** The rows that this device keeps, and its state with the server. */
 export function DevicePage() {

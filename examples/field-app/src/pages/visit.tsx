@@ -15,7 +15,8 @@ import { useState } from 'react';
 import { usePlace } from '../leaving.tsx';
 import { DraftForm, problemOf, useRefusals } from '../parts/form.tsx';
 import { Page } from '../parts/page.tsx';
-import { VisitPhotos } from '../parts/photos.tsx';
+import { NewPhotos, VisitPhotos } from '../parts/photos.tsx';
+import { attachPhotos, type TakenPhoto } from '../photos.ts';
 import { useReplica } from '../replica.ts';
 import { offerUndo, sayError } from '../undo.tsx';
 import { broods, choices } from '../words.ts';
@@ -46,6 +47,7 @@ export function VisitPage({ id, hive }: { readonly id: string | undefined; reado
   const { row, set } = form;
   const { row: visited } = useRow(replica, 'hive', row.hive);
   const { rows: members } = useRows(replica, { from: 'member', order: 'name' });
+  const [taken, setTaken] = useState<readonly TakenPhoto[]>([]);
   const back = row.hive === undefined ? '/' : `/hive/${row.hive}`;
   if (form.ready && !form.exists) return <Gone />;
   const remove = async () => {
@@ -76,9 +78,10 @@ export function VisitPage({ id, hive }: { readonly id: string | undefined; reado
       <DraftForm
         form={form}
         fields={fields}
-        onSaved={() => {
+        onSaved={async (saved) => {
           go(back);
           offerUndo(replica, 'The visit is saved.');
+          if (taken.length > 0) await attachPhotos(replica, saved.id, taken).catch(sayError);
         }}
       >
         <Select
@@ -143,7 +146,7 @@ export function VisitPage({ id, hive }: { readonly id: string | undefined; reado
           onChange={(event) => set({ notes: event.currentTarget.value || null })}
         />
       </DraftForm>
-      {id !== undefined && <VisitPhotos visit={id} />}
+      {id === undefined ? <NewPhotos taken={taken} onChange={setTaken} /> : <VisitPhotos visit={id} />}
     </Page>
   );
 }

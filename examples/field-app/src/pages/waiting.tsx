@@ -1,16 +1,17 @@
 import type { Choice, QueuedTransaction, Rejection } from '@koinon/client';
 import type { Conflict, RowStatus } from '@koinon/core';
 import { cooperative } from '@koinon/demo';
-import { useConflicts, useOutbox, useRejections, useRow, useRows } from '@koinon/react';
-import { Alert, Badge, Button, Card, Group, Radio, Stack, Text, TextInput, Title } from '@mantine/core';
+import { useConflicts, useOutbox, useRejections, useRow, useRows, useWaitingFiles } from '@koinon/react';
+import { Alert, Badge, Button, Card, Group, Progress, Radio, Stack, Text, TextInput, Title } from '@mantine/core';
 import { IconArrowsSplit2, IconHandStop } from '@tabler/icons-react';
 import { useState } from 'react';
 import { usePlace } from '../leaving.tsx';
 import { Page } from '../parts/page.tsx';
+import { usePhotos } from '../parts/photos.tsx';
 import { RowMark } from '../parts/row-mark.tsx';
 import { useReplica } from '../replica.ts';
 import { offerBack, sayError } from '../undo.tsx';
-import { counted, shownDay, shownMoment } from '../words.ts';
+import { counted, shownBytes, shownDay, shownMoment } from '../words.ts';
 
 type TableName = keyof typeof cooperative.tables;
 interface RowInConflict {
@@ -46,8 +47,62 @@ export function WaitingPage() {
       {refused.map((rejection) => (
         <RefusedCard key={rejection.transaction} rejection={rejection} />
       ))}
+      <WaitingPhotos />
       <Unsent transactions={outbox} decided={new Set(rows.map(({ table, id }) => `${table} ${id}`))} />
     </Page>
+  );
+}
+
+/** Why a photo is not with the server yet. */
+const photoWords: Readonly<Record<string, string>> = {
+  row: 'waits for its visit',
+  queued: 'is next',
+  paused: 'is held back',
+  'server-unreachable': 'waits for a signal',
+  'storage-full': 'waits for room on the server',
+  'file-type': 'is no picture that the server takes',
+};
+
+/** The photos that have not gone to the server, with what keeps them. */
+function WaitingPhotos() {
+  const photos = usePhotos();
+  const waiting = useWaitingFiles(photos);
+  if (waiting.length === 0) return null;
+  const isHeld = waiting.some(({ state }) => state === 'paused');
+  const hold = () => (isHeld ? photos?.resume() : photos?.pause());
+  const bytes = waiting.reduce((sum, { file, sent }) => sum + file.bytes - sent, 0);
+  return (
+    <Stack gap="xs" component="section" aria-label="Photos to send">
+      <Group justify="space-between" wrap="nowrap">
+        <Title order={2} size="h4">
+          Photos to send
+        </Title>
+        <Button variant="default" onClick={hold}>
+          {isHeld ? 'Send them' : 'Hold them back'}
+        </Button>
+      </Group>
+      <Text c="dimmed">
+        {counted(waiting.length, 'picture')}, {shownBytes(bytes)}
+      </Text>
+      <Stack component="ul" gap={4} m={0} p={0} aria-label="Photos to send">
+        {waiting.slice(0, 50).map(({ file, sent, state }) => (
+          <Group component="li" key={file.id} justify="space-between" style={{ listStyle: 'none' }}>
+            <div>
+              <Text>{file.name ?? 'Small picture for lists'}</Text>
+              <Text size="sm" c="dimmed">
+                {state === 'uploading'
+                  ? `${shownBytes(sent)} of ${shownBytes(file.bytes)}`
+                  : (photoWords[state] ?? 'is tried again')}
+              </Text>
+            </div>
+            {state === 'uploading' && (
+              <Progress w={80} value={(100 * sent) / Math.max(file.bytes, 1)} aria-label="Sent" />
+            )}
+          </Group>
+        ))}
+      </Stack>
+      {waiting.length > 50 && <Text c="dimmed">and {counted(waiting.length - 50, 'more picture')}</Text>}
+    </Stack>
   );
 }
 

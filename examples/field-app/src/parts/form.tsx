@@ -5,7 +5,7 @@ import type { ReactNode } from 'react';
 import { useUnsaved } from '../leaving.tsx';
 import { useReplica } from '../replica.ts';
 
-type AnyForm = Pick<DraftedForm<unknown>, 'problems' | 'changed' | 'overtaken' | 'drop' | 'save'>;
+type AnyForm<Row = unknown> = Pick<DraftedForm<Row>, 'problems' | 'changed' | 'overtaken' | 'drop' | 'save'>;
 
 /** A form whose problems are also those for which the server refused the row, until the column is edited. */
 export function useRefusals<F extends AnyForm>(form: F, table: 'site' | 'hive' | 'visit', id: string | undefined): F {
@@ -29,17 +29,18 @@ export function problemOf(form: AnyForm, column: string): string | undefined {
 }
 
 /** A form over a draft: its fields, what is wrong with the whole, and what to do with the edits. */
-export function DraftForm(props: {
-  readonly form: AnyForm;
+export function DraftForm<Row>(props: {
+  readonly form: AnyForm<Row>;
   readonly fields: readonly string[];
-  readonly onSaved: () => void;
+  readonly onSaved: (saved: Row) => void;
   readonly children: ReactNode;
 }) {
   const { form, fields } = props;
   useUnsaved(form);
   const others = form.problems.filter(({ column }) => column === undefined || !fields.includes(column));
   const save = async () => {
-    if ((await form.save()) !== undefined) props.onSaved();
+    const saved = await form.save();
+    if (saved !== undefined) props.onSaved(saved);
   };
   return (
     <form

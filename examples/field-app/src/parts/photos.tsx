@@ -1,5 +1,5 @@
 import type { FileValue } from '@koinon/core';
-import { useRows } from '@koinon/react';
+import { useFile, useRows } from '@koinon/react';
 import {
   ActionIcon,
   AspectRatio,
@@ -14,12 +14,12 @@ import {
 } from '@mantine/core';
 import { IconCamera, IconCheck, IconClock, IconTrash } from '@tabler/icons-react';
 import { useEffect, useState } from 'react';
-import { addPhoto, type Photos, photosOf, type Way, wayOf } from '../photos.ts';
+import { attachPhotos, type Photos, photosOf, type TakenPhoto, takePhoto, wordsFor } from '../photos.ts';
 import { useReplica } from '../replica.ts';
 import { offerUndo, sayError } from '../undo.tsx';
 
 /** The photos of the book, once they are loaded. */
-function usePhotos(): Photos | undefined {
+export function usePhotos(): Photos | undefined {
   const replica = useReplica();
   const [photos, setPhotos] = useState<Photos>();
   useEffect(() => {
@@ -28,84 +28,56 @@ function usePhotos(): Photos | undefined {
   return photos;
 }
 
-/** The address of a content while it is shown; undefined until it is there. */
-function useContent(photos: Photos | undefined, file: FileValue | undefined): string | undefined {
-  const [url, setUrl] = useState<string>();
-  useEffect(() => {
-    if (photos === undefined || file === undefined) return;
-    let release: (() => void) | undefined;
-    let isOver = false;
-    let isAsking = false;
-    const show = async () => {
-      if (isAsking || release !== undefined) return;
-      isAsking = true;
-      // Until it has come, it is looked for again when anything about a photo changes.
-      const [state] = await photos.states([file]);
-      const isThere = state?.at === 'here' || state?.at === 'server';
-      const found = isThere ? await photos.fileUrl(file).catch(() => undefined) : undefined;
-      isAsking = false;
-      if (found === undefined) return;
-      if (isOver) return found.release();
-      release = found.release;
-      setUrl(found.url);
-    };
-    void show();
-    const stop = photos.subscribe(() => void show());
-    return () => {
-      isOver = true;
-      stop();
-      release?.();
-      setUrl(undefined);
-    };
-  }, [photos, file]);
-  return url;
-}
-
-/** Where a picture is. */
-function useWay(
-  photos: Photos | undefined,
-  picture: FileValue,
-): { readonly way: Way; readonly part: number } | undefined {
-  const [way, setWay] = useState<{ readonly way: Way; readonly part: number }>();
-  useEffect(() => {
-    if (photos === undefined) return;
-    let isOver = false;
-    const look = () => void wayOf(photos, picture).then((found) => isOver || setWay(found));
-    look();
-    const stop = photos.subscribe(look);
-    return () => {
-      isOver = true;
-      stop();
-    };
-  }, [photos, picture]);
-  return way;
-}
-
-const words: Readonly<Record<Way, string>> = {
-  sent: 'Sent',
-  waits: 'Not sent yet',
-  sending: 'Sending',
-  'on the server': 'On the server',
-  'on its way': 'On its way',
-};
-
 /** The photos of a visit, with a way to take more. */
 export function VisitPhotos({ visit }: { readonly visit: string }) {
   const replica = useReplica();
-  const photos = usePhotos();
   const { rows } = useRows(replica, { from: 'photo', where: { visit }, order: 'at' });
-  const [shown, setShown] = useState<FileValue>();
-  const take = async (pictures: readonly File[]) => {
-    try {
-      for (const picture of pictures) await addPhoto(replica, visit, picture);
-    } catch (error) {
-      sayError(error);
-    }
-  };
   const remove = async (id: string) => {
     try {
       await replica.delete('photo', id);
       offerUndo(replica, 'The photo was deleted.');
+    } catch (error) {
+      sayError(error);
+    }
+  };
+  return (
+    <PhotoSection
+      photos={rows}
+      onTaken={(taken) => attachPhotos(replica, visit, [taken])}
+      onRemove={({ id }) => void remove(id)}
+    />
+  );
+}
+
+/** The photos of a visit that is not saved yet. They are on this device already. */
+export function NewPhotos(props: {
+  readonly taken: readonly TakenPhoto[];
+  readonly onChange: (change: (taken: readonly TakenPhoto[]) => readonly TakenPhoto[]) => void;
+}) {
+  const { taken, onChange } = props;
+  return (
+    <PhotoSection
+      photos={taken.map((photo) => ({ ...photo, id: photo.picture.id }))}
+      onTaken={async (photo) => onChange((before) => [...before, photo])}
+      onRemove={({ id }) => onChange((before) => before.filter(({ picture }) => picture.id !== id))}
+    />
+  );
+}
+
+type ShownPhoto = TakenPhoto & { readonly id: string };
+
+function PhotoSection(props: {
+  readonly photos: readonly ShownPhoto[];
+  readonly onTaken: (photo: TakenPhoto) => Promise<void>;
+  readonly onRemove: (photo: ShownPhoto) => void;
+}) {
+  const { photos: shownPhotos, onTaken, onRemove } = props;
+  const replica = useReplica();
+  const photos = usePhotos();
+  const [shown, setShown] = useState<FileValue>();
+  const take = async (pictures: readonly File[]) => {
+    try {
+      for (const picture of pictures) await onTaken(await takePhoto(replica, picture));
     } catch (error) {
       sayError(error);
     }
@@ -124,16 +96,16 @@ export function VisitPhotos({ visit }: { readonly visit: string }) {
           )}
         </FileButton>
       </Group>
-      {rows.length === 0 && <Text c="dimmed">No photos yet.</Text>}
+      {shownPhotos.length === 0 && <Text c="dimmed">No photos yet.</Text>}
       <SimpleGrid cols={{ base: 2, sm: 4 }}>
-        {rows.map((photo) => (
+        {shownPhotos.map((photo) => (
           <Photo
             key={photo.id}
             photos={photos}
             preview={photo.preview}
             picture={photo.picture}
             onOpen={() => setShown(photo.picture)}
-            onRemove={() => void remove(photo.id)}
+            onRemove={() => onRemove(photo)}
           />
         ))}
       </SimpleGrid>
@@ -154,10 +126,9 @@ interface PhotoProps {
 
 /** One photo, small, with a word on where the large one is. */
 function Photo({ photos, preview, picture, onOpen, onRemove }: PhotoProps) {
-  const url = useContent(photos, preview);
-  const way = useWay(photos, picture);
-  const told = way && `${words[way.way]}${way.way === 'sending' ? ` ${Math.round(way.part * 100)} %` : ''}`;
-  const Icon = way?.way === 'sent' || way?.way === 'on the server' ? IconCheck : IconClock;
+  const { url } = useFile(photos, preview);
+  const { state } = useFile(photos, picture, { open: false });
+  const Icon = state?.isSent ? IconCheck : IconClock;
   return (
     <Paper withBorder radius="md" style={{ overflow: 'hidden' }}>
       <AspectRatio ratio={4 / 3}>
@@ -179,7 +150,7 @@ function Photo({ photos, preview, picture, onOpen, onRemove }: PhotoProps) {
       <Group justify="space-between" pl="xs" gap={4} wrap="nowrap">
         <Group gap={6} wrap="nowrap">
           <Icon size={16} style={{ flexShrink: 0 }} aria-hidden />
-          <Text size="sm">{told ?? '…'}</Text>
+          <Text size="sm">{state === undefined ? '…' : wordsFor(state, picture)}</Text>
         </Group>
         <ActionIcon aria-label="Delete the photo" variant="subtle" color="red" onClick={onRemove}>
           <IconTrash size={18} />
@@ -191,10 +162,10 @@ function Photo({ photos, preview, picture, onOpen, onRemove }: PhotoProps) {
 
 /** A photo as it was taken. */
 function Large({ photos, picture }: { readonly photos: Photos | undefined; readonly picture: FileValue | undefined }) {
-  const url = useContent(photos, picture);
+  const { url, error } = useFile(photos, picture);
   return url ? (
     <Image src={url} alt="The photo as it was taken" fit="contain" mah="70dvh" />
   ) : (
-    <Text>It is fetched.</Text>
+    <Text>{error === undefined ? 'It is fetched.' : 'It cannot be fetched now.'}</Text>
   );
 }

@@ -11,6 +11,7 @@ import {
 } from '@koinon/server';
 import { isPostgres, openDatabase, shownDatabase } from '../commands/database.ts';
 import type { SchemaModule } from '../schema-module/load.ts';
+import { checkFiles } from './files.ts';
 import { counted, type Finding, findingsOf } from './finding.ts';
 
 const { ok, warning, failure } = findingsOf('database');
@@ -27,7 +28,7 @@ export async function checkDatabase(
   module: SchemaModule,
   path: string,
   database: string,
-  looksAtRows: boolean,
+  looks: { readonly rows: boolean; readonly files: string | undefined },
 ): Promise<DatabaseCheck> {
   const shown = shownDatabase(database);
   const only = (finding: Finding): DatabaseCheck => ({ findings: [finding], replicas: undefined });
@@ -46,7 +47,7 @@ export async function checkDatabase(
   } catch (error) {
     return only(refused(error, shown));
   }
-  const replicas = await known(module, database, findings, looksAtRows ? path : undefined);
+  const replicas = await known(module, database, findings, { path: looks.rows ? path : undefined, files: looks.files });
   return { findings, replicas };
 }
 
@@ -151,8 +152,8 @@ async function known(
   module: SchemaModule,
   database: string,
   findings: Finding[],
-  /** Given where all rows are to be looked at. */
-  path: string | undefined,
+  /** The path of the schema module where all rows are to be looked at, and the folder of contents where those are. */
+  { path, files }: { readonly path: string | undefined; readonly files: string | undefined },
 ): Promise<readonly KnownReplica[] | undefined> {
   try {
     const store = await openDatabase(module, database, { mode: 'read' });
@@ -170,6 +171,7 @@ async function known(
           ),
         );
       if (path !== undefined) findings.push(...(await unfollowed(store, path, shownDatabase(database))));
+      if (files !== undefined) findings.push(...(await checkFiles(store, files)));
       return replicas;
     } finally {
       await store.close();

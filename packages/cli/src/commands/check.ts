@@ -19,6 +19,7 @@ interface CheckWords {
   readonly origin?: string;
   readonly replica?: string;
   readonly rows?: boolean;
+  readonly files?: string;
   readonly liveFor?: number;
   readonly json?: boolean;
 }
@@ -32,6 +33,7 @@ export function checkCommand(): Command {
     .argument('[schema]', 'the module that exports the app’s schema; needed for a database')
     .option('--database <database>', databaseWords)
     .option('--rows', 'look at all rows as well: of the database, and of a replica against its server')
+    .option('--files <folder>', 'the folder of the server’s contents of files: whether it has those of all rows')
     .option('--live-for <seconds>', 'keep a live connection open for so long: a proxy may cut it', seconds)
     .option('--server <url>', 'where the server answers, such as http://127.0.0.1:4280')
     .option('--token <token>', 'who asks, where the server knows users')
@@ -51,11 +53,16 @@ export function checkCommand(): Command {
           'argument-invalid',
           'A database is compared with a schema: name the schema module first.',
         );
+      if (words.files !== undefined && database === undefined)
+        throw new KoinonError('argument-invalid', 'Contents are compared with rows: name the --database as well.');
       const module = path === undefined ? undefined : await loadModule(path);
       const findings: Finding[] = [];
       let known: readonly KnownReplica[] | undefined;
       if (database !== undefined && module !== undefined && path !== undefined) {
-        const found = await checkDatabase(module, path, database, words.rows === true);
+        const found = await checkDatabase(module, path, database, {
+          rows: words.rows === true,
+          files: words.files,
+        });
         findings.push(...found.findings);
         known = found.replicas;
       }

@@ -1,8 +1,17 @@
-import { type Inspection, inspectReplica, type SyncRun, type TableTraffic } from '@koinon/client';
+import { existsSync } from 'node:fs';
+import { type InspectedFile, type Inspection, inspectReplica, type SyncRun, type TableTraffic } from '@koinon/client';
+import { folderContents } from '@koinon/client/files';
+import { KoinonError } from '@koinon/core';
 import { Argument, Command } from 'commander';
 import { printJson, printTable, short } from './output.ts';
 
-const parts = ['summary', 'outbox', 'conflicts', 'journal'] as const;
+const parts = ['summary', 'outbox', 'conflicts', 'files', 'journal'] as const;
+
+interface LookOptions {
+  readonly sql?: string;
+  readonly contents?: string;
+  readonly json?: boolean;
+}
 
 /** `koinon look`: what is in a replica file. */
 export function lookCommand(): Command {
@@ -11,17 +20,19 @@ export function lookCommand(): Command {
     .argument('<file>', 'the replica’s SQLite file')
     .addArgument(new Argument('[part]', 'what to show').choices(parts).default('summary'))
     .option('--sql <query>', 'run SQL that reads instead')
+    .option('--contents <folder>', 'the folder in which the app keeps the contents of files')
     .option('--json', 'print JSON')
     .addHelpText(
       'after',
-      '\nExamples:\n  koinon look phone.db\n  koinon look phone.db outbox\n  koinon look phone.db --sql "SELECT mark, strength FROM hive LIMIT 5"',
+      '\nExamples:\n  koinon look phone.db\n  koinon look phone.db outbox\n  koinon look phone.db files --contents phone.db.files\n  koinon look phone.db --sql "SELECT mark, strength FROM hive LIMIT 5"',
     )
-    .action(async (file: string, part: (typeof parts)[number], options: { sql?: string; json?: boolean }) => {
+    .action(async (file: string, part: (typeof parts)[number], options: LookOptions) => {
       const look = await inspectReplica(file);
       try {
         if (options.sql !== undefined) showRows(look.select({ text: options.sql, values: [] }), options.json);
         else if (part === 'outbox') showOutbox(look, options.json);
         else if (part === 'conflicts') showConflicts(look, options.json);
+        else if (part === 'files') await showFiles(look, options);
         else if (part === 'journal') showJournal(look.journal(20), options.json);
         else showSummary(look, options.json);
       } finally {
@@ -108,6 +119,42 @@ function showConflicts(look: Inspection, json: boolean | undefined): void {
     conflict.reason ?? 'both sides changed it',
   ]);
   printTable(['row', 'column', 'before', 'here', 'server', 'why'], rows, 'There are no conflicts.');
+}
+
+/** The words for where a content is, as a device has noted it. */
+const contentWords = {
+  unsent: 'here, not sent yet',
+  sent: 'here and on the server',
+  fetched: 'here and on the server',
+};
+
+async function showFiles(look: Inspection, { contents, json }: LookOptions): Promise<void> {
+  const files = look.files();
+  if (contents !== undefined && !existsSync(contents))
+    throw new KoinonError('storage-refused', `There is no folder ${contents}.`, { value: contents });
+  const notes = contents === undefined ? [] : await folderContents(contents).notes();
+  const states = new Map(notes.map(({ file, state }) => [file.id, state]));
+  const held = new Set(files.map(({ file }) => file.id));
+  const unheld = notes.filter(({ file }) => !held.has(file.id));
+  if (json) {
+    const stated = files.map((file) => ({ ...file, content: states.get(file.file.id) ?? null }));
+    printJson(contents === undefined ? files : { files: stated, unheld });
+    return;
+  }
+  const state = ({ file }: InspectedFile) => {
+    const found = states.get(file.id);
+    return found === undefined ? 'not here' : contentWords[found];
+  };
+  printTable(
+    ['row', 'column', 'name', 'type', 'bytes', ...(contents === undefined ? [] : ['content'])],
+    files.map((found) => {
+      const { table, row, column, file } = found;
+      const words = [`${table} ${row}`, column, file.name ?? '', file.type, String(file.bytes)];
+      return contents === undefined ? words : [...words, state(found)];
+    }),
+    'No row holds a file.',
+  );
+  if (unheld.length > 0) console.log(`Contents that no row holds: ${unheld.length}. They are removed within a day.`);
 }
 
 function showJournal(runs: readonly SyncRun[], json: boolean | undefined): void {

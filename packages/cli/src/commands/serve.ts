@@ -1,4 +1,4 @@
-import { type InvalidStoredValue, startServer } from '@koinon/server';
+import { folderStorage, type InvalidStoredValue, startServer } from '@koinon/server';
 import { Command, InvalidArgumentError } from 'commander';
 import { pino } from 'pino';
 import { loadModule } from '../schema-module/load.ts';
@@ -10,6 +10,7 @@ import { untilStopped } from './until-stopped.ts';
 interface ServeOptions {
   readonly host: string;
   readonly port: number;
+  readonly files?: string;
   readonly log: string;
   readonly json?: boolean;
   readonly prepare: boolean;
@@ -36,6 +37,7 @@ export function serveCommand(): Command {
       (text, before: readonly string[] = []) => [...before, originOf(text)],
     )
     .option('--proxy <addresses...>', 'proxies in front, whose X-Forwarded-For tells who asks: 127.0.0.1, 10.0.0.0/8')
+    .option('--files <folder>', 'keep the contents of files in this folder; without it they stay on the devices')
     .option('--no-prepare', 'make nothing in the database, and end where it lacks something; see koinon ddl')
     .option('--json', 'print where it answers as JSON')
     .option('--log <level>', 'what to log to standard error: silent, error, warn, info, debug', 'warn')
@@ -55,6 +57,7 @@ export function serveCommand(): Command {
         rules: module.rules,
         ...(module.scopes && { scopes: module.scopes }),
         ...(authenticate && { authenticate }),
+        ...(options.files !== undefined && { files: folderStorage(options.files) }),
         host: options.host,
         port: options.port,
         origins: options.origin ?? [],

@@ -41,6 +41,12 @@ export class Answers {
     this.answers.delete(id);
   }
 
+  /** Contents may have come to the server: it is asked for them now. */
+  askNow(): void {
+    this.wait = firstRetry;
+    this.askAt = 0;
+  }
+
   /** Milliseconds until the server is asked for awaited contents; undefined where nobody waits for one. */
   next(): number | undefined {
     return this.awaited.size > 0 && this.isListenedTo() ? this.askAt - systemHost.now() : undefined;

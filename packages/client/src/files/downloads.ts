@@ -1,4 +1,4 @@
-import { type FileValue, KoinonError } from '@koinon/core';
+import { type FileAsked, type FileValue, KoinonError } from '@koinon/core';
 import { streamingDigest } from '#streaming-digest';
 import { systemHost } from '../host/host.ts';
 import type { Contents } from './contents.ts';
@@ -12,6 +12,7 @@ const aheadAtOnce = 3;
 
 /** A content that is coming: it goes on as long as anybody waits for it. */
 interface Download {
+  readonly file: FileValue;
   readonly done: Promise<Blob>;
   readonly abort: AbortController;
   bytes: number;
@@ -55,14 +56,23 @@ export class Downloads {
     }
   }
 
-  /** Begins with contents of some columns that are not here, a few at a time. */
-  fetchAhead(columns: Readonly<Record<string, readonly string[] | undefined>>): void {
+  /**
+   * Begins with contents that are not here, a few at a time, those of the latest changes first. One that has no room is not fetched: another one that
+   * was would have to go for it.
+   *
+   * @param isWanted tells whether the contents of a column are fetched ahead.
+   * @param budget the bytes that all of them may take.
+   */
+  fetchAhead(isWanted: (place: FileAsked) => boolean, budget: number): void {
     const { places, kept, retries } = this.at;
-    for (const { place, value } of places.all()) {
+    if (this.under.size >= aheadAtOnce) return;
+    let taken = kept.taken() + [...this.under.values()].reduce((sum, { file }) => sum + file.bytes, 0);
+    for (const { place, value } of places.all().toReversed()) {
       if (this.under.size >= aheadAtOnce) return;
-      const { id } = value;
-      if (columns[place.table]?.includes(place.column) !== true || kept.has(id) || retries.waits(id)) continue;
-      if (this.under.has(id)) continue;
+      const { id, bytes } = value;
+      if (!isWanted(place) || kept.has(id) || retries.waits(id) || this.under.has(id)) continue;
+      if (taken + bytes > budget) continue;
+      taken += bytes;
       this.fetch(value)
         .then(
           () => retries.over(id),
@@ -82,7 +92,7 @@ export class Downloads {
 
   private begin(file: FileValue): Download {
     const abort = new AbortController();
-    const download = { done: this.download(file, abort.signal), abort, bytes: 0, waiting: 0 };
+    const download = { file, done: this.download(file, abort.signal), abort, bytes: 0, waiting: 0 };
     this.under.set(file.id, download);
     const over = () => {
       this.under.delete(file.id);

@@ -1,4 +1,4 @@
-import { type AnyRow, type FileValue, KoinonError, type Schema, type TableName } from '@koinon/core';
+import { type AnyRow, type FileAsked, type FileValue, KoinonError, type Schema, type TableName } from '@koinon/core';
 import { fileValue, isFileName, isFileValue, shown } from '@koinon/core/internal';
 import { streamingDigest } from '#streaming-digest';
 import { systemHost } from '../host/host.ts';
@@ -6,9 +6,11 @@ import type { Replica } from '../replica/replica.ts';
 import type { TokenSource } from '../sync/transport.ts';
 import { Answers } from './answers.ts';
 import type { Contents } from './contents.ts';
+import { type CopiedFiles, type CopyOptions, copiedNote, copyContents } from './copies.ts';
 import { Downloads } from './downloads.ts';
 import { storageFault } from './faults.ts';
 import { Kept } from './kept.ts';
+import { isMetered as isLinkMetered } from './metered.ts';
 import { fileColumns, Places } from './place.ts';
 import { Retries } from './retries.ts';
 import type { FileServer } from './server.ts';
@@ -38,6 +40,9 @@ export interface FileState {
   readonly moved?: { readonly way: 'up' | 'down'; readonly bytes: number };
 }
 
+/** When a content is fetched before anybody opens it: `unmetered` only over a link that does not cost by the byte. */
+export type Ahead = 'always' | 'unmetered' | 'never';
+
 /** Options of {@link openFiles}. */
 export interface FilesOptions<S extends Schema = Schema> {
   /** The address of the server, such as `http://127.0.0.1:4280`. Without it contents stay on the device. */
@@ -48,8 +53,10 @@ export interface FilesOptions<S extends Schema = Schema> {
   readonly contents: Contents;
   /** Asked before contents move by themselves: false on a link that costs, say. A content that a person opens is fetched in any case. */
   readonly allow?: (way: 'up' | 'down') => boolean;
-  /** The columns whose contents are fetched before anybody opens them. */
-  readonly ahead?: { readonly [T in TableName<S>]?: readonly string[] };
+  /** The columns whose contents are fetched before anybody opens them, as far as `budget` allows: `{ photo: { preview: 'always' } }`. */
+  readonly ahead?: { readonly [T in TableName<S>]?: Readonly<Record<string, Ahead>> };
+  /** Tells whether the link costs by the byte. Default: what the browser says of it; nobody knows that in Node. */
+  readonly isMetered?: () => boolean;
   /** The bytes that contents may take which the server has as well; pinned ones do not count. Default 500 MB. */
   readonly budget?: number;
   /** Uploads at once. Default 3. */
@@ -165,7 +172,14 @@ export class Files<S extends Schema> {
         this.places.changed(table, columns, null, row);
     }
     // Rows are confirmed without a change that a listener hears.
-    this.stops.push(this.replica.syncState().subscribe(() => this.changed()));
+    let known = 0;
+    this.stops.push(
+      this.replica.syncState().subscribe(({ rows: [state] }) => {
+        if (state !== undefined && state.contentsStored !== known) this.answers.askNow();
+        known = state?.contentsStored ?? known;
+        this.changed();
+      }),
+    );
     this.changed();
   }
 
@@ -298,6 +312,36 @@ export class Files<S extends Schema> {
     await this.kept.amend(file.id, (note) => ({ ...note, isPinned }));
   }
 
+  /**
+   * Copies the contents that rows hold and that are on this device to another place: with a copy of the database, or beside an export of its rows.
+   *
+   * @throws KoinonError `storage-full`, `cancelled`.
+   * @example
+   * const { copied, missing } = await files.copyTo(memoryContents())
+   */
+  async copyTo(contents: Contents, options: CopyOptions = {}): Promise<CopiedFiles> {
+    const wanted = this.places.all().map(({ value }) => value);
+    const noteOf = async (file: FileValue) => copiedNote(file, this.kept.get(file.id)?.state ?? 'fetched');
+    return copyContents(wanted, this.contents, contents, noteOf, options);
+  }
+
+  /**
+   * Takes contents in that rows here hold, from a place to which they were copied. Those that the server does not have go up.
+   *
+   * @throws KoinonError `storage-full`, `cancelled`.
+   * @example
+   * const { missing } = await files.takeFrom(memoryContents())
+   */
+  async takeFrom(contents: Contents, options: CopyOptions = {}): Promise<CopiedFiles> {
+    const wanted = this.places.all().flatMap(({ value }) => (this.kept.has(value.id) ? [] : [value]));
+    const told = await this.answers.of(wanted);
+    const noteOf = async (file: FileValue) => copiedNote(file, told.get(file.id) === 'stored' ? 'fetched' : 'unsent');
+    const taken = await copyContents(wanted, contents, this.contents, noteOf, options);
+    await this.kept.read();
+    this.changed();
+    return taken;
+  }
+
   /** Stops sending and fetching by itself. */
   pause(): void {
     this.isPaused = true;
@@ -355,12 +399,24 @@ export class Files<S extends Schema> {
     if (this.isLeading && server !== undefined && !this.isPaused) {
       await this.uploads.askForLost(server);
       if (options.allow?.('up') !== false) await this.uploads.sendSome(server);
-      if (options.allow?.('down') !== false) this.downloads.fetchAhead(options.ahead ?? {});
+      if (options.allow?.('down') !== false) this.fetchAhead();
     }
     await this.answers.askForAwaited();
     for (const wait of [this.retries.next(), this.answers.next()])
       if (wait !== undefined) this.changed(Math.max(soon, wait));
     this.notify();
+  }
+
+  private fetchAhead(): void {
+    const { ahead, isMetered = isLinkMetered, budget = usualBudget } = this.options;
+    if (ahead === undefined) return;
+    const columns: Readonly<Record<string, Readonly<Record<string, Ahead>> | undefined>> = ahead;
+    const isCostly = isMetered();
+    const isWanted = ({ table, column }: FileAsked) => {
+      const when = columns[table]?.[column];
+      return when === 'always' || (when === 'unmetered' && !isCostly);
+    };
+    this.downloads.fetchAhead(isWanted, budget);
   }
 
   /** Removes what no row holds any more. */

@@ -8,6 +8,9 @@ const keepUnheld = 86_400_000;
 /** Milliseconds between two searches for what nobody knows of. */
 const tidyEvery = 3_600_000;
 
+/** Tells whether a content may make room for another one. */
+const isMovable = ({ state, isPinned }: ContentNote) => state !== 'unsent' && !isPinned;
+
 /** The contents that are on this device, as far as they are noted. */
 export class Kept {
   private readonly contents: Contents;
@@ -69,11 +72,14 @@ export class Kept {
     for (const id of [...this.notes.keys()]) await this.forget(id);
   }
 
+  /** The bytes that contents take which count for the budget. */
+  taken(): number {
+    return this.all().reduce((sum, note) => (isMovable(note) ? sum + note.file.bytes : sum), 0);
+  }
+
   /** Removes contents that were used longest ago, until the others fit. Those stay that the server does not have. */
   async makeRoom(budget: number, isWanted: (id: string) => boolean): Promise<void> {
-    const movable = this.all().filter(
-      ({ state, isPinned, file }) => state !== 'unsent' && !isPinned && !isWanted(file.id),
-    );
+    const movable = this.all().filter((note) => isMovable(note) && !isWanted(note.file.id));
     let taken = movable.reduce((sum, { file }) => sum + file.bytes, 0);
     for (const { file } of movable.sort((a, b) => a.usedAt - b.usedAt)) {
       if (taken <= budget) return;

@@ -128,7 +128,7 @@ async function asked(
   silence.end();
   if (response.status === 404 && problem?.code === 'file-awaited')
     throw new KoinonError('file-awaited', problem.detail ?? 'The content of the file has not come yet.');
-  if (response.status === 404) throw noSuchFile();
+  if (response.status === 404) throw problem?.code === 'not-found' ? notKept(server) : noSuchFile();
   if (response.status === 401)
     throw new KoinonError('not-authenticated', 'Nobody is signed in; the file waits, and nothing is lost.');
   throw new KoinonError('server-answer', `The server answered ${response.status} to a request for a file.`);
@@ -178,7 +178,8 @@ export function sendContent(
         const response = 'originalResponse' in error ? error.originalResponse : null;
         const status = response?.getStatus();
         const code = codeIn(response?.getBody());
-        if (status === 404 || status === 410) failed(noSuchFile());
+        if (status === 404 && code === 'not-found') failed(notKept(server));
+        else if (status === 404 || status === 410) failed(noSuchFile());
         else if (status === 401)
           failed(new KoinonError('not-authenticated', 'Nobody is signed in; the file waits, and nothing is lost.'));
         else if (code === 'file-differs' || code === 'file-type')
@@ -217,6 +218,12 @@ function codeIn(body: string | undefined): string | undefined {
 
 const noSuchFile = () =>
   new KoinonError('no-such-file', 'The server has no such file for this user: the row has yet to come, or has gone.');
+
+const notKept = ({ url }: FileServer) =>
+  new KoinonError(
+    'files-not-kept',
+    `The server at ${url} keeps no contents of files. They stay on this device until it is started with a place for them.`,
+  );
 
 function unreachable({ url }: FileServer, cause: unknown): KoinonError {
   return new KoinonError(

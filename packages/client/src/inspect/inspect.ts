@@ -1,9 +1,10 @@
-import { KoinonError, type Sql } from '@koinon/core';
+import { type FileValue, KoinonError, type Sql } from '@koinon/core';
 import { quoteName, replicaApplicationId } from '@koinon/core/internal';
 import { openNodeDriver } from '#node-driver';
 import { Database } from '../database/database.ts';
 import { meta, refuseNewerLayout } from '../database/layout.ts';
 import { readOnly, runReading } from '../database/read-only.ts';
+import type { StoredTables } from '../database/stored-rows.ts';
 import { type StoredTransaction, storedTransactions } from '../outbox/stored.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
 
@@ -24,6 +25,14 @@ export interface InspectedConflict {
   readonly reason: string | null;
 }
 
+/** A file that a row of a replica holds. */
+export interface InspectedFile {
+  readonly table: string;
+  readonly row: string;
+  readonly column: string;
+  readonly file: FileValue;
+}
+
 /** A look into a replica file, without its schema and without changing anything. */
 export interface Inspection {
   readonly replicaId: string;
@@ -36,6 +45,8 @@ export interface Inspection {
   outbox(): readonly StoredTransaction[];
   /** The columns that wait for a person to decide. */
   conflicts(): readonly InspectedConflict[];
+  /** The files that rows hold, by table and row. */
+  files(): readonly InspectedFile[];
   /** The last runs of the sync, newest first. */
   journal(limit: number): readonly SyncRun[];
   /** Runs SQL that reads. @throws KoinonError `query-writes`, `query-invalid`. */
@@ -75,7 +86,7 @@ export async function inspectReplica(file: string): Promise<Inspection> {
   };
   said(() => refuseNewerLayout(database));
   const { version, tables } = said(
-    () => JSON.parse(meta(database, 'schema') as string) as { version: number; tables: Record<string, unknown> },
+    () => JSON.parse(meta(database, 'schema') as string) as { version: number; tables: StoredTables },
   );
   const position = said(() => meta(database, 'position'));
   return {
@@ -111,6 +122,14 @@ export async function inspectReplica(file: string): Promise<Inspection> {
           reason: row.reason,
         }));
       }),
+    files: () =>
+      database.guarded(() =>
+        Object.entries(tables).flatMap(([table, columns]) =>
+          Object.entries(columns).flatMap(([column, { type }]) =>
+            type === 'file' ? filesIn(database, table, column) : [],
+          ),
+        ),
+      ),
     journal: (limit) => database.guarded(() => lastRuns(database, limit)),
     select: (query) => runReading(database, readOnly(database, query)),
     close: () => database.close(),
@@ -122,6 +141,17 @@ interface Stored extends Record<'table_name' | 'row_id' | 'column_name' | 'base'
   readonly remote_at: number | null;
   readonly remote_by: string | null;
   readonly reason: string | null;
+}
+
+function filesIn(database: Database, table: string, column: string): InspectedFile[] {
+  const name = quoteName(column);
+  const rows = database.once(
+    `SELECT id, ${name} AS file FROM ${quoteName(table)} WHERE ${name} IS NOT NULL ORDER BY id`,
+  );
+  return (rows as { id: string; file: string }[]).map(({ id, file }) => ({
+    ...{ table, row: id, column },
+    file: JSON.parse(file) as FileValue,
+  }));
 }
 
 const timeOf = (at: number | null) => (at === null ? null : new Date(at).toISOString());

@@ -51,7 +51,7 @@ const mostClockDifference = 5 * 60_000;
 /** The state of the sync: what its loop says, and what the file holds. */
 export function stateSnapshot(
   { database, outbox, conflicts }: Omit<Engine, 'commit'>,
-  loop: Pick<SyncState, 'phase' | 'error' | 'nextAttempt' | 'progress'>,
+  loop: Pick<SyncState, 'phase' | 'error' | 'nextAttempt' | 'progress' | 'contentsStored'>,
 ): StateSnapshot {
   const number = (name: 'position' | 'server position') => {
     const text = meta(database, name);
@@ -101,7 +101,7 @@ export class Unlinked implements SyncPart {
 
   follow(deliver: (state: StateSnapshot) => void, fail: (error: unknown) => void): () => void {
     let isOver = false;
-    const loop = { phase: 'stopped', error: null, nextAttempt: null, progress: null } as const;
+    const loop = { phase: 'stopped', error: null, nextAttempt: null, progress: null, contentsStored: 0 } as const;
     this.doing.exclusive(() => isOver || deliver(stateSnapshot(this.engine, loop))).catch(fail);
     return () => {
       isOver = true;

@@ -46,6 +46,8 @@ export class Syncing implements SyncPart {
   private readonly followers = new Set<(state: StateSnapshot) => void>();
   private underWay: { readonly traffic: Traffic; bytes(): { readonly down: number; readonly up: number } } | undefined;
   private cancelTelling: (() => void) | undefined;
+  /** How often a live connection has said that contents may have been stored. */
+  private contentsStored = 0;
   private isByHand = false;
   private readonly server = { isKnown: false };
   /** Tells whether the outbox was looked at since the file was opened. */
@@ -272,6 +274,9 @@ export class Syncing implements SyncPart {
   private liveParts(options: SyncOptions): LiveParts {
     const { live, minDelay, maxDelay } = { ...syncDefaults, ...options };
     const { engine, doing, transport } = this;
+    const hasFiles = Object.values(engine.schema.tables).some(({ entries }) =>
+      entries.some(([, { type }]) => type === 'file'),
+    );
     return {
       host: engine.host,
       transport,
@@ -289,6 +294,12 @@ export class Syncing implements SyncPart {
           refuseOthers(engine.database, engine.host, this.holder);
           return takeWindow(local, window);
         }),
+      contentStored: hasFiles
+        ? () => {
+            this.contentsStored++;
+            this.notify();
+          }
+        : undefined,
       pull: () => this.loop.callFor(),
       onChange: () => this.notify(),
     };
@@ -376,7 +387,7 @@ export class Syncing implements SyncPart {
   }
 
   private state(): StateSnapshot {
-    const { underWay } = this;
+    const { underWay, contentsStored } = this;
     const progress = underWay
       ? {
           down: { done: underWay.traffic.received, of: underWay.traffic.expected },
@@ -385,6 +396,11 @@ export class Syncing implements SyncPart {
         }
       : null;
     const { state } = this.loop;
-    return stateSnapshot(this.engine, { ...state, ...(this.isLinked ? {} : { phase: 'unlinked' }), progress });
+    return stateSnapshot(this.engine, {
+      ...state,
+      ...(this.isLinked ? {} : { phase: 'unlinked' }),
+      progress,
+      contentsStored,
+    });
   }
 }

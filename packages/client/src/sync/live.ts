@@ -6,7 +6,7 @@ import { noteState } from './state.ts';
 import type { LiveChannel } from './transport.ts';
 
 /** The state of a replica, for joining. */
-export type JoinState = Omit<JoinRequest, 'join' | 'tables'>;
+export type JoinState = Omit<JoinRequest, 'join' | 'tables' | 'files'>;
 
 /** The parts that the live side of a sync works with. */
 export interface LiveParts {
@@ -21,6 +21,8 @@ export interface LiveParts {
   readonly joinState: () => Promise<JoinState | undefined>;
   /** Applies a window in one local transaction; false where the replica is not at the cursor it leads away from. */
   readonly take: (window: LiveWindow) => Promise<boolean>;
+  /** Contents of files were stored on the server, or may have been while there was no connection. Undefined where no table has files. */
+  readonly contentStored: (() => void) | undefined;
   /** A pull is needed: it is followed by {@link Live.begin}. */
   readonly pull: () => void;
   /** Tells whether changes arrive by themselves has changed. */
@@ -80,6 +82,8 @@ export class Live {
   /** Connections in a row that were lost before the replica had joined. */
   private failures = 0;
   private heardAt = 0;
+  /** Signs of life so far: two may come in one millisecond. */
+  private heardSigns = 0;
   /** How often in a row nothing was heard after a join. */
   private unheard = 0;
   private cancelSilence: (() => void) | undefined;
@@ -200,8 +204,8 @@ export class Live {
     if (this.state.name === 'connecting') return;
     const join = ++this.joins;
     this.enter({ name: 'joining', channel, join });
-    const { tables } = this.parts;
-    channel.say({ join, ...joinState, ...(tables && { tables }) });
+    const { tables, contentStored } = this.parts;
+    channel.say({ join, ...joinState, ...(tables && { tables }), ...(contentStored && { files: true }) });
     // A dead connection says nothing, whatever is asked: another one is opened at once.
     this.unlessHeard(() => {
       this.unheard++;
@@ -212,10 +216,10 @@ export class Live {
   /** Something was said that is answered. @param silent what is done where nothing at all is heard on the connection. */
   private unlessHeard(silent: () => void): void {
     const { host } = this.parts;
-    const { channel, heardAt } = this;
+    const { channel, heardSigns } = this;
     // On a link so slow that an answer takes longer, the next one is waited for twice as long.
     host.after(Math.min(silence, probePatience * 2 ** this.unheard), () => {
-      if (channel !== undefined && this.channel === channel && this.heardAt === heardAt) silent();
+      if (channel !== undefined && this.channel === channel && this.heardSigns === heardSigns) silent();
     });
   }
 
@@ -230,7 +234,9 @@ export class Live {
       if (state.name === 'joining') this.enter({ name: 'joined', channel, join, pushBytes: message.pushBytes ?? 0 });
       // Another process than the one that was pulled from may know less.
       this.arrived({ ...message, unsupported: message.unsupported ?? {} });
-    } else if (message.type === 'window' && this.isJoined) this.arrived(message);
+      this.parts.contentStored?.();
+    } else if (message.type === 'content-stored') this.parts.contentStored?.();
+    else if (message.type === 'window' && this.isJoined) this.arrived(message);
     else if (message.type === 'pull-required' && this.isJoined) this.fallBehind();
     else if (message.type === 'pull-required') this.parts.pull();
     else if (message.type === 'pushed' && message.push === this.pushes)
@@ -308,6 +314,7 @@ export class Live {
   private heard(): void {
     const { host } = this.parts;
     this.heardAt = host.now();
+    this.heardSigns++;
     this.cancelSilence?.();
     this.cancelSilence = host.after(silence, () => this.lost());
   }

@@ -76,6 +76,8 @@ export interface SyncState {
   readonly isComplete: boolean;
   /** Milliseconds by which the server's clock is ahead of this device's, as far as it is known; null before the first sync. */
   readonly clockDifference: number | null;
+  /** Changes when contents of files may have come to the server, as far as a live connection says so. */
+  readonly contentsStored: number;
   /** Tells whether that is more than five minutes: times of edits are corrected by it, and a person should set the clock. */
   readonly isClockWrong: boolean;
 }

@@ -24,6 +24,7 @@ export const errorStatus = {
   'no-such-row': 404,
   'no-such-file': 404,
   'file-awaited': 404,
+  'files-not-kept': 501,
   'file-differs': 422,
   'file-type': 422,
   'no-such-reference': 422,

@@ -46,6 +46,8 @@ export const joinRequest = requestOf({
   only: v.optional(only),
   /** Only changes of these tables call for a window; those of others come along with the next one. All without it. */
   tables: v.optional(listOf(nameOf('a name'), 1_000)),
+  /** Tells the replica when contents of files are stored. */
+  files: v.optional(yesOrNo),
 });
 
 /** A message of a replica on its WebSocket: its state, first of all and again after each pull of its own. */
@@ -108,6 +110,8 @@ export const liveMessage = v.variant('type', [
   v.object({ type: v.literal('window'), ...liveWindow.entries }),
   /** Too much has come, or too fast: the replica pulls, and joins again. */
   v.object({ type: v.literal('pull-required') }),
+  /** Contents of files have been stored since the last one. It names none: those that wait for one ask for it. */
+  v.object({ type: v.literal('content-stored') }),
   /** Nothing has happened for a while. */
   v.object({ type: v.literal('heartbeat') }),
   /** The answer to a push: as over HTTP, or why there is none. */

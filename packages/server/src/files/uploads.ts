@@ -27,12 +27,22 @@ export class Uploads {
   private readonly rights: Rights;
   private readonly storage: FileStorage;
   private readonly tus: Server;
+  private readonly stored: (bytes: number) => void;
   private readonly asking = new AsyncLocalStorage<User | undefined>();
 
-  /** @param path of the uploads, as requests name it. @param report told of requests that failed by no fault of their sender. */
-  constructor(rights: Rights, storage: FileStorage, path: string, report: (error: unknown) => void) {
+  /**
+   * @param path of the uploads, as requests name it.
+   * @param tell `stored` is told of each content that was stored, and `failed` of requests that failed by no fault of their sender.
+   */
+  constructor(
+    rights: Rights,
+    storage: FileStorage,
+    path: string,
+    tell: { readonly stored: (bytes: number) => void; readonly failed: (error: unknown) => void },
+  ) {
     this.rights = rights;
     this.storage = storage;
+    this.stored = tell.stored;
     this.tus = new Server({
       path,
       datastore: new FileStore({ directory: storage.uploads }),
@@ -63,7 +73,7 @@ export class Uploads {
       },
       onResponseError(_request, error) {
         if ('status_code' in error) return undefined;
-        report(error);
+        tell.failed(error);
         // The words of the system name folders of the server.
         return (error as { code?: string }).code === 'ENOSPC' ? noRoom : failure;
       },
@@ -97,6 +107,7 @@ export class Uploads {
     if (fault === undefined && asked !== undefined && value !== undefined) {
       const { sha256, bytes } = value;
       await this.storage.put({ place: asked, sha256, bytes, storedAt: Date.now() }, path);
+      this.stored(bytes);
       await rm(`${path}.json`, { force: true });
       return;
     }

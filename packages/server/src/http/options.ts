@@ -7,7 +7,7 @@ import type { Scopes } from '../scope/scopes.ts';
 import type { RetentionOptions } from '../store/retention-job.ts';
 import type { Store } from '../store/store.ts';
 
-/** The rows that a request, or a live window, has moved. `took` is in milliseconds. */
+/** What a request, or a live window, has moved: rows, changes, or the content of a file. `took` is in milliseconds. */
 export type Moved =
   | { readonly what: 'pull'; readonly rows: number; readonly bytes: number; readonly took: number }
   | {
@@ -16,7 +16,8 @@ export type Moved =
       readonly outcomes: readonly Outcome['outcome'][];
       readonly took: number;
     }
-  | { readonly what: 'window'; readonly rows: number; readonly replicas: number };
+  | { readonly what: 'window'; readonly rows: number; readonly replicas: number }
+  | { readonly what: 'content'; readonly way: 'up' | 'down'; readonly bytes: number };
 
 /** Options of {@link koinonPlugin}. */
 export interface PluginOptions<S extends Schema = Schema> extends RetentionOptions, RuleOptions<S> {

@@ -31,6 +31,8 @@ const pushBytes = mostBytes - 1024;
 /** Milliseconds between two signs of life. */
 const beatEvery = silence / 2;
 
+const contentStored = JSON.stringify({ type: 'content-stored' } satisfies LiveMessage);
+
 /** How the end of a connection is told, besides RFC 6455's own codes. */
 const refusedCode = 4_000;
 
@@ -147,6 +149,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
       joined: ({ json }: Window, uploads: number) => send(`${greeting},"uploads":${uploads},${json}}`),
       window: ({ json }: Window) => send(`{"type":"window",${json}}`),
       behind: () => say({ type: 'pull-required' }),
+      ...(request.files && { contentStored: () => send(contentStored) }),
       access,
       asked: request.only,
       replica: request.replica,

@@ -27,6 +27,8 @@ export interface Follower {
   window(window: Window): void;
   /** There is more than is sent this way, or it may have something else now than before: it follows no longer. */
   behind(): void;
+  /** Contents of files have been stored, whosever they are. */
+  contentStored?(): void;
   /** For whom it follows. */
   readonly access: Access;
   /** The part that it asks for; all without it. */
@@ -48,6 +50,9 @@ const takenByConditions = 10;
 
 /** Milliseconds after which a feed without changes moves its followers on: positions must not grow old. */
 const renewEvery = 3_600_000;
+
+/** Milliseconds for which stored contents are told of together. */
+const contentsWithin = 250;
 
 /** The position of a follower that is yet to be brought to where the others are. */
 interface JoiningFollower {
@@ -78,6 +83,7 @@ export class Hub {
   private isDue = false;
   private isClosed = false;
   private stopWatching: (() => void) | undefined;
+  private contentTimer: NodeJS.Timeout | undefined;
 
   /** @param reportDelivered is told of each window: its rows, and how many get it. */
   constructor(store: Store, reportDelivered: (rows: number, followers: number) => void = () => undefined) {
@@ -131,9 +137,19 @@ export class Hub {
       });
   }
 
+  /** A content was stored: those who asked for that are told, a little later, since photos come in numbers. */
+  contentStored(): void {
+    if (this.isClosed) return;
+    this.contentTimer ??= setTimeout(() => {
+      this.contentTimer = undefined;
+      for (const follower of [...this.members.followers(), ...this.joining.keys()]) follower.contentStored?.();
+    }, contentsWithin).unref();
+  }
+
   /** Ends for good, when what is under way has ended. */
   async close(): Promise<void> {
     this.isClosed = true;
+    clearTimeout(this.contentTimer);
     this.stopWatching?.();
     await this.running;
   }

@@ -4,6 +4,7 @@ import { filesPath, readFileAsked, readFileStatesRequest, uploadsPath } from '@k
 import type { FastifyInstance, FastifyReply } from 'fastify';
 import type { User } from '../../auth/authenticate.ts';
 import { type Rights, readableFile, readableFiles } from '../../files/access.ts';
+import { announceStored, onStored } from '../../files/arrivals.ts';
 import { FileJob } from '../../files/job.ts';
 import type { ByteRange, FileStorage, StoredFile } from '../../files/storage.ts';
 import { Uploads } from '../../files/uploads.ts';
@@ -17,16 +18,24 @@ export function fileRoutes(
   storage: FileStorage,
   keepDays = 90,
 ): void {
-  const { store, admission, scopes, rules } = service;
+  const { store, admission, scopes, rules, hub, observe } = service;
   const rights: Rights = { store, scopes, rules };
-  const uploads = new Uploads(rights, storage, `${app.prefix}${root}${uploadsPath}`, (err) =>
-    app.log.error({ err }, 'an upload failed'),
-  );
+  const uploads = new Uploads(rights, storage, `${app.prefix}${root}${uploadsPath}`, {
+    stored(bytes) {
+      observe({ what: 'content', way: 'up', bytes });
+      announceStored(storage);
+    },
+    failed: (err) => app.log.error({ err }, 'an upload failed'),
+  });
   const job = new FileJob({ store, storage, uploads }, keepDays, (err) =>
     app.log.error({ err }, 'contents that no row holds could not be looked through'),
   );
   job.start();
-  app.addHook('onClose', () => job.stop());
+  const stopHearing = onStored(storage, () => hub.contentStored());
+  app.addHook('onClose', async () => {
+    stopHearing();
+    await job.stop();
+  });
 
   app.get<{ Params: { id: string }; Querystring: Readonly<Record<string, unknown>> }>(
     `${root}${filesPath}/:id`,
@@ -43,6 +52,7 @@ export function fileRoutes(
           'file-awaited',
           'The content of the file has not come yet: its device has yet to send it.',
         );
+      observe({ what: 'content', way: 'down', bytes: stored.bytes });
       return send(reply, storage, stored, value, request.headers.range);
     },
   );

@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto';
-import { openReplica } from '@koinon/client';
+import { openReplica, type SyncOptions } from '@koinon/client';
 import { folderContents, openFiles } from '@koinon/client/files';
 import { type FileValue, file, schema, table } from '@koinon/core';
 
@@ -7,8 +7,8 @@ import { type FileValue, file, schema, table } from '@koinon/core';
 export const album = schema({ film: table({ content: file({ maximumBytes: 4_000_000_000 }) }) });
 
 /** A device with an album. */
-export async function openAlbum(url: string, path: string) {
-  const replica = await openReplica({ schema: album, server: url, file: `${path}.db` });
+export async function openAlbum(url: string, path: string, sync?: SyncOptions) {
+  const replica = await openReplica({ schema: album, server: url, file: `${path}.db`, ...(sync && { sync }) });
   const files = await openFiles(replica, { server: url, contents: folderContents(`${path}.files`) });
   return {
     replica,

@@ -4,6 +4,7 @@ import { createReadStream, createWriteStream, rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import { promisify } from 'node:util';
+import type { FileValue } from '@koinon/core';
 import { openAlbum, pieces } from './album.ts';
 import type { BenchRow } from './measure.ts';
 import { uncounted } from './processor-time.ts';
@@ -120,7 +121,16 @@ const memory: BenchRow = {
   async prepare() {
     const script = join(import.meta.dirname, 'files-device.ts');
     return {
-      floor: () => 50,
+      async floor() {
+        const folder = folderOf();
+        const at = await server(folder);
+        const { stdout } = await run(process.execPath, [
+          ...process.execArgv,
+          ...[join(import.meta.dirname, 'files-bare.ts'), at.bare, join(folder, 'bare'), '1000000000'],
+        ]);
+        at.close();
+        return Number(stdout);
+      },
       async koinon() {
         const folder = folderOf();
         const at = await server(folder);
@@ -142,5 +152,107 @@ const memory: BenchRow = {
   },
 };
 
+const photoBytes = 2_000_000;
+
+/** Photos of 2 MB, three at once. */
+function photos(count: number): BenchRow {
+  return {
+    row: `files-photos-${count}`,
+    unit: 'photos/s',
+    reach: { least: 0.7 },
+    rounds: 1,
+    async prepare() {
+      const folder = folderOf();
+      const at = await server(folder);
+      const device = await openAlbum(at.url, join(folder, 'one'));
+      const bare = join(folder, 'bare-photo');
+      await pipeline(pieces(photoBytes), createWriteStream(bare));
+      const rate = (began: number) => count / ((performance.now() - began) / 1_000);
+      return {
+        async floor() {
+          let left = count;
+          const began = performance.now();
+          const send = async () => {
+            while (left-- > 0) {
+              const request: RequestInit & { readonly duplex: 'half' } = {
+                method: 'POST',
+                body: createReadStream(bare) as never,
+                duplex: 'half',
+              };
+              await (await fetch(at.bare, request)).text();
+            }
+          };
+          await Promise.all([send(), send(), send()]);
+          return rate(began);
+        },
+        async koinon() {
+          await uncounted(async () => {
+            for (let n = 0; n < count; n++) await device.film(photoBytes);
+          });
+          const began = performance.now();
+          await device.send();
+          return rate(began);
+        },
+        async close() {
+          await device.close();
+          at.close();
+        },
+      };
+    },
+  };
+}
+
+/** The time from a row's commit on one device until the other one has it, with and without a large file whose content is on its way. */
+const delay: BenchRow = {
+  row: 'files-row-delay',
+  unit: 'ms',
+  reach: { most: 1.2 },
+  async prepare() {
+    const folder = folderOf();
+    const at = await server(folder);
+    const one = await openAlbum(at.url, join(folder, 'one'), {});
+    const other = await openAlbum(at.url, join(folder, 'other'), {});
+    const small = await one.files.saveFile(new Uint8Array(1), { type: 'application/octet-stream' });
+    for (const { replica } of [one, other])
+      for await (const { rows } of replica.syncState()) if (rows[0]?.phase === 'live') break;
+    const arrival = async (content: FileValue) => {
+      let began = 0;
+      let id = '';
+      const arrived = new Promise<number>((done) => {
+        const stop = other.replica.listen('film', (events) => {
+          if (!events.some(({ after }) => after?.id === id)) return;
+          stop();
+          done(performance.now() - began);
+        });
+      });
+      id = crypto.randomUUID();
+      began = performance.now();
+      await one.replica.insert('film', { id, content });
+      return arrived;
+    };
+    return {
+      // Rested each time: a connection that was busy a moment ago would be faster.
+      async floor() {
+        await rest(300);
+        return arrival(small);
+      },
+      async koinon() {
+        const large = await uncounted(() =>
+          one.files.saveFile(pieces(100_000_000), { type: 'application/octet-stream' }),
+        );
+        await rest(300);
+        return arrival(large);
+      },
+      async close() {
+        await one.close();
+        await other.close();
+        at.close();
+      },
+    };
+  },
+};
+
+const rest = (milliseconds = 20) => new Promise((done) => setTimeout(done, milliseconds));
+
 /** The rows `files`. */
-export const fileRows: readonly BenchRow[] = [transfer('up'), transfer('down'), memory];
+export const fileRows: readonly BenchRow[] = [transfer('up'), transfer('down'), photos(1_000), delay, memory];

@@ -14,6 +14,7 @@ const entries = [
   ['client', 'transfer/transfer'],
   ['client', 'files/index'],
   ['server', 'index'],
+  ['server', 'files/s3'],
   ['react', 'index'],
 ];
 const reports = join(root, 'docs/declarations');

@@ -33,6 +33,7 @@ export { about } from './protocol/about.ts';
 export { feedQuery, readFeedRequest } from './protocol/feed.ts';
 export {
   checkFileStatesResponse,
+  contentStoredHeader,
   fileAsked,
   fileStatesRequest,
   fileStatesResponse,

@@ -15,7 +15,7 @@ import { fileColumns, Places } from './place.ts';
 import { Retries } from './retries.ts';
 import type { FileServer } from './server.ts';
 import { chunksOf, type FileSource, plainName } from './source.ts';
-import { confirmedPlace, type Surroundings } from './surroundings.ts';
+import { ConfirmedPlaces, type Surroundings } from './surroundings.ts';
 import { Uploads, type WaitingFile } from './uploads.ts';
 
 /** Properties of a source that it does not have itself. */
@@ -94,6 +94,7 @@ export class Files<S extends Schema> {
   private readonly contents: Contents;
   private readonly kept: Kept;
   private readonly places = new Places();
+  private readonly confirmed: ConfirmedPlaces<S>;
   private readonly retries = new Retries();
   private readonly uploads: Uploads;
   private readonly downloads: Downloads;
@@ -122,9 +123,10 @@ export class Files<S extends Schema> {
       this.changed();
       this.notify();
     });
+    this.confirmed = new ConfirmedPlaces(replica, this.places);
     const at: Surroundings = {
       ...{ server: this.server, kept: this.kept, places: this.places, retries: this.retries },
-      confirmedPlace: (id) => confirmedPlace(replica, this.places, id),
+      confirmed: this.confirmed,
       notify: () => this.notify(),
       changed: (after) => this.changed(after),
     };
@@ -164,6 +166,7 @@ export class Files<S extends Schema> {
             for (const id of this.places.changed(table, columns, before, after)) {
               this.leftOver.add(id);
               this.answers.forget(id);
+              this.confirmed.forget(id);
             }
           this.changed();
         }),
@@ -177,6 +180,7 @@ export class Files<S extends Schema> {
       this.replica.syncState().subscribe(({ rows: [state] }) => {
         if (state !== undefined && state.contentsStored !== known) this.answers.askNow();
         known = state?.contentsStored ?? known;
+        this.confirmed.lookAgain();
         this.changed();
       }),
     );

@@ -1,5 +1,5 @@
 import { type FileAsked, type FileStatesResponse, KoinonError } from '@koinon/core';
-import { checkFileStatesResponse, filesPath, uploadsPath } from '@koinon/core/internal';
+import { checkFileStatesResponse, contentStoredHeader, filesPath, uploadsPath } from '@koinon/core/internal';
 import { Upload } from 'tus-js-client';
 import { systemHost } from '../host/host.ts';
 import type { TokenSource } from '../sync/transport.ts';
@@ -134,15 +134,16 @@ async function asked(
   throw new KoinonError('server-answer', `The server answered ${response.status} to a request for a file.`);
 }
 
-/** Sends a content, or goes on with it. @throws KoinonError `no-such-file` where the server has no such row yet, or the user may not write it. */
+/** Sends a content, or goes on with it. Tells whether the server has said that it is stored. @throws KoinonError `no-such-file` where the server has no such row yet, or the user may not write it. */
 export function sendContent(
   server: FileServer,
   { id, table, row, column }: FileAsked,
   content: Blob,
   uploadUrl: string | undefined,
   { begun, sent, signal }: UploadEvents,
-): Promise<void> {
-  return new Promise<void>((done, failed) => {
+): Promise<boolean> {
+  return new Promise<boolean>((done, failed) => {
+    let isStored = false;
     const silence = onSilence(patience + content.size / lookedThrough, () =>
       stop(unreachable(server, new Error('Nothing was heard for a while'))),
     );
@@ -164,14 +165,18 @@ export function sendContent(
         const token = await server.token?.();
         if (token !== undefined) request.setHeader('Authorization', `Bearer ${token}`);
       },
-      onUploadUrlAvailable: () => upload.url && begun(upload.url),
+      // One that goes in a single request has nowhere to go on.
+      onUploadUrlAvailable: () => content.size > pieceBytes && upload.url && begun(upload.url),
+      onAfterResponse(_request, response) {
+        isStored = response.getHeader(contentStoredHeader) === 'true';
+      },
       onProgress(bytes) {
         silence.heard();
         sent(bytes);
       },
       onSuccess() {
         silence.end();
-        done();
+        done(isStored);
       },
       onError(error) {
         silence.end();

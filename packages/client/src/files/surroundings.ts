@@ -11,24 +11,57 @@ export interface Surroundings {
   readonly kept: Kept;
   readonly places: Places;
   readonly retries: Retries;
-  /** A row that holds a file and that the server has so. */
-  confirmedPlace(id: string): Promise<FileAsked | undefined>;
+  readonly confirmed: Pick<ConfirmedPlaces<Schema>, 'of' | 'forget'>;
   /** Tells those who listen that something about a content has changed. */
   notify(): void;
   /** There may be something to do, after so many milliseconds. */
   changed(after?: number): void;
 }
 
-/** Looks for a confirmed row among the places of a file: one whose base, which the server has sent, holds it. */
-export async function confirmedPlace<S extends Schema>(
-  replica: Replica<S>,
-  places: Places,
-  id: string,
-): Promise<FileAsked | undefined> {
-  for (const place of places.of(id)) {
-    const { base } = await replica.rowState(place.table as TableName<S>, place.row);
-    const value = (base as AnyRow | null)?.[place.column] as FileValue | null | undefined;
-    if (value?.id === id) return place;
+/**
+ * The confirmed rows of files: those whose base, which the server has sent, holds the file. Answers are remembered, since each takes a query, and
+ * apps ask after each step of each upload.
+ */
+export class ConfirmedPlaces<S extends Schema> {
+  private readonly replica: Replica<S>;
+  private readonly places: Places;
+  private readonly found = new Map<string, FileAsked>();
+  private readonly unconfirmed = new Set<string>();
+  /** Counts what may have changed an answer: one that was asked for before is not remembered. */
+  private changes = 0;
+
+  constructor(replica: Replica<S>, places: Places) {
+    this.replica = replica;
+    this.places = places;
   }
-  return undefined;
+
+  /** A row that holds a file and that the server has so. */
+  async of(id: string): Promise<FileAsked | undefined> {
+    if (this.unconfirmed.has(id)) return undefined;
+    const known = this.found.get(id);
+    if (known !== undefined) return known;
+    const { changes } = this;
+    for (const place of this.places.of(id)) {
+      const { base } = await this.replica.rowState(place.table as TableName<S>, place.row);
+      const value = (base as AnyRow | null)?.[place.column] as FileValue | null | undefined;
+      if (value?.id !== id) continue;
+      if (this.changes === changes) this.found.set(id, place);
+      return place;
+    }
+    if (this.changes === changes) this.unconfirmed.add(id);
+    return undefined;
+  }
+
+  /** A row of the file is another one than before, or the server says that it is. */
+  forget(id: string): void {
+    this.changes++;
+    this.found.delete(id);
+    this.unconfirmed.delete(id);
+  }
+
+  /** Rows may have been confirmed. */
+  lookAgain(): void {
+    this.changes++;
+    this.unconfirmed.clear();
+  }
 }

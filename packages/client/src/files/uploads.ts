@@ -17,6 +17,9 @@ export interface WaitingFile {
 /** Milliseconds between two questions whether the server still has what is here. */
 const askEvery = 3_600_000;
 
+/** The note of a content whose upload does not go on where it was. */
+const begunAnew = ({ uploadUrl: _gone, ...note }: ContentNote): ContentNote => note;
+
 interface Upload {
   readonly abort: AbortController;
   readonly done: Promise<void>;
@@ -56,7 +59,7 @@ export class Uploads {
     for (const { file, state } of this.queue()) {
       if (state !== 'unsent') continue;
       const sent = this.sentOf(file.id);
-      const place = sent === undefined ? await this.at.confirmedPlace(file.id) : undefined;
+      const place = sent === undefined ? await this.at.confirmed.of(file.id) : undefined;
       const why = isPaused ? 'paused' : place ? 'queued' : 'row';
       found.push({
         file,
@@ -73,7 +76,7 @@ export class Uploads {
       const { id } = file;
       if (this.under.size >= this.atOnce) return;
       if (this.under.has(id) || this.at.retries.waits(id)) continue;
-      const place = await this.at.confirmedPlace(id);
+      const place = await this.at.confirmed.of(id);
       const note = this.at.kept.get(id);
       if (place === undefined || note === undefined) continue;
       const abort = new AbortController();
@@ -125,14 +128,13 @@ export class Uploads {
   private async send(server: FileServer, place: FileAsked, note: ContentNote, signal: AbortSignal): Promise<void> {
     const { kept, retries } = this.at;
     const { id } = note.file;
-    const anew = () => kept.amend(id, ({ uploadUrl: _gone, ...rest }) => rest);
     try {
       const content = await this.contents.open(id);
       // Somebody has emptied the folder.
       if (content === undefined) return await kept.forget(id);
       // An address of another server is of no use here.
       const goesOn = note.uploadUrl?.startsWith(server.url) ? note.uploadUrl : undefined;
-      await sendContent(server, place, content, goesOn, {
+      const isStored = await sendContent(server, place, content, goesOn, {
         begun: (uploadUrl) => void kept.amend(id, (now) => ({ ...now, uploadUrl })).catch(() => undefined),
         sent: (bytes) => {
           const upload = this.under.get(id);
@@ -142,20 +144,20 @@ export class Uploads {
         signal,
       });
       // The server may have been killed between the last byte and storing it.
-      const [state] = await fileStates(server, [place], signal);
-      await anew();
+      const [state] = isStored ? ['stored'] : await fileStates(server, [place], signal);
       retries.over(id);
-      if (state !== 'stored') return;
+      if (state !== 'stored') return await kept.amend(id, begunAnew);
       this.offered.delete(id);
-      await kept.amend(id, (now) => ({ ...now, state: now.state === 'unsent' ? 'sent' : now.state }));
+      await kept.amend(id, (now) => begunAnew({ ...now, state: now.state === 'unsent' ? 'sent' : now.state }));
     } catch (error) {
       if (signal.aborted) return;
       const code = error instanceof KoinonError ? error.code : undefined;
       // A reader of the row may not write it: somebody else has to send the content.
       if (code === 'no-such-file' && this.offered.delete(id)) return;
       retries.failed(id, error);
+      if (code === 'no-such-file') this.at.confirmed.forget(id);
       // An upload that did not fit begins anew.
-      if (code === 'file-differs' || code === 'no-such-file') await anew().catch(() => undefined);
+      if (code === 'file-differs' || code === 'no-such-file') await kept.amend(id, begunAnew).catch(() => undefined);
     }
   }
 }

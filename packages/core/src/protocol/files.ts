@@ -7,6 +7,9 @@ export const filesPath = '/files';
 /** The path of resumable uploads (tus 1.0), behind the version. */
 export const uploadsPath = '/uploads';
 
+/** The header of the answer to the last part of an upload: the content is stored. */
+export const contentStoredHeader = 'content-stored';
+
 /** Files that are asked about at once. */
 export const mostFilesAsked = 1_000;
 

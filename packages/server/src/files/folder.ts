@@ -18,6 +18,7 @@ export function folderStorage(folder: string): FileStorage {
   mkdirSync(stored, { recursive: true });
   const folderOf = (id: string) => join(stored, id.slice(-2), id);
   const fileOf = (place: FileAsked) => join(folderOf(place.id), placeName(place));
+  const noteOf = ({ place }: StoredFile) => `${fileOf(place)}.json`;
   const listed = async (path: string) => readdir(path).catch(absent([] as string[]));
   const inFolder = async (path: string): Promise<StoredFile[]> => {
     const found: StoredFile[] = [];
@@ -33,23 +34,26 @@ export function folderStorage(folder: string): FileStorage {
     }
     return found;
   };
-  const note = async (file: StoredFile) => {
-    const path = `${fileOf(file.place)}.json`;
-    await writeFile(`${path}.part`, JSON.stringify(file));
-    await flushed(`${path}.part`);
-    await rename(`${path}.part`, path);
+  /** Writes a note, which counts once it has its name. */
+  const write = (file: StoredFile) => writeFile(`${noteOf(file)}.part`, JSON.stringify(file), { flush: true });
+  const name = async (file: StoredFile) => {
+    await rename(`${noteOf(file)}.part`, noteOf(file));
     // Windows keeps new names by itself.
     if (process.platform !== 'win32') await flushed(folderOf(file.place.id), 'r');
   };
   return {
     uploads,
-    note,
+    async note(file) {
+      await write(file);
+      await name(file);
+    },
     find: (id) => inFolder(folderOf(id)),
     read: async ({ place }, range) => createReadStream(fileOf(place), range),
     async put(file, from) {
       const to = fileOf(file.place);
       await mkdir(folderOf(file.place.id), { recursive: true });
-      await flushed(from);
+      // Both are on the disk before either has its name.
+      await Promise.all([flushed(from), write(file)]);
       await rename(from, to).catch(async (error: { code?: string }) => {
         // The uploads lie on another disk.
         if (error.code !== 'EXDEV') throw error;
@@ -59,7 +63,7 @@ export function folderStorage(folder: string): FileStorage {
         await rm(from, { force: true });
       });
       // Only with this it counts as stored.
-      await note(file);
+      await name(file);
     },
     async remove({ place }) {
       await rm(`${fileOf(place)}.json`, { force: true });

@@ -11,7 +11,9 @@ import {
 } from '@aws-sdk/client-s3';
 import { Upload } from '@aws-sdk/lib-storage';
 import type { FileAsked } from '@koinon/core';
-import { type FileStorage, placeName, type StoredFile } from './storage.ts';
+import { type ByteRange, type FileStorage, placeName, type StoredFile } from './storage.ts';
+
+export type { ByteRange, FileStorage, StoredFile };
 
 /** The place of contents in object storage that speaks S3. */
 export interface S3Place {

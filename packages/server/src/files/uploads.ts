@@ -6,7 +6,7 @@ import type { IncomingMessage, ServerResponse } from 'node:http';
 import { join } from 'node:path';
 import { pipeline } from 'node:stream/promises';
 import type { FileAsked, FileValue } from '@koinon/core';
-import { readFileAsked } from '@koinon/core/internal';
+import { contentStoredHeader, readFileAsked } from '@koinon/core/internal';
 import { FileStore } from '@tus/file-store';
 import { Server } from '@tus/server';
 import type { User } from '../auth/authenticate.ts';
@@ -69,7 +69,7 @@ export class Uploads {
       },
       onUploadFinish: async (_request, { id, metadata }) => {
         await this.finish(id, metadata ?? {});
-        return {};
+        return { headers: { [contentStoredHeader]: 'true' } };
       },
       onResponseError(_request, error) {
         if ('status_code' in error) return undefined;

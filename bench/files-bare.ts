@@ -1,0 +1,27 @@
+import { createHash } from 'node:crypto';
+import { createWriteStream } from 'node:fs';
+import { pipeline } from 'node:stream/promises';
+import { pieces } from './album.ts';
+
+// The floor of the row `files-memory`: sends bytes that are made as they go, and fetches them into a file with a digest. Says how much memory that took.
+const [url, path, bytes] = process.argv.slice(2) as [string, string, string];
+const idle = process.memoryUsage().rss;
+const request: RequestInit & { readonly duplex: 'half' } = {
+  method: 'POST',
+  body: pieces(Number(bytes)) as never,
+  duplex: 'half',
+};
+await (await fetch(url, request)).text();
+const hash = createHash('sha256');
+const answer = await fetch(url);
+await pipeline(
+  answer.body as ReadableStream<Uint8Array>,
+  async function* (chunks: AsyncIterable<Uint8Array>) {
+    for await (const chunk of chunks) {
+      hash.update(chunk);
+      yield chunk;
+    }
+  },
+  createWriteStream(path),
+);
+process.stdout.write(String(process.resourceUsage().maxRSS / 1e3 - idle / 1e6));

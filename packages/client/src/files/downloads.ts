@@ -79,7 +79,8 @@ export class Downloads {
           // What was stopped is not at fault.
           (error: unknown) => (error as KoinonError).code !== 'cancelled' && retries.failed(id, error),
         )
-        .finally(() => this.at.changed());
+        // The next one begins at once.
+        .finally(() => this.at.changed(0));
     }
   }
 

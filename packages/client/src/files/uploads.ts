@@ -82,7 +82,8 @@ export class Uploads {
       const abort = new AbortController();
       const done = this.send(server, place, note, abort.signal).finally(() => {
         this.under.delete(id);
-        this.at.changed();
+        // The next one begins at once.
+        this.at.changed(0);
       });
       this.under.set(id, { abort, done, sent: 0 });
     }

@@ -32,6 +32,8 @@ export { openReplica, type ReplicaOptions } from './replica/open.ts';
 export type {
   ConflictOf,
   DeletedRow,
+  HeldRows,
+  Holding,
   ListenOptions,
   Rejection,
   Replica,

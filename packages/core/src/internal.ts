@@ -88,7 +88,7 @@ export {
   trashResponse,
 } from './protocol/trash.ts';
 export { changeFromWire, changeToWire } from './protocol/wire-change.ts';
-export { everything, invalid, parseWhere, queryColumn } from './query/condition.ts';
+export { everything, invalid, parseWhere, queryColumn, unfilterable } from './query/condition.ts';
 export { comparatorOf, type Predicate, predicateOf } from './query/predicate.ts';
 export { both, type Join, listOfNames, type Order, type Plan, planQuery } from './query/query.ts';
 export { decodeSummary, planSummary, type SummaryPlan } from './query/summary.ts';

@@ -94,6 +94,7 @@ export type MetaName =
   | 'synced tables'
   | 'asked columns'
   | 'unsupported'
+  | 'holdings'
   | 'server schema'
   | 'invalid values'
   | 'erased';

@@ -138,8 +138,20 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.call('link');
   }
 
-  estimatePull() {
-    return this.call('estimatePull');
+  estimatePull(rows?: unknown) {
+    return this.call('estimatePull', ...(rows === undefined ? [] : [rows]));
+  }
+
+  hold(name: string, rows: unknown) {
+    return this.call('hold', name, rows);
+  }
+
+  letGo(name: string) {
+    return this.call('letGo', name);
+  }
+
+  holdings() {
+    return this.call('holdings');
   }
 
   pauseSync() {

@@ -30,7 +30,7 @@ import { Bases } from '../rows/base.ts';
 import type { KnownKeys } from '../rows/known-keys.ts';
 import { Rows, readsStatus, statusTable } from '../rows/rows.ts';
 import type { SyncRun } from '../sync/journal.ts';
-import { syncOptions } from '../sync/options.ts';
+import { heldRows, holdingName, syncOptions } from '../sync/options.ts';
 import type { Direction } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
 import { type DataApi, typed } from './data-api.ts';
@@ -228,8 +228,22 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     return this.syncing.link();
   }
 
-  estimatePull(): Promise<ToCome> {
-    return this.syncing.estimatePull();
+  async estimatePull(rows?: unknown): Promise<ToCome> {
+    return this.syncing.estimatePull(rows === undefined ? undefined : heldRows(rows));
+  }
+
+  async hold(name: string, rows: unknown): Promise<void> {
+    const { from, where } = heldRows(rows);
+    return this.syncing.hold(holdingName(name), from, where);
+  }
+
+  async letGo(name: string): Promise<void> {
+    return this.syncing.letGo(holdingName(name));
+  }
+
+  async holdings() {
+    const { lists } = await import('./report.ts');
+    return this.exclusive(() => lists.holdings(this.engine));
   }
 
   async pauseSync(): Promise<void> {

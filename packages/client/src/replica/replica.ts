@@ -102,7 +102,35 @@ export interface StorageReport extends StorageRoom {
 export type EffectName = Exclude<StepName, keyof ReadSteps> | Decision;
 
 /** The kinds of queries that can be live. */
-export type Followed = 'rows' | 'summary' | 'select' | 'setting' | 'sync' | 'conflicts' | 'rejections' | 'outbox';
+export type Followed =
+  | 'rows'
+  | 'summary'
+  | 'select'
+  | 'setting'
+  | 'sync'
+  | 'conflicts'
+  | 'rejections'
+  | 'outbox'
+  | 'holdings';
+
+/** Rows that the app asks to have on this device, beside those that it always asks for. */
+export interface Holding {
+  /** Its name. */
+  readonly id: string;
+  readonly from: string;
+  /** The condition; null for all rows of the table. */
+  readonly where: Readonly<Record<string, unknown>> | null;
+  /** `arriving`: not all of its rows are here; `leaving`: it was let go, and its rows go once nothing of them is unsent. */
+  readonly state: 'arriving' | 'here' | 'leaving';
+  /** Its rows that are on this device. */
+  readonly rows: number;
+}
+
+/** Rows of a table that are asked for: all, or those that fulfil a condition over filterable columns. */
+export interface HeldRows<S extends Schema, T extends TableName<S>> {
+  readonly from: T;
+  readonly where?: Where<Row<S, T>>;
+}
 
 /** Which changes a listener wants: those of rows that fulfil the condition, or did before. */
 export interface ListenOptions<R> {
@@ -339,14 +367,38 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
   abstract link(): Promise<void>;
   /**
    * The rows that a pull would bring now, by table, and about how many bytes before compression. Nothing is fetched. Empty while
-   * a first download is unfinished.
+   * a first download is unfinished. Given a table and perhaps a condition: how many such rows the user may have, before they are {@link hold held}.
    *
-   * @throws KoinonError `not-linked`, `server-unreachable`.
+   * @throws KoinonError `not-linked`, `server-unreachable`; `query-invalid` for a condition by a column that is not filterable.
    * @example
    * const { hive } = await replica.estimatePull()
    * show(hive ? `${hive.rows} hives, about ${hive.bytes} bytes` : 'nothing new')
    */
-  abstract estimatePull(): Promise<ToCome>;
+  abstract estimatePull<T extends TableName<S>>(rows?: HeldRows<S, T>): Promise<ToCome>;
+  /**
+   * Asks for rows to be on this device as well, beside those of the option `only`: those of a site for this week's trip, say. They come with the next
+   * sync, and are kept up. Called again under the same name it asks for others; only differences move. Rows outside the user's scope do not come.
+   *
+   * @throws KoinonError `not-linked`; `query-invalid` for a condition by a column that is not filterable; `too-large` for more than 100 holdings.
+   * @example
+   * await replica.hold('this week', { from: 'hive', where: { mark: 'A1' } })
+   */
+  abstract hold<T extends TableName<S>>(name: string, rows: HeldRows<S, T>): Promise<void>;
+  /**
+   * Lets rows go that were asked for under a name. Those that nothing else asks for leave the device with the next sync, unless something of the holding's
+   * rows is unsent: then they stay until it is sent. Nothing happens where there is no such holding. @throws KoinonError `not-linked`.
+   *
+   * @example
+   * await replica.letGo('this week')
+   */
+  abstract letGo(name: string): Promise<void>;
+  /**
+   * The rows that were asked for by {@link hold}.
+   *
+   * @example
+   * for (const { id, state, rows } of await replica.holdings()) show([id, state, rows])
+   */
+  abstract holdings(): Promise<readonly Holding[]>;
   /**
    * Stops the sync under way, if any, and lets none begin by itself until {@link resumeSync}. @throws KoinonError `not-linked`.
    *
@@ -408,6 +460,16 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * const unsent = (await replica.outbox()).length
    */
   abstract outbox(): Promise<readonly QueuedTransaction[]>;
+
+  /**
+   * The list of {@link holdings}, kept up with every change of it and of their rows.
+   *
+   * @example
+   * const stop = replica.liveHoldings().subscribe(({ rows }) => show(rows.map(({ id, state }) => `${id}: ${state}`)))
+   */
+  liveHoldings(): LiveQuery<Holding> {
+    return new LiveQuery<Holding>(this.follow('holdings', undefined));
+  }
 
   /**
    * The list of {@link conflicts}, kept up with every change of it.

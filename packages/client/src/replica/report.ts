@@ -4,9 +4,10 @@ import { argumentInvalid } from '../engine/arguments.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
 import { transactionsOf } from '../outbox/transactions.ts';
+import { isActive, storedHoldings } from '../sync/holdings.ts';
 import { syncOwner } from '../sync/lease.ts';
 import { invalidValuesIn } from '../sync/stored-values.ts';
-import type { Rejection, ReplicaStatus } from './replica.ts';
+import type { Holding, Rejection, ReplicaStatus } from './replica.ts';
 
 // The reports of a replica about itself: loaded when it is asked. */
 
@@ -99,9 +100,22 @@ export function copyOf(engine: Omit<Engine, 'commit'>): Uint8Array<ArrayBuffer> 
   return bytes;
 }
 
-/** The lists of a replica of what is not settled. */
+/** The rows that are asked for by name. */
+function holdingsIn({ database, schema, rows }: Omit<Engine, 'commit'>): readonly Holding[] {
+  const stored = storedHoldings({ database, schema });
+  const active = new Set(stored.filter(isActive).map(({ name }) => name));
+  // What was asked for before under a name that asks for something else now leaves unseen.
+  const shown = stored.filter((holding) => isActive(holding) || !active.has(holding.name));
+  return [...new Map(shown.map((holding) => [holding.name, holding])).values()].map(({ name, from, where, state }) => ({
+    ...{ id: name, from, where, state: state === 'dropping' ? 'leaving' : state },
+    rows: rows.count({ from, ...(where && { where }) }),
+  }));
+}
+
+/** The lists of a replica that are followed as a whole. */
 export const lists = {
   conflicts: ({ conflicts }: Omit<Engine, 'commit'>): readonly Conflict[] => conflicts.list(),
   rejections: (engine: Omit<Engine, 'commit'>): readonly Rejection[] => rejectionsOf(engine),
   outbox: (engine: Omit<Engine, 'commit'>): readonly QueuedTransaction[] => unconfirmedIn(engine),
+  holdings: (engine: Omit<Engine, 'commit'>): readonly Holding[] => holdingsIn(engine),
 };

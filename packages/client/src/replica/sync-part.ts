@@ -34,8 +34,11 @@ export interface SyncPart {
   follow(deliver: (state: StateSnapshot) => void, fail: (error: unknown) => void): () => void;
   /** Somebody has signed in. */
   authChanged(): void;
-  /** The rows that a pull would bring. */
-  estimatePull(): Promise<ToCome>;
+  /** The rows that a pull would bring, or that are on the server. */
+  estimatePull(asked?: { readonly from: string; readonly where?: unknown }): Promise<ToCome>;
+  /** Asks for rows to be here, and no longer. */
+  hold(name: string, from: string, where: unknown): Promise<void>;
+  letGo(name: string): Promise<void>;
   /** Deleted rows on the server. */
   trash(request: TrashRequest): Promise<readonly TrashedRow[]>;
   /** Ends the tie to the server, and ties it again. */
@@ -80,6 +83,8 @@ export class Unlinked implements SyncPart {
   readonly unlink = refused;
   readonly link = refused;
   readonly estimatePull = refused;
+  readonly hold = refused;
+  readonly letGo = refused;
   readonly trash = refused;
   readonly authChanged = fail;
   readonly pause = fail;

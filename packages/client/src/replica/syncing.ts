@@ -9,6 +9,7 @@ import { forgetKept, keepFor } from '../outbox/history.ts';
 import { hasUnsent } from '../outbox/sending.ts';
 import { attemptedBody } from '../sync/attempt.ts';
 import { type CheckedTransport, checked } from '../sync/checked.ts';
+import { askedWith, hold, letGo, partOf, refuseUnfilterable, storedHoldings } from '../sync/holdings.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
@@ -253,9 +254,22 @@ export class Syncing implements SyncPart {
     this.loop.authChanged();
   }
 
-  async estimatePull(): Promise<ToCome> {
-    const cursor = await this.doing.exclusive(() => meta(this.engine.database, 'cursor'));
-    const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1, ...this.only });
+  async hold(name: string, from: string, where: unknown): Promise<void> {
+    if (await this.change((engine) => hold(engine, this.only, name, from, where))) this.loop.holdingsChanged();
+  }
+
+  async letGo(name: string): Promise<void> {
+    if (await this.change((engine) => letGo(engine, name))) this.loop.holdingsChanged();
+  }
+
+  async estimatePull(asked?: { readonly from: string; readonly where?: unknown }): Promise<ToCome> {
+    const { database, schema } = this.engine;
+    if (asked !== undefined) refuseUnfilterable(schema, asked.from, asked.where);
+    const { cursor, only } = await this.doing.exclusive(() => ({
+      cursor: asked === undefined ? meta(database, 'cursor') : undefined,
+      only: asked === undefined ? askedWith(this.only, storedHoldings(this.engine)) : partOf(this.only, asked),
+    }));
+    const { header } = await this.transport.pull({ ...(cursor ? { cursor } : {}), limit: 1, ...only });
     const { remaining = {}, remainingBytes = {} } = header;
     return Object.fromEntries(
       Object.keys(this.engine.schema.tables)
@@ -286,7 +300,7 @@ export class Syncing implements SyncPart {
       joinState: () =>
         doing.exclusive(() => {
           const joinState = joinStateOf(engine);
-          return joinState && { ...joinState, only: this.only };
+          return joinState && { ...joinState, only: askedWith(this.only, storedHoldings(engine)) };
         }),
       take: (window) =>
         this.change((local) => {

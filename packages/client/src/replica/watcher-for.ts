@@ -7,13 +7,14 @@ import type { Result } from '../live/result.ts';
 import { Rerun, View } from '../live/view.ts';
 import type { Watcher } from '../live/watchers.ts';
 import { statusTable } from '../rows/rows.ts';
+import { holdingsTable } from '../sync/holdings.ts';
 import type { Followed } from './replica.ts';
 
 /** The code that lists the outbox and the conflicts, once it is loaded: most pages follow none of it. */
 let lists: typeof import('./report.ts').lists | undefined;
 
-const isList = (kind: Followed): kind is 'conflicts' | 'rejections' | 'outbox' =>
-  kind === 'conflicts' || kind === 'rejections' || kind === 'outbox';
+const isList = (kind: Followed): kind is keyof typeof import('./report.ts').lists =>
+  kind === 'conflicts' || kind === 'rejections' || kind === 'outbox' || kind === 'holdings';
 
 /** Loads what a watcher of this kind needs; undefined where nothing need be waited for. */
 export function loadWatcher(kind: Followed): Promise<void> | undefined {
@@ -43,7 +44,9 @@ export function watcherFor(
     const reading = readOnly(database, request as Sql);
     return new Rerun(reading.tables, () => runReading(database, reading), deliver, fail);
   }
-  if (isList(kind)) return new Rerun([statusTable], () => [...(lists?.[kind](engine) ?? [])], deliver, fail);
+  // A holding counts its rows.
+  const counted = kind === 'holdings' ? [holdingsTable, ...Object.keys(schema.tables)] : [statusTable];
+  if (isList(kind)) return new Rerun(counted, () => [...(lists?.[kind](engine) ?? [])], deliver, fail);
   const plan = planQuery(schema, request);
   if (plan.joins.length > 0) {
     const tables = [

@@ -14,6 +14,7 @@ import { noRows } from '../overlay/show.ts';
 import { takeReceipts } from './attempt.ts';
 import { learnClock } from './clock.ts';
 import { noteServerSchema, refuseForeign } from './foreign.ts';
+import { type AskedPart, keepsUnsent, noteArrived, partAsked } from './holdings.ts';
 import { endWith } from './idle-timeout.ts';
 import { canCompare, withKnownBytes } from './known-bytes.ts';
 import type { SyncParts } from './parts.ts';
@@ -21,6 +22,7 @@ import { takePage } from './window.ts';
 
 /** A page that has been asked for. */
 interface Asked {
+  readonly part: AskedPart;
   readonly cursor: string | undefined;
   readonly unacknowledged: readonly string[];
   readonly page: Promise<PulledPage>;
@@ -100,12 +102,13 @@ export class Download {
     let [idle, reached] = [0, -1];
     for (let goesOn = true; goesOn; ) {
       if (between && parts.server.isKnown && (await this.isFirstDownload()) && !(await between())) between = undefined;
-      const { cursor, unacknowledged } = await parts.change(({ database, outbox }) => ({
-        cursor: meta(database, place),
-        unacknowledged: sentIds(outbox, 'confirmed').slice(0, limits.ownTransactions),
+      const { cursor, unacknowledged, part } = await parts.change((local) => ({
+        cursor: meta(local.database, place),
+        unacknowledged: sentIds(local.outbox, 'confirmed').slice(0, limits.ownTransactions),
+        part: partAsked(local, parts.only),
       }));
       if (place === 'backfill' && cursor === undefined) return;
-      const asked = this.askedAhead(asking, cursor, unacknowledged);
+      const asked = this.askedAhead(asking, cursor, unacknowledged, part);
       const page = await this.answer(asked);
       if (page === undefined) {
         if (place === 'backfill') return;
@@ -122,8 +125,11 @@ export class Download {
       const { acknowledged } = header;
       // The list of confirmed transactions stays the same, so that the next request is known already: it is under way while this page is taken.
       if ((place === 'cursor' ? header.more : !header.last) && acknowledged.length === 0)
-        asking.ahead = this.ask(header.cursor, unacknowledged);
-      const gains = await this.take(page, place, asked);
+        asking.ahead = this.ask(header.cursor, unacknowledged, part);
+      const taken = await this.take(page, place, asked);
+      // Something was typed into what the page takes away: it is asked for again, from where this replica is.
+      if (taken === undefined) continue;
+      const { gains } = taken;
       // More were confirmed than one pull may ask about: the next one asks about the rest.
       const isCutShort = unacknowledged.length === limits.ownTransactions && acknowledged.length > 0;
       goesOn = place === 'cursor' ? header.more || isCutShort : !header.last && !gains;
@@ -141,16 +147,23 @@ export class Download {
     asking: { ahead?: Asked | undefined },
     cursor: string | undefined,
     unacknowledged: readonly string[],
+    part: AskedPart,
   ): Asked {
     const { ahead } = asking;
     asking.ahead = undefined;
-    if (ahead && ahead.cursor === cursor && ahead.unacknowledged.join() === unacknowledged.join()) return ahead;
+    const wanted = JSON.stringify([cursor, unacknowledged, part]);
+    if (ahead && JSON.stringify([ahead.cursor, ahead.unacknowledged, ahead.part]) === wanted) return ahead;
     ahead?.drop();
-    return this.ask(cursor, unacknowledged);
+    return this.ask(cursor, unacknowledged, part);
   }
 
   /** Asks for the page behind a cursor. @param omits whether bytes that this replica has sent itself may be left out. */
-  private ask(cursor: string | undefined, unacknowledged: readonly string[], omits = canCompare()): Asked {
+  private ask(
+    cursor: string | undefined,
+    unacknowledged: readonly string[],
+    part: AskedPart,
+    omits = canCompare(),
+  ): Asked {
     const { parts, about } = this;
     const over = new AbortController();
     const release = endWith(this.signal, over);
@@ -160,20 +173,20 @@ export class Download {
       omitKnownBytes: omits,
       rowBlocks: true,
       ...about,
-      ...parts.only,
+      ...part.only,
     };
     const page = parts.transport.pull(request, over.signal);
     // It may be that nobody comes to look at it: a failure is nobody's then.
     page.then(release, release);
-    return { cursor, unacknowledged, page, sentAt: parts.host.now(), drop: () => over.abort() };
+    return { part, cursor, unacknowledged, page, sentAt: parts.host.now(), drop: () => over.abort() };
   }
 
   /** The page that was asked for; undefined where the server does not know the cursor any more, and all begins anew. */
-  private async answer({ cursor, unacknowledged, page }: Asked): Promise<PulledPage | undefined> {
+  private async answer({ cursor, unacknowledged, part, page }: Asked): Promise<PulledPage | undefined> {
     const { parts } = this;
     try {
       const whole = await withKnownBytes(parts.change, await page);
-      return whole ?? (await this.ask(cursor, unacknowledged, false).page);
+      return whole ?? (await this.ask(cursor, unacknowledged, part, false).page);
     } catch (error) {
       if (!isUnknownCursor(error) || !cursor) throw error;
       this.startedOver = true;
@@ -182,20 +195,27 @@ export class Download {
     }
   }
 
-  /** Takes a page in; returns whether the server has come to know more of what is asked for. */
-  private async take(page: PulledPage, place: Place, { cursor, sentAt }: Asked): Promise<boolean> {
+  /** Takes a page in; tells whether the server has come to know more of what is asked for. Undefined where it could not be taken in. */
+  private async take(
+    page: PulledPage,
+    place: Place,
+    { cursor, sentAt, part }: Asked,
+  ): Promise<{ readonly gains: boolean } | undefined> {
     const { parts } = this;
     const { header, rows, blocks = [] } = page;
-    const gains = await parts.change((local) => {
+    const taken = await parts.change((local) => {
       const { database, host } = local;
+      if (keepsUnsent(local, rows)) return undefined;
       learnClock(database, host, header.time, sentAt);
       noteServerSchema(database, header);
       // The server may have come to another version between any two answers.
       const isMore = noteUnsupported(database, header.unsupported);
       takePage(local, page, place, cursor, this.down);
       if (isMore) setMeta(database, 'backfill', '');
-      return isMore;
+      if (place === 'cursor' && !header.more && header.last) noteArrived(local, part.holdings);
+      return { gains: isMore };
     });
+    if (taken === undefined) return undefined;
     const { traffic, schema } = parts;
     if (header.remaining) traffic.expected = this.received + total(header.remaining);
     this.received += header.rows;
@@ -204,7 +224,7 @@ export class Download {
     for (const block of blocks) if (schema.tables[block.table]) traffic.noteBlock(block);
     if (header.remainingBytes && traffic.expectedBytes === null) traffic.expectedBytes = total(header.remainingBytes);
     traffic.received = this.received;
-    return gains;
+    return taken;
   }
 
   /**

@@ -74,6 +74,11 @@ export class SyncLoop {
     this.wake('live');
   }
 
+  /** Other rows are to be here than before. */
+  holdingsChanged(): void {
+    if (this.options && unless(this.options.when?.change)) this.wake('holdings');
+  }
+
   /** Somebody has signed in. */
   authChanged(): void {
     this.failures = 0;

@@ -20,7 +20,7 @@ export interface SyncParts {
   readonly enter: (phase: 'resending' | 'pulling' | 'pushing') => void;
   /** The rows that it has moved so far. */
   readonly traffic: Traffic;
-  /** The part that is asked for of what the user may have. */
+  /** The part that is always asked for of what the user may have; holdings come on top. */
   readonly only: Only;
   readonly host: Host;
   readonly schema: Schema;

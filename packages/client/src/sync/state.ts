@@ -43,6 +43,7 @@ export type SyncReason =
   | 'retry'
   | 'resumed'
   | 'live'
+  | 'holdings'
   | 'sign-in';
 
 /** The state of the sync, for an app to show. */

@@ -6,6 +6,7 @@ import { sentIds } from '../outbox/sending.ts';
 import type { RowCounts } from '../overlay/show.ts';
 import { unansweredIn } from './attempt.ts';
 import { checkServer, Download, isUnknownCursor } from './download.ts';
+import { askedWith, storedHoldings } from './holdings.ts';
 import type { SyncParts } from './parts.ts';
 import type { Direction } from './state.ts';
 import { Upload } from './upload.ts';
@@ -87,8 +88,8 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     if (isOvertaken || (upload.counts.applied > sentBefore && !parts.isLive())) await download.pull();
     if (!isOvertaken) break;
   }
-  const position = await parts.change(({ database, host }) => {
-    if (direction !== 'push') noteSynced(database, host, parts.only);
+  const position = await parts.change(({ database, host, schema }) => {
+    if (direction !== 'push') noteSynced(database, host, askedWith(parts.only, storedHoldings({ database, schema })));
     else setMeta(database, 'synced at', new Date(host.now()).toISOString());
     return meta(database, 'position');
   });

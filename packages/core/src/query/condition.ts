@@ -239,3 +239,16 @@ function isPlainObject(value: unknown): value is Record<string, unknown> {
   const prototype = Object.getPrototypeOf(value);
   return prototype === Object.prototype || prototype === null;
 }
+
+/** A column that a condition names and that is not among these. */
+export function unfilterable(filterable: readonly string[], condition: Condition): string | undefined {
+  switch (condition.kind) {
+    case 'and':
+    case 'or':
+      return condition.conditions.map((part) => unfilterable(filterable, part)).find((name) => name !== undefined);
+    case 'not':
+      return unfilterable(filterable, condition.condition);
+    default:
+      return condition.column === 'id' || filterable.includes(condition.column) ? undefined : condition.column;
+  }
+}

@@ -7,7 +7,7 @@ import {
   type TableFilter,
   tableOf,
 } from '@koinon/core';
-import { columnOf, everything, parseWhere, shown } from '@koinon/core/internal';
+import { columnOf, everything, parseWhere, shown, unfilterable } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import type { AnyTableScope, ScopeContext, Scopes } from './scopes.ts';
 import { intersection, keptViewOf, nothing, type View, viewOf } from './view.ts';
@@ -260,18 +260,5 @@ function refuseCircle(schema: Schema, scopes: ReadonlyMap<string, AnyTableScope>
         table: name,
       });
     at = parent;
-  }
-}
-
-/** A column that a condition names and that is not among these. */
-function unfilterable(filterable: readonly string[], condition: Condition): string | undefined {
-  switch (condition.kind) {
-    case 'and':
-    case 'or':
-      return condition.conditions.map((part) => unfilterable(filterable, part)).find((name) => name !== undefined);
-    case 'not':
-      return unfilterable(filterable, condition.condition);
-    default:
-      return condition.column === 'id' || filterable.includes(condition.column) ? undefined : condition.column;
   }
 }

@@ -1,0 +1,260 @@
+import { mkdtemp, rm } from 'node:fs/promises';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { openReplica, type Replica, type Transport } from '@koinon/client';
+import { integer, reference, schema, table, text } from '@koinon/core';
+import { type Scopes, serveInProcess } from '@koinon/server';
+import fc from 'fast-check';
+import { afterEach, describe, expect, test } from 'vitest';
+import { runs } from '../support/runs.ts';
+import { newDatabase, type StoreKind, storeKinds } from '../support/stores.ts';
+import { never } from '../support/world.ts';
+
+// Rows that an app asks for at run time, beside those that it always has.
+
+const apiary = schema({
+  site: table({ keeper: text({ filterable: true }), name: text() }),
+  hive: table({
+    keeper: text({ filterable: true }),
+    site: reference('site', { filterable: true }),
+    mark: text(),
+    frames: integer({ default: 0 }),
+  }),
+});
+type Apiary = typeof apiary;
+const scopes: Scopes<Apiary> = { site: { read: 'all' }, hive: { read: (user) => ({ keeper: user?.id ?? '' }) } };
+
+const over: (() => Promise<unknown>)[] = [];
+afterEach(async () => {
+  for (const end of over.splice(0).reverse()) await end();
+});
+
+async function world(kind: StoreKind) {
+  const folder = await mkdtemp(join(tmpdir(), 'koinon-holdings-'));
+  const database = await newDatabase(kind, folder);
+  const store = await database.open(apiary);
+  const server = serveInProcess({ store, scopes });
+  const shell = await database.shell();
+  over.push(async () => {
+    await shell.close();
+    await server.close();
+    await store.close();
+    await database.drop();
+    await rm(folder, { recursive: true, force: true });
+  });
+  for (const site of ['a', 'b', 'c'])
+    await shell.exec(`INSERT INTO site (id, keeper, name) VALUES ('${site}', 'ida', 'Site ${site}')`);
+  return {
+    folder,
+    shell,
+    /** Hives of a keeper at a site. */
+    hives: (site: string, keeper: string, ids: readonly string[]) =>
+      shell.exec(
+        `INSERT INTO hive (id, keeper, site, mark, frames) VALUES ${ids.map((id) => `('${id}', '${keeper}', '${site}', 'm', 0)`).join()}`,
+      ),
+    async device(file?: string, way: (to: Transport) => Transport = (to) => to): Promise<Replica<Apiary>> {
+      const replica = await openReplica({
+        ...{ schema: apiary, server: way(server.connect({ id: 'ida', claims: {} })) },
+        ...{ only: { tables: ['site'] }, sync: { when: never, live: false } },
+        ...(file && { file: join(folder, file) }),
+      });
+      over.push(() => replica.close().catch(() => undefined));
+      return replica;
+    },
+  };
+}
+
+const idsOf = async (replica: Replica<Apiary>) => (await replica.rows({ from: 'hive' })).map(({ id }) => id).sort();
+const states = async (replica: Replica<Apiary>) =>
+  Object.fromEntries((await replica.holdings()).map(({ id, state, rows }) => [id, `${state} ${rows}`]));
+
+describe.each(storeKinds)('%s', (kind) => {
+  test('H1, H2, H3: rows come and go by name; only differences move; nothing comes from outside the scope', async () => {
+    const { device, hives } = await world(kind);
+    await hives('a', 'ida', ['a1', 'a2']);
+    await hives('b', 'ida', ['b1']);
+    await hives('a', 'runa', ['a-runa']);
+    const replica = await device('phone.db');
+    await replica.sync();
+    expect(await idsOf(replica)).toEqual([]);
+    expect(await replica.estimatePull({ from: 'hive', where: { site: 'a' } })).toMatchObject({ hive: { rows: 2 } });
+    const lists: string[] = [];
+    const stop = replica.liveHoldings().subscribe(({ rows }) => {
+      lists.push(rows.map(({ id, state, rows: count }) => `${id} ${state} ${count}`).join());
+    });
+    await replica.hold('trip', { from: 'hive', where: { site: 'a' } });
+    expect(await states(replica)).toEqual({ trip: 'arriving 0' });
+    expect((await replica.sync()).down).toMatchObject({ insert: 2, leave: 0 });
+    expect(await idsOf(replica)).toEqual(['a1', 'a2']);
+    await expect.poll(() => lists.at(-1)).toBe('trip here 2');
+    // The same again, and others that overlap.
+    await replica.hold('trip', { from: 'hive', where: { site: 'a' } });
+    await replica.hold('two sites', { from: 'hive', where: { site: { in: ['a', 'b'] } } });
+    expect((await replica.sync()).down).toMatchObject({ insert: 1, leave: 0 });
+    await replica.letGo('trip');
+    expect((await replica.sync()).down).toMatchObject({ insert: 0, leave: 0 });
+    expect(await states(replica)).toEqual({ 'two sites': 'here 3' });
+    // Somebody else's hives: asked for in every way, none comes, and none is told of.
+    for (const where of [{ keeper: 'runa' }, { id: 'a-runa' }, { or: [{ keeper: 'runa' }, { site: 'a' }] }]) {
+      const counted = await replica.estimatePull({ from: 'hive', where });
+      expect(counted.hive?.rows ?? 0).toBe('or' in where ? 2 : 0);
+    }
+    await replica.hold('others', { from: 'hive', where: { keeper: 'runa' } });
+    await replica.sync();
+    expect(await idsOf(replica)).toEqual(['a1', 'a2', 'b1']);
+    // Unsent edits stay until they are sent, and are not refused.
+    await replica.update('hive', 'a1', { frames: 7 });
+    await replica.letGo('two sites');
+    await replica.sync({ direction: 'pull' });
+    expect(await states(replica)).toMatchObject({ 'two sites': 'leaving 3' });
+    // Held again meanwhile: nothing moves for it.
+    await replica.hold('two sites', { from: 'hive', where: { site: { in: ['a', 'b'] } } });
+    expect((await replica.sync({ direction: 'pull' })).received).toBe(0);
+    await replica.letGo('two sites');
+    await replica.letGo('two sites');
+    await replica.letGo('never held');
+    await replica.close();
+    // The list is in the file.
+    const again = await device('phone.db');
+    expect(await states(again)).toMatchObject({ 'two sites': 'leaving 3', others: 'here 0' });
+    await again.sync();
+    expect([await idsOf(again), await states(again)]).toEqual([[], { others: 'here 0' }]);
+    expect(await again.rejections()).toEqual([]);
+    const other = await device();
+    await other.hold('all', { from: 'hive' });
+    await other.sync();
+    expect(await other.rows({ from: 'hive', order: 'id' })).toMatchObject([
+      { frames: 7 },
+      { frames: 0 },
+      { frames: 0 },
+    ]);
+    stop();
+  });
+
+  test('H6: a row that moves from one holding to another in one transaction is never away', async () => {
+    const { device, hives, shell } = await world(kind);
+    await hives('a', 'ida', ['a1']);
+    await hives('b', 'ida', ['b1']);
+    const replica = await device();
+    for (const site of ['a', 'b']) await replica.hold(site, { from: 'hive', where: { site } });
+    await replica.sync();
+    const kinds: string[] = [];
+    replica.listen('hive', (events) => void kinds.push(...events.map(({ kind: what, id }) => `${what} ${id}`)));
+    await shell.exec("UPDATE hive SET site = CASE site WHEN 'a' THEN 'b' ELSE 'a' END");
+    await replica.sync();
+    expect([await idsOf(replica), kinds.sort()]).toEqual([
+      ['a1', 'b1'],
+      ['update a1', 'update b1'],
+    ]);
+  });
+
+  test('H4: holdings, edits, moves and lost answers in any order: in the end each device has what it asks for, and each edit counts', async () => {
+    const what = fc.oneof(
+      fc.record({
+        do: fc.constantFrom('hold', 'let go', 'hold in flight', 'let go in flight'),
+        name: fc.nat(2),
+        site: fc.nat(2),
+      }),
+      fc.record({
+        do: fc.constantFrom('edit', 'move', 'office moves', 'office edits'),
+        hive: fc.nat(5),
+        site: fc.nat(2),
+      }),
+      fc.record({ do: fc.constantFrom('sync', 'sync', 'edit in flight', 'lost', 'reopen'), hive: fc.nat(5) }),
+    );
+    await fc.assert(
+      fc.asyncProperty(fc.array(what, { maxLength: 25 }), (history) => survives(kind, history as readonly Step[])),
+      { ...runs(kind === 'SQLite' ? 25 : 6) },
+    );
+  });
+});
+
+interface Step {
+  readonly do: string;
+  readonly name?: number;
+  readonly site?: number;
+  readonly hive?: number;
+}
+
+const sites = ['a', 'b', 'c'];
+
+async function survives(kind: StoreKind, history: readonly Step[]): Promise<void> {
+  const { device, hives, shell } = await world(kind);
+  const ids = ['h0', 'h1', 'h2', 'h3', 'h4', 'h5'];
+  for (const [n, id] of ids.entries()) await hives(sites[n % 3] as string, 'ida', [id]);
+  /** What happens while the next answer of a pull is on its way. */
+  let inFlight: (() => Promise<void>) | 'lost' | undefined;
+  const way = (to: Transport): Transport => ({
+    ...to,
+    async pull(request, signal) {
+      const page = await to.pull({ ...request, limit: 2 }, signal);
+      const meanwhile = inFlight;
+      inFlight = undefined;
+      if (meanwhile === 'lost') throw new TypeError('the answer was lost');
+      await meanwhile?.();
+      return page;
+    },
+  });
+  let replica = await device('phone.db', way);
+  /** The frames that were added to each hive: an office's and a device's edits alike. */
+  const added = new Map<string, number>();
+  const wanted = new Map<string, string>();
+  const moved = new Set<string>();
+  const edit = async (id: string) => {
+    // A hive that is not here cannot be edited.
+    if ((await replica.get('hive', id)) === undefined) return;
+    await replica.update('hive', id, { mark: `${id} typed` });
+    added.set(id, (added.get(id) ?? 0) + 1);
+  };
+  for (const step of history) {
+    const id = ids[step.hive ?? 0] as string;
+    const site = sites[step.site ?? 0] as string;
+    const name = `holding ${step.name}`;
+    const hold = async () => {
+      await replica.hold(name, { from: 'hive', where: { site } });
+      wanted.set(name, site);
+    };
+    const letGo = async () => {
+      await replica.letGo(name);
+      wanted.delete(name);
+    };
+    if (step.do === 'hold') await hold();
+    else if (step.do === 'let go') await letGo();
+    else if (step.do === 'edit') await edit(id);
+    else if (step.do === 'move') {
+      if ((await replica.get('hive', id)) !== undefined) await replica.update('hive', id, { site });
+    } else if (step.do === 'office moves') {
+      moved.add(id);
+      await shell.exec(`UPDATE hive SET site = '${site}' WHERE id = '${id}'`);
+    } else if (step.do === 'office edits') await shell.exec(`UPDATE hive SET frames = frames + 1 WHERE id = '${id}'`);
+    else if (step.do === 'reopen') {
+      await replica.close();
+      replica = await device('phone.db', way);
+    } else {
+      const meanwhile = { 'edit in flight': () => edit(id), 'hold in flight': hold, 'let go in flight': letGo };
+      inFlight = step.do === 'lost' ? 'lost' : meanwhile[step.do as keyof typeof meanwhile];
+      await replica.sync().catch(() => undefined);
+    }
+  }
+  inFlight = undefined;
+  for (let n = 0; n < 4; n++) {
+    for (const { table: of, id, column } of await replica.conflicts())
+      await replica.resolve(of, id, column === null ? 'local' : { [column]: 'local' });
+    await replica.sync();
+  }
+  const held = new Set(wanted.values());
+  const server = await shell.all<{ id: string; site: string; frames: number; mark: string }>(
+    'SELECT id, site, frames, mark FROM hive ORDER BY id',
+  );
+  const mine = (await replica.rows({ from: 'hive', order: 'id' })).map(({ id, site, frames, mark }) => ({
+    ...{ id, site, frames, mark },
+  }));
+  expect(mine).toEqual(server.filter(({ site }) => held.has(site)).map((row) => ({ ...row })));
+  // An edit that left with its row because the office moved it is kept as refused; all others are there.
+  const refused = new Set((await replica.rejections()).flatMap(({ rows }) => rows.map(({ id }) => id)));
+  expect([...refused].filter((id) => !moved.has(id))).toEqual([]);
+  for (const id of added.keys())
+    if (!refused.has(id)) expect(server.find((row) => row.id === id)?.mark).toBe(`${id} typed`);
+  expect(await replica.holdings()).toHaveLength(wanted.size);
+  for (const end of over.splice(0).reverse()) await end();
+}

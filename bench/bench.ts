@@ -4,6 +4,7 @@ import { Command } from 'commander';
 import { browserRows } from './browser.ts';
 import { conflictRows } from './conflicts.ts';
 import { fileRows } from './files.ts';
+import { holdingRows } from './holdings.ts';
 import { hostileRows } from './hostile.ts';
 import { localRows } from './local.ts';
 import { type Measured, measure } from './measure.ts';
@@ -41,6 +42,7 @@ const rows = [
   ...scopeRows,
   ...hostileRows,
   ...fileRows,
+  ...holdingRows,
   ...browserRows,
 ];
 const chosen = rows.filter(

@@ -9,7 +9,7 @@ import {
   tableOf,
   type WireColumns,
 } from '@koinon/core';
-import { applyChange, columnsFromWire, rowsOfBlock, wholeRow, withoutBlocks } from '@koinon/core/internal';
+import { applyChange, columnsFromWire, quoteName, rowsOfBlock, wholeRow, withoutBlocks } from '@koinon/core/internal';
 import { beforeOf, keep } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { markAcknowledged, placesOfSent } from '../outbox/sending.ts';
@@ -100,10 +100,17 @@ function basesOf({ database, rows }: Applying, table: string, ids: readonly stri
 /** A block of rows that are new here: in one go where nobody asks for the rows themselves. */
 function writeBlock(overlay: Applying, block: RowBlock, counts: RowCounts, isFirst: boolean): void {
   const { schema, rows, commit } = overlay;
-  if (isFirst && !tableOf(schema, block.table).hasBytes && !commit.isWatched(block.table)) {
+  const isTakenWhole = !tableOf(schema, block.table).hasBytes && !commit.isWatched(block.table);
+  if (isTakenWhole && (isFirst || areNew(overlay, block))) {
     rows.putBlock(block);
     counts.insert += block.rows.length;
   } else for (const row of rowsOfBlock(block)) writeThrough(overlay, row, counts, isFirst);
+}
+
+/** Tells whether none of the rows of a block is here. */
+function areNew({ database }: Applying, { table, rows }: RowBlock): boolean {
+  const some = `SELECT 1 FROM ${quoteName(table)} WHERE id IN (SELECT value FROM json_each(?)) LIMIT 1`;
+  return database.statement(some).get(JSON.stringify(rows.map(([id]) => id))) === undefined;
 }
 
 /** A row without local changes simply becomes what the server has. */

@@ -74,8 +74,8 @@ export function takePage(
   const isFirst =
     name === 'cursor' && header.kind === 'snapshot' && !resyncs && meta(database, 'complete') === undefined;
   const unsupported = unsupportedColumns(database);
-  // A block can be taken in as it is where each of its rows is new here, and whole.
-  const isAsItCame = isFirst && local.outbox.isEmpty() && Object.keys(unsupported).length === 0;
+  // A block can be taken in as it is where nothing of it has to be merged, and each of its rows is whole.
+  const isAsItCame = name === 'cursor' && !resyncs && local.outbox.isEmpty() && Object.keys(unsupported).length === 0;
   const given = isAsItCame ? page : withoutBlocks(page);
   const fit = fitting(local.schema, given);
   noteInvalidValues(database, page, fit.invalidValues);

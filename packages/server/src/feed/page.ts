@@ -1,5 +1,5 @@
-import type { Cursor, PassedScope, Position, PulledRow, Scope, TableFilter } from '@koinon/core';
-import { intersection, minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
+import type { Condition, Cursor, PassedScope, Position, PulledRow, Scope, TableFilter } from '@koinon/core';
+import { intersection, isNothing, minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
 import type { Changed, Room, Store, StoreReader } from '../store/store.ts';
 import { rowTimes } from '../store/times.ts';
 
@@ -122,8 +122,8 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
     const fits = { rows: room.rows - count - rows.length, bytes: room.bytes - bytes };
     if (fits.bytes <= 0) return upTo(table, after);
     const where = movedRows(cursor, view, table);
-    // In a first download all rows that are found are in the scope.
-    if (room.asBlocks && isFirst && view.knows(table)) {
+    // Where none can have left, all rows that are found are in the scope.
+    if (room.asBlocks && view.knows(table) && (isFirst || isNothing(leftRows(cursor, view, table)))) {
       const columns = Object.keys(view.columns(table, store.schema.tables[table]?.columns ?? {}));
       const text = await reader.rowTextAfter(table, columns, after, fits, where);
       if (text !== undefined) {
@@ -175,12 +175,16 @@ function settled({ scope: _, ...cursor }: Cursor, { isWhole, scope }: View): Cur
 /** The rows of a table that come by key: what is not surely there, and what may be there and is not of the scope any more. */
 export function movedRows({ held, also = [] }: Cursor, view: View, table: string) {
   const wanted = view.where(table);
-  const perhaps = union(also.map(({ scope }) => viewOf(scope).where(table)));
   // A download that was begun for another scope and broken off may have taken rows away, or columns of them.
   const passed = held === undefined ? [] : [held, ...also.map(({ scope }) => scope)];
   const isSame = passed.length > 0 && passed.every((scope) => withoutOf(scope, table) === withoutOf(view.scope, table));
   const sure = isSame ? intersection(passed.map((scope) => viewOf(scope).where(table))) : nothing;
-  return union([minus(wanted, sure), minus(perhaps, wanted)]);
+  return union([minus(wanted, sure), leftRows({ also }, view, table)]);
+}
+
+/** The rows of a table that may be there and are not of the scope. */
+function leftRows({ also = [] }: Pick<Cursor, 'also'>, view: View, table: string): Condition {
+  return minus(union(also.map(({ scope }) => viewOf(scope).where(table))), view.where(table));
 }
 
 const withoutOf = (scope: Scope, table: string) =>

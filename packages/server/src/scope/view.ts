@@ -7,7 +7,8 @@ import stringify from 'safe-stable-stringify';
 /** The condition that no row fulfils. */
 export const nothing: Condition = { kind: 'or', conditions: [] };
 
-const isNothing = (condition: Condition) => condition.kind === 'or' && condition.conditions.length === 0;
+/** Tells whether no row fulfils a condition, by its form. */
+export const isNothing = (condition: Condition) => condition.kind === 'or' && condition.conditions.length === 0;
 const isEverything = (condition: Condition) => condition.kind === 'and' && condition.conditions.length === 0;
 const isSame = (a: Condition, b: Condition) => stringify(a) === stringify(b);
 
@@ -24,8 +25,10 @@ export function minus(condition: Condition, other: Condition): Condition {
 
 /** The rows that fulfil any of these conditions. */
 export function union(conditions: readonly Condition[]): Condition {
-  const some = conditions.filter((condition) => !isNothing(condition));
-  if (some.some(isEverything)) return everything;
+  // Parts of parts are parts, each of them once: what a scope has gained to is then seen to be the scope.
+  const parts = conditions.flatMap((condition) => (condition.kind === 'or' ? condition.conditions : [condition]));
+  if (parts.some(isEverything)) return everything;
+  const some = [...new Map(parts.map((part) => [stringify(part), part])).values()];
   return some.length === 1 ? (some[0] as Condition) : { kind: 'or', conditions: some };
 }
 

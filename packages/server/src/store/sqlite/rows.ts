@@ -103,10 +103,10 @@ export class AppRows {
     let bytes = 0;
     for (let last = after; rows.length < room.rows && bytes < room.bytes; ) {
       const left = { rows: room.rows - rows.length, bytes: room.bytes - bytes };
-      const from = `FROM ${this.tables.relation(table)} WHERE id ${last === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`;
-      const key = last ?? '';
-      const most = large.length > 0 ? this.fitting(large, from, [key, ...values], left) : left.rows;
-      const found = this.database.all<{ id: string }>(`SELECT ${this.fields(table)} ${from}`, key, ...values, most);
+      const from = `FROM ${this.tables.relation(table)} WHERE ${isBehind(last)} AND ${text} ORDER BY id LIMIT ?`;
+      const given = last === null ? values : [last, ...values];
+      const most = large.length > 0 ? this.fitting(large, from, given, left) : left.rows;
+      const found = this.database.all<{ id: string }>(`SELECT ${this.fields(table)} ${from}`, ...given, most);
       for (const raw of found) {
         for (const name of large) bytes += storedBytes((raw as Record<string, unknown>)[name]);
         rows.push({ id: raw.id, columns: this.wire(table, raw) });
@@ -136,14 +136,14 @@ export class AppRows {
     const parts: string[] = [];
     let [last, count, bytes] = [after, 0, 0];
     while (count < room.rows && bytes < room.bytes) {
-      const from = `FROM ${this.tables.relation(table)} WHERE id ${last === null ? '>=' : '>'} ? AND ${text} ORDER BY id LIMIT ?`;
+      const from = `FROM ${this.tables.relation(table)} WHERE ${isBehind(last)} AND ${text} ORDER BY id LIMIT ?`;
+      const given = last === null ? values : [last, ...values];
       const left = { rows: Math.min(room.rows - count, textStride), bytes: room.bytes - bytes };
-      const most = large.length > 0 ? this.fitting(large, from, [last ?? '', ...values], left) : left.rows;
+      const most = large.length > 0 ? this.fitting(large, from, given, left) : left.rows;
       const found = this.database.get<MadeText>(
         `SELECT count(*) AS count, max(id) AS last, coalesce(min(${fits}), 1) AS fits, json_group_array(json_array(${['id', ...fields].join(', ')})) AS json
          FROM (SELECT * ${from})`,
-        last ?? '',
-        ...values,
+        ...given,
         most,
       ) as MadeText;
       if (found.fits === 0) return undefined;
@@ -355,3 +355,6 @@ function storedValue(column: Column, stored: unknown): unknown {
       return typeof stored === 'number' ? String(stored) : stored;
   }
 }
+
+/** The rows behind a key. Without one there is no bound: SQLite would look from there on where the condition has a better one. */
+const isBehind = (last: string | null) => (last === null ? 'true' : 'id > ?');

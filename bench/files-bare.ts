@@ -1,14 +1,15 @@
 import { createHash } from 'node:crypto';
-import { createWriteStream } from 'node:fs';
+import { createReadStream, createWriteStream } from 'node:fs';
 import { pipeline } from 'node:stream/promises';
 import { pieces } from './album.ts';
 
-// The floor of the row `files-memory`: sends bytes that are made as they go, and fetches them into a file with a digest. Says how much memory that took.
+// The floor of the row `files-memory`: sends a file, and fetches it into another one with a digest. Says how much memory that took.
 const [url, path, bytes] = process.argv.slice(2) as [string, string, string];
+await pipeline(pieces(Number(bytes)), createWriteStream(`${path}.sent`));
 const idle = process.memoryUsage().rss;
 const request: RequestInit & { readonly duplex: 'half' } = {
   method: 'POST',
-  body: pieces(Number(bytes)) as never,
+  body: createReadStream(`${path}.sent`) as never,
   duplex: 'half',
 };
 await (await fetch(url, request)).text();

@@ -150,7 +150,7 @@ test('the guide’s page about offline and sync runs as it stands', async () => 
 });
 
 test('the guide’s page about photos runs as it stands', async () => {
-  const [schemaBlock = '', serving = '', opening = '', saving = '', waiting = '', reading = ''] =
+  const [schemaBlock = '', serving = '', opening = '', saving = '', waiting = '', reading = '', archiving = ''] =
     await blocksOf('photos');
   await writeFile(join(folder, 'tour/schema-photos.ts'), schemaBlock);
   const program = `
@@ -172,6 +172,8 @@ test('the guide’s page about photos runs as it stands', async () => {
     ${reading}
     assert.deepEqual([await content.text(), url.startsWith('blob:'), state], ['a drawing', true, { at: 'here', isSent: true }]);
     release(); stop();
+    ${archiving.replace("'archive'", JSON.stringify(join(folder, 'archive')))}
+    assert.deepEqual([copied, missing, taken], [1, [], { copied: 0, bytes: 0, missing: [] }]);
     await files.close(); await replica.close(); await server.close();`;
   await runs('photos', program.replaceAll("'./schema.ts'", "'./schema-photos.ts'"));
 });
@@ -220,7 +222,7 @@ test('the guide’s page about conflicts and refusals runs as it stands', async 
 
 test('the guide to who gets what runs as it stands', async () => {
   const guide = await blocksOf('who-gets-what');
-  const [scoped = '', asking = '', , , untying = ''] = guide;
+  const [scoped = '', asking = '', holding = '', , , untying = ''] = guide;
   const [keep, erase, take = '', link] = untying.trim().split('\n');
   const program = `
     import assert from 'node:assert/strict';
@@ -244,6 +246,11 @@ test('the guide to who gets what runs as it stands', async () => {
     assert.deepEqual(JSON.parse(JSON.stringify(await held())), [3, [hive('h7', 'site-7', 'A1'), hive('h8', 'site-8', 'A2')], 0]);
     await replica.close();
     replica = ${asking.trim().replace('  schema,', '  schema: cooperative,')}
+    await replica.sync();
+    assert.deepEqual(JSON.parse(JSON.stringify(await held())), [3, [hive('h7', 'site-7', 'A1')], 0]);
+    ${holding.replace('const { hive: size }', 'const { hive: size = { rows: 0, bytes: 0 } }').replace('const [held]', 'const [kept]')}
+    assert.deepEqual(size, ${holding.match(/\/\/ (\{ rows.*?\})/)?.[1]});
+    assert.deepEqual([kept?.id, kept?.state, kept?.rows, await replica.count({ from: 'hive' })], ['this week', 'here', 1, 2]);
     await replica.sync();
     assert.deepEqual(JSON.parse(JSON.stringify(await held())), [3, [hive('h7', 'site-7', 'A1')], 0]);
     ${keep}
@@ -288,7 +295,7 @@ test('every example in the public docs compiles, and runs as it stands', async (
     ...(await examplesOf('server/src/files', ['folder.ts'])),
   ];
   const ofFiles = await examplesOf('client/src/files', ['files.ts']);
-  expect([ofReplica.length > 50, others.length, ofFiles.length]).toEqual([true, 48, 7]);
+  expect([ofReplica.length > 50, others.length, ofFiles.length]).toEqual([true, 48, 9]);
   // A database on a network is not there: what needs one is compiled only.
   const block = (example: string, n: number) =>
     `${example.includes('postgres://') ? 'async () =>' : ''} { process.chdir(mkdtempSync('${folder}/example-${n}-'));

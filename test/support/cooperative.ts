@@ -7,7 +7,7 @@ export const cooperative = schema(
   {
     site: table({ name: text() }),
     hive: table({
-      site: reference('site'),
+      site: reference('site', { filterable: true }),
       mark: text({ merge: 'ask' }),
       strength: integer({ default: 5 }),
       frames: counter(),

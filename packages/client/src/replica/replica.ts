@@ -381,7 +381,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    *
    * @throws KoinonError `not-linked`; `query-invalid` for a condition by a column that is not filterable; `too-large` for more than 100 holdings.
    * @example
-   * await replica.hold('this week', { from: 'hive', where: { mark: 'A1' } })
+   * await replica.hold('this week', { from: 'hive', where: { site: 's' } })
    */
   abstract hold<T extends TableName<S>>(name: string, rows: HeldRows<S, T>): Promise<void>;
   /**

@@ -3,7 +3,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { openReplica, type Replica, type Transport } from '@koinon/client';
 import { integer, reference, schema, table, text } from '@koinon/core';
-import { type Scopes, serveInProcess } from '@koinon/server';
+import { type Scopes, serveInProcess, startServer } from '@koinon/server';
 import fc from 'fast-check';
 import { afterEach, describe, expect, test } from 'vitest';
 import { runs } from '../support/runs.ts';
@@ -67,6 +67,49 @@ async function world(kind: StoreKind) {
 const idsOf = async (replica: Replica<Apiary>) => (await replica.rows({ from: 'hive' })).map(({ id }) => id).sort();
 const states = async (replica: Replica<Apiary>) =>
   Object.fromEntries((await replica.holdings()).map(({ id, state, rows }) => [id, `${state} ${rows}`]));
+
+test('over a live connection a holding comes and goes by itself, and goes only when what was typed into it is sent', async () => {
+  const folder = await mkdtemp(join(tmpdir(), 'koinon-holdings-'));
+  const database = await newDatabase('SQLite', folder);
+  const server = await startServer({ store: await database.open(apiary), port: 0 });
+  const shell = await database.shell();
+  await shell.exec("INSERT INTO site (id, keeper, name) VALUES ('a', 'ida', 'Site a')");
+  await shell.exec("INSERT INTO hive (id, keeper, site, mark, frames) VALUES ('a1', 'ida', 'a', 'm', 0)");
+  const replica = await openReplica({ schema: apiary, server: server.url, only: { tables: ['site'] }, sync: {} });
+  over.push(async () => {
+    await replica.close();
+    await shell.close();
+    await server.close();
+    await rm(folder, { recursive: true, force: true });
+  });
+  const phase = replica.syncState();
+  phase.subscribe(() => undefined);
+  const isLive = () => expect.poll(() => phase.current.rows[0]?.phase, { timeout: 10_000 }).toBe('live');
+  await isLive();
+  await replica.hold('trip', { from: 'hive', where: { site: 'a' } });
+  await expect.poll(() => states(replica), { timeout: 10_000 }).toEqual({ trip: 'here 1' });
+  await isLive();
+  // Followed live, as long as it is held.
+  await shell.exec("UPDATE hive SET mark = 'n' WHERE id = 'a1'");
+  await expect.poll(async () => (await replica.get('hive', 'a1'))?.mark, { timeout: 10_000 }).toBe('n');
+  await replica.update('hive', 'a1', { frames: 3 });
+  await replica.letGo('trip');
+  await expect.poll(() => idsOf(replica), { timeout: 10_000 }).toEqual([]);
+  // The list is empty when the last page of the difference has come.
+  await expect.poll(() => replica.holdings(), { timeout: 10_000 }).toEqual([]);
+  expect(await replica.rejections()).toEqual([]);
+  expect(await shell.all('SELECT frames FROM hive')).toMatchObject([{ frames: 3 }]);
+  for (const [rows, code] of [
+    [{ from: 'nothing' }, 'unknown-table'],
+    [{ from: 'hive', where: { mark: 'm' } }, 'query-invalid'],
+    [{ from: 'hive', where: { nothing: 1 } }, 'unknown-column'],
+    [{ from: 'hive', order: 'mark' }, 'argument-invalid'],
+  ] as const)
+    await expect(replica.hold('wrong', rows as never)).rejects.toMatchObject({ code });
+  await expect(replica.hold('', { from: 'hive' })).rejects.toMatchObject({ code: 'argument-invalid' });
+  for (let n = 0; n < 100; n++) await replica.hold(`holding ${n}`, { from: 'hive', where: { id: `h-${n}` } });
+  await expect(replica.hold('one more', { from: 'hive' })).rejects.toMatchObject({ code: 'too-large' });
+});
 
 describe.each(storeKinds)('%s', (kind) => {
   test('H1, H2, H3: rows come and go by name; only differences move; nothing comes from outside the scope', async () => {

@@ -76,6 +76,9 @@ const usualBudget = 500_000_000;
 /** Milliseconds after which the order of use is noted anew. */
 const usedEvery = 60_000;
 
+/** Milliseconds for which changes are told of together. */
+const tellEvery = 30;
+
 /** Milliseconds from a change until it is looked what there is to do. */
 const soon = 50;
 
@@ -103,6 +106,7 @@ export class Files<S extends Schema> {
   private readonly listeners = new Set<() => void>();
   /** Files whose rows have changed: what has come of one in part may have to go with the row. */
   private readonly leftOver = new Set<string>();
+  private cancelTelling: (() => void) | undefined;
   private isPaused = false;
   private isLeading = false;
   private isStale = false;
@@ -375,6 +379,7 @@ export class Files<S extends Schema> {
   async close(): Promise<void> {
     this.closing.abort();
     this.timer?.stop();
+    this.cancelTelling?.();
     for (const stop of this.stops) stop();
     await this.working;
     await Promise.all([this.uploads.stop(), this.downloads.stop()]);
@@ -438,8 +443,12 @@ export class Files<S extends Schema> {
     }
   }
 
+  /** Tells those who listen, a moment later: several uploads move at once, each many times a second. */
   private notify(): void {
-    for (const listener of [...this.listeners]) listener();
+    this.cancelTelling ??= systemHost.after(tellEvery, () => {
+      this.cancelTelling = undefined;
+      for (const listener of [...this.listeners]) listener();
+    });
   }
 }
 

@@ -35,11 +35,12 @@ export class ConfirmedPlaces<S extends Schema> {
     this.places = places;
   }
 
-  /** A row that holds a file and that the server has so. */
-  async of(id: string): Promise<FileAsked | undefined> {
-    if (this.unconfirmed.has(id)) return undefined;
-    const known = this.found.get(id);
-    if (known !== undefined) return known;
+  /** A row that holds a file and that the server has so. A promise only where that is not known. */
+  of(id: string): FileAsked | undefined | Promise<FileAsked | undefined> {
+    return this.unconfirmed.has(id) ? undefined : (this.found.get(id) ?? this.find(id));
+  }
+
+  private async find(id: string): Promise<FileAsked | undefined> {
     const { changes } = this;
     for (const place of this.places.of(id)) {
       const { base } = await this.replica.rowState(place.table as TableName<S>, place.row);

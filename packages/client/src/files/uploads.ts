@@ -59,7 +59,9 @@ export class Uploads {
     for (const { file, state } of this.queue()) {
       if (state !== 'unsent') continue;
       const sent = this.sentOf(file.id);
-      const place = sent === undefined ? await this.at.confirmed.of(file.id) : undefined;
+      const asked = sent === undefined ? this.at.confirmed.of(file.id) : undefined;
+      // There may be thousands: those that are known cost no turn of the event loop.
+      const place = asked instanceof Promise ? await asked : asked;
       const why = isPaused ? 'paused' : place ? 'queued' : 'row';
       found.push({
         file,

@@ -94,6 +94,7 @@ const ofTheServer: readonly MetaName[] = [
   'synced at',
   'synced tables',
   'unsupported',
+  'holdings',
 ];
 
 /** Forgets all that the file holds besides the rows themselves. */

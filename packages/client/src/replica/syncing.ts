@@ -9,7 +9,7 @@ import { forgetKept, keepFor } from '../outbox/history.ts';
 import { hasUnsent } from '../outbox/sending.ts';
 import { attemptedBody } from '../sync/attempt.ts';
 import { type CheckedTransport, checked } from '../sync/checked.ts';
-import { askedWith, hold, letGo, partOf, refuseUnfilterable, storedHoldings } from '../sync/holdings.ts';
+import { askedWith, canLeave, hold, letGo, partOf, refuseUnfilterable, storedHoldings } from '../sync/holdings.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
@@ -378,7 +378,9 @@ export class Syncing implements SyncPart {
       this.underWay = undefined;
       // A replica that was closed meanwhile has nothing to give up with: its lease ends with its process or its time.
       await this.doing
-        .change(() => {
+        .change((local) => {
+          // What was unsent of a holding may have been sent with this run.
+          if (failed === undefined && direction !== 'push' && canLeave(local)) this.loop.holdingsChanged();
           const code = failed instanceof KoinonError ? failed.code : 'unknown';
           noteRun(database, {
             at: new Date(began).toISOString(),

@@ -172,6 +172,13 @@ export function partAsked(local: Local, only: Only): AskedPart {
   return { only: askedWith(only, holdings), holdings };
 }
 
+/** Tells whether rows can leave now for which nothing calls by itself: where changes arrive live, nothing is pulled. */
+export function canLeave(local: Local): boolean {
+  return storedHoldings(local).some(
+    (holding) => holding.state === 'dropping' || (holding.state === 'leaving' && !hasUnsentRows(local, holding)),
+  );
+}
+
 /** A download has ended that asked for this part: what was to come is here, and what was to go is gone. */
 export function noteArrived(local: Local, asked: readonly StoredHolding[]): void {
   if (asked.length === 0) return;

@@ -885,7 +885,7 @@ test('contents go along with a copy of the rows, and bytes of a column become fi
   );
   await expect(moving).rejects.toMatchObject({ code: 'cancelled' });
   const move = { from: 'sketch', to: 'photo', type: () => 'image/png' };
-  // What was moved before it was stopped stays moved.
+  // Rows that were moved before it was stopped stay moved.
   expect(await bytesToFiles(replica, files, 'visit', move)).toBe(2);
   for (let n = 0; n < 3; n++) {
     const row = await replica.get('visit', `v${n}`);

@@ -225,7 +225,7 @@ async function survives(kind: StoreKind, history: readonly Step[]): Promise<void
   const { device, hives, shell } = await world(kind);
   const ids = ['h0', 'h1', 'h2', 'h3', 'h4', 'h5'];
   for (const [n, id] of ids.entries()) await hives(sites[n % 3] as string, 'ida', [id]);
-  /** What happens while the next answer of a pull is on its way. */
+  /** Done while the next answer of a pull is on its way. */
   let inFlight: (() => Promise<void>) | 'lost' | undefined;
   const way = (to: Transport): Transport => ({
     ...to,

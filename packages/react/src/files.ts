@@ -41,7 +41,7 @@ export function useFile<S extends Schema>(
     let isOver = false;
     let address: FileUrl | undefined;
     let isOpening = false;
-    /** Where the content was when it could not be opened. */
+    /** The place of the content when it could not be opened. */
     let failedAt: FileState['at'] | undefined;
     const show = (part: Partial<ShownFile>) => {
       if (!isOver) setShown((before) => ({ ...before, ...part }));

@@ -104,7 +104,7 @@ export function copyOf(engine: Omit<Engine, 'commit'>): Uint8Array<ArrayBuffer> 
 function holdingsIn({ database, schema, rows }: Omit<Engine, 'commit'>): readonly Holding[] {
   const stored = storedHoldings({ database, schema });
   const active = new Set(stored.filter(isActive).map(({ name }) => name));
-  // What was asked for before under a name that asks for something else now leaves unseen.
+  // An earlier condition of a name leaves unseen.
   const shown = stored.filter((holding) => isActive(holding) || !active.has(holding.name));
   return [...new Map(shown.map((holding) => [holding.name, holding])).values()].map(({ name, from, where, state }) => ({
     ...{ id: name, from, where, state: state === 'dropping' ? 'leaving' : state },

@@ -379,7 +379,7 @@ export class Syncing implements SyncPart {
       // A replica that was closed meanwhile has nothing to give up with: its lease ends with its process or its time.
       await this.doing
         .change((local) => {
-          // What was unsent of a holding may have been sent with this run.
+          // The last unsent edit of a holding may have been sent with this run.
           if (failed === undefined && direction !== 'push' && canLeave(local)) this.loop.holdingsChanged();
           const code = failed instanceof KoinonError ? failed.code : 'unknown';
           noteRun(database, {

@@ -6,7 +6,7 @@ import type { Engine } from '../engine/steps.ts';
 import type { Commit } from '../live/commit.ts';
 import type { Local } from './attempt.ts';
 
-// The rows that an app asks to have on this device for a while, beside those that it always asks for. What is asked for is all of them together; the
+// The rows that an app asks to have on this device for a while, beside those that it always asks for. A request asks for all of them together; the
 // cursor carries that, so that only differences move.
 
 /**
@@ -73,7 +73,7 @@ export function hold(engine: Engine, only: Only, name: string, from: string, whe
   let state: HoldingState = 'arriving';
   const others = storedHoldings(engine).flatMap((holding): StoredHolding[] => {
     if (holding.name !== name) return [holding];
-    // What else was asked for under the name leaves, as if it had been let go.
+    // Anything else under the name leaves, as if it had been let go.
     if (keyOf(holding) !== keyOf({ ...wanted, state }))
       return [isActive(holding) ? { ...holding, state: 'leaving' } : holding];
     // One that was let go may not have come whole before that.
@@ -114,7 +114,7 @@ export function refuseUnfilterable(schema: Schema, from: string, where: unknown)
   );
 }
 
-/** What is asked for to learn how much some rows of a table are. */
+/** The request that tells how much some rows of a table are. */
 export function partOf({ columns }: Only, { from, where }: { readonly from: string; readonly where?: unknown }): Only {
   const condition = where as Readonly<Record<string, unknown>> | undefined;
   return { ...(columns && { columns }), tables: [from], ...(condition && { where: { [from]: condition } }) };
@@ -132,7 +132,7 @@ export function letGo(engine: Engine, name: string): boolean {
   return true;
 }
 
-/** What is asked for, with the holdings. */
+/** The part that is asked for, with the holdings. */
 export function askedWith(only: Only, holdings: readonly StoredHolding[]): Only {
   const asked = holdings.filter(({ state }) => state !== 'dropping');
   if (asked.length === 0) return only;
@@ -159,7 +159,7 @@ export interface AskedPart {
   readonly holdings: readonly StoredHolding[];
 }
 
-/** What is asked for from now on. Holdings that were let go, and of whose rows nothing is unsent, are not. */
+/** The part to ask for from now on. Holdings that were let go, and of whose rows nothing is unsent, are not. */
 export function partAsked(local: Local, only: Only): AskedPart {
   const before = storedHoldings(local);
   if (before.length === 0) return { only, holdings: before };

@@ -87,7 +87,7 @@ export const pullHeader = v.object({
   rows: count,
   /** Tells whether another pull would bring more at once. */
   more: yesOrNo,
-  /** Whether the first download is complete with this page. Changes come before that where its scope was changed in the middle. */
+  /** Tells whether the first download is complete with this page. Changes come before that where its scope was changed in the middle. */
   last: yesOrNo,
   /** Whose replica this is, where the server knows users. */
   user: v.optional(text),

@@ -122,7 +122,7 @@ async function keysPage(store: Store, reader: StoreReader, cursor: Cursor, view:
     const fits = { rows: room.rows - count - rows.length, bytes: room.bytes - bytes };
     if (fits.bytes <= 0) return upTo(table, after);
     const where = movedRows(cursor, view, table);
-    // Where none can have left, all rows that are found are in the scope.
+    // All rows that are found are in the scope if none can have left it.
     if (room.asBlocks && view.knows(table) && (isFirst || isNothing(leftRows(cursor, view, table)))) {
       const columns = Object.keys(view.columns(table, store.schema.tables[table]?.columns ?? {}));
       const text = await reader.rowTextAfter(table, columns, after, fits, where);

@@ -31,7 +31,7 @@ export interface S3Place {
 const partBytes = 8_388_608;
 
 /**
- * Keeps the contents of files in object storage that speaks S3, such as one has in most data centres. Of each content there is an object, and a second
+ * Keeps the contents of files in object storage that speaks S3, such as one has in most data centres. Each content is an object, and has a second
  * one that says what it is. Several server processes may share a bucket. Needs the packages `@aws-sdk/client-s3` and `@aws-sdk/lib-storage`.
  *
  * @example

@@ -7,7 +7,7 @@ import type { Scopes } from '../scope/scopes.ts';
 import type { RetentionOptions } from '../store/retention-job.ts';
 import type { Store } from '../store/store.ts';
 
-/** What a request, or a live window, has moved: rows, changes, or the content of a file. `took` is in milliseconds. */
+/** The rows, changes or content that a request, or a live window, has moved. `took` is in milliseconds. */
 export type Moved =
   | { readonly what: 'pull'; readonly rows: number; readonly bytes: number; readonly took: number }
   | {

@@ -13,6 +13,7 @@ const entries = [
   ['client', 'browser'],
   ['client', 'transfer/transfer'],
   ['client', 'files/index'],
+  ['client', 'sources/source'],
   ['server', 'index'],
   ['server', 'files/s3'],
   ['react', 'index'],

@@ -18,7 +18,7 @@ const layers: Record<string, readonly string[]> = {
   core: ['errors', 'table', 'values', 'schema', 'change', 'merge', 'query', 'sqlite', 'cursor', 'protocol', 'messages'],
   client: [
     ...['host', 'driver', 'live', 'database', 'outbox', 'rows', 'overlay', 'engine', 'sync', 'link', 'replica'],
-    ...['remote', 'tabs', 'transfer', 'files', 'inspect', 'catalog'],
+    ...['remote', 'tabs', 'transfer', 'files', 'sources', 'inspect', 'catalog'],
   ],
   server: [
     ...[

@@ -11,6 +11,7 @@ const modules = [
   ['@koinon/client (in a browser)', 'client/dist/browser.d.ts'],
   ['@koinon/client/transfer', 'client/dist/transfer/transfer.d.ts'],
   ['@koinon/client/files', 'client/dist/files/index.d.ts'],
+  ['@koinon/client/sources', 'client/dist/sources/source.d.ts'],
   ['@koinon/server', 'server/dist/index.d.ts'],
   ['@koinon/server/s3', 'server/dist/files/s3.d.ts'],
   ['@koinon/react', 'react/dist/index.d.ts'],

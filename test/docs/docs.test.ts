@@ -178,6 +178,32 @@ test('the guide’s page about photos runs as it stands', async () => {
   await runs('photos', program.replaceAll("'./schema.ts'", "'./schema-photos.ts'"));
 });
 
+test('the guide’s page about data of others runs as it stands', async () => {
+  const [schemaBlock = '', opening = ''] = await blocksOf('sources');
+  await writeFile(join(folder, 'tour/schema-sources.ts'), schemaBlock);
+  const program = `
+    import assert from 'node:assert/strict';
+    import { createServer } from 'node:http';
+    import type { AddressInfo } from 'node:net';
+    interface Row { readonly id: string; readonly site: string; readonly degrees: number }
+    let asked = 0;
+    const weather = createServer((request, response) => {
+      asked++;
+      const isKnown = request.headers['if-none-match'] === '"1"';
+      response.writeHead(isKnown ? 304 : 200, { etag: '"1"' }).end(isKnown ? '' : '[]');
+    });
+    await new Promise<void>((done) => weather.listen(0, done));
+    const show = (_: unknown) => undefined;
+    ${opening
+      .replace("'phone.db'", JSON.stringify(join(folder, 'sources.db')))
+      .replace("'http://127.0.0.1:4290/forecast'", '`http://127.0.0.1:${(weather.address() as AddressInfo).port}`')}
+    await forecast.refresh();
+    assert.deepEqual([asked >= 2, phase, isStale, error, typeof checkedAt], [true, 'idle', false, null, 'string']);
+    stop();
+    await forecast.close(); await replica.close(); weather.closeAllConnections(); weather.close();`;
+  await runs('sources', program.replaceAll("'./schema.ts'", "'./schema-sources.ts'"));
+});
+
 test('the guide’s page about messages in another language runs as it stands', async () => {
   const [page = ''] = await blocksOf('translating');
   const said = [...page.matchAll(/console\.log\(.*\); \/\/ (.*)$/gm)].map(([, text]) => text);

@@ -97,7 +97,8 @@ export type MetaName =
   | 'holdings'
   | 'server schema'
   | 'invalid values'
-  | 'erased';
+  | 'erased'
+  | `source ${string}`;
 
 /** A value Koinon keeps about this replica. */
 export function meta(database: Database, name: MetaName): string | undefined {

@@ -11,6 +11,7 @@ const readNames: Readonly<Record<Read, true>> = {
   select: true,
   rowState: true,
   setting: true,
+  sourceNote: true,
   isDone: true,
 };
 

@@ -21,6 +21,7 @@ import {
   shown,
   toWire,
 } from '@koinon/core/internal';
+import { meta, setMeta } from '../database/layout.ts';
 import { readOnly, runReading } from '../database/read-only.ts';
 import { type Finishing, finish } from '../overlay/finish.ts';
 import type { RowDecision } from '../overlay/resolve.ts';
@@ -91,6 +92,11 @@ export class ReadSteps {
       | undefined;
     if (found !== undefined) return normalize(column, fromWire(column, JSON.parse(found.value) as JsonValue));
     return normalize(column, defaultOf(column));
+  }
+
+  /** The note on the last answer that filled a table from a source. */
+  sourceNote(table: string): string | undefined {
+    return meta(this.engine.database, `source ${table}`);
   }
 
   /** Tells whether a call from another thread or tab took effect. */
@@ -187,6 +193,11 @@ export class WriteSteps extends ReadSteps {
   /** Several writes, one after the other. */
   batch(writes: readonly Write[]): void {
     for (const { name, given } of writes) (this[name] as (...given: readonly unknown[]) => unknown)(...given);
+  }
+
+  /** Notes the answer that filled a table from a source, in the transaction that fills it. */
+  noteSource(table: string, note: string): void {
+    setMeta(this.engine.database, `source ${table}`, note);
   }
 
   /** Writes down, as part of its effect, that a call from another thread or tab was done. */

@@ -55,6 +55,7 @@ export const errorStatus = {
   // Talking to a server.
   'server-unreachable': 503,
   'server-answer': 502,
+  'source-timeout': 504,
   'token-failed': 503,
   'schema-foreign': 409,
   'sync-busy': 409,

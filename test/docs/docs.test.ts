@@ -196,7 +196,7 @@ test('the guide’s page about data of others runs as it stands', async () => {
     const show = (_: unknown) => undefined;
     ${opening
       .replace("'phone.db'", JSON.stringify(join(folder, 'sources.db')))
-      .replace("'http://127.0.0.1:4290/forecast'", '`http://127.0.0.1:${(weather.address() as AddressInfo).port}`')}
+      .replace("'http://127.0.0.1:4290/forecast'", "'http://127.0.0.1:' + (weather.address() as AddressInfo).port")}
     await forecast.refresh();
     assert.deepEqual([asked >= 2, phase, isStale, error, typeof checkedAt], [true, 'idle', false, null, 'string']);
     stop();

@@ -10,8 +10,9 @@ import { file, schema, table } from '@koinon/core';
 import { startServer } from '@koinon/server';
 import { s3Storage } from '@koinon/server/s3';
 import S3rver from 's3rver';
-import { expect, onTestFinished, test, vi } from 'vitest';
+import { expect, onTestFinished, test } from 'vitest';
 import { newDatabase } from '../support/stores.ts';
+import { waitFor } from '../support/wait-for.ts';
 import { never } from '../support/world.ts';
 
 // Contents of files in object storage, which here is a stand-in of the registry that keeps objects in a folder.
@@ -64,7 +65,7 @@ test('two servers keep photos in one bucket: large and small, in parts, through 
   });
   const one = await open(first.url, folderContents(join(folder, 'phone')));
   const sent = () =>
-    vi.waitFor(async () => expect(await one.files.waiting()).toEqual([]), { timeout: 60_000, interval: 50 });
+    waitFor(async () => expect(await one.files.waiting()).toEqual([]), { timeout: 60_000, interval: 50 });
   // More than one part of an upload to the storage.
   const bytes = randomBytes(20_000_000);
   const photo = await one.files.saveFile(bytes, { type: 'application/octet-stream' });
@@ -90,7 +91,7 @@ test('two servers keep photos in one bucket: large and small, in parts, through 
   const late = await one.files.saveFile(randomBytes(1_000), { type: 'application/octet-stream' });
   await one.replica.insert('visit', { id: 'w', photo: late });
   await one.replica.sync();
-  await vi.waitFor(async () => expect(await one.files.waiting()).toMatchObject([{ state: 'server-answer' }]));
+  await waitFor(async () => expect(await one.files.waiting()).toMatchObject([{ state: 'server-answer' }]));
   isDown = false;
   one.files.resume();
   await sent();

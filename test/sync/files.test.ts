@@ -19,6 +19,7 @@ import { type FileStorage, folderStorage, type RunningServer, type Scopes, start
 import { describe, expect, onTestFinished, test, vi } from 'vitest';
 import photos from '../support/photos.ts';
 import { newDatabase, type StoreKind, storeKinds } from '../support/stores.ts';
+import { waitFor } from '../support/wait-for.ts';
 import { never } from '../support/world.ts';
 
 // Photos and documents: the row holds a description, the content goes its own way.
@@ -111,7 +112,7 @@ async function world(kind: StoreKind = 'SQLite', isScoped = false, keeping = (st
 
 /** Waits until everything that a device has saved is on the server. */
 const sent = (device: Device) =>
-  vi.waitFor(async () => expect(await device.files.waiting()).toEqual([]), { timeout: 60_000, interval: 50 });
+  waitFor(async () => expect(await device.files.waiting()).toEqual([]), { timeout: 60_000, interval: 50 });
 
 /** A way to the server that is cut each time that so many bytes have gone over it. */
 async function cutting(
@@ -174,12 +175,12 @@ describe.each(storeKinds)('%s', (kind) => {
     const look = async () => void told.push((await other.files.states([photo]))[0]?.at ?? '');
     await look();
     const stop = other.files.subscribe(() => void look());
-    await vi.waitFor(() => expect(told.length).toBeGreaterThan(1), { timeout: 20_000 });
+    await waitFor(() => expect(told.length).toBeGreaterThan(1));
     expect(new Set(told)).toEqual(new Set(['awaited']));
     await expect(other.files.openFile(photo)).rejects.toMatchObject({ code: 'file-awaited' });
     one.files.resume();
     await sent(one);
-    await vi.waitFor(() => expect(told.at(-1)).toBe('server'), { timeout: 20_000 });
+    await waitFor(() => expect(told.at(-1)).toBe('server'));
     stop();
     expect(await one.files.states([photo])).toEqual([{ at: 'here', isSent: true }]);
     expect(await other.files.states([photo])).toEqual([{ at: 'server', isSent: true }]);
@@ -217,7 +218,7 @@ describe.each(storeKinds)('%s', (kind) => {
     const false_ = await one.files.saveFile(new Blob(['<script>'], { type: 'image/jpeg' }));
     await one.replica.update('visit', 'v', { photo: false_ });
     await one.replica.sync();
-    await vi.waitFor(async () => expect((await one.files.waiting()).map(({ state }) => state)).toContain('file-type'), {
+    await waitFor(async () => expect((await one.files.waiting()).map(({ state }) => state)).toContain('file-type'), {
       timeout: 20_000,
     });
     expect((await readdir(join(kept, 'uploads'))).filter((name) => name.endsWith('.json'))).toEqual([]);
@@ -341,7 +342,7 @@ test('over a link that is cut every three megabytes a file goes up and comes dow
   await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
   await one.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
   await one.replica.sync();
-  await vi.waitFor(
+  await waitFor(
     async () => {
       one.files.resume();
       expect(await one.files.waiting()).toEqual([]);
@@ -356,7 +357,7 @@ test('over a link that is cut every three megabytes a file goes up and comes dow
   const again = await third.files.saveFile(photoOf(200_000));
   await third.replica.insert('visit', { id: 'w', site: 's', notes: '', photo: again });
   await third.replica.sync();
-  await vi.waitFor(async () => expect((await third.files.waiting())[0]?.state).toBe('file-differs'), {
+  await waitFor(async () => expect((await third.files.waiting())[0]?.state).toBe('file-differs'), {
     timeout: 20_000,
     interval: 5,
   });
@@ -385,7 +386,7 @@ test('F1, F2, F3, F7: a device and a server that are killed at any point go on; 
   await second.files.close();
   await second.replica.close();
   const third = await device({ file: 'phone.db' });
-  await vi.waitFor(async () => expect((await third.files.waiting())[0]?.sent).toBeGreaterThan(0), {
+  await waitFor(async () => expect((await third.files.waiting())[0]?.sent).toBeGreaterThan(0), {
     timeout: 20_000,
     interval: 5,
   });
@@ -393,7 +394,7 @@ test('F1, F2, F3, F7: a device and a server that are killed at any point go on; 
   await third.files.close();
   await third.replica.close();
   const fourth = await device({ file: 'phone.db' });
-  await vi.waitFor(async () => expect(await fourth.files.states([photo])).toEqual([{ at: 'here', isSent: true }]), {
+  await waitFor(async () => expect(await fourth.files.states([photo])).toEqual([{ at: 'here', isSent: true }]), {
     timeout: 60_000,
   });
   const stored = async () =>
@@ -413,10 +414,10 @@ test('F1, F2, F3, F7: a device and a server that are killed at any point go on; 
   await fourth.files.close();
   await fourth.replica.close();
   const fifth = await device({ file: 'phone.db' });
-  await vi.waitFor(async () => expect(await stored()).toHaveLength(1), { timeout: 60_000 });
+  await waitFor(async () => expect(await stored()).toHaveLength(1), { timeout: 60_000 });
   const other = await device();
   await other.replica.sync();
-  await vi.waitFor(
+  await waitFor(
     async () =>
       expect(Buffer.compare(await bytesOf(await other.files.openFile(photo)), await bytesOf(content))).toBe(0),
     { timeout: 60_000 },
@@ -468,9 +469,7 @@ test('F4, F6, F8, F10: one of two rows with the same bytes is deleted; bytes cha
   await office.replica.update('site', 's', { keeper: 'runa' });
   await office.replica.sync();
   await ida.replica.sync();
-  await vi.waitFor(async () =>
-    expect((await ida.contents.notes()).map(({ file: held }) => held.id)).toEqual([unsent.id]),
-  );
+  await waitFor(async () => expect((await ida.contents.notes()).map(({ file: held }) => held.id)).toEqual([unsent.id]));
   await expect(ida.files.openFile(photo)).rejects.toBeInstanceOf(KoinonError);
 });
 
@@ -501,14 +500,14 @@ test('F14: who stops waiting does not stop others; what came in part goes with i
   await office.replica.update('site', 's', { keeper: 'runa' });
   await office.replica.sync();
   await ida.replica.sync();
-  await vi.waitFor(async () => expect(await kept()).toEqual([`${unsent.id}.bin`, `${unsent.id}.json`]));
+  await waitFor(async () => expect(await kept()).toEqual([`${unsent.id}.bin`, `${unsent.id}.json`]));
   // Left over of processes that were killed, two days ago and just now.
   const [old, recent] = [crypto.randomUUID(), crypto.randomUUID()];
   for (const id of [old, recent]) await writeFile(join(folder, 'ida.db.files', `${id}.part`), 'a part');
   await utimes(join(folder, 'ida.db.files', `${old}.part`), 1, Date.now() / 1000 - 2 * 86_400);
   await ida.files.close();
   const again = await openFiles(ida.replica, { contents: ida.contents });
-  await vi.waitFor(async () =>
+  await waitFor(async () =>
     expect(await kept()).toEqual([`${unsent.id}.bin`, `${unsent.id}.json`, `${recent}.part`].sort()),
   );
   await again.erase();
@@ -570,7 +569,7 @@ test('F7, F8: a server that fails between the last byte and storing, its disk be
   await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
   await one.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
   await one.replica.sync();
-  await vi.waitFor(async () => expect(await one.files.waiting()).toMatchObject([{ state: 'storage-full' }]), 5_000);
+  await waitFor(async () => expect(await one.files.waiting()).toMatchObject([{ state: 'storage-full' }]));
   await sent(one);
   expect(full.times).toBe(-1);
   await other.replica.sync();
@@ -586,13 +585,13 @@ test('F2, F3: a photo that was never sent outlives its row for a day: what is ta
     const [note] = await contents.notes();
     await contents.note({ ...(note as ContentNote), ...change });
   };
-  const isUnheld = () => vi.waitFor(async () => expect((await contents.notes())[0]?.unheldSince).toBeDefined());
+  const isUnheld = () => waitFor(async () => expect((await contents.notes())[0]?.unheldSince).toBeDefined());
   const first = await openFiles(replica, { contents });
   const content = photoOf(100);
   const photo = await first.saveFile(content);
   await replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
   await replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
-  await vi.waitFor(async () => expect((await contents.notes())[0]?.unheldSince).toBeUndefined());
+  await waitFor(async () => expect((await contents.notes())[0]?.unheldSince).toBeUndefined());
   await first.close();
   // Two days without a signal.
   await amend({ savedAt: Date.now() - 2 * day });
@@ -610,7 +609,7 @@ test('F2, F3: a photo that was never sent outlives its row for a day: what is ta
   await second.close();
   await amend({ unheldSince: Date.now() - 2 * day });
   const third = await openFiles(replica, { contents });
-  await vi.waitFor(async () => expect(await contents.notes()).toEqual([]));
+  await waitFor(async () => expect(await contents.notes()).toEqual([]));
   await third.close();
 });
 
@@ -621,7 +620,7 @@ test('F13: what the server has lost comes from who may write the row; a reader w
   const photo = await ida.files.saveFile(photoOf(9_000_000));
   await ida.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
   await ida.replica.sync();
-  await vi.waitFor(async () => expect((await ida.files.waiting())[0]?.sent).toBeGreaterThan(0), { interval: 2 });
+  await waitFor(async () => expect((await ida.files.waiting())[0]?.sent).toBeGreaterThan(0), { interval: 2 });
   await ida.files.pin(photo);
   await sent(ida);
   expect(await ida.contents.notes()).toMatchObject([{ state: 'sent', isPinned: true }]);
@@ -642,7 +641,7 @@ test('F13: what the server has lost comes from who may write the row; a reader w
   const mine = await openFiles(ida.replica, { contents: ida.contents, server: url, token: () => 'ida' });
   const other = await device({ user: 'office' });
   await other.replica.sync();
-  await vi.waitFor(async () => expect((await other.files.openFile(photo)).size).toBe(photo.bytes), { timeout: 20_000 });
+  await waitFor(async () => expect((await other.files.openFile(photo)).size).toBe(photo.bytes));
   await mine.close();
 });
 
@@ -683,11 +682,11 @@ test('the server keeps a content as long as its row may come back, and for a col
     [...(await stored()).values()].filter(({ unheldSince }) => unheldSince).map(({ place }) => place.id);
   // Old contents, whose rows have let them go just now: they stay, since an undo may bring them back.
   await restart(() => age(100));
-  await vi.waitFor(async () => expect((await unheld()).sort()).toEqual([replaced.id, gone.id].sort()));
+  await waitFor(async () => expect((await unheld()).sort()).toEqual([replaced.id, gone.id].sort()));
   await one.replica.update('visit', 'v', { photo: replaced });
   await one.replica.sync();
   await restart();
-  await vi.waitFor(async () => expect((await unheld()).sort()).toEqual([photo.id, gone.id].sort()));
+  await waitFor(async () => expect((await unheld()).sort()).toEqual([photo.id, gone.id].sort()));
   // A server with an older schema takes nothing away.
   await restart(async () => {
     await age(100);
@@ -696,7 +695,7 @@ test('the server keeps a content as long as its row may come back, and for a col
     await server.close();
     expect((await stored()).size).toBe(3);
   });
-  await vi.waitFor(async () => expect([...(await stored()).keys()]).toEqual([replaced.id]));
+  await waitFor(async () => expect([...(await stored()).keys()]).toEqual([replaced.id]));
 });
 
 test('F2: a photo whose row the server refuses is not sent; it goes once the row is mended, and stays a day when that is reverted', async () => {
@@ -715,7 +714,7 @@ test('F2: a photo whose row the server refuses is not sent; it goes once the row
   expect(await readdir(join(kept, 'uploads'))).toEqual([]);
   // Reverted: nobody holds it any more, and it is still there.
   await clerk.replica.revert('visit', 'w');
-  await vi.waitFor(async () =>
+  await waitFor(async () =>
     expect(
       (await clerk.contents.notes()).filter(({ unheldSince }) => unheldSince).map(({ file: held }) => held.id),
     ).toEqual([other.id]),
@@ -728,7 +727,7 @@ test('F2: a photo whose row the server refuses is not sent; it goes once the row
   await ida.replica.sync();
   await ida.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
   await ida.replica.sync();
-  await vi.waitFor(async () => expect((await ida.files.states([photo]))[0]).toEqual({ at: 'here', isSent: true }));
+  await waitFor(async () => expect((await ida.files.states([photo]))[0]).toEqual({ at: 'here', isSent: true }));
 });
 
 test('F11: a server that does not know the column, or keeps no contents, has them wait; a newer one gets them', async () => {
@@ -751,7 +750,7 @@ test('F11: a server that does not know the column, or keeps no contents, has the
   // The schema is the new one, and nobody has said where contents are to be.
   const without = await startServer({ store: await database.open(apiary), port });
   await replica.sync();
-  await vi.waitFor(async () => expect(await files.waiting()).toMatchObject([{ file: photo, state: 'files-not-kept' }]));
+  await waitFor(async () => expect(await files.waiting()).toMatchObject([{ file: photo, state: 'files-not-kept' }]));
   await without.close();
   const server = await startServer({
     store: await database.open(apiary),
@@ -766,7 +765,7 @@ test('F11: a server that does not know the column, or keeps no contents, has the
   });
   await replica.sync();
   files.resume();
-  await vi.waitFor(async () => expect(await files.states([photo])).toEqual([{ at: 'here', isSent: true }]), 20_000);
+  await waitFor(async () => expect(await files.states([photo])).toEqual([{ at: 'here', isSent: true }]));
 });
 
 test('over a live connection a content that was awaited is told of when it is stored', async () => {
@@ -780,7 +779,7 @@ test('over a live connection a content that was awaited is told of when it is st
   const files = await openFiles(follower, { server: url, contents: memoryContents() });
   const state = follower.syncState();
   const stop = state.subscribe(() => undefined);
-  await vi.waitFor(() => expect(state.current.rows[0]?.phase).toBe('live'), 10_000);
+  await waitFor(() => expect(state.current.rows[0]?.phase).toBe('live'));
   const told: string[] = [];
   const look = async () => void told.push((await files.states([photo]))[0]?.at ?? '');
   const stopLooking = files.subscribe(() => void look());
@@ -827,10 +826,10 @@ test('contents are fetched ahead by column and link, never more than there is ro
     );
   };
   await ida.replica.sync();
-  await vi.waitFor(async () => expect(await here()).toEqual([0, 6]), 10_000);
+  await waitFor(async () => expect(await here()).toEqual([0, 6]));
   link.isMetered = false;
   ida.files.resume();
-  await vi.waitFor(async () => expect(await here()).toEqual([3, 6]), 10_000);
+  await waitFor(async () => expect(await here()).toEqual([3, 6]));
   // The room is taken: nothing goes for something else that nobody has opened.
   const before = (await ida.contents.notes()).map(({ file: { id } }) => id);
   ida.files.resume();

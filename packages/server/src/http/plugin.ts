@@ -1,7 +1,7 @@
 import compress from '@fastify/compress';
 import cors, { type FastifyCorsOptions } from '@fastify/cors';
 import { KoinonError, protocolVersion, type Schema } from '@koinon/core';
-import { livePath } from '@koinon/core/internal';
+import { contentStoredHeader, livePath } from '@koinon/core/internal';
 import type { FastifyError, FastifyInstance, FastifyRequest } from 'fastify';
 import type { User } from '../auth/authenticate.ts';
 import { UserConnections } from '../auth/connections.ts';
@@ -111,7 +111,7 @@ async function answerPages(app: FastifyInstance, root: string, allowsOrigin: All
       .header('access-control-allow-origin', origin)
       .header(
         'access-control-expose-headers',
-        'accept-encoding, content-range, location, upload-offset, upload-length',
+        `accept-encoding, content-range, ${contentStoredHeader}, location, upload-offset, upload-length`,
       );
   });
   await app.register(async (preflights) => preflights.register(cors, () => preflight(allowsOrigin)), { prefix: root });

@@ -1,7 +1,7 @@
 import { mkdtemp, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { openReplica, type Replica, type Transport } from '@koinon/client';
+import { inspectReplica, openReplica, type Replica, type Transport } from '@koinon/client';
 import { integer, reference, schema, table, text } from '@koinon/core';
 import { type Scopes, serveInProcess, startServer } from '@koinon/server';
 import fc from 'fast-check';
@@ -112,8 +112,8 @@ test('over a live connection a holding comes and goes by itself, and goes only w
 });
 
 describe.each(storeKinds)('%s', (kind) => {
-  test('H1, H2, H3: rows come and go by name; only differences move; nothing comes from outside the scope', async () => {
-    const { device, hives } = await world(kind);
+  test('H1, H2, H3, H5: rows come and go by name; only differences move; nothing comes, and nothing is counted, from outside the scope', async () => {
+    const { device, hives, folder } = await world(kind);
     await hives('a', 'ida', ['a1', 'a2']);
     await hives('b', 'ida', ['b1']);
     await hives('a', 'runa', ['a-runa']);
@@ -160,6 +160,9 @@ describe.each(storeKinds)('%s', (kind) => {
     // The list is in the file.
     const again = await device('phone.db');
     expect(await states(again)).toMatchObject({ 'two sites': 'leaving 3', others: 'here 0' });
+    const look = await inspectReplica(join(folder, 'phone.db'));
+    expect(look.holdings().map(({ name, state }) => `${name} ${state}`)).toEqual(['others here', 'two sites leaving']);
+    look.close();
     await again.sync();
     expect([await idsOf(again), await states(again)]).toEqual([[], { others: 'here 0' }]);
     expect(await again.rejections()).toEqual([]);

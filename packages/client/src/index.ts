@@ -41,6 +41,7 @@ export type {
   StorageReport,
 } from './replica/replica.ts';
 export type { Transaction } from './replica/transaction.ts';
+export type { HoldingState, StoredHolding } from './sync/holdings.ts';
 export type { SyncRun } from './sync/journal.ts';
 export type { Direction, SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState, Upload } from './sync/state.ts';
 export type { SyncReport } from './sync/step.ts';

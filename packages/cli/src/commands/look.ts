@@ -66,8 +66,9 @@ function showSummary(look: Inspection, json: boolean | undefined): void {
     rejected: count('rejected'),
   };
   const conflicts = look.conflicts().length;
+  const holdings = look.holdings();
   if (json) {
-    printJson({ replicaId, schemaVersion, position, syncedAt, tables, transactions, conflicts });
+    printJson({ replicaId, schemaVersion, position, syncedAt, tables, transactions, conflicts, holdings });
     return;
   }
   console.log(`Replica ${replicaId}, schema version ${schemaVersion}`);
@@ -77,6 +78,8 @@ function showSummary(look: Inspection, json: boolean | undefined): void {
   console.log(
     `Outbox: ${transactions.pending} pending, ${transactions.attempted} attempted, ${transactions.confirmed} confirmed, ${transactions.rejected} rejected; conflicts: ${conflicts}`,
   );
+  for (const { name, from, where, state } of holdings)
+    console.log(`Holding ${name}: ${from}${where === null ? '' : ` where ${short(where)}`}, ${state}`);
   printTable(['table', 'rows'], Object.entries(tables), 'No tables.');
 }
 

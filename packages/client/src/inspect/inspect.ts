@@ -6,6 +6,7 @@ import { meta, refuseNewerLayout } from '../database/layout.ts';
 import { readOnly, runReading } from '../database/read-only.ts';
 import type { StoredTables } from '../database/stored-rows.ts';
 import { type StoredTransaction, storedTransactions } from '../outbox/stored.ts';
+import type { StoredHolding } from '../sync/holdings.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
 
 /** A column, or a whole row, on which this device and the server disagree; values as they travel. */
@@ -47,6 +48,8 @@ export interface Inspection {
   conflicts(): readonly InspectedConflict[];
   /** The files that rows hold, by table and row. */
   files(): readonly InspectedFile[];
+  /** The rows that the app asks for by name, besides those that it always asks for. */
+  holdings(): readonly StoredHolding[];
   /** The last runs of the sync, newest first. */
   journal(limit: number): readonly SyncRun[];
   /** Runs SQL that reads. @throws KoinonError `query-writes`, `query-invalid`. */
@@ -130,6 +133,7 @@ export async function inspectReplica(file: string): Promise<Inspection> {
           ),
         ),
       ),
+    holdings: () => database.guarded(() => JSON.parse(meta(database, 'holdings') ?? '[]') as StoredHolding[]),
     journal: (limit) => database.guarded(() => lastRuns(database, limit)),
     select: (query) => runReading(database, readOnly(database, query)),
     close: () => database.close(),

@@ -13,7 +13,7 @@ import type { Local } from './attempt.ts';
  * The state of a holding: its rows are `arriving`; they are `here`; it was let go and something of its rows is unsent, so that it is still asked for:
  * `leaving`; it is asked for no more, and a download is to take its rows away: `dropping`.
  */
-type HoldingState = 'arriving' | 'here' | 'leaving' | 'dropping';
+export type HoldingState = 'arriving' | 'here' | 'leaving' | 'dropping';
 
 /** A holding as the file keeps it. */
 export interface StoredHolding {

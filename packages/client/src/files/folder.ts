@@ -12,7 +12,6 @@ import type { ContentNote, Contents, KeptContent } from './contents.ts';
 export function folderContents(folder: string): Contents {
   const at = (id: string, ending: string) => join(folder, `${id}${ending}`);
   const made = mkdir(folder, { recursive: true });
-  let parts = 0;
   const blobOf = async (path: string) => {
     await made;
     const there = await stat(path).catch(absent);
@@ -38,10 +37,8 @@ export function folderContents(folder: string): Contents {
     async note(note) {
       await made;
       const path = at(note.file.id, '.json');
-      // Two notes may be written at once.
-      const part = `${path}.${++parts}.part`;
-      await writeFile(part, JSON.stringify(note), { flush: true });
-      await rename(part, path);
+      await writeFile(`${path}.part`, JSON.stringify(note), { flush: true });
+      await rename(`${path}.part`, path);
       await flushed();
     },
     async sink(id) {

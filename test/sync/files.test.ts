@@ -613,6 +613,16 @@ test('F2, F3: a photo that was never sent outlives its row for a day: what is ta
   await third.close();
 });
 
+test('notes of one content that are made at once are written one after the other, and the last one stays', async () => {
+  const { device } = await world();
+  const one = await device({ file: 'phone.db', allow: () => false });
+  const photo = await one.files.saveFile(photoOf(100));
+  await Promise.all(Array.from({ length: 40 }, (_, n) => one.files.pin(photo, n % 2 === 1)));
+  expect(await one.contents.notes()).toMatchObject([{ isPinned: true }]);
+  await Promise.all([one.files.pin(photo, false), one.files.erase()]);
+  expect(await one.contents.kept()).toEqual([]);
+});
+
 test('F13: what the server has lost comes from who may write the row; a reader who may not is left in peace, and a pin outlives the upload', async () => {
   const { device, restart, kept, url } = await world('SQLite', true);
   const ida = await device({ user: 'ida', file: 'ida.db' });

@@ -18,6 +18,7 @@ export class Kept {
   private readonly notes = new Map<string, ContentNote>();
   /** Contents that are being saved: another tab does not know of them yet. */
   readonly saving = new Set<string>();
+  private readonly writing = new Map<string, Promise<void>>();
   private tidiedAt = Number.NEGATIVE_INFINITY;
 
   /** @param changed called when something was noted or removed. */
@@ -48,9 +49,26 @@ export class Kept {
 
   /** Notes a content that has just been stored. */
   async put(note: ContentNote): Promise<void> {
-    this.notes.set(note.file.id, note);
-    await this.contents.note(note);
+    const { id } = note.file;
+    this.notes.set(id, note);
+    await this.inTurn(id, async () => {
+      // A later note is written at once; a content that was removed has no note.
+      const now = this.notes.get(id);
+      if (now !== undefined) await this.contents.note(now);
+    });
     this.changed();
+  }
+
+  /** One after the other for each content: of two notes written at once the earlier one might be the one that stays. */
+  private async inTurn(id: string, work: () => Promise<void>): Promise<void> {
+    const before = this.writing.get(id);
+    const turn = (before ?? Promise.resolve()).catch(() => undefined).then(work);
+    this.writing.set(id, turn);
+    try {
+      await turn;
+    } finally {
+      if (this.writing.get(id) === turn) this.writing.delete(id);
+    }
   }
 
   /** Changes the note of a content as it is by now; a content that has been removed meanwhile stays removed. */
@@ -62,7 +80,7 @@ export class Kept {
   /** Removes a content, and what has come of it in part. */
   async forget(id: string): Promise<void> {
     this.notes.delete(id);
-    await this.contents.remove(id);
+    await this.inTurn(id, () => this.contents.remove(id));
     this.changed();
   }
 

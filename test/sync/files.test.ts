@@ -613,6 +613,38 @@ test('F2, F3: a photo that was never sent outlives its row for a day: what is ta
   await third.close();
 });
 
+test('contents stay while the rows that hold them are still being read', async () => {
+  const { device } = await world();
+  const one = await device({ file: 'phone.db' });
+  const photo = await one.files.saveFile(photoOf(100));
+  await one.replica.insert('site', { id: 's', keeper: 'ida', name: 'Marrowfen' });
+  await one.replica.insert('visit', { id: 'v', site: 's', notes: '', photo });
+  await one.replica.sync();
+  await sent(one);
+  await one.files.close();
+  // Ten thousand rows take as long.
+  const slow = new Proxy(one.replica, {
+    get: (replica, name) => {
+      const value = Reflect.get(replica, name) as unknown;
+      if (typeof value !== 'function') return value;
+      if (name !== 'rows') return value.bind(replica);
+      return async (query: never) => {
+        await new Promise((done) => setTimeout(done, 500));
+        return replica.rows(query);
+      };
+    },
+  });
+  // As in a browser, where one tab leads, and no other one has been open.
+  const lead = (begin: () => void) => {
+    begin();
+    return () => undefined;
+  };
+  const again = await openFiles(slow, { contents: { ...one.contents, lead } });
+  expect(await one.contents.notes()).toMatchObject([{ file: photo, state: 'sent' }]);
+  expect((await again.openFile(photo)).size).toBe(103);
+  await again.close();
+});
+
 test('notes of one content that are made at once are written one after the other, and the last one stays', async () => {
   const { device } = await world();
   const one = await device({ file: 'phone.db', allow: () => false });

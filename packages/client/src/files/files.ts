@@ -109,6 +109,8 @@ export class Files<S extends Schema> {
   private cancelTelling: (() => void) | undefined;
   private isPaused = false;
   private isLeading = false;
+  /** Tells whether all places are known: before that, each content would be one that no row holds. */
+  private isOpen = false;
   private isStale = false;
   private readonly closing = new AbortController();
   private timer: { readonly at: number; stop(): void } | undefined;
@@ -188,6 +190,7 @@ export class Files<S extends Schema> {
         this.changed();
       }),
     );
+    this.isOpen = true;
     this.changed();
   }
 
@@ -388,7 +391,7 @@ export class Files<S extends Schema> {
   /** Something has changed: looks what there is to do, a moment later. */
   private changed(after = soon): void {
     const at = systemHost.now() + after;
-    if (this.closing.signal.aborted || (this.timer !== undefined && this.timer.at <= at)) return;
+    if (!this.isOpen || this.closing.signal.aborted || (this.timer !== undefined && this.timer.at <= at)) return;
     this.timer?.stop();
     const stop = systemHost.after(after, () => {
       this.timer = undefined;

@@ -76,6 +76,9 @@ const usualBudget = 500_000_000;
 /** Milliseconds after which the order of use is noted anew. */
 const usedEvery = 60_000;
 
+/** Milliseconds until notes are read again that could not be read. */
+const rereadAfter = 500;
+
 /** Milliseconds for which changes are told of together. */
 const tellEvery = 30;
 
@@ -404,7 +407,12 @@ export class Files<S extends Schema> {
     if (this.closing.signal.aborted) return;
     if (this.isStale) {
       this.isStale = false;
-      await this.kept.read();
+      await this.kept.read().catch((error: unknown) => {
+        // Another tab may be replacing a note just now.
+        this.isStale = true;
+        this.changed(rereadAfter);
+        throw error;
+      });
     }
     if (this.isLeading) await this.collect();
     const { server, options } = this;

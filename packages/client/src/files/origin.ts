@@ -36,7 +36,7 @@ export function originContents(name: string): Contents {
       const found: ContentNote[] = [];
       for await (const [file, handle] of (await folder()).entries()) {
         if (!file.endsWith('.json') || handle.kind !== 'file') continue;
-        const text = await (handle as FileSystemFileHandle).getFile().then((blob) => blob.text());
+        const text = await textOf(handle as FileSystemFileHandle);
         // The page was closed while it was written.
         if (text !== '') found.push(JSON.parse(text) as ContentNote);
       }
@@ -110,4 +110,14 @@ export function originContents(name: string): Contents {
       return () => channel.removeEventListener('message', listener);
     },
   };
+}
+
+/** The text of a file; empty where another tab has removed it meanwhile. */
+async function textOf(handle: FileSystemFileHandle): Promise<string> {
+  try {
+    return await (await handle.getFile()).text();
+  } catch (error) {
+    if ((error as Error).name === 'NotFoundError') return '';
+    throw error;
+  }
 }

@@ -17,7 +17,7 @@ export type { UnlinkChoices, UnlinkReport } from './link/unlink.ts';
 export type { Origin } from './live/commit.ts';
 export type { ChangeEvent } from './live/listener.ts';
 export { LiveQuery, type ObservableResult, type Observer, type Result, type Subscription } from './live/result.ts';
-export type { QueuedTransaction, TransactionState } from './outbox/outbox.ts';
+export type { QueuedAction, QueuedTransaction, TransactionState } from './outbox/outbox.ts';
 export type { StoredTransaction } from './outbox/stored.ts';
 export type { Choice, ChoiceOf, Choices, ChoicesOf, RowDecision } from './overlay/resolve.ts';
 export type { RowCounts } from './overlay/show.ts';
@@ -26,7 +26,7 @@ export { connectReplica } from './remote/connect-replica.ts';
 export { hostReplica } from './remote/host-replica.ts';
 export type { Port } from './remote/port.ts';
 export type { DeviceFinding } from './replica/check.ts';
-export type { RowSelector, StateOfRow } from './replica/data-api.ts';
+export type { Invoked, InvokeOptions, Predicting, RowSelector, StateOfRow } from './replica/data-api.ts';
 export { Draft, type DraftedRow, type Overtaken } from './replica/draft.ts';
 export { openReplica, type ReplicaOptions } from './replica/open.ts';
 export type {
@@ -34,6 +34,8 @@ export type {
   DeletedRow,
   HeldRows,
   Holding,
+  Invocation,
+  InvocationOf,
   ListenOptions,
   Rejection,
   Replica,

@@ -32,6 +32,8 @@ export type {
   ToCome,
 } from './protocol/pull.ts';
 export type {
+  ActionCall,
+  ActionResult,
   AppliedOrigin,
   AppliedRequest,
   AppliedResponse,
@@ -51,10 +53,14 @@ export type { JoinMany, JoinOne, Joins, Query, ResultRow, RowStatus, SortKey } f
 export type { Measure, Measuring, Summary, SummaryRow } from './query/summary.ts';
 export type { RowKey } from './schema/row-key.ts';
 export {
+  type ActionInput,
+  type ActionName,
   type BytesSource,
   type ColumnOfType,
+  type GivenResult,
   type NewRow,
   type Patch,
+  type ResultOf,
   type Row,
   type Schema,
   type SchemaOptions,
@@ -64,12 +70,14 @@ export {
   schema,
   type TableName,
   type Tables,
+  type TakenInput,
   type TargetOf,
   tableOf,
   type WritableTableName,
 } from './schema/schema.ts';
 export type { Sql } from './sqlite/select.ts';
 export { type Bindable, sql } from './sqlite/template.ts';
+export { type Action, type ActionOptions, type Actions, action } from './table/action.ts';
 export {
   bigInteger,
   boolean,

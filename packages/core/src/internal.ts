@@ -1,4 +1,5 @@
 /** The computation that the other packages of Koinon share. It promises nothing: any version may change it. */
+export { actionOf, actionProblems, inputToWire, rowsOfInput, touchedBy } from './change/action.ts';
 export {
   applyChange,
   applyOperation,
@@ -6,6 +7,7 @@ export {
   joinOperations,
   keptColumns,
   keptOperation,
+  type Referring,
   referencesOf,
   wholeRow,
 } from './change/change.ts';
@@ -22,6 +24,7 @@ export { type Decision, decide, ruleOf } from './merge/decide.ts';
 export {
   type OpenConflict,
   type OwnChange,
+  type Predicted,
   type Rebased,
   type RebasedChange,
   type RemoteRow,

@@ -9,6 +9,9 @@ export const limits = {
   /** Parts of one transaction, and the bytes of all of them, about: it is in memory as a whole when it is applied. */
   parts: 10_000,
   transactionBytes: 256 * 1024 * 1024,
+  /** Actions in one transaction, and the rows that one of them refers to. */
+  actions: 100,
+  actionRows: 1_000,
   /** Bytes of one push. */
   requestBytes: 64 * 1024 * 1024,
   /** Bytes of a request that asks for something: a pull, say. */

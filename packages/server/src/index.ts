@@ -18,6 +18,8 @@ export {
 } from './auth/authenticate.ts';
 export { UserConnections } from './auth/connections.ts';
 export type { CursorKey, CursorKeys } from './cursor/keys.ts';
+export type { Effect, EffectContext, Effects } from './effects/effects.ts';
+export type { EffectOptions } from './effects/job.ts';
 export { feedPage } from './feed/page.ts';
 export { folderStorage } from './files/folder.ts';
 export type { ByteRange, FileStorage, StoredFile } from './files/storage.ts';
@@ -34,6 +36,7 @@ export { openApi } from './http/openapi.ts';
 export type { Moved, PluginOptions } from './http/options.ts';
 export { koinonPlugin } from './http/plugin.ts';
 export { type RunningServer, type ServerOptions, startServer } from './http/server.ts';
+export type { ActionContext, ActionRefusal, Handlers } from './rules/handlers.ts';
 export type { RuleOptions, Rules, TableRules } from './rules/rules.ts';
 export { type ServiceChange, writeRows } from './rules/write.ts';
 export type { RowWrite, RuleContext } from './scope/row-write.ts';
@@ -64,10 +67,13 @@ export type {
   Changed,
   Contact,
   DatabaseFacts,
+  DueEffect,
   Fault,
   FeedPage,
   KnownReplica,
   LockWait,
+  NewEffect,
+  OpenEffect,
   PartialTransaction,
   Reach,
   Receipt,
@@ -79,6 +85,7 @@ export type {
   Store,
   StoreReader,
   StoreWriter,
+  TakingEffects,
   Tombstone,
   TombstoneKey,
   TombstoneKeys,

@@ -1,5 +1,6 @@
 import { KoinonError, type Schema, type Table } from '@koinon/core';
 import { columnDdl, createIndexes, createTable, quoteName, toSql, toWire } from '@koinon/core/internal';
+import { actionTables } from './action-tables.ts';
 import { assignedKeyTable } from './assigned-key-table.ts';
 import type { Database } from './database.ts';
 import { rewriteImages } from './images.ts';
@@ -44,8 +45,9 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
       );
     }
   }
-  // A file may be older than tables whose keys the database gives.
+  // A file may be older than tables whose keys the database gives, and than actions.
   database.driver.exec(assignedKeyTable);
+  if (Object.keys(schema.actions).length > 0) database.driver.exec(actionTables);
   for (const [name, table] of Object.entries(schema.tables)) {
     const columns = shape.get(name);
     if (columns !== undefined && Object.hasOwn(stored.tables, name)) refuseOtherKey(name, table, stored.keys?.[name]);

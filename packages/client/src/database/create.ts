@@ -1,5 +1,6 @@
 import { KoinonError, type Schema } from '@koinon/core';
 import { createTable, replicaApplicationId } from '@koinon/core/internal';
+import { actionTables } from './action-tables.ts';
 import { assignedKeyTable } from './assigned-key-table.ts';
 import type { Database } from './database.ts';
 import { isReplicaFile, layoutVersion, setMeta } from './layout.ts';
@@ -15,7 +16,8 @@ const koinonTables = [
   // of a request. `state` is null until it is first attempted. Its changes have its place as `sequence`; `columns` is null
   // for an insert whose row has not been changed since; `is_acknowledged`: the feed has brought it back, while its transaction as a
   // whole still waits for that; `before`: the values that it was typed over, of a change in conflict, or that it changed,
-  // of one that is back; `server_values`: columns to which the server gave other values than were sent.
+  // of one that is back; `server_values`: columns to which the server gave other values than were sent. A row of kind 'action' stands among
+  // them: its name, the id of the call and its input are `table_name`, `row_id` and `columns`.
   `CREATE TABLE koinon_outbox (
   place INTEGER PRIMARY KEY,
   kind TEXT NOT NULL,
@@ -120,6 +122,7 @@ export function create(database: Database, schema: Schema): void {
       'The file is an SQLite database, but not a Koinon replica; choose another file.',
     );
   database.driver.exec(`PRAGMA application_id = ${replicaApplicationId}; ${koinonTables}`);
+  if (Object.keys(schema.actions).length > 0) database.driver.exec(actionTables);
   setMeta(database, 'layout version', String(layoutVersion));
   for (const [name, table] of Object.entries(schema.tables))
     for (const statement of createTable(name, table)) database.driver.exec(statement);

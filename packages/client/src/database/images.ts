@@ -51,6 +51,12 @@ export function rewriteImages(
         place,
       );
   }
+  if (database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_prediction'").length > 0) {
+    const text = 'SELECT place, kind, columns, operations FROM koinon_prediction WHERE table_name = ?';
+    const write = database.statement('UPDATE koinon_prediction SET columns = ?, operations = ? WHERE place = ?');
+    for (const { place, kind, columns, operations } of database.statement(text).all(table) as unknown as StoredImages[])
+      write.run(rewritten(columns, kind === 'insert'), rewritten(operations, false), place);
+  }
   const bases = database.statement('SELECT row_id, columns FROM koinon_base WHERE table_name = ?').all(table) as {
     row_id: string;
     columns: string;

@@ -65,6 +65,7 @@ function describeSchema(schema: Schema): string {
     indexes,
     ...(assigned.length > 0 ? { assigned } : {}),
     ...(Object.keys(keys).length > 0 ? { keys } : {}),
+    ...(Object.keys(schema.actions).length > 0 ? { actions: true } : {}),
   });
 }
 

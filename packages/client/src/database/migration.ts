@@ -29,7 +29,7 @@ export class Migration {
   renameTable(from: string, to: string): void {
     const columns = this.columnsOf(from);
     this.database.driver.exec(`ALTER TABLE ${quoteName(from)} RENAME TO ${quoteName(to)}`);
-    for (const table of ['koinon_outbox', 'koinon_history', 'koinon_base', 'koinon_conflict'])
+    for (const table of tablesOfRows(this.database))
       this.database.statement(`UPDATE ${table} SET table_name = ? WHERE table_name = ?`).run(to, from);
     this.shape.delete(from);
     this.shape.set(to, columns);
@@ -62,7 +62,7 @@ export class Migration {
   removeTable(table: string): void {
     this.columnsOf(table);
     this.database.driver.exec(`DROP TABLE ${quoteName(table)}`);
-    for (const own of ['koinon_outbox', 'koinon_history', 'koinon_base', 'koinon_conflict'])
+    for (const own of tablesOfRows(this.database))
       this.database.statement(`DELETE FROM ${own} WHERE table_name = ?`).run(table);
     // A transaction that has nothing left is done.
     for (const list of ['koinon_outbox', 'koinon_history'])
@@ -128,4 +128,11 @@ export class Migration {
     if (column) return column;
     throw new Error(`the file's table ${table} has no column ${name} at this point`);
   }
+}
+
+/** Koinon's own tables that name rows by their table. */
+function tablesOfRows(database: Database): readonly string[] {
+  const found = database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_prediction'");
+  const own = ['koinon_outbox', 'koinon_history', 'koinon_base', 'koinon_conflict'];
+  return found.length > 0 ? [...own, 'koinon_prediction'] : own;
 }

@@ -186,11 +186,23 @@ const parameters: Readonly<Partial<Record<StepName | Decision, readonly (readonl
     ['name', text],
     ['value', anything],
   ],
+  invoke: [
+    ['name', text],
+    ['input', object],
+  ],
+  beginPrediction: [
+    ['name', text],
+    ['input', object],
+  ],
   resolve: [['decisions', decisions]],
   unresolve: [table, id],
   revert: [
     ['rows', rowKeys],
     ['how', takingBack],
+  ],
+  amend: [
+    ['invoked', object],
+    ['input', object],
   ],
   resend: [['transaction', text]],
   discard: [

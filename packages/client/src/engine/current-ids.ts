@@ -1,4 +1,4 @@
-import { type Schema, type Table, tableOf } from '@koinon/core';
+import { type Action, type Schema, type Table, tableOf } from '@koinon/core';
 import type { Decision } from '../overlay/decision.ts';
 import type { KnownKeys } from '../rows/known-keys.ts';
 import type { CurrentIds } from './current.ts';
@@ -52,6 +52,11 @@ function currentCall(at: Knowing, name: StepName | Decision, given: readonly unk
     case 'resolve':
     case 'revert':
       return [keysOf(at, given[0]), ...given.slice(1)];
+    case 'invoke':
+    case 'beginPrediction':
+      return [table, inputOf(at, table, second)];
+    case 'amend':
+      return [table, inputOf(at, (given[0] as { readonly name?: unknown }).name, second)];
     case 'batch':
       return [
         (given[0] as readonly Write[]).map((write) => ({ ...write, given: currentCall(at, write.name, write.given) })),
@@ -110,12 +115,21 @@ function rowOf(at: Knowing, table: string, row: unknown): unknown {
 }
 
 function columnsOf(at: Knowing, table: string, columns: unknown): unknown {
-  if (!isObject(columns)) return columns;
-  const changed = tableOf(at.schema, table).entries.flatMap(([name, { target }]) => {
+  return isObject(columns) ? currentReferences(at, tableOf(at.schema, table), columns) : columns;
+}
+
+function currentReferences(at: Knowing, { entries }: Pick<Table, 'entries'>, columns: Values): Values {
+  const changed = entries.flatMap(([name, { target }]) => {
     const value = target === undefined ? undefined : columns[name];
     return target !== undefined && typeof value === 'string' ? [[name, at.keys.idOf(target, value)]] : [];
   });
   return changed.length === 0 ? columns : { ...columns, ...Object.fromEntries(changed) };
+}
+
+function inputOf(at: Knowing, name: unknown, input: unknown): unknown {
+  const { actions } = at.schema;
+  if (typeof name !== 'string' || !Object.hasOwn(actions, name) || !isObject(input)) return input;
+  return currentReferences(at, (actions[name] as Action).input, input);
 }
 
 const keysOf = (at: Knowing, rows: unknown) =>

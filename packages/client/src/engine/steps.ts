@@ -184,6 +184,22 @@ export class WriteSteps extends ReadSteps {
     );
   }
 
+  /** Queues an action; what is written up to {@link endPrediction} is what it is expected to do. Returns the id of the call. */
+  invoke(name: string, input: Readonly<Record<string, unknown>>): string {
+    const id = this.writing.invoke(name, input);
+    this.writing.endPrediction();
+    return id;
+  }
+
+  /** The same, and what is written from here on is a prediction, up to {@link endPrediction}. */
+  beginPrediction(name: string, input: Readonly<Record<string, unknown>>): string {
+    return this.writing.invoke(name, input);
+  }
+
+  endPrediction(): void {
+    this.writing.endPrediction();
+  }
+
   /** Settles conflicts; {@link loadSettling} comes first. */
   resolve(decisions: readonly RowDecision[]): void {
     settleConflicts?.(this.engine, decisions);
@@ -232,7 +248,7 @@ export class WriteSteps extends ReadSteps {
 
 /** One write of a batch. */
 export interface Write {
-  readonly name: 'insert' | 'update' | 'delete' | 'insertAll' | 'upsertAll';
+  readonly name: 'insert' | 'update' | 'delete' | 'insertAll' | 'upsertAll' | 'invoke';
   readonly given: readonly unknown[];
 }
 

@@ -5,7 +5,10 @@ import { meta } from '../database/layout.ts';
 import type { SqlDriver } from '../driver/driver.ts';
 import { changedRows, onceRefused, orderProblems } from '../outbox/consistency.ts';
 import { Outbox, type QueuedChange } from '../outbox/outbox.ts';
+import { noPredictions } from '../outbox/prediction-list.ts';
+import { StoredPredictions } from '../outbox/predictions.ts';
 import { Conflicts } from '../overlay/conflicts.ts';
+import { predictedAmong } from '../overlay/show.ts';
 import { Bases } from '../rows/base.ts';
 import { Rows } from '../rows/rows.ts';
 
@@ -41,7 +44,9 @@ type Found = (message: string, row?: RowKey | null) => void;
 /** That each row with own changes is what its base and they come to, and that nothing else has a base or a conflict. */
 function verifyRows(database: Database, schema: Schema, found: Found): void {
   const rows = new Rows(database, schema);
-  const outbox = new Outbox(database, schema, rows);
+  const hasActions = database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_prediction'").length > 0;
+  const predictions = hasActions ? new StoredPredictions(database, schema) : noPredictions;
+  const outbox = new Outbox(database, schema, rows, predictions);
   const bases = new Bases(database, rows);
   const conflicts = new Conflicts(database, schema);
   const wasRefused = onceRefused(database);
@@ -50,14 +55,15 @@ function verifyRows(database: Database, schema: Schema, found: Found): void {
   for (const { column, ...row } of conflicts.list())
     inConflict.set(rowKey(row), [...(inConflict.get(rowKey(row)) ?? []), column]);
   const changed = new Map<string, RowKey>();
-  for (const key of changedRows(database)) if (schema.tables[key.table]) changed.set(rowKey(key), key);
+  for (const key of [...changedRows(database), ...predictions.rows()])
+    if (schema.tables[key.table]) changed.set(rowKey(key), key);
   for (const key of changed.values()) {
     try {
       const own = outbox.changesOf(key.table, key.id);
       const base = bases.get(key.table, key.id);
       const shown = rows.get(key.table, key.id);
       // While everything is fetched anew, a row shows what it showed until its turn comes.
-      if (!isResyncing && !hasLeft(own, base, shown, wasRefused)) verifyRow(schema, key, own, base, shown, found);
+      if (!isResyncing && !hasLeft(own, base, shown, wasRefused)) verifyRow(outbox, key, own, base, shown, found);
       const open = new Set(own.filter(isOpen).flatMap(({ typedOver }) => [...(typedOver?.keys() ?? [])]));
       const listed = inConflict.get(rowKey(key)) ?? [];
       if (listed.length !== open.size || listed.some((column) => !open.has(column)))
@@ -86,7 +92,7 @@ function hasLeft(
 }
 
 function verifyRow(
-  schema: Schema,
+  { schema, predictions }: Outbox,
   key: RowKey,
   own: readonly QueuedChange[],
   base: AnyRow | null,
@@ -94,19 +100,26 @@ function verifyRow(
   found: Found,
 ): void {
   const table = tableOf(schema, key.table);
+  const predicted = predictedAmong(own, predictions.of(key.table, key.id));
   let row = base;
-  for (const { change, typedOver } of own) {
+  for (const [i, { change, typedOver }] of own.entries()) {
+    for (const { change: each } of predicted.filter(({ after }) => after === i)) row = applyChange(table, row, each);
     row = applyChange(table, laidOver(typedOver, row, key), change);
   }
+  for (const { change: each } of predicted.filter(({ after }) => after === own.length))
+    row = applyChange(table, row, each);
   const isSame = row === null || shown === null ? row === shown : changedColumns(table, row, shown).length === 0;
   if (!isSame) found(`It shows ${text(shown)}, and its base with what was changed here is ${text(row)}.`, key);
-  const given = own.map(({ change, state, editedAt, typedOver }) => ({
-    change,
-    isFixed: state === 'confirmed' || state === 'attempted',
-    editedAt,
-    typedOver,
+  const given = own.map((each) => ({
+    change: each.change,
+    isFixed: each.state === 'confirmed' || each.state === 'attempted',
+    editedAt: each.editedAt,
+    typedOver: each.typedOver,
+    predictedOver: predictions.overOf(each),
   }));
-  const again = rebase(table, given, base, base, unmoved);
+  if (predicted.length === 0 && given.some(({ predictedOver }) => predictedOver !== undefined))
+    found('It has a change that waits for an action which is not expected to change it.', key);
+  const again = rebase(table, given, base, base, unmoved, predicted);
   const isSettled = again.changes.every(({ change }, i) => change !== undefined && sameValue(change, own[i]?.change));
   if (!isSettled) found('What was changed here is not what a rebase onto the same base leaves.', key);
 }

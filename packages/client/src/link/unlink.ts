@@ -63,6 +63,9 @@ export function refuseUnsent({ rows, outbox, conflicts }: Engine, choices: Unlin
     changes.some(({ table, id }) => !rows.has(table, id)),
   );
   if (lost.length > 0) refuse(`refused transactions of rows that are not here ${lost.length}`);
+  // The rows would go up as they are here, with what the actions were expected to do.
+  const unsent = [...transactionsOf(outbox, 'pending', 'attempted', 'rejected')].flatMap(({ actions }) => actions);
+  if (unsent.length > 0) refuse(`actions that the server has not run ${unsent.length}`);
 }
 
 /** Ends the tie in one local transaction; returns how many rows left the device. */
@@ -103,6 +106,7 @@ function forget({ database, outbox, conflicts, keys }: Engine): void {
     database.driver.exec(`DELETE FROM koinon_${table}`);
   for (const name of ofTheServer) dropMeta(database, name);
   outbox.places.forget();
+  outbox.predictions.clear();
   outbox.revision++;
   conflicts.clear();
   keys.forgetBefore(Number.POSITIVE_INFINITY);

@@ -30,6 +30,8 @@ export interface Choosing extends Waiting {
   readonly base: string | null;
   /** The columns that are asked for, of tables where not all are. */
   readonly asked: ColumnNames;
+  /** Tells whether transactions are joined: those behind an action are chosen when it has gone. */
+  readonly isJoining: boolean;
   /** Bytes of one request to aim for; a transaction of more goes up in parts. */
   readonly requestBytes: number;
 }
@@ -56,6 +58,8 @@ export function nextBatch(
   let origins = 0;
   let bytes = 0;
   for (const unit of first ? [first] : ready(choosing)) {
+    const hasAction = (each: Unit | undefined) => (each?.transactions[0].actions.length ?? 0) > 0;
+    if (choosing.isJoining && hasAction(chosen[0]) && !hasAction(unit)) break;
     const isBegun = transactions.length === 0 && partsSent?.id === unit.id;
     if (isBegun) return partOf(choosing, unit, partsSent, writers.of(unit));
     const transaction = uploaded(choosing, unit, writers.of(unit));
@@ -96,10 +100,13 @@ function uploaded(
   { schema, asked, unsupported }: Choosing,
   { id, editedAt, transactions, changes }: Unit,
   dependsOn: readonly string[],
+  isWhole = true,
 ): UploadedTransaction {
   const sent = (change: Change) =>
     withoutUnsupported(withoutUnasked(changeToWire(schema, change), asked[change.table]), unsupported[change.table]);
   const origins = transactions.map(({ origin }) => origin);
+  // Joined transactions have no actions. The last part of a transaction in parts has them.
+  const actions = isWhole ? transactions.flatMap((each) => each.actions) : [];
   return {
     id,
     // A transaction that was never altered is its own origin.
@@ -107,6 +114,9 @@ function uploaded(
     editedAt: new Date(editedAt).toISOString(),
     dependsOn,
     changes: changes.map(sent),
+    ...(actions.length === 0
+      ? {}
+      : { actions: actions.map(({ id, name, input, refersTo, after }) => ({ id, name, input, refersTo, after })) }),
   };
 }
 
@@ -149,7 +159,7 @@ function partOf(
 ): Batch {
   const { begins, next } = parts;
   const transaction = {
-    ...uploaded(choosing, { ...unit, changes }, dependsOn),
+    ...uploaded(choosing, { ...unit, changes }, dependsOn, next === begins.length - 1),
     part: { index: next, count: begins.length },
   };
   return { ...batchOf(choosing, [transaction], [JSON.stringify(transaction)], [unit]), parts };

@@ -97,7 +97,7 @@ export function onceRefused(database: Database): ReadonlySet<number> {
 
 /** The rows with changes that the feed has not brought back. */
 export function changedRows(database: Database): readonly RowKey[] {
-  const text =
-    'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_outbox WHERE table_name IS NOT NULL AND is_acknowledged = 0';
+  const text = `SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_outbox
+    WHERE table_name IS NOT NULL AND kind <> 'action' AND is_acknowledged = 0`;
   return database.once(text) as RowKey[];
 }

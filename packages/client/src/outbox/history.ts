@@ -45,6 +45,13 @@ export function forgetGoneRows(database: Database, schema: Schema): void {
 export function forgetRows(database: Database, rows: readonly RowKey[]): void {
   const forget = database.statement('DELETE FROM koinon_history WHERE table_name = ? AND row_id = ?');
   for (const { table, id } of rows) forget.run(table, id);
+  const ids = JSON.stringify(rows.map(({ id }) => id));
+  // The input of an action may name the row, and tell of it.
+  const names = (input: string) =>
+    `EXISTS (SELECT 1 FROM json_each(${input}) WHERE value IN (SELECT value FROM json_each(?)))`;
+  database.statement(`DELETE FROM koinon_history WHERE kind = 'action' AND ${names('columns')}`).run(ids);
+  if (database.statement("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_invocation'").get() !== undefined)
+    database.statement(`DELETE FROM koinon_invocation WHERE ${names('input')}`).run(ids);
   forgetEmpty(database);
 }
 
@@ -90,10 +97,10 @@ export function offerAgain(
 function putBack(database: Database): readonly UndoneChange[] {
   const undone = database
     .statement(
-      `SELECT table_name AS "table", row_id AS id, kind, before FROM koinon_history WHERE kind <> 'transaction' ORDER BY place DESC`,
+      `SELECT table_name AS "table", row_id AS id, kind, before FROM koinon_history WHERE kind NOT IN ('transaction', 'action') ORDER BY place DESC`,
     )
     .all() as UndoneChange[];
-  if (undone.length === 0) return [];
+  if (database.statement('SELECT 1 FROM koinon_history LIMIT 1').get() === undefined) return [];
   const { shift } = database
     .statement(
       `SELECT (SELECT coalesce(min(place), 1) FROM koinon_outbox) - 1 - (SELECT max(place) FROM koinon_history) AS shift`,

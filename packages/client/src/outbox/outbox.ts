@@ -1,4 +1,5 @@
 import {
+  type ActionCall,
   type AnyRow,
   type Change,
   type JsonValue,
@@ -20,6 +21,7 @@ import {
 import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';
 import { Places } from './places.ts';
+import { noPredictions, type Predictions } from './prediction-list.ts';
 import { readTypedOver } from './typed-over.ts';
 
 /**
@@ -61,25 +63,36 @@ export interface QueuedTransaction {
   /** When it was made, in RFC 3339, by the server's clock as far as the device knew it. */
   readonly editedAt: string;
   readonly changes: readonly Change[];
+  /** The actions among them. */
+  readonly actions: readonly QueuedAction[];
   readonly problems: readonly Problem[];
   /** Tells whether it has ever been sent. */
   readonly wasSent: boolean;
 }
 
+/** An action in the outbox. */
+export interface QueuedAction extends ActionCall {
+  /** Its place in the outbox. */
+  readonly place: number;
+}
+
 /** The same for all that is done with it here. */
 export interface OutboxTransaction extends TransactionIdentity {
   readonly changes: readonly Change[];
+  readonly actions: readonly QueuedAction[];
   readonly problems: readonly Problem[];
   readonly wasSent: boolean;
   /** Tells whether one of its changes is in conflict. */
   readonly isConflicted: boolean;
+  /** Tells whether one of its changes was typed on top of what an action is expected to do: it waits for the action. */
+  readonly isOverPrediction: boolean;
 }
 
-/** A row of the table of the outbox: a transaction, or one of its changes with what is known of its transaction. */
+/** A row of the table of the outbox: a transaction, or one of its changes and actions with what is known of its transaction. */
 export interface StoredChange {
   place: number;
   sequence: number;
-  kind: Change['kind'] | 'transaction';
+  kind: Change['kind'] | 'transaction' | 'action';
   table_name: string;
   row_id: string;
   columns: string | null;
@@ -90,6 +103,15 @@ export interface StoredChange {
   origin: string;
   edited_at: number;
   state: TransactionState | null;
+}
+
+/** A transaction that `undo` has taken back. */
+export interface Undone {
+  readonly origin: string;
+  readonly changes: readonly Change[];
+  readonly actions: readonly (QueuedAction & { readonly predicted: readonly Change[] })[];
+  /** The writes of other processes until then, as SQLite counts them. */
+  readonly version: number;
 }
 
 /** The entry that a new transaction writes its changes to. */
@@ -131,25 +153,28 @@ export class Outbox {
   readonly rows: StoredRows;
   /** The places of the changes of each row. */
   readonly places: Places;
+  /** The changes that actions are expected to make. */
+  readonly predictions: Predictions;
   /** Counted up whenever the list changes. */
   revision = 0;
   /** How many of these changes leave what already waits to be sent as it was: additions to the end, and confirmations. */
   harmless = 0;
-  /** The transactions that `undo` has taken back since something was last written, last one last, and what SQLite told then of the writes of other processes. */
-  readonly undone: { readonly origin: string; readonly changes: readonly Change[]; readonly version: number }[] = [];
+  /** The transactions that `undo` has taken back since something was last written, last one last. */
+  readonly undone: Undone[] = [];
   /** The place of the first transaction that was not confirmed, and the version of the list of which that was true. */
   firstUnconfirmed = { version: '', place: Number.MIN_SAFE_INTEGER };
   private readonly inserts = new Map<string, string[]>();
 
-  constructor(database: Database, schema: Schema, rows: StoredRows) {
+  constructor(database: Database, schema: Schema, rows: StoredRows, predictions: Predictions = noPredictions) {
+    this.predictions = predictions;
     this.database = database;
     this.schema = schema;
     this.rows = rows;
     this.places = new Places(database);
   }
 
-  /** Puts a change at the end of the list. */
-  append(entry: OpenOutboxEntry, change: Change): void {
+  /** Puts a change at the end of the list; returns its place. */
+  append(entry: OpenOutboxEntry, change: Change): number {
     this.revision++;
     this.harmless++;
     const { kind, table, id } = change;
@@ -165,6 +190,18 @@ export class Outbox {
     const insert = this.insertSql(table, kind, operations !== null);
     const place = Number(this.database.statement(insert).run(...values).lastInsertRowid);
     this.places.add(table, id, place);
+    return place;
+  }
+
+  /** Puts an action at the end of the list; returns its place. */
+  appendAction(entry: OpenOutboxEntry, { id, name, input }: Pick<ActionCall, 'id' | 'name' | 'input'>): number {
+    this.revision++;
+    this.harmless++;
+    const sequence = entry.sequence ?? this.begin(entry);
+    if (this.undone.length > 0) this.undone.length = 0;
+    const text =
+      "INSERT INTO koinon_outbox (sequence, kind, table_name, row_id, columns) VALUES (?, 'action', ?, ?, ?)";
+    return Number(this.database.statement(text).run(sequence, name, id, JSON.stringify(input)).lastInsertRowid);
   }
 
   /** Writes the identity of a new transaction. */
@@ -253,6 +290,11 @@ export class Outbox {
 
   hasChangesOf(table: string, id: string): boolean {
     return this.places.of(table, id).length > 0;
+  }
+
+  /** Tells whether a row shows anything else than what the server last gave: it has a base then, if the server has it. */
+  isOverlaid(table: string, id: string): boolean {
+    return this.hasChangesOf(table, id) || this.predictions.has(table, id);
   }
 
   /** How many transactions are in one of these states. */

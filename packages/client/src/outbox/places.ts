@@ -63,7 +63,8 @@ export class Places {
     this.byRow = new Map();
     const rows = database
       .statement(
-        'SELECT place, table_name, row_id FROM koinon_outbox WHERE table_name IS NOT NULL AND is_acknowledged = 0 ORDER BY place',
+        `SELECT place, table_name, row_id FROM koinon_outbox
+         WHERE table_name IS NOT NULL AND kind <> 'action' AND is_acknowledged = 0 ORDER BY place`,
       )
       .iterate();
     for (const { place, table_name, row_id } of rows as Iterable<{ place: number; table_name: string; row_id: string }>)

@@ -29,7 +29,9 @@ export function rewrite(
   const gone = new Set<number>();
   let isKept = false;
   changes.forEach(({ change: before, place, sequence, typedOver }, i) => {
-    const { change, typedOver: next } = after[i] as RebasedChange;
+    const { change, typedOver: next, predictedOver } = after[i] as RebasedChange;
+    if (change === undefined) outbox.predictions.setOver(sequence, place, table, nothing);
+    else if (predictedOver) outbox.predictions.setOver(sequence, place, table, predictedOver);
     if (change !== undefined && sameChange(change, before)) {
       if (next.size === 0 && typedOver === undefined) return;
       const text = writeTypedOver(schema, table, next);
@@ -54,6 +56,8 @@ export function rewrite(
     }
   }
 }
+
+const nothing: ReadonlyMap<string | null, unknown> = new Map();
 
 function sameChange(a: Change, b: Change): boolean {
   if (a === b) return true;

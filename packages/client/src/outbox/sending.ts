@@ -161,7 +161,9 @@ export function markAcknowledged(
 /** A transaction with some of its changes: from one up to another. */
 export function changesFrom(outbox: Outbox, sequence: number, from: number, to: number): OutboxTransaction | undefined {
   const rows = outbox.database
-    .statement(`${storedChanges} WHERE c.place > ? AND c.sequence = ? ORDER BY c.place LIMIT ? OFFSET ?`)
+    .statement(
+      `${storedChanges} WHERE c.place > ? AND c.sequence = ? AND c.kind <> 'action' ORDER BY c.place LIMIT ? OFFSET ?`,
+    )
     .all(sequence, sequence, to - from, from) as StoredChange[];
   const [head] = rows;
   if (head === undefined) return undefined;
@@ -172,8 +174,10 @@ export function changesFrom(outbox: Outbox, sequence: number, from: number, to: 
     state: head.state ?? 'pending',
     editedAt: head.edited_at,
     changes: rows.map((row) => outbox.changeOf(row)),
+    actions: [],
     problems: [],
     wasSent: true,
     isConflicted: false,
+    isOverPrediction: false,
   };
 }

@@ -1,5 +1,6 @@
-import { type Change, KoinonError, type Problem, type RowKey } from '@koinon/core';
-import type { Outbox, OutboxTransaction, StoredChange, TransactionState } from './outbox.ts';
+import { type Change, KoinonError, type Problem, type RowKey, type WireColumns } from '@koinon/core';
+import { rowKey, rowsOfInput } from '@koinon/core/internal';
+import type { Outbox, OutboxTransaction, QueuedAction, StoredChange, TransactionState } from './outbox.ts';
 
 // The parts of the outbox about whole transactions: loaded with a sync, a decision, or when somebody asks. Everything runs
 // inside a transaction of the database.
@@ -17,6 +18,7 @@ const worthReadingAtOnce = 8;
 interface Reading {
   readonly head: StoredChange;
   readonly changes: Change[];
+  readonly actions: QueuedAction[];
   isConflicted: boolean;
 }
 
@@ -42,17 +44,31 @@ export function* transactionsFrom(
     for (const row of rows) {
       if (row.kind === 'transaction') {
         if (open !== undefined && isWanted(open)) yield transactionOf(outbox, open);
-        open = { head: row, changes: [], isConflicted: false };
+        open = { head: row, changes: [], actions: [], isConflicted: false };
         continue;
       }
       if (open?.head.place !== row.sequence) throw outOfOrder();
       if (!isWanted(open)) continue;
+      if (row.kind === 'action') {
+        open.actions.push(actionOf(outbox, row, open.changes.length));
+        continue;
+      }
       open.changes.push(outbox.changeOf(row, ownRecords.get(row.table_name)?.get(row.row_id)));
       open.isConflicted ||= row.before !== null;
     }
     place = end;
   }
   if (open !== undefined && isWanted(open)) yield transactionOf(outbox, open);
+}
+
+/** An action as it is sent. The rows that it refers to are those of its input, and those that it is expected to change. */
+function actionOf(outbox: Outbox, row: StoredChange, after: number): QueuedAction {
+  const { place, sequence, table_name: name, row_id: id, columns } = row;
+  const input = JSON.parse(columns ?? '{}') as WireColumns;
+  // An app may have dropped an action of which a call is unsent.
+  const action = Object.hasOwn(outbox.schema.actions, name) ? outbox.schema.actions[name] : undefined;
+  const referred = action === undefined ? [] : rowsOfInput(action, input);
+  return { place, id, name, input, after, refersTo: [...referred, ...outbox.predictions.rowsOf(sequence, place)] };
 }
 
 function outOfOrder(): KoinonError {
@@ -114,7 +130,7 @@ function storedChange(values: readonly unknown[]): StoredChange {
   return change as StoredChange;
 }
 
-function transactionOf(outbox: Outbox, { head, changes, isConflicted }: Reading): OutboxTransaction {
+function transactionOf(outbox: Outbox, { head, changes, actions, isConflicted }: Reading): OutboxTransaction {
   const { place: sequence, id, origin, edited_at: editedAt, state } = head;
   return {
     sequence,
@@ -123,9 +139,11 @@ function transactionOf(outbox: Outbox, { head, changes, isConflicted }: Reading)
     state: state ?? 'pending',
     editedAt,
     changes,
+    actions,
     problems: state === 'rejected' ? problemsOf(outbox, sequence) : [],
     wasSent: state !== null,
     isConflicted,
+    isOverPrediction: outbox.predictions.isOver(sequence),
   };
 }
 
@@ -193,9 +211,15 @@ export function lastTransaction({
 
 /** The rows a transaction changes, each once; those the feed has brought back are no longer among them. */
 export function rowsOf(outbox: Outbox, sequence: number, end = endOf(outbox, sequence)): RowKey[] {
-  const text =
-    'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_outbox WHERE place > ? AND place < ? AND is_acknowledged = 0';
+  const text = `SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_outbox
+    WHERE place > ? AND place < ? AND kind <> 'action' AND is_acknowledged = 0`;
   return outbox.database.statement(text).all(sequence, end) as RowKey[];
+}
+
+/** The rows on which a transaction shows: those that it changes, and those that its actions are expected to change. */
+export function rowsShownBy(outbox: Outbox, sequence: number): RowKey[] {
+  const rows = [...rowsOf(outbox, sequence), ...outbox.predictions.rowsOf(sequence)];
+  return [...new Map(rows.map((row) => [rowKey(row), row])).values()];
 }
 
 /** The row of a transaction's first change that is in conflict. */
@@ -223,6 +247,7 @@ export function drop(outbox: Outbox, sequence: number, how: Leaving): void {
  */
 export function dropSettled(outbox: Outbox, sequence: number, end: number, how: Leaving): void {
   outbox.revision++;
+  outbox.predictions.drop(sequence);
   const { database } = outbox;
   database.statement('DELETE FROM koinon_outbox WHERE place > ? AND place < ?').run(sequence, end);
   const earlier = 'SELECT 1 FROM koinon_outbox WHERE place < ? LIMIT 1';

@@ -1,5 +1,5 @@
 import type { Change, Schema } from '@koinon/core';
-import { HeldRows, joinTransactions } from '@koinon/core/internal';
+import { HeldRows, joinTransactions, touchedBy } from '@koinon/core/internal';
 import { type ColumnNames, isUnsupported } from '../database/asked-columns.ts';
 import type { Outbox, OutboxTransaction } from './outbox.ts';
 import { endOf, transactionsOf } from './transactions.ts';
@@ -40,14 +40,15 @@ export function* ready({ schema, outbox, unsupported, waiting }: Waiting): Gener
     if (members.length < size) continue;
     open.delete(id);
     const waits = members.some(
-      ({ state, changes, isConflicted }) =>
-        state === 'rejected' ||
-        isConflicted ||
+      (member) =>
+        member.state === 'rejected' ||
+        member.isConflicted ||
+        member.isOverPrediction ||
         waiting.has(id) ||
-        held.causeOf(changes) !== undefined ||
-        changes.some((change) => isUnsupported(schema, unsupported, change)),
+        held.causeOf(touchedBy(member)) !== undefined ||
+        member.changes.some((change) => isUnsupported(schema, unsupported, change)),
     );
-    if (waits) for (const { changes } of members) held.add(changes, true);
+    if (waits) for (const member of members) held.add(touchedBy(member), true);
     else yield unitOf(schema, id, members as [OutboxTransaction, ...OutboxTransaction[]]);
   }
 }
@@ -92,7 +93,8 @@ export function joinNext(waiting: Waiting, most: number, newId: () => string): U
     const before = run.at(-1);
     for (const { table } of next.changes) changes += schema.tables[table]?.hasBytes ? bytesCountFor : 1;
     const follows = before === undefined || isNext(outbox, before, next);
-    if (next.wasSent || !follows || (before && changes > most)) break;
+    // The server runs an action at its place between the changes.
+    if (next.wasSent || next.actions.length > 0 || !follows || (before && changes > most)) break;
     run.push(next);
   }
   const [first, second, ...others] = run;

@@ -60,6 +60,11 @@ export function renameRowsEverywhere(overlay: Applying, name: string, renamed: R
     return { from, to, row: rows.get(name, from), present: rows.get(name, to), base: bases.get(name, from) };
   });
   const altered = new Set(renameRows(outbox, name, renamed));
+  outbox.predictions.renameRows(name, renamed);
+  for (const [action, { input }] of Object.entries(schema.actions))
+    for (const [column, { target }] of input.entries)
+      if (target === name)
+        for (const sequence of renameReferences(outbox, action, column, [], renamed)) altered.add(sequence);
   outbox.places.forget();
   for (const { from, to, row, present, base } of before) {
     bases.drop(name, from);
@@ -151,5 +156,6 @@ function renameReference(
     for (const { id, old } of conflicts) decide.run(renamed.get(old) as string, table, id, column);
   }
   if (schema.tables[table]?.home === 'device') return [];
+  outbox.predictions.renameReferences(table, column, renamed);
   return renameReferences(outbox, table, column, referring, renamed);
 }

@@ -13,7 +13,7 @@ import { applyChange, columnsFromWire, quoteName, rowsOfBlock, wholeRow, without
 import { beforeOf, keep } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { markAcknowledged, placesOfSent } from '../outbox/sending.ts';
-import { dropMarks, dropSettled, endOf, rowsOf } from '../outbox/transactions.ts';
+import { dropMarks, dropSettled, endOf, rowsShownBy } from '../outbox/transactions.ts';
 import { adoptIds } from './adopt.ts';
 import { applyDisjoint } from './disjoint.ts';
 import { erase, leave } from './leave.ts';
@@ -53,6 +53,8 @@ export function applyPage(overlay: Applying, page: PulledPage, isFirst = false):
       table,
       pulled.map(({ id }) => id),
     );
+    const { predictions } = overlay.outbox;
+    for (const { id } of pulled) if (predictions.has(table, id) && !changes.has(id)) changes.set(id, []);
     const bases = changes.size === 0 ? new Map<string, AnyRow>() : basesOf(overlay, table, [...changes.keys()]);
     for (const row of pulled) {
       const queued = changes.get(row.id);
@@ -168,11 +170,13 @@ function mergeInto(
   queued: readonly QueuedChange[],
   { covered, serverTime, hasDecisions, counts }: Merging,
 ): void {
-  const { schema, database } = overlay;
+  const { schema, database, outbox } = overlay;
   const { table: tableName, id } = pulled;
   const back = queued.filter((change) => covered.has(change.id));
   const own = queued.filter((change) => !covered.has(change.id));
   acknowledge(overlay, base, back);
+  for (const { transaction, sequence } of outbox.predictions.of(tableName, id))
+    if (covered.has(transaction)) outbox.predictions.dropRow(tableName, id, sequence);
   if (pulled.kind === 'leave') {
     if (leave(overlay, tableName, id, own) !== null) counts.leave++;
     return;
@@ -226,7 +230,9 @@ function settleCovered(overlay: Applying, id: string): void {
   const { database, schema, outbox, bases, host } = overlay;
   for (const sequence of placesOfSent(outbox, id)) {
     const end = endOf(outbox, sequence);
-    for (const { table: tableName, id: row } of rowsOf(outbox, sequence, end)) {
+    const rows = rowsShownBy(outbox, sequence);
+    for (const { table: tableName, id: row } of rows) outbox.predictions.dropRow(tableName, row, sequence);
+    for (const { table: tableName, id: row } of rows) {
       const base = bases.get(tableName, row);
       const queued = outbox.changesOf(tableName, row);
       const back = queued.filter((change) => change.sequence === sequence);

@@ -10,6 +10,7 @@ export interface Decisions {
   unresolve(): void;
   resend(): void;
   discard(): readonly RowKey[];
+  amend(): void;
 }
 
 /** The name of one of them. */
@@ -27,6 +28,7 @@ const decisions: Readonly<Record<Decision, true>> = {
   unresolve: true,
   resend: true,
   discard: true,
+  amend: true,
 };
 
 /** Tells whether an effect takes changes back or settles them. */

@@ -24,7 +24,8 @@ export function applyDisjoint(
   );
   const hasConflicts = waiting.size > 0 && conflicts.count() > 0;
   return pulled.filter((row) => {
-    const changed = row.kind === 'update' ? waiting.get(row.id) : undefined;
+    const isPredicted = outbox.predictions.has(name, row.id);
+    const changed = row.kind === 'update' && !isPredicted ? waiting.get(row.id) : undefined;
     const isOwn = changed === undefined || changed === 'other';
     if (isOwn || Object.keys(row.kind === 'update' ? row.columns : {}).some((column) => changed.has(column)))
       return true;

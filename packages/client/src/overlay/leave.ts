@@ -16,11 +16,12 @@ export function leave(overlay: Applying, table: string, id: string, queued: read
   const { rows, bases, outbox, conflicts, commit, host } = overlay;
   const before = rows.get(table, id);
   outbox.keepInserted(table, id);
+  outbox.predictions.dropRow(table, id);
   const unconfirmed = queued.filter(({ state }) => state === 'pending' || state === 'rejected');
   rewrite(
     outbox,
     unconfirmed,
-    unconfirmed.map(({ change }) => ({ change: change.kind === 'delete' ? undefined : change, typedOver: new Map() })),
+    unconfirmed.map(({ change }) => ({ change: change.kind === 'delete' ? undefined : change, ...overNothing })),
     host,
   );
   for (const change of unconfirmed)
@@ -31,6 +32,8 @@ export function leave(overlay: Applying, table: string, id: string, queued: read
   commit.leave(table, id, before);
   return before;
 }
+
+const overNothing = { typedOver: new Map(), predictedOver: new Map() };
 
 function scopeLeft(schema: Schema, { table, id }: RowKey, row: AnyRow | null): Problem {
   return problemOf(schema, 'scope-left', { table, id }, 'scope-left', rowParameters(schema, table, row));

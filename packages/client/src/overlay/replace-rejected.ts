@@ -1,5 +1,5 @@
 import { limits, type RowKey } from '@koinon/core';
-import { HeldRows, joinTransactions, rowKey } from '@koinon/core/internal';
+import { HeldRows, joinTransactions, rowKey, touchedBy } from '@koinon/core/internal';
 import type { OutboxTransaction } from '../outbox/outbox.ts';
 import { join } from '../outbox/rewriting.ts';
 import { drop, rowsOf, transactionsOf } from '../outbox/transactions.ts';
@@ -38,11 +38,13 @@ export const sendAgainWith: ReplaceRejected = (at, sequence) => {
   const members: OutboxTransaction[] = [];
   const held = new HeldRows<true>(schema);
   for (const transaction of queued) {
-    const { id, changes } = transaction;
-    if (!refused.has(id) && held.causeOf(changes) === undefined) continue;
+    const touched = touchedBy(transaction);
+    if (!refused.has(transaction.id) && held.causeOf(touched) === undefined) continue;
     members.push(transaction);
-    held.add(changes, true);
+    held.add(touched, true);
   }
+  // An action is not run along with others: its refusal is settled by itself.
+  if (members.some(({ actions }) => actions.length > 0)) return;
   // More than one request may name: they wait, and are listed.
   if (members.length > limits.origins) return;
   const deleted = edit.changes.filter(({ kind }) => kind === 'delete').map(rowKey);

@@ -10,6 +10,7 @@ import {
   type WireChange,
 } from '@koinon/core';
 import {
+  actionOf,
   applyChange,
   changeFromWire,
   changeProblems,
@@ -18,16 +19,18 @@ import {
   columnLabel,
   columnsFromWire,
   errorFromProblems,
+  inputToWire,
   normalize,
   noSuchRow,
   type RebasedChange,
+  rowKey,
   rowLabel,
   sentence,
   shown,
 } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';
-import type { Outbox, QueuedChange, TransactionState } from '../outbox/outbox.ts';
+import type { Outbox, QueuedChange, TransactionState, Undone } from '../outbox/outbox.ts';
 import { resend, restoreChanges, rewrite } from '../outbox/rewriting.ts';
 import { writeTypedOver } from '../outbox/typed-over.ts';
 import { type WriteTarget, Writing } from '../rows/writing.ts';
@@ -288,6 +291,16 @@ export function resendRefused({ outbox, host }: Deciding, transaction: string): 
   });
 }
 
+function replay(writing: Writing, change: Change): void {
+  const { table, id } = change;
+  if (change.kind === 'delete') writing.delete(table, id);
+  else if (change.kind === 'insert') writing.insert(table, { ...change.columns, id });
+  else {
+    if (Object.keys(change.columns).length > 0) writing.update(table, id, change.columns);
+    for (const [column, operation] of Object.entries(change.operations)) writing.operate(table, id, column, operation);
+  }
+}
+
 /** Does again what `undo` has taken back last. Returns the rows that changes. */
 export function redoLast(at: Deciding): readonly RowKey[] {
   const { outbox } = at;
@@ -301,19 +314,43 @@ export function redoLast(at: Deciding): readonly RowKey[] {
   const others = outbox.undone.slice(0, -1);
   // It is the same act: a copy of the file may have it still.
   const writing = new Writing(at, next.origin);
-  for (const change of next.changes) {
-    const { table, id } = change;
-    if (change.kind === 'delete') writing.delete(table, id);
-    else if (change.kind === 'insert') writing.insert(table, { ...change.columns, id });
-    else {
-      if (Object.keys(change.columns).length > 0) writing.update(table, id, change.columns);
-      for (const [column, operation] of Object.entries(change.operations))
-        writing.operate(table, id, column, operation);
-    }
+  for (const [i, change] of next.changes.entries()) {
+    redoActions(writing, next, i);
+    replay(writing, change);
   }
+  redoActions(writing, next, next.changes.length);
   finish(at, writing);
   outbox.undone.push(...others);
-  return next.changes.map(({ table, id }) => ({ table, id }));
+  const changed = [...next.changes, ...next.actions.flatMap(({ predicted }) => predicted)];
+  return [...new Map(changed.map(({ table, id }) => [rowKey({ table, id }), { table, id }])).values()];
+}
+
+/** Invokes the actions again that came before the change of that number. */
+function redoActions(writing: Writing, { actions }: Undone, before: number): void {
+  for (const { name, input, id, after, predicted } of actions) {
+    if (after !== before) continue;
+    writing.invokeAgain(name, input, id);
+    for (const change of predicted) replay(writing, change);
+    writing.endPrediction();
+  }
+}
+
+/** Gives a refused action another input, and has its transaction go up again. @throws KoinonError `no-such-invocation`. */
+function amendRefused(at: Deciding, { id }: { readonly id?: unknown }, given: Readonly<Record<string, unknown>>): void {
+  const { database, outbox, schema, host } = at;
+  const found = database
+    .statement(
+      `SELECT a.place, a.table_name AS name, t.id AS "transaction" FROM koinon_outbox t JOIN koinon_outbox a ON a.sequence = t.place
+       WHERE t.state = 'rejected' AND a.kind = 'action' AND a.row_id = ?`,
+    )
+    .get(typeof id === 'string' ? id : null) as { place: number; name: string; transaction: string } | undefined;
+  if (found === undefined)
+    throw new KoinonError('no-such-invocation', `The server has refused no call ${shown(id)} of an action.`, {
+      value: id,
+    });
+  const input = inputToWire(found.name, actionOf(schema, found.name), given);
+  database.statement('UPDATE koinon_outbox SET columns = ? WHERE place = ?').run(JSON.stringify(input), found.place);
+  resend(outbox, found.transaction, host.newId());
 }
 
 /** The calls that take changes back or settle them, with arguments that have been looked at (`engine/arguments.ts`). */
@@ -324,6 +361,7 @@ const decisions: { readonly [K in Decision]: (at: Deciding, given: readonly unkn
   revertAll,
   resend: (at, [transaction]) => resendRefused(at, transaction as string),
   discard: (at, given) => discardRefused(at, ...(given as [string, TakingBack?])),
+  amend: (at, [invoked, input]) => amendRefused(at, invoked as object, input as Record<string, unknown>),
   unresolve: (at, given) => unresolveRow(at, ...(given as [string, string])),
   resolve: (at, [rows]) => resolveRows(at, rows as readonly RowDecision[]),
 };

@@ -40,7 +40,7 @@ export function beginResync(resyncing: Resyncing, reason: ResyncReason): void {
   }
   // Seen in the feed as well, and perhaps lost with it.
   const asGiven = (table: string, id: string) =>
-    outbox.hasChangesOf(table, id) ? bases.get(table, id) : rows.get(table, id);
+    outbox.isOverlaid(table, id) ? bases.get(table, id) : rows.get(table, id);
   for (const { table, id, row } of offerAgain(database, schema, outbox, asGiven)) bases.set(table, id, row);
   takeBackKeys(resyncing);
 }

@@ -16,7 +16,7 @@ export interface RowState {
 export function rowState({ schema, rows, bases, outbox }: Overlay, tableName: string, id: string): RowState {
   const table = tableOf(schema, tableName);
   const present = rows.get(tableName, id);
-  if (table.home === 'device' || !outbox.hasChangesOf(tableName, id)) return { base: present, present, changed: [] };
+  if (table.home === 'device' || !outbox.isOverlaid(tableName, id)) return { base: present, present, changed: [] };
   const base = bases.get(tableName, id);
   if (base === null && present === null) return { base, present, changed: [] };
   const changed = base === null || present === null ? Object.keys(table.columns) : changedColumns(table, base, present);

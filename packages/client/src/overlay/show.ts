@@ -1,9 +1,10 @@
 import { type AnyRow, type RowKey, type Schema, sameValue, tableOf } from '@koinon/core';
-import { type OwnChange, type RemoteRow, rebase, unmoved } from '@koinon/core/internal';
+import { type OwnChange, type Predicted, type RemoteRow, rebase, unmoved } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import type { Host } from '../host/host.ts';
 import type { Commit } from '../live/commit.ts';
 import type { Outbox, QueuedChange } from '../outbox/outbox.ts';
+import type { Prediction } from '../outbox/prediction-list.ts';
 import { rewrite } from '../outbox/rewriting.ts';
 import type { Bases } from '../rows/base.ts';
 import type { KnownKeys } from '../rows/known-keys.ts';
@@ -65,14 +66,16 @@ export function moveRow(overlay: Overlay, { table: tableName, id }: RowKey, move
   const { base, next, own, remote = unmoved } = move;
   const table = tableOf(schema, tableName);
   const given = own.map(
-    ({ change, state, editedAt, typedOver }): OwnChange => ({
-      change,
-      isFixed: state === 'confirmed' || state === 'attempted',
-      editedAt,
-      typedOver,
+    (each): OwnChange => ({
+      change: each.change,
+      isFixed: each.state === 'confirmed' || each.state === 'attempted',
+      editedAt: each.editedAt,
+      typedOver: each.typedOver,
+      predictedOver: outbox.predictions.overOf(each),
     }),
   );
-  const { changes, row, conflicts: open } = rebase(table, given, base, next, remote);
+  const predicted = predictedAmong(own, outbox.predictions.of(tableName, id));
+  const { changes, row, conflicts: open } = rebase(table, given, base, next, remote, predicted);
   const noted = open.map(({ column, ...conflict }): Noted => {
     const isMoved = remote !== unmoved;
     const remoteAt = isMoved ? remote.editedAt(column ?? '') : undefined;
@@ -82,8 +85,13 @@ export function moveRow(overlay: Overlay, { table: tableName, id }: RowKey, move
   if (own.some(({ change }) => change.kind === 'insert')) outbox.keepInserted(tableName, id);
   showRow(overlay, { table: tableName, id }, row, counts);
   conflicts.set(tableName, id, noted);
-  if (changes.every(({ change }) => change === undefined)) bases.drop(tableName, id);
+  if (predicted.length === 0 && changes.every(({ change }) => change === undefined)) bases.drop(tableName, id);
   else bases.set(tableName, id, next);
+}
+
+/** The predictions of a row with their places among its own changes. */
+export function predictedAmong(own: readonly QueuedChange[], predictions: readonly Prediction[]): readonly Predicted[] {
+  return predictions.map(({ change, action }) => ({ change, after: own.filter(({ place }) => place < action).length }));
 }
 
 /** Writes the row that is shown. */

@@ -1,5 +1,5 @@
 import type { Problem, RowKey, RowStatus } from '@koinon/core';
-import { HeldRows, rowKey } from '@koinon/core/internal';
+import { HeldRows, rowKey, touchedBy } from '@koinon/core/internal';
 import { isUnsupported, unsupportedColumns } from '../database/asked-columns.ts';
 import { meta } from '../database/layout.ts';
 import { conflictedIn, transactionsOf } from '../outbox/transactions.ts';
@@ -26,8 +26,11 @@ export function statusReader(overlay: Overlay): (table: string, id: string) => R
   const older = Number(meta(database, 'server schema') ?? 0) > schema.version ? 'app' : 'server';
   let waiting: Waiting | undefined;
   return (table, id) => {
-    if (!outbox.hasChangesOf(table, id)) return synced;
-    const unconfirmed = outbox.changesOf(table, id).filter(({ state }) => state !== 'confirmed');
+    if (!outbox.isOverlaid(table, id)) return synced;
+    const predicted = outbox.predictions
+      .of(table, id)
+      .map(({ transaction, ...each }) => ({ ...each, id: transaction }));
+    const unconfirmed = [...outbox.changesOf(table, id), ...predicted].filter(({ state }) => state !== 'confirmed');
     if (unconfirmed.length === 0) return synced;
     if (isHeldUp) waiting ??= waitingFor(overlay);
     const isRejected = unconfirmed.some(({ state }) => state === 'rejected');
@@ -64,20 +67,21 @@ function waitingFor({ schema, outbox }: Overlay): Waiting {
   const waiting = new Map<number, RowKey>();
   const held = new HeldRows<RowKey>(schema);
   for (const transaction of transactionsOf(outbox, 'pending', 'rejected')) {
-    const { id, sequence, state, changes, isConflicted } = transaction;
+    const { id, sequence, state, isConflicted } = transaction;
+    const touched = touchedBy(transaction);
     for (const problem of transaction.problems) {
       const key = problem.id === undefined ? id : `${id}\0${rowKey({ table: String(problem.table), id: problem.id })}`;
       const known = problems.get(key);
       if (known) known.push(problem);
       else problems.set(key, [problem]);
     }
-    const first = changes[0];
+    const first = touched[0];
     const own = state === 'rejected' ? first : isConflicted ? conflictedIn(outbox, sequence) : undefined;
-    const cause = own ?? held.causeOf(changes);
+    const cause = own ?? held.causeOf(touched);
     if (cause === undefined) continue;
     const row = { table: cause.table, id: cause.id };
     if (own === undefined) waiting.set(sequence, row);
-    held.add(changes, row);
+    held.add(touched, row);
   }
   return { problems, waiting };
 }

@@ -1,11 +1,11 @@
 import { KoinonError, type RowKey, tableOf } from '@koinon/core';
-import { errorFromProblems, HeldRows, rowKey, rowLabel, rowLabels, sentence } from '@koinon/core/internal';
+import { errorFromProblems, HeldRows, rowKey, rowLabel, rowLabels, sentence, touchedBy } from '@koinon/core/internal';
 import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
-import type { OutboxTransaction } from '../outbox/outbox.ts';
+import type { OutboxTransaction, Undone } from '../outbox/outbox.ts';
 import { dissolve, rewrite } from '../outbox/rewriting.ts';
 import { placesOfSent } from '../outbox/sending.ts';
-import { drop, lastTransaction, rowsOf, transactionsFrom } from '../outbox/transactions.ts';
+import { drop, lastTransaction, rowsOf, rowsShownBy, transactionsFrom } from '../outbox/transactions.ts';
 import { type Integrity, integrityProblems } from '../rows/integrity.ts';
 import { type Overlay, showAnew } from './show.ts';
 
@@ -32,7 +32,7 @@ export function revertRows(at: Undoing, rows: readonly RowKey[], how: TakingBack
   const sequences = new Set<number>();
   for (const { table, id } of rows) {
     tableOf(at.schema, table);
-    for (const { state, sequence } of outbox.changesOf(table, id)) {
+    for (const { state, sequence } of [...outbox.changesOf(table, id), ...outbox.predictions.of(table, id)]) {
       if (state === 'attempted')
         throw alreadySent(`The change of ${rowLabel(at.schema, { table, id }, at.rows.get(table, id))}`);
       if (state !== 'confirmed') sequences.add(sequence);
@@ -43,8 +43,12 @@ export function revertRows(at: Undoing, rows: readonly RowKey[], how: TakingBack
   const others = [...sequences]
     .flatMap((sequence) => rowsOf(outbox, sequence))
     .filter((row) => !named.has(rowKey(row)));
-  if (others.length > 0 && how.transactions === undefined) throw shared(at, rows[0] as RowKey, others);
-  if (how.transactions === 'whole' || others.length === 0) {
+  const actions = [...transactionsFrom(outbox, Math.min(...sequences), 'pending', 'rejected')].flatMap((transaction) =>
+    sequences.has(transaction.sequence) ? transaction.actions.map(({ name }) => name) : [],
+  );
+  const isShared = others.length > 0 || actions.length > 0;
+  if (isShared && how.transactions === undefined) throw shared(at, rows[0] as RowKey, others, actions);
+  if (how.transactions === 'whole' || !isShared) {
     takeBack(at, ({ sequence }) => sequences.has(sequence), how, Math.min(...sequences));
     return;
   }
@@ -77,9 +81,10 @@ export function undoLast(at: Undoing): readonly RowKey[] {
   if (last.state !== null && last.state !== 'pending' && last.state !== 'rejected')
     throw alreadySent('The last change');
   const { outbox } = at;
-  const undone: OutboxTransaction[] = [];
+  const undone: Taken[] = [];
   const rows = takeBack(at, ({ sequence }) => sequence === last.place, {}, last.place, undone);
-  outbox.undone.push(...undone.map(({ origin, changes }) => ({ origin, changes, version: dataVersion(database) })));
+  const version = dataVersion(database);
+  outbox.undone.push(...undone.map((each) => ({ ...each, version })));
   outbox.undone.splice(0, outbox.undone.length - mostUndone);
   return rows;
 }
@@ -98,6 +103,9 @@ export function discardRefused(
   });
 }
 
+/** A transaction that is taken back, with the rows on which it showed. */
+type Taken = Omit<OutboxTransaction, 'actions'> & Pick<Undone, 'actions'> & { readonly rows: readonly RowKey[] };
+
 /**
  * Drops whole transactions, and with consent those that depend on them. Returns the rows they had changed.
  *
@@ -108,24 +116,29 @@ function takeBack(
   isMeant: (transaction: OutboxTransaction) => boolean,
   { dependent }: Pick<TakingBack, 'dependent'>,
   from: number,
-  taken: OutboxTransaction[] = [],
+  taken: Taken[] = [],
 ): RowKey[] {
   const { schema, outbox } = at;
   const held = new HeldRows<true>(schema);
   const needing: RowKey[] = [];
   for (const transaction of transactionsFrom(outbox, from, 'pending', 'attempted', 'rejected')) {
-    const { changes, state } = transaction;
-    const depends = !isMeant(transaction) && held.causeOf(changes) !== undefined;
+    const { state, sequence } = transaction;
+    const touched = touchedBy(transaction);
+    const depends = !isMeant(transaction) && held.causeOf(touched) !== undefined;
     if (!depends && !isMeant(transaction)) continue;
-    if (depends) needing.push(...changes.map(({ table, id }) => ({ table, id })));
+    if (depends) needing.push(...touched.map(({ table, id }) => ({ table, id })));
     if (state === 'attempted' && (!depends || dependent)) throw alreadySent('A change');
-    held.add(changes, true);
-    taken.push(transaction);
+    held.add(touched, true);
+    const actions = transaction.actions.map((action) => ({
+      ...action,
+      predicted: outbox.predictions.changesOf(action.place),
+    }));
+    taken.push({ ...transaction, actions, rows: rowsShownBy(outbox, sequence) });
   }
   if (needing.length > 0 && dependent === undefined) throw needed(at, needing);
   const rows = new Map<string, RowKey>();
-  for (const { sequence, id, changes, wasSent } of taken) {
-    for (const change of changes) rows.set(rowKey(change), { table: change.table, id: change.id });
+  for (const { sequence, id, rows: shown, wasSent } of taken) {
+    for (const row of shown) rows.set(rowKey(row), row);
     drop(outbox, sequence, 'taken back');
     if (wasSent) dissolve(outbox, id, () => at.host.newId());
   }
@@ -156,10 +169,16 @@ export function alreadySent(what: string): KoinonError {
   );
 }
 
-function shared(at: Undoing, { table, id }: RowKey, others: readonly RowKey[]): KoinonError {
+function shared(
+  at: Undoing,
+  { table, id }: RowKey,
+  others: readonly RowKey[],
+  actions: readonly string[],
+): KoinonError {
+  const named = [...(others.length > 0 ? [namesOf(at, others)] : []), ...actions.map((name) => `the action ${name}`)];
   return new KoinonError(
     'transaction-shared',
-    `${sentence(rowLabel(at.schema, { table, id }, at.rows.get(table, id)))} was changed together with ${namesOf(at, others)}. Say whether the whole transactions are taken back (transactions: 'whole') or these rows alone ('these rows only'). Nothing was taken back.`,
+    `${sentence(rowLabel(at.schema, { table, id }, at.rows.get(table, id)))} was changed together with ${named.join(', ')}. Say whether the whole transactions are taken back (transactions: 'whole') or these rows alone ('these rows only'). Nothing was taken back.`,
     { table, id },
   );
 }

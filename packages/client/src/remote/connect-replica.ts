@@ -182,6 +182,10 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
     return this.call('outbox');
   }
 
+  invocations() {
+    return this.call('invocations');
+  }
+
   status() {
     return this.call('status');
   }

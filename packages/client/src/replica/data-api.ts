@@ -1,4 +1,6 @@
 import type {
+  ActionInput,
+  ActionName,
   ColumnOfType,
   Joins,
   NewRow,
@@ -21,6 +23,36 @@ import type { everyRow, StepName, Steps } from '../engine/steps.ts';
 
 /** A condition, or in so many words all rows. */
 export type RowSelector<S extends Schema, T extends TableName<S>> = Where<Row<S, T>> | typeof everyRow;
+
+/** A call of an action: what {@link DataApi.invoke} returns. */
+export interface Invoked<Name extends string = string> {
+  /** The id of the call. */
+  readonly id: string;
+  readonly name: Name;
+}
+
+/** How an action is invoked. */
+export interface InvokeOptions<S extends Schema> {
+  /**
+   * Writes what the action is expected to do. It is shown until the rows come that the server's handler has written, and never sent.
+   * It may write tables that only the server writes; a row that the handler makes is to have the same id here, which the input tells.
+   */
+  readonly locally?: (data: Predicting<S>) => Promise<unknown>;
+}
+
+/** The writes by which an app says what an action is expected to do: of every table, since the server will make them. */
+export interface Predicting<S extends Schema>
+  extends Pick<DataApi<S>, 'get' | 'rows' | 'count' | 'summary' | 'add' | 'include' | 'exclude'> {
+  /** Adds a row, under the id that the handler will give it. */
+  insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>>;
+  /** Changes some columns of a row. */
+  update<T extends TableName<S>>(table: T, id: string, patch: Patch<S, T>): Promise<Row<S, T>>;
+  /** Removes a row. */
+  delete<T extends TableName<S>>(table: T, id: string): Promise<void>;
+}
+
+/** The same functions: a prediction is refused for no table that only the server writes. */
+const predicting = <S extends Schema>(data: DataApi<S>) => data as unknown as Predicting<S>;
 
 /** A row beside what the server last gave. */
 export interface StateOfRow<R> {
@@ -269,6 +301,31 @@ export abstract class DataApi<S extends Schema> {
    */
   deleteWhere<T extends WritableTableName<S>>(table: T, where: RowSelector<S, T>): Promise<number> {
     return this.execute('deleteWhere', table, where);
+  }
+
+  /**
+   * Asks for an action of the server. It is queued behind the edits made before it, with or without a network, and the server runs it once,
+   * whatever is repeated. On a replica it is a transaction of its own; inside one it is a part of that.
+   *
+   * @throws KoinonError `unknown-action`, or what is wrong with the input.
+   * @example
+   * await replica.invoke('moveHive', { hive: 'h', to: 's' }, { locally: (data) => data.update('hive', 'h', { site: 's' }) })
+   */
+  async invoke<N extends ActionName<S>>(
+    name: N,
+    input: ActionInput<S, N>,
+    { locally }: InvokeOptions<S> = {},
+  ): Promise<Invoked<N>> {
+    if (locally === undefined) return { id: await this.execute('invoke', name, input), name };
+    return this.inTransaction(async (data) => {
+      const id = await data.execute('beginPrediction', name, input);
+      try {
+        await locally(predicting(data));
+      } finally {
+        await data.execute('endPrediction');
+      }
+      return { id, name };
+    });
   }
 
   /**

@@ -1,4 +1,6 @@
 import {
+  type ActionInput,
+  type ActionName,
   type AnyRow,
   type Change,
   KoinonError,
@@ -16,10 +18,12 @@ import {
   withDefaults,
 } from '@koinon/core';
 import {
+  actionOf,
   applyChange,
   changeProblems,
   errorFromProblems,
   idOfKey,
+  inputToWire,
   joinChanges,
   keptColumns,
   noSuchRow,
@@ -76,6 +80,7 @@ export class Draft<S extends Schema> {
   private readonly replica: Replica<S>;
   private readonly newId: () => string;
   private readonly entries = new Map<string, Entry>();
+  private invoked: { name: ActionName<S>; input: Readonly<Record<string, unknown>> }[] = [];
   private readonly listeners = new Set<() => void>();
   private readonly stops = new Map<string, () => void>();
 
@@ -136,6 +141,20 @@ export class Draft<S extends Schema> {
     await this.take(tableOf(this.schema, table), { kind: 'delete', table, id });
   }
 
+  /**
+   * Asks for an action of the server when the draft is committed, behind its edits. @throws KoinonError `unknown-action`, or what is wrong with the input.
+   */
+  invoke<N extends ActionName<S>>(name: N, input: ActionInput<S, N>): void {
+    inputToWire(name, actionOf(this.schema, name), input);
+    this.invoked.push({ name, input: { ...input } });
+    this.notify();
+  }
+
+  /** The actions that it would ask for, in order. */
+  get actions(): readonly { readonly name: ActionName<S>; readonly input: Readonly<Record<string, unknown>> }[] {
+    return this.invoked;
+  }
+
   /** The rows that the draft would change, in the order in which they were first touched. */
   changes(): readonly DraftedRow[] {
     return [...this.entries.values()].map((entry) => this.drafted(entry));
@@ -175,7 +194,7 @@ export class Draft<S extends Schema> {
 
   /** Writes the draft as one transaction and empties it. When that is refused the draft stays as it is. */
   async commit(): Promise<void> {
-    if (this.entries.size === 0) return;
+    if (this.entries.size + this.invoked.length === 0) return;
     // One call, so that a page that is being left needs to get only one message out.
     await DataApi.executeStep(this.replica, 'batch', [this.writes()]);
     this.discard();
@@ -184,6 +203,7 @@ export class Draft<S extends Schema> {
   /** Drops all edits. */
   discard(): void {
     this.entries.clear();
+    this.invoked = [];
     for (const stop of this.stops.values()) stop();
     this.stops.clear();
     this.notify();
@@ -248,12 +268,13 @@ export class Draft<S extends Schema> {
   }
 
   private writes(): readonly Write[] {
-    return [...this.entries.values()].map(({ before, change }): Write => {
+    const edits = [...this.entries.values()].map(({ before, change }): Write => {
       const { kind, table, id } = change;
       if (kind === 'delete') return { name: 'delete', given: [table, id] };
       if (kind === 'insert' && before === null) return { name: 'insert', given: [table, { ...change.columns, id }] };
       return { name: 'update', given: [table, id, change.columns] };
     });
+    return [...edits, ...this.invoked.map(({ name, input }): Write => ({ name: 'invoke', given: [name, input] }))];
   }
 
   private drafted(entry: Entry): DraftedRow {

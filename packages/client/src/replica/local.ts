@@ -23,6 +23,7 @@ import { Commit, type Origin } from '../live/commit.ts';
 import { type ChangeEvent, Listener } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
 import { Outbox } from '../outbox/outbox.ts';
+import type { Predictions } from '../outbox/prediction-list.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
 import { type Decision, type DecisionResult, isDecision } from '../overlay/decision.ts';
 import type { ReplaceRejected } from '../overlay/replace-rejected.ts';
@@ -41,6 +42,7 @@ import {
   type DeletedRow,
   type EffectName,
   type Followed,
+  type InvocationOf,
   type Rejection,
   Replica,
   type StorageReport,
@@ -63,6 +65,7 @@ export interface Parts<S extends Schema> {
   readonly conflicts: ConflictList;
   readonly keys: KnownKeys;
   readonly current: CurrentIds;
+  readonly predictions: Predictions;
   readonly replaceRejected: ReplaceRejected | undefined;
   readonly syncing: (engine: Omit<Engine, 'commit'>, doing: Doing) => SyncPart;
 }
@@ -90,7 +93,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     super();
     this.schema = schema;
     const rows = new Rows(database, schema);
-    const outbox = new Outbox(database, schema, rows);
+    const outbox = new Outbox(database, schema, rows, parts.predictions);
     const { conflicts, replaceRejected } = parts;
     const referenced = new Set(
       Object.values(schema.tables).flatMap(({ entries }) => entries.flatMap(([, { target }]) => target ?? [])),
@@ -276,6 +279,11 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   async outbox() {
     const { lists } = await import('./report.ts');
     return this.exclusive(() => lists.outbox(this.engine));
+  }
+
+  async invocations() {
+    const { lists } = await import('./report.ts');
+    return typed<readonly InvocationOf<S>[]>(this.exclusive(() => lists.invocations(this.engine)));
   }
 
   async status() {

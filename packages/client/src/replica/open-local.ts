@@ -14,6 +14,7 @@ import { storageError } from '../driver/errors.ts';
 import { asGiven } from '../engine/current.ts';
 import { systemHost } from '../host/host.ts';
 import { wasSent } from '../outbox/outbox.ts';
+import { noPredictions, type Predictions } from '../outbox/prediction-list.ts';
 import { noConflicts } from '../overlay/conflict-list.ts';
 import { noKeys } from '../rows/known-keys.ts';
 import { checkOptions } from './check-options.ts';
@@ -51,6 +52,7 @@ export async function openLocal<S extends Schema>(
         syncing: await syncingOf(options),
         ...(await disputesOf(options, database)),
         ...(await keysOf(schema, database)),
+        predictions: await predictionsOf(schema, database),
       },
       stallLimit,
     );
@@ -97,6 +99,13 @@ async function keysOf<S extends Schema>(schema: S, database: Database): Promise<
   ]);
   const keys = new AssignedKeys(database, schema);
   return { keys, current: currentIdsOf({ schema, keys }) };
+}
+
+/** The code that knows what actions are expected to do: only for schemas with actions. */
+async function predictionsOf(schema: Schema, database: Database): Promise<Predictions> {
+  if (Object.keys(schema.actions).length === 0) return noPredictions;
+  const { StoredPredictions } = await import('../outbox/predictions.ts');
+  return new StoredPredictions(database, schema);
 }
 
 /** The part that syncs, where there is a server to sync with. */

@@ -1,10 +1,13 @@
 import type {
+  ActionInput,
+  ActionName,
   AnyRow,
   Conflict,
   Joins,
   Operations,
   Problem,
   Query,
+  ResultOf,
   ResultRow,
   Row,
   RowKey,
@@ -15,10 +18,12 @@ import type {
   Summary,
   SummaryRow,
   TableName,
+  TakenInput,
   ToCome,
   TrashedRow,
   TrashRequest,
   Where,
+  WireColumns,
 } from '@koinon/core';
 import type { ReadSteps, StepName } from '../engine/steps.ts';
 import type { StorageRoom } from '../host/host.ts';
@@ -34,7 +39,7 @@ import type { Direction, SyncState } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
 import type { InvalidStoredValue } from '../sync/stored-values.ts';
 import type { DeviceFinding } from './check.ts';
-import { DataApi } from './data-api.ts';
+import { DataApi, type Invoked, typed } from './data-api.ts';
 import type { Draft } from './draft.ts';
 import type { Transaction } from './transaction.ts';
 
@@ -56,6 +61,8 @@ export interface Rejection<Name extends string = string> {
     /** The operations on counters and sets. */
     readonly operations: Operations;
   }[];
+  /** The actions in it, with their inputs as they are sent. */
+  readonly actions: readonly { readonly id: string; readonly name: string; readonly input: WireColumns }[];
   readonly problems: readonly Problem[];
 }
 
@@ -111,7 +118,29 @@ export type Followed =
   | 'conflicts'
   | 'rejections'
   | 'outbox'
+  | 'invocations'
   | 'holdings';
+
+/** A call of an action, and what became of it. */
+export interface Invocation<Name extends string = string, Input = unknown, Result = unknown> extends Invoked<Name> {
+  /** The values that it was given. */
+  readonly input: Input;
+  /** The transaction it is in: {@link Replica.discard} and {@link Replica.resend} take its id. */
+  readonly transaction: string;
+  /** When it was made, RFC 3339. */
+  readonly invokedAt: string;
+  /** `waiting`: not sent, or not run by the server now; `sent`: its outcome is not known; `applied`; `refused`: see the problems. */
+  readonly state: 'waiting' | 'sent' | 'applied' | 'refused';
+  /** The values that the server's handler returned; null before that. */
+  readonly result: Result | null;
+  /** Why it was refused: `column` names the value of the input. */
+  readonly problems: readonly Problem[];
+}
+
+/** A call of an action of a schema. */
+export type InvocationOf<S extends Schema> = {
+  [N in ActionName<S>]: Invocation<N, TakenInput<S, N>, ResultOf<S, N>>;
+}[ActionName<S>];
 
 /** Rows that the app asks to have on this device, beside those that it always asks for. */
 export interface Holding {
@@ -277,6 +306,18 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * const takenBack = await replica.revertAll()
    */
   abstract revertAll(): Promise<number>;
+
+  /**
+   * Gives a refused call of an action another input, and sends its transaction again. Its predictions stay as they are.
+   *
+   * @throws KoinonError `no-such-invocation` where none of that id was refused; what is wrong with the input.
+   * @example
+   * const [refused] = (await replica.invocations()).filter(({ state }) => state === 'refused')
+   * if (refused) await replica.amend(refused, { hive: 'h', to: 's' })
+   */
+  async amend<N extends ActionName<S>>(invoked: Invoked<N>, input: ActionInput<S, N>): Promise<void> {
+    await this.decide('amend', invoked, input);
+  }
 
   /**
    * Settles a conflict: `local`, `remote` or a value, for all columns in conflict or by column; columns left out stay in
@@ -460,6 +501,40 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * const unsent = (await replica.outbox()).length
    */
   abstract outbox(): Promise<readonly QueuedTransaction[]>;
+
+  /**
+   * The calls of actions: those that wait, that were refused, and that were applied in the last 7 days, in order.
+   *
+   * @example
+   * for (const { name, state, result } of await replica.invocations()) show([name, state, result])
+   */
+  abstract invocations(): Promise<readonly InvocationOf<S>[]>;
+
+  /**
+   * The list of {@link invocations}, kept up with every change of it.
+   *
+   * @example
+   * const stop = replica.liveInvocations().subscribe(({ rows }) => show(rows.map(({ name, state }) => `${name}: ${state}`)))
+   */
+  liveInvocations(): LiveQuery<InvocationOf<S>> {
+    return new LiveQuery<InvocationOf<S>>(this.follow('invocations', undefined));
+  }
+
+  /**
+   * Waits for the result of a call of an action: for as long as there is no network. The call goes on whether anybody waits or not.
+   *
+   * @throws KoinonError why it was refused; `no-such-invocation` where it was taken back; `cancelled`; `replica-closed`.
+   * @example
+   * const moved = await replica.invoke('moveHive', { hive: 'h', to: 's' })
+   * const { number } = await replica.resultOf(moved, { signal: AbortSignal.timeout(10_000) })
+   */
+  async resultOf<N extends ActionName<S>>(
+    invoked: Invoked<N>,
+    options: { readonly signal?: AbortSignal } = {},
+  ): Promise<ResultOf<S, N>> {
+    const { waitForResult } = await import('./result.ts');
+    return typed(waitForResult(new LiveQuery<Invocation>(this.follow('invocations', undefined)), invoked, options));
+  }
 
   /**
    * The list of {@link holdings}, kept up with every change of it and of their rows.

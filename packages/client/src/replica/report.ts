@@ -2,6 +2,7 @@ import { type Conflict, KoinonError, type Problem } from '@koinon/core';
 import { meta } from '../database/layout.ts';
 import { argumentInvalid } from '../engine/arguments.ts';
 import type { Engine } from '../engine/steps.ts';
+import { type AnyInvocation, invocationsIn } from '../outbox/invocations.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
 import { transactionsOf } from '../outbox/transactions.ts';
 import { isActive, storedHoldings } from '../sync/holdings.ts';
@@ -36,6 +37,7 @@ function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransaction[] 
     origin: transaction.origin,
     state: transaction.state,
     changes: transaction.changes,
+    actions: transaction.actions,
     problems: transaction.problems,
     wasSent: transaction.wasSent,
     editedAt: new Date(transaction.editedAt).toISOString(),
@@ -44,11 +46,15 @@ function unconfirmedIn({ outbox }: Omit<Engine, 'commit'>): QueuedTransaction[] 
 
 /** The transactions that the server refused; several that went up as one are one refusal. */
 function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
-  const found = new Map<string, { rows: Rejection['rows'][number][]; problems: Problem[] }>();
-  for (const { id, changes, problems } of transactionsOf(outbox, 'rejected')) {
-    const known = found.get(id) ?? { rows: [], problems: [] };
+  const found = new Map<
+    string,
+    { rows: Rejection['rows'][number][]; actions: Rejection['actions'][number][]; problems: Problem[] }
+  >();
+  for (const { id, changes, actions, problems } of transactionsOf(outbox, 'rejected')) {
+    const known = found.get(id) ?? { rows: [], actions: [], problems: [] };
     found.set(id, known);
     known.problems.push(...problems);
+    for (const { id: call, name, input } of actions) known.actions.push({ id: call, name, input });
     for (const change of changes)
       known.rows.push({
         table: change.table,
@@ -57,7 +63,7 @@ function rejectionsOf({ outbox }: Omit<Engine, 'commit'>): Rejection[] {
         operations: change.kind === 'update' ? change.operations : {},
       });
   }
-  return [...found].map(([transaction, { rows, problems }]) => ({ transaction, rows, problems }));
+  return [...found].map(([transaction, refused]) => ({ transaction, ...refused }));
 }
 
 /** The size of the file, in bytes. */
@@ -117,5 +123,6 @@ export const lists = {
   conflicts: ({ conflicts }: Omit<Engine, 'commit'>): readonly Conflict[] => conflicts.list(),
   rejections: (engine: Omit<Engine, 'commit'>): readonly Rejection[] => rejectionsOf(engine),
   outbox: (engine: Omit<Engine, 'commit'>): readonly QueuedTransaction[] => unconfirmedIn(engine),
+  invocations: ({ outbox }: Omit<Engine, 'commit'>): readonly AnyInvocation[] => invocationsIn(outbox),
   holdings: (engine: Omit<Engine, 'commit'>): readonly Holding[] => holdingsIn(engine),
 };

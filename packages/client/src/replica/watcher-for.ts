@@ -14,7 +14,7 @@ import type { Followed } from './replica.ts';
 let lists: typeof import('./report.ts').lists | undefined;
 
 const isList = (kind: Followed): kind is keyof typeof import('./report.ts').lists =>
-  kind === 'conflicts' || kind === 'rejections' || kind === 'outbox' || kind === 'holdings';
+  kind === 'conflicts' || kind === 'rejections' || kind === 'outbox' || kind === 'invocations' || kind === 'holdings';
 
 /** Loads what a watcher of this kind needs; undefined where nothing need be waited for. */
 export function loadWatcher(kind: Followed): Promise<void> | undefined {

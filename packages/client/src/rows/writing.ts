@@ -10,13 +10,17 @@ import {
   sameValue,
   type Table,
   tableOf,
+  type WireColumns,
+  type Writer,
   withDefaults,
 } from '@koinon/core';
 import {
+  actionOf,
   applyChange,
   changeProblems,
   errorFromProblems,
   idOfKey,
+  inputToWire,
   isProvisionalId,
   keptColumns,
   keptOperation,
@@ -26,7 +30,9 @@ import {
   rowKey,
   rowLabel,
   rowProblems,
+  sentence,
   shown,
+  type TypedOver,
   wholeRow,
 } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
@@ -63,6 +69,8 @@ export class Writing {
   private readonly touched = new Map<string, Touched>();
   private broken: { readonly error: unknown } | undefined;
   private entry: OpenOutboxEntry | undefined;
+  /** The place of the action whose predictions are being written. */
+  private predicting: number | undefined;
   /** How many rows have been written. */
   writes = 0;
 
@@ -78,14 +86,16 @@ export class Writing {
     const given = withDefaults(table, asColumns(tableName, values));
     const id = (values.id ?? idOfKey(table, given) ?? this.to.host.newId()) as string;
     const change: Change = { kind: 'insert', table: tableName, id, columns: given };
-    if (from === 'app' && table.assignedKey && !isProvisionalId(id)) refuse([keyGivenElsewhere(table, change)]);
-    refuse(changeProblems(table, change));
+    if (from === 'app' && !this.predicting && table.assignedKey && !isProvisionalId(id))
+      refuse([keyGivenElsewhere(table, change)]);
+    refuse(changeProblems(table, change, this.writer));
     for (const [name, column] of table.entries) given[name] = normalize(column, given[name]);
     const row = wholeRow(table, id, given);
     refuse(rowProblems(tableName, table, row));
+    const over = this.overPredicted(table, change, null);
     this.both(() => {
       this.to.rows.insert(tableName, row);
-      this.record(table, change, null);
+      this.record(table, change, null, over);
     });
     this.note(table, change, null, row);
     return row;
@@ -112,7 +122,8 @@ export class Writing {
           name !== 'id' && value !== undefined && !(table.key.includes(name) && sameValue(before[name], value)),
       ),
     );
-    refuse(changeProblems(table, { kind: 'update', table: tableName, id, columns: given, operations: {} }));
+    const asked = { kind: 'update', table: tableName, id, columns: given, operations: {} } as const;
+    refuse(changeProblems(table, asked, this.writer));
     const columns = Object.fromEntries(
       Object.entries(keptColumns(table, given)).filter(([name, value]) => !sameValue(before[name], value)),
     );
@@ -125,7 +136,7 @@ export class Writing {
     const before = this.existing(tableName, id);
     const table = tableOf(this.to.schema, tableName);
     const given: Change = { kind: 'update', table: tableName, id, columns: {}, operations: { [column]: operation } };
-    refuse(changeProblems(table, given));
+    refuse(changeProblems(table, given, this.writer));
     const change: Change = {
       ...given,
       operations: { [column]: keptOperation(table.columns[column] as Column, operation) },
@@ -140,12 +151,37 @@ export class Writing {
     const before = this.existing(tableName, id);
     const table = tableOf(this.to.schema, tableName);
     const change: Change = { kind: 'delete', table: tableName, id };
-    refuse(changeProblems(table, change));
+    refuse(changeProblems(table, change, this.writer));
+    const over = this.overPredicted(table, change, before);
     this.both(() => {
-      this.record(table, change, before);
+      this.record(table, change, before, over);
       this.to.rows.remove(tableName, id);
     });
     this.note(table, change, before, null);
+  }
+
+  /**
+   * Queues an action behind what was written so far; what is written from here on, up to {@link endPrediction}, is what it is expected to do.
+   * The changes before it are checked as a whole: the server writes those first.
+   *
+   * @returns the id of the call.
+   */
+  invoke(name: string, given: Readonly<Record<string, unknown>>): string {
+    const { schema, host } = this.to;
+    const id = host.newId();
+    this.invokeAgain(name, inputToWire(name, actionOf(schema, name), given), id);
+    return id;
+  }
+
+  /** The same for a call that was taken back. */
+  invokeAgain(name: string, input: WireColumns, id: string): void {
+    refuse(this.problems());
+    this.predicting = this.to.outbox.appendAction(this.opened(), { id, name, input });
+  }
+
+  /** From here on rows are written again, and sent. */
+  endPrediction(): void {
+    this.predicting = undefined;
   }
 
   /** Checks what only the whole transaction can answer for: unique groups and references, at their final values. */
@@ -175,8 +211,9 @@ export class Writing {
     const after = applyChange(table, before, change) as AnyRow;
     refuse(rowProblems(change.table, table, after));
     const changed = [...Object.keys(change.columns), ...Object.keys(change.operations)];
+    const over = this.overPredicted(table, change, before);
     this.both(() => {
-      this.record(table, change, before);
+      this.record(table, change, before, over);
       this.to.rows.patch(change.table, change.id, Object.fromEntries(changed.map((name) => [name, after[name]])));
     });
     this.note(table, change, before, after);
@@ -205,19 +242,62 @@ export class Writing {
     });
   }
 
-  /** Puts a change into the outbox, after the base of a row that had no changes so far. */
-  private record(table: Table, change: Change, before: AnyRow | null): void {
-    if (table.home === 'device') return;
-    const { outbox, bases, host } = this.to;
-    if (before !== null) {
-      if (outbox.hasChangesOf(change.table, change.id)) outbox.keepInserted(change.table, change.id);
-      else bases.set(change.table, change.id, before);
-    }
+  /** Predictions write what only the server may. */
+  private get writer(): Writer {
+    return this.predicting === undefined ? 'device' : 'server';
+  }
+
+  /** The entry of the transaction in the outbox. */
+  private opened(): OpenOutboxEntry {
+    const { host, database } = this.to;
     this.entry ??= {
       ...(this.origin === undefined ? { origin: host.newId() } : { origin: this.origin, id: host.newId() }),
-      editedAt: host.now() + clockOffset(this.to.database),
+      editedAt: host.now() + clockOffset(database),
     };
-    outbox.append(this.entry, change);
+    return this.entry;
+  }
+
+  /**
+   * Looks whether a change meets predictions, before anything is written; returns the predicted values that it is typed on top of.
+   *
+   * @throws KoinonError `row-predicted`.
+   */
+  private overPredicted(table: Table, change: Change, before: AnyRow | null): TypedOver | undefined {
+    const { schema, outbox } = this.to;
+    if (this.predicting !== undefined) {
+      if (table.home === 'everywhere') return undefined;
+      throw new KoinonError(
+        'row-predicted',
+        `The table ${change.table} stays on this device, so that no action of the server changes it. Write it outside of what the action is expected to do.`,
+        { table: change.table, id: change.id },
+      );
+    }
+    if (!outbox.predictions.has(change.table, change.id)) return undefined;
+    const { over, by } = outbox.predictions.typedOver(change, before);
+    if (this.entry === undefined || !by.some((sequence) => sequence === this.entry?.sequence)) return over;
+    throw new KoinonError(
+      'row-predicted',
+      `${sentence(rowLabel(schema, change, before))} was changed here by what an action of this transaction is expected to do. Change it in another transaction, or have the action do it.`,
+      { table: change.table, id: change.id },
+    );
+  }
+
+  /** Puts a change into the outbox, after the base of a row that had no changes so far. */
+  private record(table: Table, change: Change, before: AnyRow | null, over: TypedOver | undefined): void {
+    if (table.home === 'device') return;
+    const { outbox, bases } = this.to;
+    const { predictions } = outbox;
+    if (before !== null) {
+      if (outbox.hasChangesOf(change.table, change.id)) outbox.keepInserted(change.table, change.id);
+      else if (!predictions.has(change.table, change.id)) bases.set(change.table, change.id, before);
+    }
+    const entry = this.opened();
+    if (this.predicting !== undefined) {
+      predictions.add(entry.sequence as number, this.predicting, change);
+      return;
+    }
+    const place = outbox.append(entry, change);
+    if (over) predictions.setOver(entry.sequence as number, place, change.table, over);
   }
 
   /** Remembers a write for the checks at the end, where it can break any, and for those who watch. */

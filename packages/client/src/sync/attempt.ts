@@ -1,4 +1,5 @@
 import {
+  type ActionResult,
   type AppliedOrigin,
   type AssignedKey,
   KoinonError,
@@ -14,6 +15,7 @@ import type { Database } from '../database/database.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Host } from '../host/host.ts';
 import { type Batch, nextBatch, type PartsSent } from '../outbox/batch.ts';
+import { noteResults } from '../outbox/invocations.ts';
 import {
   noteApplied,
   noteAttempts,
@@ -22,8 +24,9 @@ import {
   noteRejected,
   noteServerValues,
   part,
+  placesOfSent,
 } from '../outbox/sending.ts';
-import { drop, rowsOf } from '../outbox/transactions.ts';
+import { drop, rowsShownBy } from '../outbox/transactions.ts';
 import { joinNext, type Unit } from '../outbox/unit.ts';
 import { takeKeys } from '../overlay/assigned-keys.ts';
 import { type Applying, showAnew } from '../overlay/show.ts';
@@ -110,7 +113,7 @@ export function choose(local: Local, portion: Portion, uploading: Uploading): Ch
   if (join?.changes.length === 0) return { join, batch: undefined, outboxVersion };
   const replica = meta(database, 'replica') as string;
   const base = meta(database, 'cursor') ?? null;
-  const choosing = { ...from, replica, base, asked: only.columns ?? {}, requestBytes };
+  const choosing = { ...from, replica, base, asked: only.columns ?? {}, isJoining, requestBytes };
   const batch = nextBatch(choosing, portion.transactions, parts, join);
   return batch && { join, batch, outboxVersion };
 }
@@ -146,15 +149,19 @@ export function takeReceipts(
   local: Local,
   receipts: readonly AppliedOrigin[],
   assigned: readonly AssignedKey[] = [],
+  results: readonly ActionResult[] = [],
 ): void {
-  for (const sequence of noteApplied(local.outbox, receipts))
-    for (const row of rowsOf(local.outbox, sequence)) showAnew(local, row);
+  const applied = noteApplied(local.outbox, receipts);
+  if (hasActions(local)) noteResults(local.outbox, applied, results, local.host.now());
+  for (const sequence of applied) for (const row of rowsShownBy(local.outbox, sequence)) showAnew(local, row);
   takeKeys(local, assigned);
 }
 
+const hasActions = ({ schema }: Local) => Object.keys(schema.actions).length > 0;
+
 function settleNothing(local: Local, sequence: number): void {
   const { outbox } = local;
-  const rows = rowsOf(outbox, sequence);
+  const rows = rowsShownBy(outbox, sequence);
   drop(outbox, sequence, 'settled');
   for (const row of rows) showAnew(local, row);
 }
@@ -198,7 +205,8 @@ export function isPoisoned(error: unknown): boolean {
   return error instanceof KoinonError && (error.code === 'malformed-request' || error.code === 'too-large');
 }
 
-const isOfAnotherSchema = ({ code }: Problem) => code === 'unknown-table' || code === 'unknown-column';
+const isOfAnotherSchema = ({ code }: Problem) =>
+  code === 'unknown-table' || code === 'unknown-column' || code === 'unknown-action';
 
 const refusedWhole = new Set([
   'malformed-request',
@@ -233,10 +241,11 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
         for (const row of each.values) showAnew(local, row);
       }
       assigned.push(...(each.assigned ?? []));
+      if (hasActions(local)) noteResults(outbox, placesOfSent(outbox, id), each.results ?? [], host.now());
       return each;
     }
     if (each.outcome === 'applied-before') {
-      takeReceipts(local, each.receipts);
+      takeReceipts(local, each.receipts, [], each.results);
       assigned.push(...(each.assigned ?? []));
       part(outbox, id, () => host.newId());
       return each;

@@ -1,4 +1,5 @@
 import {
+  type ActionResult,
   type AppliedOrigin,
   type AssignedKey,
   KoinonError,
@@ -246,14 +247,16 @@ export class Download {
     if (++this.timesAsked > mostRepeats) throw keepsCounting();
     const receipts: AppliedOrigin[] = [];
     const assigned: AssignedKey[] = [];
+    const results: ActionResult[] = [];
     for (let from = 0; parts.transport.applied && from < origins.length; from += limits.origins) {
       const request = { replica: this.about.replica, origins: origins.slice(from, from + limits.origins) };
       const answer = await parts.transport.applied(request, this.signal);
       receipts.push(...answer.receipts);
       assigned.push(...(answer.assigned ?? []));
+      results.push(...(answer.results ?? []));
     }
     await parts.change((local) => {
-      takeReceipts(local, receipts, assigned);
+      takeReceipts(local, receipts, assigned, results);
       // A restored server has lost what it had confirmed. One that has forgotten it in time has it in its rows.
       if (parts.transport.applied && !isForgetting(local.database)) noteLost(local.outbox, receipts);
       setMeta(local.database, 'uploads', String(uploads));

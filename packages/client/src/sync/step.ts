@@ -81,12 +81,17 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     if (!isUnknownCursor(error) || direction === 'push') throw error;
   }
   if (pullsFirst) await download.pull();
-  for (let round = 1; round <= mostRounds && direction !== 'pull'; round++) {
+  for (let overtaken = 0; overtaken < mostRounds && direction !== 'pull'; ) {
     const sentBefore = upload.counts.applied;
+    const actionsBefore = upload.withActions;
     const isOvertaken = await upload.sendAll(bringBack);
     if (direction === 'push') break;
-    if (isOvertaken || (upload.counts.applied > sentBefore && !parts.isLive())) await download.pull();
-    if (!isOvertaken) break;
+    const hasRunActions = upload.withActions > actionsBefore;
+    // A live connection brings rows that have changed; an action may have changed none.
+    const bringsBack = isOvertaken || hasRunActions || (upload.counts.applied > sentBefore && !parts.isLive());
+    if (bringsBack) await download.pull();
+    if (!isOvertaken && !hasRunActions) break;
+    if (!hasRunActions) overtaken++;
   }
   const position = await parts.change(({ database, host, schema }) => {
     if (direction !== 'push') noteSynced(database, host, askedWith(parts.only, storedHoldings({ database, schema })));

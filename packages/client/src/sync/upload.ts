@@ -9,6 +9,8 @@ const mostLosses = 5;
 export class Upload {
   /** Transactions by what the server made of them. */
   readonly counts = { applied: 0, stale: 0, waiting: 0, rejected: 0 };
+  /** Transactions with actions that the server has applied: what they did has to come back before what was typed on top of it can go. */
+  withActions = 0;
   private readonly parts: SyncParts;
   private readonly signal: AbortSignal | undefined;
   /** Transactions that the server could not write just now are not sent again before everything else that can go. */
@@ -101,6 +103,8 @@ export class Upload {
       throw keepsForgetting();
     const applied = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'applied' ? [id] : [])));
     const stored = new Set(outcomes.flatMap(({ id, outcome }) => (outcome === 'part-stored' ? [id] : [])));
+    for (const { id, actions } of attempted.request.transactions)
+      if (applied.has(id) && actions !== undefined) this.withActions++;
     for (const { id, changes } of attempted.request.transactions)
       if (applied.has(id) || stored.has(id)) for (const change of changes) parts.traffic.note('up', change);
     parts.traffic.sent += applied.size;

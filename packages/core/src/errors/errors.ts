@@ -30,6 +30,11 @@ export const errorStatus = {
   'no-such-reference': 422,
   'no-such-conflict': 404,
   'row-referenced': 409,
+  'unknown-action': 400,
+  'action-failed': 422,
+  'action-refused': 422,
+  'no-such-invocation': 404,
+  'row-predicted': 409,
   'query-invalid': 400,
   'condition-missing': 400,
   'query-writes': 400,
@@ -104,7 +109,10 @@ export interface Problem {
   readonly message: string;
   readonly table?: string;
   readonly id?: string;
+  /** The column; of a problem with an action, the value of its input. */
   readonly column?: string;
+  /** The action, where it is about one. */
+  readonly action?: string;
   readonly rule?: string;
   /** The name of the sentence that {@link message} is made by, where it is one of Koinon's own. */
   readonly sentence?: string;

@@ -17,6 +17,15 @@ export interface OwnChange {
   readonly editedAt: number;
   /** For a change in conflict: as an earlier rebase returned it. */
   readonly typedOver?: TypedOver | undefined;
+  /** For a change that was typed on top of predictions: the values that they showed. It is not merged before these are gone. */
+  readonly predictedOver?: TypedOver | undefined;
+}
+
+/** A change that an action is expected to make: it is shown, and neither sent nor merged. */
+export interface Predicted {
+  readonly change: Change;
+  /** How many own changes come before it. */
+  readonly after: number;
 }
 
 /** The facts about the server's row besides its values. */
@@ -42,6 +51,8 @@ export interface RebasedChange {
   readonly change: Change | undefined;
   /** Not empty: it is in conflict, and holds its transaction. */
   readonly typedOver: TypedOver;
+  /** Not empty: it lies over predictions, and waits for their action. Undefined: it is as it was. */
+  readonly predictedOver?: TypedOver;
 }
 
 /** A column, or a row, that no rule decides. */
@@ -72,6 +83,7 @@ const nothing: TypedOver = new Map();
  *
  * @param base the row that the changes lay over; null: none.
  * @param next the row that they are to lie over; null: none.
+ * @param predicted the changes that actions are expected to make, in order: replayed into the row that is shown, and nothing else.
  */
 export function rebase(
   table: Table,
@@ -79,22 +91,35 @@ export function rebase(
   base: AnyRow | null,
   next: AnyRow | null,
   remote: RemoteRow,
+  predicted: readonly Predicted[] = [],
 ): Rebased {
   let [was, now, server] = [base, next, next];
+  const screen = new Screen(table, next, predicted);
   const changes: RebasedChange[] = [];
   const open = new Map<string | null, { base: unknown; local: unknown; reason: string | null; localAt: number }>();
-  for (const { change, isFixed, editedAt, typedOver = nothing } of own) {
-    if (isFixed) {
-      [was, now, server] = [was, now, server].map((row) => applyChange(table, row, change)) as [AnyRow, AnyRow, AnyRow];
-      changes.push({ change, typedOver: nothing });
+  for (const [i, { change: given, isFixed, editedAt, typedOver = nothing, predictedOver = nothing }] of own.entries()) {
+    screen.predict(i);
+    const [change, waiting] = isFixed ? [given, undefined] : screen.parted(given, predictedOver);
+    if (isFixed || change === undefined) {
+      was = applyChange(table, was, given);
+      now = applyChange(table, now, given);
+      if (isFixed) server = applyChange(table, server, given);
+      changes.push({ change: given, typedOver: nothing, predictedOver: isFixed ? nothing : predictedOver });
+      screen.show(given, now);
       continue;
     }
-    const before = withValues(table, change.id, was, typedOver);
+    const before = withValues(table, change.id, withValues(table, change.id, was, predictedOver), typedOver);
     const localAt = Math.min(editedAt, remote.time);
     const merged = mergeChange(table, before, change, now, { ...remote, localAt });
-    changes.push({ change: merged.change, typedOver: merged.typedOver });
-    was = applyChange(table, before, change);
-    now = merged.row;
+    const whole = waiting === undefined ? merged.change : joinedWith(merged.change, waiting);
+    changes.push({
+      change: whole,
+      typedOver: merged.typedOver,
+      predictedOver: waiting === undefined ? nothing : predictedOver,
+    });
+    was = applyChange(table, before, given);
+    now = waiting === undefined ? merged.row : applyChange(table, merged.row, waiting);
+    screen.show(whole, now);
     // A conflict shows the last own value, whichever change it began with.
     for (const [column, conflict] of open) {
       const hasNewer = column === null || (change.kind !== 'delete' && Object.hasOwn(change.columns, column));
@@ -120,7 +145,68 @@ export function rebase(
     reason,
     localAt,
   }));
-  return { changes, row: now, conflicts };
+  screen.predict(own.length);
+  return { changes, row: predicted.length === 0 ? now : screen.row, conflicts };
+}
+
+type Update = Extract<Change, { kind: 'update' }>;
+
+/** The row that is shown: with the predictions at their places. */
+class Screen {
+  row: AnyRow | null;
+  private readonly table: Table;
+  private readonly predicted: readonly Predicted[];
+  private next = 0;
+  /** The columns that predictions have given so far; `whole` where one has made the row, or taken it away. */
+  private columns = new Set<string>();
+  private isWhole = false;
+
+  constructor(table: Table, row: AnyRow | null, predicted: readonly Predicted[]) {
+    this.table = table;
+    this.row = row;
+    this.predicted = predicted;
+  }
+
+  /** Replays the predictions that come before the own change of that number. */
+  predict(before: number): void {
+    for (let each = this.predicted[this.next]; each && each.after <= before; each = this.predicted[++this.next]) {
+      const { change } = each;
+      this.row = applyChange(this.table, this.row, change);
+      if (change.kind === 'update') for (const name of Object.keys(change.columns)) this.columns.add(name);
+      else this.isWhole = true;
+    }
+  }
+
+  /**
+   * The parts of a change that was typed over predictions: what can be merged, and what waits for their action. Undefined in the place of
+   * the first where all of it waits.
+   */
+  parted(change: Change, over: TypedOver): [change: Change | undefined, waiting: Update | undefined] {
+    if (over.size === 0) return [change, undefined];
+    if (this.isWhole || (change.kind !== 'update' && this.columns.size > 0)) return [undefined, undefined];
+    if (change.kind !== 'update') return [change, undefined];
+    const waits = (name: string) => over.has(name) && this.columns.has(name);
+    const some = (wanted: boolean) =>
+      Object.fromEntries(Object.entries(change.columns).filter(([name]) => waits(name) === wanted));
+    const waiting = some(true);
+    if (Object.keys(waiting).length === 0) return [change, undefined];
+    return [
+      { ...change, columns: some(false) },
+      { ...change, columns: waiting, operations: {} },
+    ];
+  }
+
+  /** Shows a change of this device's. @param row the row after it without predictions. */
+  show(change: Change | undefined, row: AnyRow | null): void {
+    if (this.predicted.length === 0 || change === undefined) return;
+    this.row = this.row === null ? row : applyChange(this.table, this.row, change);
+  }
+}
+
+/** A merged change with the columns that were not merged. */
+function joinedWith(change: Change | undefined, waiting: Update): Change {
+  if (change === undefined || change.kind === 'delete') return waiting;
+  return { ...change, columns: { ...change.columns, ...waiting.columns } };
 }
 
 /** The row that a change was typed over: the one before it, with what stood there when its conflict began. */
@@ -133,7 +219,7 @@ function withValues(table: Table, id: string, row: AnyRow | null, typedOver: Typ
   return wholeRow(table, id, columns);
 }
 
-interface MergedChange extends RebasedChange {
+interface MergedChange extends Omit<RebasedChange, 'predictedOver'> {
   readonly row: AnyRow | null;
   readonly reasons: ReadonlyMap<string | null, string | null>;
 }
@@ -168,8 +254,6 @@ function mergeChange(table: Table, was: AnyRow | null, change: Change, now: AnyR
   if (now === null) return mergeIntoNone(table, was, change as Update, times);
   return mergeColumns(table, change.kind === 'insert' ? null : was, change, now, times);
 }
-
-type Update = Extract<Change, { kind: 'update' }>;
 
 function mergeDelete(table: Table, was: AnyRow | null, change: Change, now: AnyRow | null): MergedChange {
   // Deleted on both sides.

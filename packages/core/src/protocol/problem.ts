@@ -41,6 +41,7 @@ export const problem = v.object({
   table: v.optional(text),
   id: v.optional(text),
   column: v.optional(text),
+  action: v.optional(text),
   rule: v.optional(text),
   sentence: v.optional(text),
   parameters: v.optional(parameters),

@@ -76,6 +76,29 @@ const change = v.pipe(
   }),
 );
 
+const actionCall = requestOf({
+  /** A UUID: what the app knows this call by. */
+  id: uuid,
+  name: nameOf('the name of an action'),
+  input: v.optional(namedColumns, {}),
+  /** The rows that it refers to: it waits for what is done to them before it, and what is done to them after it waits for it. */
+  refersTo: v.optional(
+    listOf(
+      requestOf({
+        table: nameOf('a table name'),
+        id: v.pipe(v.string(aRowId), v.maxLength(limits.idLength, aRowId)),
+      }),
+      limits.actionRows,
+    ),
+    [],
+  ),
+  /** How many of the transaction's changes come before it. */
+  after: v.pipe(wholeNumber(0), v.description("How many of the transaction's changes come before it.")),
+});
+
+/** An action as it travels up, in its transaction. */
+export type ActionCall = Message<typeof actionCall>;
+
 const aCount = `a whole number from 2 to ${limits.parts}`;
 
 const part = v.pipe(
@@ -96,7 +119,7 @@ export type Part = Message<typeof part>;
 
 const origins = v.pipe(listOf(uuid, limits.origins), v.minLength(1, 'at least one origin'));
 
-const transaction = requestOf({
+const sentTransaction = requestOf({
   /** A UUID of its own. */
   id: uuid,
   /**
@@ -108,10 +131,20 @@ const transaction = requestOf({
   editedAt: timestamp,
   /** The replica's own transactions that the base does not include and that wrote what this one writes. */
   dependsOn: v.optional(listOf(uuid, limits.ownTransactions), []),
-  changes: v.pipe(listOf(change, limits.changes), v.minLength(1, 'at least one change')),
+  changes: listOf(change, limits.changes),
+  /** The actions that the server runs, in order. */
+  actions: v.optional(listOf(actionCall, limits.actions)),
   /** Which of its parts this is, where a transaction is too large for one request; it is taken up with the last. */
   part: v.optional(part),
 });
+
+const transaction = v.pipe(
+  sentTransaction,
+  v.forward(
+    v.check(({ changes, actions = [] }) => changes.length + actions.length > 0, 'at least one change'),
+    ['changes'],
+  ),
+);
 
 /** A transaction as it travels up. */
 export type UploadedTransaction = Message<typeof transaction>;
@@ -169,8 +202,15 @@ const assignedKey = v.object({ table: text, provisional: rowId, id: rowId });
 /** The key that the database gave to a row which a replica had made under a provisional id. */
 export type AssignedKey = Message<typeof assignedKey>;
 
+const actionResult = v.object({ id: text, result: columns });
+
+/** The result of an action, by the id of its call. */
+export type ActionResult = Message<typeof actionResult>;
+
 export const appliedResponse = v.object({
   receipts: v.array(appliedOrigin),
+  /** The results of the actions in these transactions. */
+  results: v.optional(v.array(actionResult)),
   /** The keys that rows of these transactions were given. */
   assigned: v.optional(v.array(assignedKey)),
 });
@@ -207,6 +247,8 @@ const outcome = v.variant('outcome', [
     values: v.optional(v.array(serverValues)),
     /** The keys that its rows, and those it refers to, were given in the place of provisional ids. */
     assigned: v.optional(v.array(assignedKey)),
+    /** The results of its actions. */
+    results: v.optional(v.array(actionResult)),
   }),
   /** Nothing was done: some or all of its origins were applied before, under these ids. The others may be sent by themselves. */
   v.object({
@@ -214,6 +256,7 @@ const outcome = v.variant('outcome', [
     outcome: v.literal('applied-before'),
     receipts: v.array(appliedOrigin),
     assigned: v.optional(v.array(assignedKey)),
+    results: v.optional(v.array(actionResult)),
   }),
   v.object({ id: text, outcome: v.literal('stale'), rows: v.array(staleRow) }),
   /** Nothing was done, since a transaction that it depends on was not applied. */

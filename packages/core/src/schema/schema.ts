@@ -1,5 +1,6 @@
 import { KoinonError, shown } from '../errors/errors.ts';
 import { limits } from '../limits.ts';
+import type { Action, Actions } from '../table/action.ts';
 import { type Column, type ColumnType, isOperatedOn, type Presence } from '../table/column.ts';
 import { keyTypes } from '../table/composite-key.ts';
 import { named } from '../table/named.ts';
@@ -12,18 +13,21 @@ import { utf8Length } from '../values/utf8.ts';
 export type Tables = Readonly<Record<string, Table>>;
 
 /** Options of a whole schema. */
-export interface SchemaOptions<Settings extends Columns = Columns> {
+export interface SchemaOptions<Settings extends Columns = Columns, A extends Actions = Actions> {
   /** Counts up with every change that devices must migrate. Default 1. */
   readonly version?: number;
   /** Typed single values a device keeps for itself, by name: never sent. Each is optional or has a default. */
   readonly settings?: Settings;
+  /** The operations that the server runs, by name: see {@link action}. */
+  readonly actions?: A;
 }
 
 /** The typed description of the tables: one value that app and server share. Made by {@link schema}. */
-export interface Schema<T extends Tables = Tables, Settings extends Columns = Columns> {
+export interface Schema<T extends Tables = Tables, Settings extends Columns = Columns, A extends Actions = Actions> {
   readonly tables: T;
   readonly version: number;
   readonly settings: Settings;
+  readonly actions: A;
 }
 
 /** The names of a schema's settings. */
@@ -97,6 +101,40 @@ export type ColumnOfType<S extends Schema, T extends TableName<S>, Type extends 
   string
 >;
 
+/** The names of a schema's actions. */
+export type ActionName<S extends Schema> = Extract<keyof S['actions'], string>;
+
+type InputColumns<S extends Schema, N extends ActionName<S>> = S['actions'][N]['input']['columns'];
+type ResultColumns<S extends Schema, N extends ActionName<S>> = S['actions'][N]['result']['columns'];
+
+/** The input of an action, as it is given: whatever is optional or has a default may be left out. */
+export type ActionInput<S extends Schema, N extends ActionName<S>> = Flat<
+  {
+    readonly [K in NeedsOf<InputColumns<S, N>, 'required'>]: ValueOf<InputColumns<S, N>[K]>;
+  } & {
+    readonly [K in NeedsOf<InputColumns<S, N>, 'optional' | 'defaulted'>]?: ValueOf<InputColumns<S, N>[K]>;
+  }
+>;
+
+/** The input of an action, as its handler gets it: every value, null where none was given. */
+export type TakenInput<S extends Schema, N extends ActionName<S>> = Flat<{
+  readonly [K in keyof InputColumns<S, N>]: ValueOf<InputColumns<S, N>[K]>;
+}>;
+
+/** The result of an action, as the handler returns it. */
+export type GivenResult<S extends Schema, N extends ActionName<S>> = Flat<
+  {
+    readonly [K in NeedsOf<ResultColumns<S, N>, 'required'>]: ValueOf<ResultColumns<S, N>[K]>;
+  } & {
+    readonly [K in NeedsOf<ResultColumns<S, N>, 'optional' | 'defaulted'>]?: ValueOf<ResultColumns<S, N>[K]>;
+  }
+>;
+
+/** The result of an action, as the app gets it. */
+export type ResultOf<S extends Schema, N extends ActionName<S>> = Flat<{
+  readonly [K in keyof ResultColumns<S, N>]: ValueOf<ResultColumns<S, N>[K]>;
+}>;
+
 /** The table that a reference column points at. */
 export type TargetOf<S extends Schema, T extends TableName<S>, C> = C extends keyof ColumnsOf<S, T>
   ? ColumnsOf<S, T>[C] extends { readonly target: infer Target extends TableName<S> }
@@ -114,11 +152,12 @@ export type TargetOf<S extends Schema, T extends TableName<S>, C> = C extends ke
  *   hive: table({ site: reference('site'), frames: counter() }),
  * })
  */
-export function schema<const T extends Tables, const Settings extends Columns = Record<never, Column>>(
-  tables: T,
-  options: SchemaOptions<Settings> = {},
-): Schema<T, Settings> {
-  const { version = 1, settings = {} as Settings } = options;
+export function schema<
+  const T extends Tables,
+  const Settings extends Columns = Record<never, Column>,
+  const A extends Actions = Record<never, Action>,
+>(tables: T, options: SchemaOptions<Settings, A> = {}): Schema<T, Settings, A> {
+  const { version = 1, settings = {} as Settings, actions = {} as A } = options;
   if (!Number.isSafeInteger(version) || version < 1) {
     throw new KoinonError('schema-invalid', `A schema's version is a whole number from 1, not ${shown(version)}.`);
   }
@@ -129,7 +168,8 @@ export function schema<const T extends Tables, const Settings extends Columns = 
       throw new KoinonError('schema-invalid', `The setting ${shown(name)} must be optional or have a default.`, {
         column: name,
       });
-  return Object.freeze({ tables: named(tables), version, settings });
+  for (const [name, each] of Object.entries(actions)) checkAction(tables, name, each);
+  return Object.freeze({ tables: named(tables), version, settings, actions: named(actions) });
 }
 
 /** The table of that name. @throws KoinonError `unknown-table`. */
@@ -183,6 +223,29 @@ function checkNames(kind: string, names: readonly string[], table?: string): voi
     const twin = seen.get(name.toLowerCase());
     if (twin !== undefined) refuse(`differs from ${shown(twin)} only in case, which SQL does not tell apart`);
     seen.set(name.toLowerCase(), name);
+  }
+}
+
+const noInput = new Set<ColumnType>(['counter', 'decimal-counter', 'set', 'file']);
+
+function checkAction(tables: Tables, name: string, { input, result }: Action): void {
+  const refuse = (column: string | undefined, why: string) => {
+    throw new KoinonError('schema-invalid', `The action ${shown(name)}${column ? `, ${column}` : ''}: ${why}`, {
+      value: name,
+      ...(column === undefined ? {} : { column }),
+    });
+  };
+  if (!nameForm.test(name) || utf8Length(name) > limits.nameBytes || name in Object.prototype)
+    refuse(undefined, 'its name is to be one that a table could have');
+  if (Object.hasOwn(tables, name)) refuse(undefined, 'a table has this name');
+  for (const [column, definition] of [...input.entries, ...result.entries]) {
+    if (column === 'id') refuse(column, 'this name is taken: a call has an id already');
+    if (noInput.has(definition.type) || definition.assigned)
+      refuse(column, `a ${definition.type} column is for rows; it is no value of an action`);
+    if (definition.type === 'reference' && !Object.hasOwn(tables, definition.target ?? ''))
+      refuse(column, `references ${shown(definition.target)}, which is not a table of this schema`);
+    if (definition.type === 'reference' && tables[definition.target ?? '']?.home === 'device')
+      refuse(column, `references ${shown(definition.target)}, whose rows never leave the device`);
   }
 }
 

@@ -13,6 +13,7 @@ import {
 } from '@koinon/core';
 import { readAppliedRequest, readPulledPage, readPullRequest, readPushRequest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
+import { EffectJob, type EffectOptions } from '../effects/job.ts';
 import { cursorOf, linesOf, pull, unsupported } from '../pull/pull.ts';
 import { appliedBefore } from '../push/assigned-keys.ts';
 import { push } from '../push/push.ts';
@@ -24,7 +25,7 @@ import type { Store } from '../store/store.ts';
 import { trash } from '../trash/trash.ts';
 
 /** Options of {@link serveInProcess}. */
-export interface InProcessOptions<S extends Schema = Schema> extends RuleOptions<S> {
+export interface InProcessOptions<S extends Schema = Schema> extends RuleOptions<S>, EffectOptions {
   /** The store that is served. */
   readonly store: Store;
   /** The rows that each user has; every row for everybody, where it is left out. */
@@ -84,12 +85,13 @@ export interface InProcessServer {
 export function serveInProcess<S extends Schema = Schema>({
   store,
   scopes: given,
-  rules,
-  ruleTimeLimit,
+  ...options
 }: InProcessOptions<S>): InProcessServer {
   const scopes = scopeSet(store.schema as S, given);
-  const ruled = ruleSet({ ...(rules && { rules }), ...(ruleTimeLimit && { ruleTimeLimit }) }, () => undefined);
+  const ruled = ruleSet(options, () => undefined);
   const hub = new Hub(store);
+  const effects = new EffectJob(store, ruled.effects, options);
+  effects.start();
   return {
     connect: (user) => ({
       async pull(request) {
@@ -99,6 +101,7 @@ export function serveInProcess<S extends Schema = Schema>({
       async push(body) {
         const answer = await push(store, readPushRequest(JSON.parse(body)), { ...ruled, user }, scopes);
         hub.wake();
+        effects.wake();
         return JSON.parse(JSON.stringify(answer)) as PushResponse;
       },
       async applied(request) {
@@ -153,6 +156,9 @@ export function serveInProcess<S extends Schema = Schema>({
       },
     }),
     wake: () => hub.wake(),
-    close: () => hub.close(),
+    close: async () => {
+      await effects.stop();
+      await hub.close();
+    },
   };
 }

@@ -1,6 +1,7 @@
 import type { Outcome, Schema } from '@koinon/core';
 import type { Authenticate } from '../auth/authenticate.ts';
 import type { UserConnections } from '../auth/connections.ts';
+import type { EffectOptions } from '../effects/job.ts';
 import type { FileStorage } from '../files/storage.ts';
 import type { RuleOptions } from '../rules/rules.ts';
 import type { Scopes } from '../scope/scopes.ts';
@@ -20,7 +21,7 @@ export type Moved =
   | { readonly what: 'content'; readonly way: 'up' | 'down'; readonly bytes: number };
 
 /** Options of {@link koinonPlugin}. */
-export interface PluginOptions<S extends Schema = Schema> extends RetentionOptions, RuleOptions<S> {
+export interface PluginOptions<S extends Schema = Schema> extends RetentionOptions, RuleOptions<S>, EffectOptions {
   readonly store: Store;
   /**
    * The place of the contents of files, for schemas with columns of that type: {@link folderStorage} makes one. Without it no content goes up or

@@ -5,6 +5,7 @@ import { contentStoredHeader, livePath } from '@koinon/core/internal';
 import type { FastifyError, FastifyInstance, FastifyRequest } from 'fastify';
 import type { User } from '../auth/authenticate.ts';
 import { UserConnections } from '../auth/connections.ts';
+import { EffectJob } from '../effects/job.ts';
 import { Hub } from '../realtime/hub.ts';
 import { ruleSet } from '../rules/rules.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
@@ -73,17 +74,27 @@ export async function koinonPlugin<S extends Schema = Schema>(
   // Nobody waits for it; a database that cannot be read now says so at the first request.
   void checkAtStart(store, report).catch(() => undefined);
   app.addHook('onClose', async () => {
+    await effects.stop();
     await views.stop();
     await retention.stop();
   });
   answerErrors(app, root);
+  const rules = ruleSet(options, (err, { table, id }) =>
+    app.log.error({ err, table, id }, 'an upload could not be written'),
+  );
+  for (const name of Object.keys(store.schema.actions))
+    if (rules.actions[name] === undefined)
+      app.log.warn({ action: name }, 'no function carries out this action: its calls wait on their devices');
+  const effects = new EffectJob(store, rules.effects, options, (err, { name, key, attempt }) =>
+    app.log.error({ err, effect: name, key, attempt }, 'an effect failed, and is tried again'),
+  );
+  effects.start();
   const service: Service = {
     store,
     admission,
     scopes,
-    rules: ruleSet(options, (err, { table, id }) =>
-      app.log.error({ err, table, id }, 'an upload could not be written'),
-    ),
+    rules,
+    effects,
     hub: new Hub(store, (rows, replicas) => observe({ what: 'window', rows, replicas })),
     held: new HeldRequests(connections),
     retention,

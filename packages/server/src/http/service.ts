@@ -1,4 +1,5 @@
 import type { UserConnections } from '../auth/connections.ts';
+import type { EffectJob } from '../effects/job.ts';
 import type { Hub } from '../realtime/hub.ts';
 import type { RuleSet } from '../rules/rules.ts';
 import type { ScopeSet } from '../scope/evaluate.ts';
@@ -14,6 +15,7 @@ export interface Service {
   readonly admission: Admission;
   readonly scopes: ScopeSet;
   readonly rules: RuleSet;
+  readonly effects: EffectJob;
   readonly hub: Hub;
   readonly held: HeldRequests;
   readonly retention: RetentionJob;

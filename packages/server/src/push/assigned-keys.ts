@@ -1,4 +1,5 @@
 import type {
+  ActionCall,
   AppliedResponse,
   AssignedKey,
   Outcome,
@@ -23,9 +24,15 @@ export async function appliedBefore(
 ): Promise<AppliedResponse> {
   return store.read(async (reader) => {
     const receipts = await reader.appliedOrigins({ user, origins });
-    if (receipts.length === 0 || !hasAssignedKeys(store.schema)) return { receipts };
-    const assigned = await reader.assignedKeys({ user, receipts: receipts.map(({ id }) => id) });
-    return { receipts, ...(assigned.length > 0 ? { assigned } : {}) };
+    if (receipts.length === 0) return { receipts };
+    const ids = receipts.map(({ id }) => id);
+    const assigned = hasAssignedKeys(store.schema) ? await reader.assignedKeys({ user, receipts: ids }) : [];
+    const results = Object.keys(store.schema.actions).length > 0 ? await reader.results(ids) : [];
+    return {
+      receipts,
+      ...(assigned.length > 0 ? { assigned } : {}),
+      ...(results.length > 0 ? { results } : {}),
+    };
   });
 }
 
@@ -47,12 +54,17 @@ export class Translation {
     schema: Schema,
     writer: StoreWriter,
     user: string | undefined,
-    { changes }: UploadedTransaction,
+    { changes, actions = [] }: UploadedTransaction,
   ): Promise<Translation> {
     const translation = new Translation(schema);
     if (!hasAssignedKeys(schema)) return translation;
     // Keys are numbers: what looks like one is nobody's provisional id.
-    const named = new Set(changes.flatMap((change) => translation.named(change)).filter(isProvisionalId));
+    const inActions = actions.flatMap((call) => [
+      ...call.refersTo.map(({ id }) => id),
+      ...translation.inputReferences(call).map(([, , id]) => id),
+    ]);
+    const inChanges = changes.flatMap((change) => translation.named(change));
+    const named = new Set([...inChanges, ...inActions].filter(isProvisionalId));
     if (named.size > 0)
       for (const pair of await writer.assignedKeys({ user, provisional: [...named] })) translation.add(pair);
     return translation;
@@ -106,7 +118,12 @@ export class Translation {
   /** A transaction with the keys that are known in the place of provisional ids. */
   apply(transaction: UploadedTransaction): UploadedTransaction {
     if (this.pairs.length === 0) return transaction;
-    return { ...transaction, changes: transaction.changes.map((change) => this.translated(change)) };
+    const { changes, actions } = transaction;
+    return {
+      ...transaction,
+      changes: changes.map((change) => this.translated(change)),
+      ...(actions && { actions: actions.map((call) => this.translatedCall(call)) }),
+    };
   }
 
   private translated(change: WireChange): WireChange {
@@ -120,6 +137,27 @@ export class Translation {
     });
     if (references.length === 0) return id === change.id ? change : { ...change, id };
     return { ...change, id, columns: { ...change.columns, ...Object.fromEntries(references) } };
+  }
+
+  /** The references in the input of an action to rows whose keys are given: column, table and id. */
+  private inputReferences({ name, input }: ActionCall): (readonly [column: string, table: string, id: string])[] {
+    const action = Object.hasOwn(this.schema.actions, name) ? this.schema.actions[name] : undefined;
+    return (action?.input.entries ?? []).flatMap(([column, { target }]) => {
+      const value = input[column];
+      return target !== undefined && this.isAssigned(target) && typeof value === 'string'
+        ? [[column, target, value] as const]
+        : [];
+    });
+  }
+
+  private translatedCall(call: ActionCall): ActionCall {
+    const given = (table: string, id: string) => this.forward.get(rowKey({ table, id })) ?? id;
+    const references = this.inputReferences(call).map(([column, table, id]) => [column, given(table, id)]);
+    return {
+      ...call,
+      input: { ...call.input, ...Object.fromEntries(references) },
+      refersTo: call.refersTo.map(({ table, id }) => ({ table, id: given(table, id) })),
+    };
   }
 
   /** Takes keys from the database for the new rows of a transaction, which are written under them. */

@@ -6,7 +6,12 @@ import stringify from 'safe-stable-stringify';
  * The content of a transaction, apart from what its replica knew when it sent it: that may have advanced between two sendings.
  * SHA-256 over its canonical JSON, the members in the order of their names.
  */
-export function digestOf({ id, editedAt, changes }: UploadedTransaction): string {
+export function digestOf({ id, editedAt, changes, actions }: UploadedTransaction): string {
+  if (actions !== undefined) {
+    // The rows that an action is expected to change are not what it is.
+    const calls = actions.map(({ refersTo: _, ...call }) => call);
+    return hash('sha256', stringify({ id, editedAt, changes, actions: calls }) as string, 'base64url');
+  }
   const canonical = changes.every(isFlat)
     ? JSON.stringify({ changes: changes.map(ordered), editedAt, id })
     : (stringify({ id, editedAt, changes }) as string);

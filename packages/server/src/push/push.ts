@@ -1,5 +1,7 @@
 import { setImmediate } from 'node:timers/promises';
 import {
+  type ActionResult,
+  type Change,
   type Cursor,
   limits,
   type Outcome,
@@ -11,15 +13,15 @@ import {
   type ServerValues,
   type Table,
   type UploadedTransaction,
-  type WireChange,
 } from '@koinon/core';
-import { changeFromWire, changeProblems, HeldRows, rowKey } from '@koinon/core/internal';
+import { changeFromWire, changeProblems, HeldRows, rowKey, touchedBy } from '@koinon/core/internal';
 import { givenCursor, refuseUnreached } from '../pull/pull.ts';
+import { inputProblems, knowsActions, runAction } from '../rules/actions.ts';
 import { type RuleSet, ruleSet } from '../rules/rules.ts';
 import { writeByRules } from '../rules/write.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { Guard } from '../scope/guard.ts';
-import type { LockWait, Reach, Receipt, Store, StoreWriter } from '../store/store.ts';
+import type { LockWait, NewEffect, Reach, Receipt, Store, StoreWriter } from '../store/store.ts';
 import { Translation } from './assigned-keys.ts';
 import { Batch, type BatchState } from './batch.ts';
 import { Comparison } from './compare.ts';
@@ -52,7 +54,8 @@ export async function push(
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new HeldRows(store.schema);
   // Rules of the app's own may do what cannot be done twice.
-  const batch = new Batch(Object.keys(rules.tables).length === 0 ? 'optimistic' : 'guarded', onState);
+  const hasActions = transactions.some(({ actions }) => actions !== undefined);
+  const batch = new Batch(Object.keys(rules.tables).length === 0 && !hasActions ? 'optimistic' : 'guarded', onState);
   let lockWait: LockWait = 'some';
   while (batch.from < transactions.length) {
     const group = batch.groupOf(transactions);
@@ -66,7 +69,7 @@ export async function push(
     }
     for (const [i, outcome] of settled.entries()) {
       const transaction = group[i] as UploadedTransaction;
-      if (!isDone(transaction, outcome)) blocked.add(transaction.changes, transaction.id);
+      if (!isDone(transaction, outcome)) blocked.add(touchedBy(transaction), transaction.id);
     }
     outcomes.push(...settled);
     batch.passed(settled.length);
@@ -141,7 +144,7 @@ async function takeInSome(
       for (const transaction of transactions.slice(0, transactionsAhead)) {
         const outcome = await takeIn(guarded, writer, transaction, from, blocked);
         reached = outcomes.push(outcome);
-        if (!isDone(transaction, outcome)) blocked.add(transaction.changes, transaction.id);
+        if (!isDone(transaction, outcome)) blocked.add(touchedBy(transaction), transaction.id);
         if (performance.now() > end) break;
       }
       return outcomes;
@@ -163,8 +166,8 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
   const { id, changes, origins, part } = transaction;
   const refusal = store.refusalOf(failure);
   if (refusal !== undefined) {
-    const { table, id: row } = changes[0] as WireChange;
-    const problems = [{ ...refusal, table, id: row }];
+    const [first] = changes;
+    const problems = [{ ...refusal, ...(first && { table: first.table, id: first.id }) }];
     await store.write(async (writer) => {
       // If it came in parts, only the last is here: it is sent anew, and refused anew.
       if (part !== undefined) return writer.dropParts(replica);
@@ -178,7 +181,8 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
   }
   const fault = store.faultOf(failure);
   if (fault === undefined) throw failure;
-  if (fault === 'failed' && changes[0]) rules.report(failure, changes[0]);
+  const [about = { table: transaction.actions?.[0]?.name ?? '', id }] = changes;
+  if (fault === 'failed') rules.report(failure, about);
   return { id, outcome: 'deferred' };
 }
 
@@ -233,7 +237,8 @@ async function takeIn(
   const { id, part } = transaction;
   if (part === undefined) return takeUp(taking, writer, transaction, base, blocked);
   const known = await writer.receipts.get(id);
-  if (known !== undefined && isOwn(known, taking)) return outcomeOf(known, taking, transaction);
+  if (known !== undefined && isOwn(known, taking))
+    return withResults(writer, outcomeOf(known, taking, transaction), transaction);
   const of = { replica: taking.replica, id };
   // A first part begins anew: what another version of the app put by may have been cut elsewhere.
   if (part.index === 0) await writer.dropParts(taking.replica);
@@ -270,7 +275,19 @@ async function takeUp(
   blocked: Blocked,
 ): Promise<Outcome> {
   const keys = await Translation.of(taking.store.schema, writer, taking.rules.user?.id, transaction);
-  return keys.back(await takeUpAs(taking, writer, transaction, keys, base, blocked));
+  return keys.back(
+    await withResults(writer, await takeUpAs(taking, writer, transaction, keys, base, blocked), transaction),
+  );
+}
+
+/** The outcome of a transaction that was applied before, with the results that its actions had then. */
+async function withResults(writer: StoreWriter, outcome: Outcome, { actions }: UploadedTransaction): Promise<Outcome> {
+  if (actions === undefined) return outcome;
+  if (outcome.outcome === 'applied' && outcome.results === undefined)
+    return { ...outcome, results: await writer.results([outcome.id]) };
+  if (outcome.outcome === 'applied-before')
+    return { ...outcome, results: await writer.results(outcome.receipts.map(({ id }) => id)) };
+  return outcome;
 }
 
 async function takeUpAs(
@@ -299,7 +316,7 @@ async function takeUpAs(
   // Receipts are kept as long as deletions: of something this old nobody knows whether it was done.
   if (base.reach === 'forgotten') return rejected(id, [forgottenOutcome(transaction)]);
   refuseUnreached(base.reach, 'of this push');
-  const blockedBy = blocked.causeOf(sent.changes);
+  const blockedBy = blocked.causeOf(touchedBy(sent));
   if (blockedBy !== undefined) return { id, outcome: 'blocked', blockedBy: blockedBy };
 
   const refuse = async (problems: readonly Problem[]): Promise<Outcome> => {
@@ -312,6 +329,8 @@ async function takeUpAs(
     });
     return rejected(id, problems);
   };
+  const { actions = [] } = transaction;
+  if (!knowsActions({ schema, rules }, actions)) return { id, outcome: 'deferred' };
   const unreadable: Problem[] = [];
   for (const change of transaction.changes) unreadable.push(...unreadableProblems(schema, change));
   if (unreadable.length > 0) {
@@ -330,6 +349,7 @@ async function takeUpAs(
     guard.completed(changeFromWire(schema, change), byKey.get(rowKey(change)), view),
   );
   const invalid = changes.flatMap((change) => changeProblems(schema.tables[change.table] as Table, change));
+  invalid.push(...inputProblems(schema, actions));
   // Nor is it a mistake what the app's own schema takes by now.
   if (invalid.length > 0) return taking.isNewer ? { id, outcome: 'deferred' } : refuse(invalid);
   const forbidden = await guard.problems(changes, byKey, hidden);
@@ -350,11 +370,33 @@ async function takeUpAs(
   }
   if (comparison.stale.length > 0) return { id, outcome: 'stale', rows: comparison.stale };
 
-  let values: readonly ServerValues[] = [];
-  const write = async () => {
-    const written = await writeByRules({ schema, writer, rules, guard }, changes, keys, 'device');
-    values = written.values.map((each) => ({ ...each, columns: view.columns(each.table, each.columns) }));
+  const values: ServerValues[] = [];
+  const results: ActionResult[] = [];
+  const ruling = { schema, writer, rules, guard };
+  const writeSome = async (some: readonly Change[]) => {
+    const among = some.length === changes.length ? keys : lockOrder(some);
+    const written = await writeByRules(ruling, some, among, 'device');
+    values.push(...written.values.map((each) => ({ ...each, columns: view.columns(each.table, each.columns) })));
     return written.problems;
+  };
+  const write = async () => {
+    let from = 0;
+    const effects: NewEffect[] = [];
+    for (const call of actions) {
+      // The handler finds the changes before it written, and those behind it not.
+      const to = Math.max(from, Math.min(call.after, changes.length));
+      const refused = to > from ? await writeSome(changes.slice(from, to)) : [];
+      from = to;
+      if (refused.length > 0) return refused;
+      const run = await runAction(ruling, transaction, call, effects.length);
+      if (!('result' in run)) return run;
+      results.push(run.result);
+      effects.push(...run.effects);
+      guard.forget();
+    }
+    const refused = from < changes.length ? await writeSome(changes.slice(from)) : [];
+    if (refused.length === 0 && effects.length > 0) await writer.addEffects(effects);
+    return refused;
   };
   const problems = taking.isOptimistic
     ? await writer.attempts.withoutSavepoint(id, editTime(transaction), write)
@@ -370,7 +412,14 @@ async function takeUpAs(
   const applied = given === transaction ? digest : digestOf(given);
   writer.receipts.save({ id, digest: applied, ...sender, outcome: { kind: 'applied', position } });
   if (translation.fresh.length > 0) await writer.saveAssignedKeys(rules.user?.id, id, translation.fresh);
-  return { id, outcome: 'applied', position, ...(values.length > 0 ? { values } : {}) };
+  if (results.length > 0) await writer.saveResults(id, results);
+  return {
+    id,
+    outcome: 'applied',
+    position,
+    ...(values.length > 0 ? { values } : {}),
+    ...(actions.length > 0 ? { results } : {}),
+  };
 }
 
 /** When a transaction was made; a device whose clock is ahead cannot have made it later than now. */

@@ -1,6 +1,8 @@
 import type { AnyRow, Change, Patch, Row, RowComplaint, Schema, TableName } from '@koinon/core';
 import type { User } from '../auth/authenticate.ts';
+import type { Effects } from '../effects/effects.ts';
 import type { RowWrite, RuleContext } from '../scope/row-write.ts';
+import type { AnyHandler, Handlers } from './handlers.ts';
 
 type Awaitable<T> = T | Promise<T>;
 
@@ -38,6 +40,10 @@ export interface RuleSet {
   /** The writer. */
   readonly user?: User | undefined;
   readonly tables: Readonly<Record<string, AnyTableRules | undefined>>;
+  /** The functions that carry out actions, by name. */
+  readonly actions: Readonly<Record<string, AnyHandler | undefined>>;
+  /** The functions that do something outside of the database after a commit, by name. */
+  readonly effects: Effects;
   /** Milliseconds a rule may take. */
   readonly timeLimit: number;
   /** Told of a rule that failed, for whoever runs the server. */
@@ -48,14 +54,24 @@ export interface RuleSet {
 export interface RuleOptions<S extends Schema> {
   /** The rules by which the server checks, fills in and derives when devices write. */
   readonly rules?: Rules<S>;
-  /** Milliseconds one rule may take. Default 5,000. Others wait for it on SQLite, which has one writer. */
+  /** The functions that carry out the actions of the schema. A call of one that has none waits on its device. */
+  readonly actions?: Handlers<S>;
+  /** The functions that carry out what actions ask for by `later`, outside of the database and after the commit. */
+  readonly effects?: Effects;
+  /** Milliseconds one rule, or one action, may take. Default 5,000. Others wait for it on SQLite, which has one writer. */
   readonly ruleTimeLimit?: number;
 }
 
 /** The rules of these options. */
 export function ruleSet<S extends Schema>(
-  { rules = {}, ruleTimeLimit = 5_000 }: RuleOptions<S>,
+  { rules = {}, actions = {}, effects = {}, ruleTimeLimit = 5_000 }: RuleOptions<S>,
   report: RuleSet['report'],
 ): RuleSet {
-  return { tables: rules as RuleSet['tables'], timeLimit: ruleTimeLimit, report };
+  return {
+    tables: rules as RuleSet['tables'],
+    actions: actions as RuleSet['actions'],
+    effects,
+    timeLimit: ruleTimeLimit,
+    report,
+  };
 }

@@ -146,8 +146,11 @@ export interface Ruling {
   readonly guard?: Guard | undefined;
 }
 
+/** The result of a function of the app that ran within its time; what it threw; or what the database refused in it. */
+export type Within<T> = { readonly value: T } | { readonly error: unknown } | { readonly problem: Problem };
+
 /** The rules of one transaction, one after the other. */
-class Run {
+export class Run {
   readonly problems: Problem[] = [];
   private readonly schema: Schema;
   private readonly writer: StoreWriter;
@@ -232,22 +235,27 @@ class Run {
     key: RowKey,
     write: RowWrite<AnyRow>,
   ): Promise<unknown> {
+    const outcome = await this.within((context) => rule(write, context));
+    if ('value' in outcome) return outcome.value;
+    if ('problem' in outcome) this.problems.push(outcome.problem);
+    else this.failed(key, outcome.error);
+    return undefined;
+  }
+
+  /** Calls a function of the app within its time. Its later calls to the database are refused. */
+  async within<T>(work: (context: RuleContext<Schema>) => T | Promise<T>): Promise<Within<T>> {
     const over = new AbortController();
     const { timeLimit } = this.rules;
     let timer: NodeJS.Timeout | undefined;
     try {
-      return await Promise.race([
-        rule(write, this.context(over.signal)),
-        new Promise((_, reject) => {
-          timer = setTimeout(() => reject(new Error(`took longer than ${timeLimit} ms`)), timeLimit);
-        }),
-      ]);
+      const limit = new Promise<never>((_, reject) => {
+        timer = setTimeout(() => reject(new Error(`took longer than ${timeLimit} ms`)), timeLimit);
+      });
+      return { value: await Promise.race([work(this.context(over.signal)), limit]) };
     } catch (error) {
       // The transaction as a whole is tried again: that is the store's to do.
       if (['40001', '40P01'].includes((error as { code?: string }).code ?? '')) throw error;
-      if (error instanceof ConstraintError) this.problems.push(error.problem);
-      else this.failed(key, error);
-      return undefined;
+      return error instanceof ConstraintError ? { problem: error.problem } : { error };
     } finally {
       clearTimeout(timer);
       over.abort();

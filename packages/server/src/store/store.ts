@@ -1,4 +1,5 @@
 import type {
+  ActionResult,
   AnyRow,
   AppliedOrigin,
   AssignedKey,
@@ -303,6 +304,10 @@ export interface StoreReader {
   appliedOrigins(of: Omit<ReplicaOrigins, 'replica'>): Promise<AppliedOrigin[]>;
   /** The keys that rows of replicas were given. */
   assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]>;
+  /** The results of the actions in these transactions. */
+  results(receipts: readonly string[]): Promise<ActionResult[]>;
+  /** Effects that are not done, those first that were asked for first. */
+  openEffects(most: number): Promise<OpenEffect[]>;
   /** How many transactions of a replica were applied. */
   uploads(replica: string): Promise<number>;
   /** Which columns of rows this replica has written last, by the key of a row. */
@@ -334,6 +339,16 @@ export interface StoreWriter {
   assignedKeys(of: AssignedKeysOf): Promise<AssignedKey[]>;
   /** Keeps the keys that rows of a user's transaction were given. */
   saveAssignedKeys(user: string | undefined, receipt: string, keys: readonly AssignedKey[]): Promise<void>;
+  /** The results of the actions in these transactions. */
+  results(receipts: readonly string[]): Promise<ActionResult[]>;
+  /** Keeps the results of a transaction's actions. */
+  saveResults(receipt: string, results: readonly ActionResult[]): Promise<void>;
+  /** Adds what is to be done after this transaction is committed. */
+  addEffects(effects: readonly NewEffect[]): Promise<void>;
+  /** Takes effects of these names that are due. */
+  takeEffects(names: readonly string[], how: TakingEffects): Promise<DueEffect[]>;
+  /** An effect was carried out, or has failed and is tried again. */
+  endEffect(id: number, how: 'done' | { readonly error: string; readonly dueAt: number }): Promise<void>;
   /** Looks up, and locks, at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
   lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void>;
   readonly receipts: Receipts;
@@ -402,6 +417,39 @@ export interface StoreWriter {
    * since before a time, in milliseconds since 1970; returns how many.
    */
   compact(most: number, partsBefore: number): Promise<number>;
+}
+
+/** Something to be done outside of the database, as an action asks for it. */
+export interface NewEffect {
+  /** The same however often it is carried out. */
+  readonly key: string;
+  readonly name: string;
+  /** JSON. */
+  readonly payload: string;
+}
+
+/** An effect that is to be carried out. */
+export interface DueEffect extends NewEffect {
+  readonly id: number;
+  /** How often it has been tried, this time included. */
+  readonly attempt: number;
+}
+
+/** An effect that is not done, as an operator looks at it. */
+export interface OpenEffect extends DueEffect {
+  /** When it was asked for, and when it is tried next: RFC 3339. */
+  readonly addedAt: string;
+  readonly dueAt: string;
+  /** Why it failed last; null where it has not been tried, or is being tried. */
+  readonly error: string | null;
+}
+
+/** The effects that one process takes at once. Times are in milliseconds since 1970. */
+export interface TakingEffects {
+  readonly most: number;
+  readonly now: number;
+  /** They are due again at this time, if they are not ended by then. */
+  readonly until: number;
 }
 
 /** Tells whether locked rows are waited for. */

@@ -27,6 +27,7 @@ export async function takePush(service: Service, body: unknown, user: User | und
   const began = performance.now();
   const answer = await push(store, asked, { ...rules, user }, scopes, ({ name }) => debug({ state: name }, 'push'));
   announce(service);
+  service.effects.wake();
   const { replica, schemaVersion = null, transactions } = asked;
   const changes = transactions.reduce((sum, each) => sum + each.changes.length, 0);
   const outcomes = answer.outcomes.map(({ outcome }) => outcome);

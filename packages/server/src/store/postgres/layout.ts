@@ -13,6 +13,7 @@ import type { ClientBase } from 'pg';
 import { layoutName, layoutVersion, refuseNewerLayout } from '../layout-version.ts';
 import { hasAssignedKeys, type MappedTable, type Mapping, mappedTables } from '../mapping.ts';
 import { goneTable } from '../tracking.ts';
+import { actionTables, hasActionTables } from './action-tables.ts';
 import { columnRule, columnType, type ExistingColumn, parameter } from './columns.ts';
 import { copyDdl, copyOf, type ViewCopy } from './copies.ts';
 import { type ExistingTable, existingTable, invalidValue } from './existing.ts';
@@ -174,6 +175,8 @@ export async function planLayout(client: ClientBase, schema: Schema, mapping: Ma
   // A database may have been served before there were such keys.
   if (noted !== undefined && hasAssignedKeys(schema) && !(await hasAssignedKeyTable(client)))
     statements.push(...assignedKeyTables);
+  const hasActions = Object.keys(schema.actions).length > 0;
+  if (hasActions && (noted === undefined || !(await hasActionTables(client)))) statements.push(...actionTables);
   for (const mapped of mappedTables(schema, mapping)) {
     const standing = await existingTable(client, mapped, mapping[mapped.name] !== undefined);
     if (standing === undefined && mapping[mapped.name] !== undefined)

@@ -1,4 +1,5 @@
 import type {
+  ActionResult,
   AnyRow,
   AppliedOrigin,
   AssignedKey,
@@ -20,6 +21,7 @@ import {
   type FeedPage,
   type KnownReplica,
   mostUnfollowed,
+  type OpenEffect,
   type Reach,
   type ReplicaOrigins,
   type Room,
@@ -34,6 +36,7 @@ import {
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import type { TypedValues } from '../typed-values.ts';
+import { openEffectsOf, resultsOf } from './action-tables.ts';
 import { aliveSql } from './columns.ts';
 import { storedKeys } from './identity.ts';
 import { idSql, keySql } from './key.ts';
@@ -306,6 +309,14 @@ export class PostgresReader implements StoreReader {
       [named, of.user ?? ''],
     );
     return rows;
+  }
+
+  results(receipts: readonly string[]): Promise<ActionResult[]> {
+    return resultsOf(this.client, receipts);
+  }
+
+  openEffects(most: number): Promise<OpenEffect[]> {
+    return openEffectsOf(this.client, most);
   }
 
   async uploads(replica: string): Promise<number> {

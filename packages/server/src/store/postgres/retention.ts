@@ -95,6 +95,15 @@ export class Retention {
            WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
         [most],
       );
+    const { rows: results } = await this.client.query<{ there: string | null }>(
+      "SELECT to_regclass('koinon.action_result') AS there",
+    );
+    if (results[0]?.there !== null)
+      await this.client.query(
+        `DELETE FROM koinon.action_result WHERE id IN (SELECT id FROM koinon.action_result
+           WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
+        [most],
+      );
     const parts = await this.client.query(
       `DELETE FROM koinon.part WHERE (replica, id, number) IN (SELECT replica, id, number FROM koinon.part
          WHERE received_at < $2 LIMIT $1 FOR UPDATE SKIP LOCKED)`,

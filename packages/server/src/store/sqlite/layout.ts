@@ -9,6 +9,7 @@ import {
 import { layoutName, layoutVersion } from '../layout-version.ts';
 import { hasAssignedKeys, keptTables, type MappedTable, type Mapping } from '../mapping.ts';
 import { goneTable, type TrackingFault, triggersTouched } from '../tracking.ts';
+import { actionTables, hasActionTables } from './action-tables.ts';
 import { catchUpAll, makeCopy, standingTables } from './copies.ts';
 import type { Prepared } from './driver.ts';
 import { beginEpoch, type Identity } from './identity.ts';
@@ -49,6 +50,7 @@ export function makeLayout(database: Prepared, schema: Schema, mapping: Mapping)
   // A database may have been served before there were such keys.
   const hasKeyTable = database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_assigned_key'") !== undefined;
   if (hasAssignedKeys(schema) && !hasKeyTable) connection.exec(assignedKeyTable);
+  if (Object.keys(schema.actions).length > 0 && !hasActionTables(database)) connection.exec(actionTables);
   const tables = standingTables(database, schema, mapping);
   for (const mapped of tables) makeCopy(database, mapped);
   for (const { name, table } of tables) if (!isMapped(mapping, name)) makeTable(database, name, table);

@@ -1,4 +1,5 @@
 import type {
+  ActionResult,
   AnyRow,
   AppliedOrigin,
   AssignedKey,
@@ -22,6 +23,7 @@ import {
   heldBytes,
   type KnownReplica,
   mostUnfollowed,
+  type OpenEffect,
   type Reach,
   type ReplicaOrigins,
   type Room,
@@ -34,6 +36,7 @@ import {
   type WantedTombstones,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
+import { openEffectsOf, resultsOf } from './action-tables.ts';
 import type { Prepared } from './driver.ts';
 import { storedKeys } from './identity.ts';
 import { AppRows, type TableReading } from './rows.ts';
@@ -312,6 +315,14 @@ export class SqliteReader implements StoreReader {
       JSON.stringify(named),
       of.user ?? '',
     );
+  }
+
+  async results(receipts: readonly string[]): Promise<ActionResult[]> {
+    return resultsOf(this.database, receipts);
+  }
+
+  async openEffects(most: number): Promise<OpenEffect[]> {
+    return openEffectsOf(this.database, most);
   }
 
   async uploads(replica: string): Promise<number> {

@@ -1,15 +1,15 @@
 import type { AppliedOrigin, AssignedKey, WireChange } from '@koinon/core';
 import { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from '../receipts.ts';
 import type { AssignedKeysOf, PartialTransaction, ReplicaOrigins } from '../store.ts';
+import { ActionTables } from './action-tables.ts';
 import type { Prepared } from './driver.ts';
 import type { SqliteReader } from './reader.ts';
-import { Retention } from './retention.ts';
 
 /**
  * The outcomes of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
  * caller's.
  */
-export class ReceiptTables extends Retention implements ReceiptStorage {
+export class ReceiptTables extends ActionTables implements ReceiptStorage {
   protected readonly reader: SqliteReader;
   readonly receipts = new Receipts(this);
 

@@ -93,6 +93,12 @@ export class Retention {
            WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
         most,
       );
+    if (this.database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_action_result'") !== undefined)
+      this.database.run(
+        `DELETE FROM koinon_action_result WHERE id IN (SELECT id FROM koinon_action_result
+           WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
+        most,
+      );
     const parts = count(
       `DELETE FROM koinon_part WHERE (replica, id, number) IN (SELECT replica, id, number FROM koinon_part
          WHERE received_at < ?2 LIMIT ?1)`,

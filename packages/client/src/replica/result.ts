@@ -1,0 +1,51 @@
+import { KoinonError, type Problem } from '@koinon/core';
+import { errorFromProblems } from '@koinon/core/internal';
+import { argumentInvalid } from '../engine/arguments.ts';
+import type { LiveQuery } from '../live/result.ts';
+import type { Invoked } from './data-api.ts';
+import type { Invocation } from './replica.ts';
+
+/** Waits for the result of a call of an action. */
+export function waitForResult(
+  invocations: LiveQuery<Invocation>,
+  { id }: Invoked,
+  { signal }: { readonly signal?: AbortSignal },
+): Promise<unknown> {
+  if (typeof id !== 'string') throw argumentInvalid('invoked.id', id, 'a text');
+  return new Promise((resolve, reject) => {
+    const over = (end: () => void) => {
+      signal?.removeEventListener('abort', cancel);
+      // The first result may come before the function that ends the subscription.
+      queueMicrotask(() => stop());
+      end();
+    };
+    const cancel = () =>
+      over(() => reject(new KoinonError('cancelled', 'Nobody waits for the result any more; the call goes on.')));
+    const stop = invocations.subscribe(
+      ({ rows, ready }) => {
+        if (!ready) return;
+        const call = rows.find((each) => each.id === id);
+        if (call === undefined)
+          over(() =>
+            reject(
+              new KoinonError(
+                'no-such-invocation',
+                'There is no such call of an action: it was taken back, or is too old.',
+                { value: id },
+              ),
+            ),
+          );
+        else if (call.state === 'applied') over(() => resolve(call.result));
+        else if (call.state === 'refused')
+          over(() => reject(errorFromProblems(call.problems as readonly [Problem, ...Problem[]])));
+      },
+      (error) => over(() => reject(error)),
+      () =>
+        over(() =>
+          reject(new KoinonError('replica-closed', 'The replica was closed before the result came; the call goes on.')),
+        ),
+    );
+    signal?.addEventListener('abort', cancel);
+    if (signal?.aborted) cancel();
+  });
+}

@@ -24,6 +24,7 @@ const layers: Record<string, readonly string[]> = {
     ...[
       'cursor',
       'store',
+      'effects',
       'adopt',
       'auth',
       'scope',

@@ -204,6 +204,35 @@ test('the guide’s page about data of others runs as it stands', async () => {
   await runs('sources', program.replaceAll("'./schema.ts'", "'./schema-sources.ts'"));
 });
 
+test('the guide’s page about actions runs as it stands', async () => {
+  const [schemaBlock = '', serving = '', invoking = '', listing = ''] = await blocksOf('actions');
+  await writeFile(join(folder, 'tour/schema-actions.ts'), schemaBlock);
+  const program = `
+    import assert from 'node:assert/strict';
+    const letters: unknown[] = [];
+    const sendLetter = async (payload: unknown, _: object) => void letters.push(payload);
+    const shown: unknown[] = [], show = (value: unknown) => shown.push(value);
+    ${serving
+      .replace("'office.db'", JSON.stringify(join(folder, 'actions.db')))
+      .replace('{ store,', '{ store, port: 0,')}
+    const { writeRows } = await import('@koinon/server');
+    const site = (id: string, room: number) => ({ kind: 'insert', table: 'site', id, columns: { name: id, room } }) as const;
+    await writeRows(store, [site('moor', 1), site('fen', 1), site('fell', 0), { kind: 'insert', table: 'hive', id: 'a1', columns: { site: 'moor', mark: 'A1' } }]);
+    ${invoking
+      .replace(/^import \{ apiary.*$/m, '')
+      .replace("'http://127.0.0.1:4280'", 'server.url')
+      .replace("'phone.db'", JSON.stringify(join(folder, 'actions-phone.db')))}
+    assert.equal(number, 1);
+    while (letters.length === 0) await new Promise((done) => setTimeout(done, 20));
+    await replica.invoke('moveHive', { hive: 'a1', to: 'fell', movement: crypto.randomUUID() });
+    await replica.sync();
+    ${listing}
+    await replica.sync();
+    assert.deepEqual(shown[1], ['moveHive', 'refused', null, [{ code: 'action-refused', message: 'There is no room at this site.', action: 'moveHive', column: 'to' }]]);
+    stop(); await replica.close(); await server.close();`;
+  await runs('actions', program.replaceAll("'./schema.ts'", "'./schema-actions.ts'"));
+});
+
 test('the guide’s page about messages in another language runs as it stands', async () => {
   const [page = ''] = await blocksOf('translating');
   const said = [...page.matchAll(/console\.log\(.*\); \/\/ (.*)$/gm)].map(([, text]) => text);

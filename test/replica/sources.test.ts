@@ -156,7 +156,8 @@ test('it asks by itself: at intervals, after a failure later and later, not whil
   expect(asked).toBe(4);
   await pass(3_000);
   expect(asked).toBe(5);
-  await pass(4_000);
+  // The second delay is 5 to 10 seconds, the first was 2.5 to 5.
+  await pass(2_400);
   expect(asked).toBe(5);
   expect(source.state.isStale).toBe(false);
   await pass(180_000);

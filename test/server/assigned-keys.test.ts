@@ -1,8 +1,8 @@
 import { copyFile } from 'node:fs/promises';
 import { join } from 'node:path';
-import { httpTransport, openReplica, type Replica, type Transport } from '@koinon/client';
-import { counter, integer, reference, schema, table, text } from '@koinon/core';
-import { postgresStore, sqliteStore } from '@koinon/server';
+import { httpTransport, openReplica, type Predicting, type Replica, type Transport } from '@koinon/client';
+import { action, counter, integer, reference, schema, table, text } from '@koinon/core';
+import { type Handlers, postgresStore, sqliteStore } from '@koinon/server';
 import fc from 'fast-check';
 import { describe, expect, onTestFinished, test } from 'vitest';
 import { Office, officeInTest } from '../support/office.ts';
@@ -12,19 +12,32 @@ import { never } from '../support/world.ts';
 
 // Tables whose keys the database gives: a row is made on a device under a provisional id, and has its key from the server.
 
-const register = schema({
-  site: table(
-    { name: text({ unique: true }), visits: counter() },
-    { assignedKey: true, label: 'site', namedBy: 'name' },
-  ),
-  hive: table({ site: reference('site'), mark: text() }, { assignedKey: true }),
-  note: table({
-    site: reference('site', { optional: true }),
-    hive: reference('hive', { optional: true }),
-    line: text(),
-  }),
-  care: table({ site: reference('site'), turn: integer(), line: text(), times: counter() }, { key: ['site', 'turn'] }),
-});
+const register = schema(
+  {
+    site: table(
+      { name: text({ unique: true }), visits: counter() },
+      { assignedKey: true, label: 'site', namedBy: 'name' },
+    ),
+    hive: table({ site: reference('site'), mark: text() }, { assignedKey: true }),
+    note: table({
+      site: reference('site', { optional: true }),
+      hive: reference('hive', { optional: true }),
+      line: text(),
+    }),
+    care: table(
+      { site: reference('site'), turn: integer(), line: text(), times: counter() },
+      { key: ['site', 'turn'] },
+    ),
+  },
+  {
+    actions: {
+      name: action({
+        input: { hive: reference('hive'), site: reference('site') },
+        result: { site: reference('site') },
+      }),
+    },
+  },
+);
 type Register = typeof register;
 
 const mapping = {
@@ -45,9 +58,18 @@ const theirTables = {
     CREATE TABLE care (site_no integer REFERENCES sites (no), turn integer, line text NOT NULL, times bigint NOT NULL DEFAULT 0, PRIMARY KEY (site_no, turn))`,
 };
 
+/** Names a hive after its site. */
+const actions: Handlers<Register> = {
+  async name({ hive, site }, { get, update }) {
+    await update('hive', hive, { mark: (await get('site', site))?.name ?? 'nowhere' });
+    return { site };
+  },
+};
+
 const tables = {
   schema: register,
   mapping,
+  actions,
   sql: {
     SQLite: `${theirTables.SQLite}; INSERT INTO sites (name) VALUES ('Tolver Down')`,
     PostgreSQL: `${theirTables.PostgreSQL}; INSERT INTO sites (name) VALUES ('Tolver Down')`,
@@ -61,6 +83,34 @@ const sites = (office: Office<typeof register>) =>
   office.shell.all<{ name: string; no: number }>('SELECT name, no FROM sites ORDER BY no');
 
 describe.each(storeKinds)('%s', (kind) => {
+  test('an action names rows by provisional ids: it is run with their keys, and what was predicted follows', async () => {
+    const office = await inTest(kind);
+    const one = await office.device();
+    const site = await one.insert('site', { name: 'Marrowfen' });
+    const hive = await one.insert('hive', { site: site.id, mark: 'A1' });
+    const named = { hive: hive.id, site: site.id };
+    const locally = (data: Predicting<Register>) => data.update('hive', hive.id, { mark: 'soon' });
+    office.lost = 1;
+    const first = await one.invoke('name', named, { locally });
+    await expect(one.sync()).rejects.toThrow('the connection was cut');
+    const late = await one.invoke('name', named, { locally });
+    await one.update('hive', hive.id, { mark: 'mine' });
+    await one.sync();
+    const [{ no } = { no: 0 }] = (await sites(office)).filter(({ name }) => name === 'Marrowfen');
+    expect(await one.resultOf(first)).toEqual({ site: String(no) });
+    expect(await one.resultOf(late)).toEqual({ site: String(no) });
+    expect(await one.invocations()).toMatchObject([{ input: { site: String(no) } }, { input: { site: String(no) } }]);
+    // The edit over the prediction is of a value that came out otherwise.
+    expect(await one.conflicts()).toMatchObject([{ base: 'soon', local: 'mine', remote: 'Marrowfen' }]);
+    await one.resolve('hive', hive.id, 'local');
+    await one.sync();
+    expect(await office.shell.all('SELECT mark FROM hives')).toEqual([{ mark: 'mine' }]);
+    // One that is made when the key is known may still name the row as it was made.
+    const again = await one.invoke('name', named);
+    await one.sync();
+    expect(await one.resultOf(again)).toEqual({ site: String(no) });
+  });
+
   test('K2, K3, K4: references, live queries, a draft and late calls follow the key, while the office takes the next number', async () => {
     const office = await inTest(kind);
     const [one, other] = [await office.device(), await office.device()];

@@ -98,7 +98,7 @@ test('what replicas send and servers answer fits it, and what the server refuses
     ['/v1/restore', 'RestoreRequest', { table: 'plant' }],
     ['/v1/push', 'PushRequest', { ...good, replica: 'me' }],
     ['/v1/push', 'PushRequest', { ...good, schemaVersion: 0 }],
-    ['/v1/push', 'PushRequest', { ...good, transactions: [{ ...transaction, changes: [] }] }],
+    ['/v1/push', 'PushRequest', { ...good, transactions: [{ ...transaction, changes: [], actions: [{ name: 'x' }] }] }],
     ['/v1/push', 'PushRequest', { ...good, transactions: [{ ...transaction, editedAt: 'yesterday' }] }],
     ['/v1/push', 'PushRequest', { ...good, transactions: [{ ...transaction, changes: [{ kind: 'move' }] }] }],
   ] as const) {
@@ -107,4 +107,7 @@ test('what replicas send and servers answer fits it, and what the server refuses
     expect(answered.status, JSON.stringify(wrong)).toBe(400);
     expect(fits('Problem', answered.lines[0])).toBeNull();
   }
+  // A transaction has changes or actions: the document cannot say that of two members.
+  const empty = await world.request('/v1/push', { ...good, transactions: [{ ...transaction, changes: [] }] });
+  expect(empty.status).toBe(400);
 });

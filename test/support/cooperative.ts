@@ -1,5 +1,5 @@
 import { openReplica, type Replica } from '@koinon/client';
-import { counter, integer, oneOf, reference, schema, setOfText, table, text } from '@koinon/core';
+import { action, counter, integer, oneOf, reference, schema, setOfText, table, text } from '@koinon/core';
 import { type Rules, serveInProcess, sqliteStore } from '@koinon/server';
 
 /** The cooperative’s schema. */
@@ -15,7 +15,15 @@ export const cooperative = schema(
       tags: setOfText(),
     }),
   },
-  { settings: { units: oneOf(['kg', 'lb'], { default: 'kg' }) } },
+  {
+    settings: { units: oneOf(['kg', 'lb'], { default: 'kg' }) },
+    actions: {
+      moveHive: action({
+        input: { hive: reference('hive'), to: reference('site') },
+        result: { number: integer() },
+      }),
+    },
+  },
 );
 const rules: Rules<typeof cooperative> = {
   hive: { validate: ({ after }) => (after?.mark === 'none' ? [{ column: 'mark', message: 'is no mark' }] : undefined) },

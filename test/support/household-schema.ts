@@ -1,4 +1,5 @@
 import {
+  action,
   bytes,
   counter,
   date,
@@ -41,6 +42,9 @@ export const household = schema(
     ),
     cache: table({ value: text() }, { home: 'device' }),
   },
-  { settings: { units: text({ default: 'metric' }), last: text({ optional: true }) } },
+  {
+    settings: { units: text({ default: 'metric' }), last: text({ optional: true }) },
+    actions: { lend: action({ input: { thing: reference('thing'), to: text() }, result: { until: date() } }) },
+  },
 );
 export type Household = typeof household;

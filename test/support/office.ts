@@ -3,7 +3,14 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { httpTransport, openReplica, type Replica, type Transport } from '@koinon/client';
 import type { Schema } from '@koinon/core';
-import { type Mapping, postgresStore, type RunningServer, sqliteStore, startServer } from '@koinon/server';
+import {
+  type Handlers,
+  type Mapping,
+  postgresStore,
+  type RunningServer,
+  sqliteStore,
+  startServer,
+} from '@koinon/server';
 import { onTestFinished } from 'vitest';
 import { type Database, newDatabase, type Shell, type StoreKind } from './stores.ts';
 import { never } from './world.ts';
@@ -13,16 +20,17 @@ export interface OfficeTables<S extends Schema> {
   readonly schema: S;
   readonly mapping: Mapping;
   readonly sql?: Readonly<Record<StoreKind, string>>;
+  readonly actions?: Handlers<S>;
 }
 
-async function serve(
+async function serve<S extends Schema>(
   kind: StoreKind,
-  { schema, mapping }: OfficeTables<Schema>,
+  { schema, mapping, actions }: OfficeTables<S>,
   database: Database,
   port: number,
 ): Promise<RunningServer> {
   const open = kind === 'SQLite' ? sqliteStore : postgresStore;
-  return startServer({ store: await open(schema, database.address, { mapping }), port });
+  return startServer({ store: await open(schema, database.address, { mapping }), port, ...(actions && { actions }) });
 }
 
 /** An office with its tables, a server on them, and devices. */

@@ -1,7 +1,15 @@
 import { copyFile } from 'node:fs/promises';
-import { openNodeDriver, openReplica, type Replica, type Transport, verifyFile } from '@koinon/client';
+import {
+  connectReplica,
+  hostReplica,
+  openNodeDriver,
+  openReplica,
+  type Replica,
+  type Transport,
+  verifyFile,
+} from '@koinon/client';
 import { action, counter, integer, oneOf, reference, schema, table, text } from '@koinon/core';
-import type { Effects, Handlers } from '@koinon/server';
+import type { Effects, Handlers, Scopes } from '@koinon/server';
 import { describe, expect, test } from 'vitest';
 import { type StoreKind, storeKinds } from '../support/stores.ts';
 import { BadNetwork, never, World } from '../support/world.ts';
@@ -24,7 +32,9 @@ const moveHive = action({
   input: { hive: reference('hive'), to: reference('site'), movement: text(), note: text({ optional: true }) },
   result: { number: integer() },
 });
-const apiary = schema(tables, { actions: { moveHive, count: action({ input: { hive: reference('hive') } }) } });
+const count = action({ input: { hive: reference('hive') } });
+const fill = action({ input: { hive: reference('hive'), frames: integer({ minimum: 1 }) } });
+const apiary = schema(tables, { actions: { moveHive, count, fill } });
 type Apiary = typeof apiary;
 
 /** Moves hives; what each handler run was for is written down. */
@@ -45,6 +55,11 @@ function office(runs: string[] = []): Handlers<Apiary> {
     async count({ hive }, { get, update }) {
       const row = await get('hive', hive);
       await update('hive', hive, { note: `${row?.frames} frames` });
+    },
+    async fill({ hive, frames }, { get, update }) {
+      const row = await get('hive', hive);
+      await update('hive', hive, { frames: (row?.frames ?? 0) + frames });
+      await update('hive', 'k', { note: 'counted' });
     },
   };
 }
@@ -226,6 +241,17 @@ describe.each(storeKinds)('%s', (kind) => {
     await replica.sync();
     expect(await replica.get('site', 'x')).toBeUndefined();
     expect(await replica.get('hive', 'k')).toMatchObject({ note: '0 frames' });
+    await expectSound(at, 'phone.db');
+    // Page by page, the first of which has the row, and the last the news that the action is done.
+    const { pull, ...others } = new BadNetwork(at.server.url);
+    const paged = await device({ ...others, pull: (request, signal) => pull({ ...request, limit: 1 }, signal) });
+    const frames: number[] = [];
+    paged.listen('hive', (events) => void frames.push(...events.map(({ after }) => after?.frames ?? 0)), {
+      where: { id: 'h' },
+    });
+    await paged.invoke('fill', { hive: 'h', frames: 5 }, { locally: (data) => data.add('hive', 'h', 'frames', 5) });
+    await paged.sync();
+    expect([await paged.get('hive', 'h'), new Set(frames)]).toMatchObject([{ frames: 5 }, new Set([5])]);
     await expectSound(at, 'phone.db');
   });
 
@@ -438,5 +464,71 @@ describe.each(storeKinds)('%s', (kind) => {
       { column: 'note', base: 'after', local: 'again', remote: '0 frames' },
     ]);
     expect(await shell.all("SELECT note FROM hive WHERE id = 'h'")).toEqual([{ note: '0 frames' }]);
+  });
+
+  test('rows of others are answered like rows that are not there, and the handler may look', async () => {
+    const sees: boolean[] = [];
+    const at = await World.inTest(apiary, kind, {
+      authenticate: (token) => ({ id: token, claims: {} }),
+      scopes: {
+        site: { read: 'all' },
+        hive: { read: (user) => ({ id: user?.id ?? '' }) },
+        movement: { read: 'all' },
+      } as Scopes<Apiary>,
+      actions: {
+        async count({ hive }, context) {
+          sees.push(await context.sees('hive', 'k'), await context.sees('hive', hive));
+        },
+      },
+    });
+    const shell = await at.shell();
+    await shell.exec("INSERT INTO site (id, name) VALUES ('a', 'Site a')");
+    for (const hive of ['h', 'k'])
+      await shell.exec(`INSERT INTO hive (id, site, mark, frames) VALUES ('${hive}', 'a', 'm', 0)`);
+    const replica = await at.closed(
+      openReplica({ schema: apiary, server: at.server.url, token: () => 'h', sync: { when: never, live: false } }),
+    );
+    await replica.sync();
+    await replica.invoke('count', { hive: 'h' });
+    for (const hive of ['k', 'none']) await replica.invoke('count', { hive });
+    await replica.sync();
+    expect(sees).toEqual([false, true]);
+    const problems = (await replica.rejections()).map(({ problems: [first] }) => first);
+    expect(problems).toMatchObject([
+      { code: 'no-such-reference', action: 'count', column: 'hive' },
+      { code: 'no-such-reference', action: 'count', column: 'hive' },
+    ]);
+    expect(problems[0]?.message.replace('k', 'none')).toBe(problems[1]?.message);
+  });
+
+  test('a live device behind a port: what an action predicted goes also where it has changed no row', async () => {
+    const { world: at } = await world(kind);
+    const { port1, port2 } = new MessageChannel();
+    void hostReplica(port1, () => openReplica({ schema: apiary, server: at.server.url, sync: 'automatic' }));
+    const replica = await at.closed(connectReplica(port2, apiary));
+    await expect.poll(() => siteOf(replica, 'k')).toBe('a');
+    const seen: string[][] = [];
+    const stop = replica.liveInvocations().subscribe(({ rows }) => seen.push(rows.map(({ state }) => state)));
+    const call = await replica.transaction(async (transaction) => {
+      await transaction.update('hive', 'k', { note: '0 frames' });
+      return transaction.invoke(
+        'count',
+        { hive: 'k' },
+        { locally: (data) => data.insert('site', { id: 'x', name: 'X' }) },
+      );
+    });
+    expect(await replica.get('site', 'x')).toBeDefined();
+    expect(await replica.resultOf(call)).toEqual({});
+    await expect.poll(() => replica.get('site', 'x')).toBeUndefined();
+    await expect.poll(() => seen.at(-1)).toEqual(['applied']);
+    await expect(replica.resultOf({ id: 'none', name: 'count' })).rejects.toMatchObject({ code: 'no-such-invocation' });
+    await replica.pauseSync();
+    const waiting = await replica.invoke('count', { hive: 'k' });
+    const given = replica.resultOf(waiting, { signal: AbortSignal.timeout(50) });
+    await expect(given).rejects.toMatchObject({ code: 'cancelled' });
+    for (const wrong of [{ hive: 7 }, {}, { hive: 'k', more: 1 }])
+      await expect(replica.invoke('count', wrong as never)).rejects.toMatchObject({ problems: [{ action: 'count' }] });
+    await expect(replica.invoke('none' as never, {} as never)).rejects.toMatchObject({ code: 'unknown-action' });
+    stop();
   });
 });

@@ -11,6 +11,7 @@ const commands: Readonly<Record<string, () => Promise<Command>>> = {
   rescue: async () => (await import('./commands/rescue.ts')).rescueCommand(),
   changes: async () => (await import('./commands/changes.ts')).changesCommand(),
   replicas: async () => (await import('./commands/replicas.ts')).replicasCommand(),
+  effects: async () => (await import('./commands/effects.ts')).effectsCommand(),
   adopt: async () => (await import('./commands/adopt.ts')).adoptCommand(),
   check: async () => (await import('./commands/check.ts')).checkCommand(),
   ddl: async () => (await import('./commands/ddl.ts')).ddlCommand(),

@@ -18,7 +18,7 @@ export type { Origin } from './live/commit.ts';
 export type { ChangeEvent } from './live/listener.ts';
 export { LiveQuery, type ObservableResult, type Observer, type Result, type Subscription } from './live/result.ts';
 export type { QueuedAction, QueuedTransaction, TransactionState } from './outbox/outbox.ts';
-export type { StoredTransaction } from './outbox/stored.ts';
+export type { StoredInvocation, StoredTransaction } from './outbox/stored.ts';
 export type { Choice, ChoiceOf, Choices, ChoicesOf, RowDecision } from './overlay/resolve.ts';
 export type { RowCounts } from './overlay/show.ts';
 export type { TakingBack } from './overlay/undo.ts';

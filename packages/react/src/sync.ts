@@ -1,4 +1,12 @@
-import type { ConflictOf, LiveQuery, QueuedTransaction, Rejection, Replica, SyncState } from '@koinon/client';
+import type {
+  ConflictOf,
+  InvocationOf,
+  LiveQuery,
+  QueuedTransaction,
+  Rejection,
+  Replica,
+  SyncState,
+} from '@koinon/client';
 import type { Schema, TableName } from '@koinon/core';
 import { type Shown, useLive } from './live.ts';
 
@@ -44,6 +52,17 @@ export function useConflicts<S extends Schema>(replica: Replica<S>): Shown<Confl
  */
 export function useRejections<S extends Schema>(replica: Replica<S>): Shown<Rejection<TableName<S>>> {
   return useLive(listOf(replica, 'rejections', () => replica.liveRejections()));
+}
+
+/**
+ * The calls of actions and what became of them, kept up.
+ *
+ * @example
+ * const { rows } = useInvocations(replica)
+ * <p>{rows.filter(({ state }) => state === 'waiting').length} actions wait for a network</p>
+ */
+export function useInvocations<S extends Schema>(replica: Replica<S>): Shown<InvocationOf<S>> {
+  return useLive(listOf(replica, 'invocations', () => replica.liveInvocations()));
 }
 
 /**

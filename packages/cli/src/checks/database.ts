@@ -5,6 +5,7 @@ import {
   adoptSqlite,
   type DatabaseFacts,
   type KnownReplica,
+  type OpenEffect,
   postgresDdl,
   type Store,
   sqliteDdl,
@@ -148,6 +149,26 @@ function facts({ version, clock, rows, deletions, keptSince, lackingRights }: Da
   ];
 }
 
+/** Effects that are looked at. */
+const mostEffects = 1_000;
+
+/** What actions have asked for, and could not be carried out so far. */
+function effects(open: readonly OpenEffect[], database: string): Finding[] {
+  const failing = open.filter(({ error }) => error !== null);
+  const [first] = failing;
+  if (first === undefined)
+    return open.length === 0
+      ? []
+      : [ok('effects', `${counted(open.length, 'effect')} of actions are to be carried out.`)];
+  return [
+    warning(
+      'effects-failing',
+      `${counted(failing.length, 'effect')} of actions failed and will be tried again; ${first.name} said: ${first.error}`,
+      `\`koinon effects\` lists them with ${database}; mend what they need, or add the function to the server.`,
+    ),
+  ];
+}
+
 async function known(
   module: SchemaModule,
   database: string,
@@ -170,6 +191,7 @@ async function known(
             '`koinon replicas` shows and unblocks them.',
           ),
         );
+      findings.push(...effects(await store.read((reader) => reader.openEffects(mostEffects)), shownDatabase(database)));
       if (path !== undefined) findings.push(...(await unfollowed(store, path, shownDatabase(database))));
       if (files !== undefined) findings.push(...(await checkFiles(store, files)));
       return replicas;

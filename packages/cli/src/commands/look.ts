@@ -5,7 +5,7 @@ import { KoinonError } from '@koinon/core';
 import { Argument, Command } from 'commander';
 import { printJson, printTable, short } from './output.ts';
 
-const parts = ['summary', 'outbox', 'conflicts', 'files', 'journal'] as const;
+const parts = ['summary', 'outbox', 'actions', 'conflicts', 'files', 'journal'] as const;
 
 interface LookOptions {
   readonly sql?: string;
@@ -31,6 +31,7 @@ export function lookCommand(): Command {
       try {
         if (options.sql !== undefined) showRows(look.select({ text: options.sql, values: [] }), options.json);
         else if (part === 'outbox') showOutbox(look, options.json);
+        else if (part === 'actions') showActions(look, options.json);
         else if (part === 'conflicts') showConflicts(look, options.json);
         else if (part === 'files') await showFiles(look, options);
         else if (part === 'journal') showJournal(look.journal(20), options.json);
@@ -102,6 +103,26 @@ function showOutbox(look: Inspection, json: boolean | undefined): void {
     ['transaction', 'state', 'edited', 'change', 'columns, or why it was refused'],
     rows,
     'The outbox is empty.',
+  );
+}
+
+function showActions(look: Inspection, json: boolean | undefined): void {
+  const calls = look.invocations();
+  if (json) {
+    printJson(calls);
+    return;
+  }
+  const rows = calls.map(({ name, input, state, invokedAt, result, problems }) => [
+    name,
+    invokedAt,
+    state,
+    short(input),
+    problems.length > 0 ? short(problems.map(({ message }) => message).join(' ')) : short(result ?? ''),
+  ]);
+  printTable(
+    ['action', 'invoked', 'state', 'input', 'result, or why it was refused'],
+    rows,
+    'No action was invoked in the last days.',
   );
 }
 

@@ -26,7 +26,7 @@ export function serveCommand(): Command {
     )
     .argument(
       '<schema>',
-      'a module that exports the schema, and perhaps a mapping, rules and scopes (.ts, .js or .mjs)',
+      'a module that exports the schema, and perhaps a mapping, rules, scopes, actions and effects (.ts, .js or .mjs)',
     )
     .argument('<database>', `${databaseWords}; a file is made if it is not there`)
     .option('--host <address>', 'the address to bind to; without tokens a loopback address', '127.0.0.1')
@@ -55,6 +55,8 @@ export function serveCommand(): Command {
       const server = await startServer({
         store,
         rules: module.rules,
+        actions: module.actions,
+        effects: module.effects,
         ...(module.scopes && { scopes: module.scopes }),
         ...(authenticate && { authenticate }),
         ...(options.files !== undefined && { files: folderStorage(options.files) }),

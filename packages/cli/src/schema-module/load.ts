@@ -2,7 +2,7 @@ import { existsSync } from 'node:fs';
 import { resolve } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { KoinonError, type Schema } from '@koinon/core';
-import type { Mapping, Rules, Scopes } from '@koinon/server';
+import type { Effects, Handlers, Mapping, Rules, Scopes } from '@koinon/server';
 import { tsImport } from 'tsx/esm/api';
 
 /** The exports of a schema module. */
@@ -12,13 +12,16 @@ export interface SchemaModule {
   readonly mapping: Mapping;
   /** The rules by which the server checks, fills in and derives. */
   readonly rules: Rules<Schema>;
+  /** The functions that carry out actions, and what those ask for. */
+  readonly actions: Handlers<Schema>;
+  readonly effects: Effects;
   /** The rights of users; undefined: everybody gets everything. */
   readonly scopes: Scopes<Schema> | undefined;
 }
 
 /**
- * Loads a schema from a module: its default export, or the one export that is a schema; and the mapping, rules and scopes beside it, if
- * it exports them. TypeScript modules are loaded as they are.
+ * Loads a schema from a module: its default export, or the one export that is a schema; and the mapping, rules, scopes, actions and effects
+ * beside it, if it exports them. TypeScript modules are loaded as they are.
  */
 export async function loadModule(path: string): Promise<SchemaModule> {
   const file = resolve(path);
@@ -33,8 +36,10 @@ export async function loadModule(path: string): Promise<SchemaModule> {
   ];
   const mapping = (loaded.mapping ?? inner.mapping ?? {}) as Mapping;
   const rules = (loaded.rules ?? inner.rules ?? {}) as Rules<Schema>;
+  const actions = (loaded.actions ?? inner.actions ?? {}) as Handlers<Schema>;
+  const effects = (loaded.effects ?? inner.effects ?? {}) as Effects;
   const scopes = (loaded.scopes ?? inner.scopes) as Scopes<Schema> | undefined;
-  if (found.length === 1) return { schema: found[0] as Schema, mapping, rules, scopes };
+  if (found.length === 1) return { schema: found[0] as Schema, mapping, rules, actions, effects, scopes };
   throw new KoinonError(
     'schema-invalid',
     `${path} exports ${found.length === 0 ? 'no schema' : `${found.length} schemas`}; export one, made by schema({ … }), as its default.`,

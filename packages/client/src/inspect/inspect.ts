@@ -5,7 +5,12 @@ import { Database } from '../database/database.ts';
 import { meta, refuseNewerLayout } from '../database/layout.ts';
 import { readOnly, runReading } from '../database/read-only.ts';
 import type { StoredTables } from '../database/stored-rows.ts';
-import { type StoredTransaction, storedTransactions } from '../outbox/stored.ts';
+import {
+  type StoredInvocation,
+  type StoredTransaction,
+  storedInvocations,
+  storedTransactions,
+} from '../outbox/stored.ts';
 import type { StoredHolding } from '../sync/holdings.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
 
@@ -44,6 +49,8 @@ export interface Inspection {
   tables(): Readonly<Record<string, number>>;
   /** The transactions that the server has not confirmed, oldest first. */
   outbox(): readonly StoredTransaction[];
+  /** The calls of actions, and what became of them. */
+  invocations(): StoredInvocation[];
   /** The columns that wait for a person to decide. */
   conflicts(): readonly InspectedConflict[];
   /** The files that rows hold, by table and row. */
@@ -107,6 +114,7 @@ export async function inspectReplica(file: string): Promise<Inspection> {
         ),
       ),
     outbox: () => database.guarded(() => storedTransactions(database)),
+    invocations: () => database.guarded(() => storedInvocations(database)),
     conflicts: () =>
       database.guarded(() => {
         const rows = database.once(

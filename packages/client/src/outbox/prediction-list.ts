@@ -37,6 +37,8 @@ export interface Predictions {
   renameRows(table: string, renamed: ReadonlyMap<string, string>): void;
   /** Gives what refers to rows by a column their new ids. */
   renameReferences(table: string, column: string, renamed: ReadonlyMap<string, string>): void;
+  /** Gives the rows that a value of an action's input names their new ids, in calls that were applied. */
+  renameInputs(action: string, column: string, renamed: ReadonlyMap<string, string>): void;
   /** Reads them anew when next asked. */
   forget(): void;
   /** The predicted values that a change in the outbox was typed on top of; undefined for none. */
@@ -64,6 +66,7 @@ export const noPredictions: Predictions = {
   clear: () => undefined,
   renameRows: () => undefined,
   renameReferences: () => undefined,
+  renameInputs: () => undefined,
   forget: () => undefined,
   overOf: () => undefined,
   setOver: () => undefined,

@@ -126,6 +126,12 @@ export class StoredPredictions implements Predictions {
     for (const [from, to] of renamed) this.database.statement(text).run(to, table, from);
   }
 
+  renameInputs(action: string, column: string, renamed: ReadonlyMap<string, string>): void {
+    const path = quoteText(`$."${column}"`);
+    const text = `UPDATE koinon_invocation SET input = json_set(input, ${path}, ?) WHERE name = ? AND json_extract(input, ${path}) = ?`;
+    for (const [from, to] of renamed) this.database.statement(text).run(to, action, from);
+  }
+
   forget(): void {
     this.byRow = undefined;
   }

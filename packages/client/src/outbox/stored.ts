@@ -9,6 +9,7 @@ export interface StoredTransaction {
   readonly state: TransactionState;
   readonly editedAt: string;
   readonly changes: readonly {
+    /** `action` for one: its name, the id of its call and its input stand for table, id and columns. */
     readonly kind: string;
     readonly table: string;
     readonly id: string;
@@ -63,6 +64,53 @@ export function storedTransactions(database: Database): StoredTransaction[] {
     })),
     problems: state === 'rejected' && problems !== null ? (JSON.parse(problems) as Problem[]) : [],
   }));
+}
+
+/** The call of an action in a file, with its values as they travel. */
+export interface StoredInvocation {
+  readonly id: string;
+  readonly name: string;
+  readonly input: unknown;
+  /** `applied`, or the state of its transaction. */
+  readonly state: TransactionState | 'applied';
+  readonly invokedAt: string;
+  /** The result; null before it is there. */
+  readonly result: unknown;
+  readonly problems: readonly Problem[];
+}
+
+/** The calls of actions in a file: those that were applied in the last days, and those that were not. */
+export function storedInvocations(database: Database): StoredInvocation[] {
+  const open = storedTransactions(database).flatMap(({ state, editedAt, changes, problems }) =>
+    changes
+      .filter(({ kind }) => kind === 'action')
+      .map(({ table: name, id, columns: input }) => ({
+        ...{ id, name, input, state, invokedAt: editedAt, result: null as unknown, problems },
+      })),
+  );
+  if (database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_invocation'").length === 0) return open;
+  const waiting = open.filter(({ state }) => state !== 'confirmed');
+  const known = new Set(waiting.map(({ id }) => id));
+  const applied = database.once('SELECT * FROM koinon_invocation ORDER BY place') as unknown as AppliedCall[];
+  return [
+    ...applied
+      .filter(({ id }) => !known.has(id))
+      .map(({ id, name, input, invoked_at, result }) => ({
+        ...{ id, name, input: JSON.parse(input) as unknown, state: 'applied' as const },
+        invokedAt: new Date(invoked_at).toISOString(),
+        result: result === null ? null : (JSON.parse(result) as unknown),
+        problems: [],
+      })),
+    ...waiting,
+  ];
+}
+
+interface AppliedCall {
+  readonly id: string;
+  readonly name: string;
+  readonly input: string;
+  readonly invoked_at: number;
+  readonly result: string | null;
 }
 
 /** How many transactions of a file are not confirmed. */

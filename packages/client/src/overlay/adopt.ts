@@ -62,9 +62,11 @@ export function renameRowsEverywhere(overlay: Applying, name: string, renamed: R
   const altered = new Set(renameRows(outbox, name, renamed));
   outbox.predictions.renameRows(name, renamed);
   for (const [action, { input }] of Object.entries(schema.actions))
-    for (const [column, { target }] of input.entries)
-      if (target === name)
-        for (const sequence of renameReferences(outbox, action, column, [], renamed)) altered.add(sequence);
+    for (const [column, { target }] of input.entries) {
+      if (target !== name) continue;
+      for (const sequence of renameReferences(outbox, action, column, [], renamed)) altered.add(sequence);
+      outbox.predictions.renameInputs(action, column, renamed);
+    }
   outbox.places.forget();
   for (const { from, to, row, present, base } of before) {
     bases.drop(name, from);

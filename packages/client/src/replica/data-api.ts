@@ -19,12 +19,13 @@ import type {
   Where,
   WritableTableName,
 } from '@koinon/core';
+import { callback, options } from '../engine/arguments.ts';
 import type { everyRow, StepName, Steps } from '../engine/steps.ts';
 
 /** A condition, or in so many words all rows. */
 export type RowSelector<S extends Schema, T extends TableName<S>> = Where<Row<S, T>> | typeof everyRow;
 
-/** A call of an action: what {@link DataApi.invoke} returns. */
+/** A call of an action: what {@link Replica.invoke} returns. */
 export interface Invoked<Name extends string = string> {
   /** The id of the call. */
   readonly id: string;
@@ -314,8 +315,11 @@ export abstract class DataApi<S extends Schema> {
   async invoke<N extends ActionName<S>>(
     name: N,
     input: ActionInput<S, N>,
-    { locally }: InvokeOptions<S> = {},
+    given: InvokeOptions<S> = {},
   ): Promise<Invoked<N>> {
+    options('options', given, ['locally']);
+    const { locally } = given;
+    if (locally !== undefined) callback('locally', locally);
     if (locally === undefined) return { id: await this.execute('invoke', name, input), name };
     return this.inTransaction(async (data) => {
       const id = await data.execute('beginPrediction', name, input);

@@ -33,6 +33,7 @@ import {
   sentence,
   wholeRow,
 } from '@koinon/core/internal';
+import { argumentsOf } from '../engine/arguments.ts';
 import { withBytes } from '../engine/bytes.ts';
 import type { Write } from '../engine/steps.ts';
 import { DataApi, typed } from './data-api.ts';
@@ -145,8 +146,9 @@ export class Draft<S extends Schema> {
    * Asks for an action of the server when the draft is committed, behind its edits. @throws KoinonError `unknown-action`, or what is wrong with the input.
    */
   invoke<N extends ActionName<S>>(name: N, input: ActionInput<S, N>): void {
-    inputToWire(name, actionOf(this.schema, name), input);
-    this.invoked.push({ name, input: { ...input } });
+    const [, values] = argumentsOf('invoke', [name, input]) as [unknown, Readonly<Record<string, unknown>>];
+    inputToWire(name, actionOf(this.schema, name), values);
+    this.invoked.push({ name, input: values });
     this.notify();
   }
 

@@ -526,7 +526,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * @throws KoinonError why it was refused; `no-such-invocation` where it was taken back; `cancelled`; `replica-closed`.
    * @example
    * const moved = await replica.invoke('moveHive', { hive: 'h', to: 's' })
-   * const { number } = await replica.resultOf(moved, { signal: AbortSignal.timeout(10_000) })
+   * replica.resultOf(moved, { signal: AbortSignal.timeout(10_000) }).then(({ number }) => show(number), show)
    */
   async resultOf<N extends ActionName<S>>(
     invoked: Invoked<N>,

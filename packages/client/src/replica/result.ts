@@ -1,17 +1,19 @@
 import { KoinonError, type Problem } from '@koinon/core';
 import { errorFromProblems } from '@koinon/core/internal';
-import { argumentInvalid } from '../engine/arguments.ts';
+import { object, text } from '../engine/arguments.ts';
 import type { LiveQuery } from '../live/result.ts';
+import { syncOptions } from '../sync/options.ts';
 import type { Invoked } from './data-api.ts';
 import type { Invocation } from './replica.ts';
 
 /** Waits for the result of a call of an action. */
 export function waitForResult(
   invocations: LiveQuery<Invocation>,
-  { id }: Invoked,
-  { signal }: { readonly signal?: AbortSignal },
+  invoked: Invoked,
+  given: { readonly signal?: AbortSignal },
 ): Promise<unknown> {
-  if (typeof id !== 'string') throw argumentInvalid('invoked.id', id, 'a text');
+  const id = text('invoked.id', object('invoked', invoked).id);
+  const { signal } = syncOptions(given);
   return new Promise((resolve, reject) => {
     const over = (end: () => void) => {
       signal?.removeEventListener('abort', cancel);

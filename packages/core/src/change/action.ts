@@ -1,5 +1,4 @@
 import { errorFromProblems, KoinonError, type Problem, shown } from '../errors/errors.ts';
-import type { ActionCall } from '../protocol/push.ts';
 import type { RowKey } from '../schema/row-key.ts';
 import type { Schema } from '../schema/schema.ts';
 import type { Action } from '../table/action.ts';
@@ -52,7 +51,7 @@ export function rowsOfInput({ input }: Action, wire: WireColumns): RowKey[] {
 /** The rows that a transaction touches, and those that its actions refer to: for whatever depends on it. */
 export function touchedBy<C extends Referring & RowKey>(transaction: {
   readonly changes: readonly C[];
-  readonly actions?: readonly Pick<ActionCall, 'refersTo'>[];
+  readonly actions?: readonly { readonly refersTo: readonly RowKey[] }[];
 }): readonly (C | (Referring & RowKey))[] {
   const { changes, actions = [] } = transaction;
   if (actions.length === 0) return changes;

@@ -60,7 +60,8 @@ export async function checkNotStuck(stage: Stage, device: Device): Promise<void>
     const members = outbox.filter((each) => each.id === unit);
     const changes = members.flatMap((each) => each.changes);
     const isRefused = members.some(({ state }) => state === 'rejected');
-    const rows = changes.map(({ table, id }) => `${table} ${id}`);
+    const referred = members.flatMap(({ actions }) => actions.flatMap(({ refersTo }) => refersTo));
+    const rows = [...changes, ...referred].map(({ table, id }) => `${table} ${id}`);
     const isConflicted = changes.some((change) =>
       conflicts.some(
         ({ table, id, column }) =>

@@ -14,6 +14,8 @@ type Kind =
   | 'frames'
   | 'visit'
   | 'refused visit'
+  | 'inspect'
+  | 'refused inspect'
   | 'three hives'
   | 'own between'
   | 'rotate ranks'
@@ -47,6 +49,30 @@ async function visit(stage: Stage, device: Device, chance: Chance, words: string
       await transaction.insert('visit', { id: `v${n}`, hive: digit.id, amount, words });
       await transaction.add('hive', digit.id, 'total', amount);
     }),
+  );
+}
+
+/** An inspection by the office, shown as it is expected. */
+async function inspect(stage: Stage, device: Device, chance: Chance, words: string): Promise<void> {
+  const { n, token } = next(stage);
+  const hive = await stage.hiveOf(device, chance);
+  const digit = hive && stage.ledger.digit('hive', hive.id, 'inspected');
+  if (digit === undefined) return;
+  const { id } = digit;
+  const [amount, visit] = [4 ** digit.k, `v${n}`];
+  const title = chance.b % 3 === 0 ? token : '';
+  await stage.act(device, { digit, visit }, () =>
+    device.replica.invoke(
+      'inspect',
+      { hive: id, visit, amount, words, title },
+      {
+        async locally(data) {
+          if (title !== '') await data.update('hive', id, { title });
+          await data.insert('visit', { id: visit, hive: id, amount, words });
+          await data.add('hive', id, 'inspected', amount);
+        },
+      },
+    ),
   );
 }
 
@@ -115,6 +141,8 @@ export const edits: Performs<Kind> = {
     if (digit) await stage.act(device, { digit }, () => device.replica.add('hive', digit.id, 'frames', 4 ** digit.k));
   },
   visit: (stage, device, chance) => visit(stage, device, chance, `of ${next(stage).n}`),
+  inspect: (stage, device, chance) => inspect(stage, device, chance, `of ${next(stage).n}`),
+  'refused inspect': (stage, device, chance) => inspect(stage, device, chance, 'more than the office takes'),
   'refused visit': (stage, device, chance) => visit(stage, device, chance, 'more than the office takes'),
   async 'three hives'(stage, device) {
     const { token } = next(stage);

@@ -12,7 +12,7 @@ import {
   startServer,
 } from '@koinon/server';
 import { folder } from './disk.ts';
-import { hiding, newerHiding, newerStrict, renaming, strict } from './schema.ts';
+import { handlers, hiding, newerHiding, newerStrict, renaming, strict } from './schema.ts';
 
 type Driver = Awaited<ReturnType<typeof openNodeDriver>>;
 type Rows = Record<string, unknown>[];
@@ -51,7 +51,15 @@ export const authenticate = (token: string | undefined) =>
 
 /** The server over HTTP, for devices in processes of their own. */
 export const onNetwork = (store: Store, scopes: typeof hiding) =>
-  startServer({ store, port: 0, requestsPerMinute: 1_000_000, replicasPerUser: 1_000_000, authenticate, scopes });
+  startServer({
+    store,
+    port: 0,
+    requestsPerMinute: 1_000_000,
+    replicasPerUser: 1_000_000,
+    authenticate,
+    scopes,
+    actions: handlers,
+  });
 
 /** The server in this process: without users for some histories, with scopes for others. */
 export class Servers {
@@ -59,8 +67,8 @@ export class Servers {
   private readonly scoped: InProcessServer;
 
   constructor(store: Store, scopes = hiding) {
-    this.open = serveInProcess({ store });
-    this.scoped = serveInProcess({ store, scopes });
+    this.open = serveInProcess({ store, actions: handlers });
+    this.scoped = serveInProcess({ store, scopes, actions: handlers });
   }
 
   connect(user?: string): InProcessConnection {

@@ -61,7 +61,7 @@ export class Simulation {
     const notes = Array.from({ length: mostDevices }, (_, n) => `line ${n}\n-`).join('\n');
     for (let n = 0; n < hives; n++)
       await ground.write(
-        `INSERT INTO hive (id, ${columns}) VALUES ('h${n}', 's', '', '${notes}', NULL, 0, '', '', '', '', ${n + 1}, 0, 0, '[]')`,
+        `INSERT INTO hive (id, ${columns}) VALUES ('h${n}', 's', '', '${notes}', NULL, 0, '', '', '', '', ${n + 1}, 0, 0, 0, '[]')`,
       );
     await ground.write("INSERT INTO tool VALUES ('t0', 'smoker', 0)");
   }

@@ -18,8 +18,8 @@ export const syncs: Performs<Kind> = {
     device.fates = fatesOf(chance);
     device.isSyncing = true;
     const syncing = stage.until(device.replica.sync());
-    const { title, own, frames, visit, notes, 'rotate ranks': rotate } = edits;
-    const kinds = Object.entries({ title, own, frames, visit, notes, undo: decisions.undo, rotate });
+    const { title, own, frames, visit, inspect, notes, 'rotate ranks': rotate } = edits;
+    const kinds = Object.entries({ title, own, frames, visit, inspect, notes, undo: decisions.undo, rotate });
     for (let i = 0; i < 1 + (b % 4); i++) {
       await stage.clock.pass(stage.random.below(40));
       if (device.process.isDead) break;

@@ -499,6 +499,8 @@ describe.each(storeKinds)('%s', (kind) => {
       { code: 'no-such-reference', action: 'count', column: 'hive' },
     ]);
     expect(problems[0]?.message.replace('k', 'none')).toBe(problems[1]?.message);
+    for (const { transaction } of await replica.rejections()) await replica.discard(transaction);
+    expect([await replica.outbox(), (await replica.invocations()).length]).toEqual([[], 1]);
   });
 
   test('a live device behind a port: what an action predicted goes also where it has changed no row', async () => {

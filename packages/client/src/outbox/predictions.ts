@@ -1,12 +1,4 @@
-import {
-  type AnyRow,
-  type Change,
-  limits,
-  type Operations,
-  type RowKey,
-  type Schema,
-  type WireColumns,
-} from '@koinon/core';
+import type { AnyRow, Change, Operations, RowKey, Schema, WireColumns } from '@koinon/core';
 import { changeFromWire, changeToWire, quoteText, rowKey, type TypedOver, wholeRow } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
 import { dataVersion } from '../database/read-only.ts';
@@ -61,8 +53,8 @@ export class StoredPredictions implements Predictions {
 
   rowsOf(sequence: number, action?: number): RowKey[] {
     const text =
-      'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_prediction WHERE sequence = ?1 AND (?2 IS NULL OR action = ?2) LIMIT ?3';
-    const found = this.database.statement(text).all(sequence, action ?? null, limits.actionRows);
+      'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_prediction WHERE sequence = ?1 AND (?2 IS NULL OR action = ?2)';
+    const found = this.database.statement(text).all(sequence, action ?? null);
     return found as unknown as RowKey[];
   }
 

@@ -1,4 +1,4 @@
-import { type Change, KoinonError, type Problem, type RowKey, type WireColumns } from '@koinon/core';
+import { type Change, KoinonError, limits, type Problem, type RowKey, type WireColumns } from '@koinon/core';
 import { rowKey, rowsOfInput } from '@koinon/core/internal';
 import type { Outbox, OutboxTransaction, QueuedAction, StoredChange, TransactionState } from './outbox.ts';
 
@@ -68,7 +68,8 @@ function actionOf(outbox: Outbox, row: StoredChange, after: number): QueuedActio
   // An app may have dropped an action of which a call is unsent.
   const action = Object.hasOwn(outbox.schema.actions, name) ? outbox.schema.actions[name] : undefined;
   const referred = action === undefined ? [] : rowsOfInput(action, input);
-  return { place, id, name, input, after, refersTo: [...referred, ...outbox.predictions.rowsOf(sequence, place)] };
+  const rows = [...referred, ...outbox.predictions.rowsOf(sequence, place)];
+  return { place, id, name, input, after, refersTo: rows.slice(0, limits.actionRows) };
 }
 
 function outOfOrder(): KoinonError {

@@ -1,11 +1,11 @@
 import type { AnyRow, Problem, RowKey, Schema } from '@koinon/core';
-import { problemOf, rowParameters } from '@koinon/core/internal';
+import { problemOf, rowKey, rowParameters } from '@koinon/core/internal';
 import { eraseRunIds, noteErased } from '../database/erasure.ts';
 import { eraseConfirmed, forgetGoneRows, forgetRows } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { rewrite } from '../outbox/rewriting.ts';
 import { refuseHere } from '../outbox/sending.ts';
-import type { Applying } from './show.ts';
+import { type Applying, showAnew } from './show.ts';
 
 /**
  * A row that is no longer one of this user's leaves the device. What the person typed into it and has not sent is kept: its
@@ -16,7 +16,7 @@ export function leave(overlay: Applying, table: string, id: string, queued: read
   const { rows, bases, outbox, conflicts, commit, host } = overlay;
   const before = rows.get(table, id);
   outbox.keepInserted(table, id);
-  outbox.predictions.dropRow(table, id);
+  const orphaned = predictionsGone(overlay, { table, id });
   const unconfirmed = queued.filter(({ state }) => state === 'pending' || state === 'rejected');
   rewrite(
     outbox,
@@ -30,7 +30,22 @@ export function leave(overlay: Applying, table: string, id: string, queued: read
   bases.drop(table, id);
   conflicts.set(table, id, []);
   commit.leave(table, id, before);
+  for (const row of orphaned) showAnew(overlay, row);
   return before;
+}
+
+/**
+ * An action that was expected to change a row which has left is not expected to do anything any more: no half of it is shown. Returns the other
+ * rows that it was expected to change.
+ */
+function predictionsGone({ outbox: { predictions } }: Applying, row: RowKey): readonly RowKey[] {
+  const others: RowKey[] = [];
+  for (const { sequence } of predictions.of(row.table, row.id))
+    for (const other of predictions.rowsOf(sequence)) {
+      predictions.dropRow(other.table, other.id, sequence);
+      if (rowKey(other) !== rowKey(row)) others.push(other);
+    }
+  return others;
 }
 
 const overNothing = { typedOver: new Map(), predictedOver: new Map() };

@@ -96,8 +96,10 @@ export function discardRefused(
   how: Pick<TakingBack, 'dependent'> = {},
 ): readonly RowKey[] {
   const isIt = ({ id, state }: OutboxTransaction) => id === transaction && state === 'rejected';
-  const rows = takeBack(at, isIt, how, placesOfSent(at.outbox, transaction)[0] ?? Number.MAX_SAFE_INTEGER);
-  if (rows.length > 0) return rows;
+  const taken: Taken[] = [];
+  const rows = takeBack(at, isIt, how, placesOfSent(at.outbox, transaction)[0] ?? Number.MAX_SAFE_INTEGER, taken);
+  // An action may show on no row.
+  if (taken.length > 0) return rows;
   throw new KoinonError('nothing-to-undo', `The server has refused no transaction ${transaction}.`, {
     value: transaction,
   });

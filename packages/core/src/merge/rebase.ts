@@ -183,7 +183,7 @@ class Screen {
    */
   parted(change: Change, over: TypedOver): [change: Change | undefined, waiting: Update | undefined] {
     if (over.size === 0) return [change, undefined];
-    if (this.isWhole || (change.kind !== 'update' && this.columns.size > 0)) return [undefined, undefined];
+    if (this.isWhole || (change.kind !== 'update' && this.next > 0)) return [undefined, undefined];
     if (change.kind !== 'update') return [change, undefined];
     const waits = (name: string) => over.has(name) && this.columns.has(name);
     const some = (wanted: boolean) =>

@@ -1,6 +1,7 @@
 import { readFileSync } from 'node:fs';
 import Table from 'cli-table3';
 import { Command } from 'commander';
+import { actionRows } from './actions.ts';
 import { browserRows } from './browser.ts';
 import { conflictRows } from './conflicts.ts';
 import { fileRows } from './files.ts';
@@ -43,6 +44,7 @@ const rows = [
   ...hostileRows,
   ...fileRows,
   ...holdingRows,
+  ...actionRows,
   ...browserRows,
 ];
 const chosen = rows.filter(

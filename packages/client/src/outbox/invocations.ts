@@ -2,7 +2,7 @@ import type { ActionResult, Problem, WireColumns } from '@koinon/core';
 import { columnsFromWire } from '@koinon/core/internal';
 import { keepFor } from './history.ts';
 import type { Outbox } from './outbox.ts';
-import { transactionsOf } from './transactions.ts';
+import { endOf, transactionsOf } from './transactions.ts';
 
 // The calls of actions, and what became of them. Loaded for schemas with actions, when a call is answered or somebody asks.
 
@@ -23,15 +23,16 @@ export interface AnyInvocation {
 
 /** Keeps the results of the actions in transactions that the server has applied. Inside a transaction. */
 export function noteResults(
-  { database }: Outbox,
+  outbox: Outbox,
   sequences: readonly number[],
   results: readonly ActionResult[],
   now: number,
 ): void {
+  const { database } = outbox;
   const byId = new Map(results.map(({ id, result }) => [id, result]));
   const calls = database.statement(
     `SELECT a.row_id AS id, a.table_name AS name, a.columns AS input, coalesce(t.id, t.origin) AS "transaction", t.edited_at
-     FROM koinon_outbox a JOIN koinon_outbox t ON t.place = a.sequence WHERE a.place > ?1 AND a.sequence = ?1 AND a.kind = 'action' ORDER BY a.place`,
+     FROM koinon_outbox a JOIN koinon_outbox t ON t.place = a.sequence WHERE a.place > ? AND a.place < ? AND a.kind = 'action' ORDER BY a.place`,
   );
   const keep = database.statement(
     `INSERT INTO koinon_invocation (id, name, input, transaction_id, invoked_at, applied_at, result) VALUES (?, ?, ?, ?, ?, ?, ?)
@@ -39,7 +40,7 @@ export function noteResults(
   );
   let last = 0;
   for (const sequence of sequences)
-    for (const call of calls.all(sequence) as unknown as Call[]) {
+    for (const call of calls.all(sequence, endOf(outbox, sequence)) as unknown as Call[]) {
       const result = byId.get(call.id);
       const { id, name, input, transaction, edited_at: invokedAt } = call;
       const given = [id, name, input, transaction, invokedAt, now, result ? JSON.stringify(result) : null] as const;

@@ -30,7 +30,13 @@ export function leave(overlay: Applying, table: string, id: string, queued: read
   bases.drop(table, id);
   conflicts.set(table, id, []);
   commit.leave(table, id, before);
-  for (const row of orphaned) showAnew(overlay, row);
+  for (const row of orphaned) {
+    const own = outbox.changesOf(row.table, row.id);
+    // A row that was there by prediction alone leaves as well, with what was typed into it.
+    const wasPredicted = bases.get(row.table, row.id) === null && !own.some(({ change }) => change.kind === 'insert');
+    if (wasPredicted) leave(overlay, row.table, row.id, own);
+    else showAnew(overlay, row);
+  }
   return before;
 }
 

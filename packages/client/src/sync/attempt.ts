@@ -232,6 +232,7 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
   setMeta(database, 'uploads', String(Number(meta(database, 'uploads') ?? 0) + applied.length));
   let isOver = true;
   const assigned: AssignedKey[] = [];
+  const ran: { sequences: number[]; results: ActionResult[] } = { sequences: [], results: [] };
   const ended = outcomes.map((each): Outcome => {
     const { id } = each;
     if (each.outcome === 'applied') {
@@ -241,7 +242,10 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
         for (const row of each.values) showAnew(local, row);
       }
       assigned.push(...(each.assigned ?? []));
-      if (hasActions(local)) noteResults(outbox, placesOfSent(outbox, id), each.results ?? [], host.now());
+      if (hasActions(local)) {
+        ran.sequences.push(...placesOfSent(outbox, id));
+        ran.results.push(...(each.results ?? []));
+      }
       return each;
     }
     if (each.outcome === 'applied-before') {
@@ -269,6 +273,7 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
     else notePending(outbox, id);
     return each;
   });
+  if (ran.sequences.length > 0) noteResults(outbox, ran.sequences, ran.results, host.now());
   takeKeys(local, assigned);
   if (isOver) {
     dropMeta(database, 'parts');

@@ -53,9 +53,9 @@ export async function push(
   const taking: Taking = { store, rules, scopes, replica: request.replica, isNewer };
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new HeldRows(store.schema);
-  // Rules of the app's own may do what cannot be done twice.
-  const hasActions = transactions.some(({ actions }) => actions !== undefined);
-  const batch = new Batch(Object.keys(rules.tables).length === 0 && !hasActions ? 'optimistic' : 'guarded', onState);
+  // Functions of the app's own may do what cannot be done twice.
+  const runsApp = Object.keys(rules.tables).length > 0 || transactions.some(({ actions }) => actions !== undefined);
+  const batch = new Batch(runsApp ? 'guarded' : 'optimistic', onState);
   let lockWait: LockWait = 'some';
   while (batch.from < transactions.length) {
     const group = batch.groupOf(transactions);
@@ -410,9 +410,8 @@ async function takeUpAs(
   const position = store.ordinal(await writer.position());
   // Sent again, it comes with the same keys.
   const applied = given === transaction ? digest : digestOf(given);
-  writer.receipts.save({ id, digest: applied, ...sender, outcome: { kind: 'applied', position } });
+  writer.receipts.save({ id, digest: applied, ...sender, outcome: { kind: 'applied', position }, results });
   if (translation.fresh.length > 0) await writer.saveAssignedKeys(rules.user?.id, id, translation.fresh);
-  if (results.length > 0) await writer.saveResults(id, results);
   return {
     id,
     outcome: 'applied',

@@ -149,6 +149,9 @@ export interface Ruling {
 /** The result of a function of the app that ran within its time; what it threw; or what the database refused in it. */
 export type Within<T> = { readonly value: T } | { readonly error: unknown } | { readonly problem: Problem };
 
+/** Why the signal of a rule is aborted: one for all, since making an error takes longer than most rules. */
+const isOver = new Error('the rule is over');
+
 /** The rules of one transaction, one after the other. */
 export class Run {
   readonly problems: Problem[] = [];
@@ -258,7 +261,7 @@ export class Run {
       return error instanceof ConstraintError ? { problem: error.problem } : { error };
     } finally {
       clearTimeout(timer);
-      over.abort();
+      over.abort(isOver);
     }
   }
 

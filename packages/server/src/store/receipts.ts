@@ -1,4 +1,4 @@
-import type { AppliedOrigin, Problem } from '@koinon/core';
+import type { AppliedOrigin, Problem, WireColumns } from '@koinon/core';
 import type { Receipt, ReplicaOrigins } from './store.ts';
 
 /** A receipt as both databases keep it; what they call its columns is theirs. */
@@ -19,6 +19,8 @@ export interface NewReceipts {
   readonly receipts: readonly (readonly [string, string, string, number | null, string | null, string | null])[];
   /** Replica, origin and receipt of each origin that is not named by its receipt. */
   readonly origins: readonly (readonly [string, string, string])[];
+  /** Id, receipt and result of each action. */
+  readonly results: readonly (readonly [string, string, WireColumns])[];
   /** How many transactions of each replica were applied. */
   readonly uploads: ReadonlyMap<string, number>;
 }
@@ -115,6 +117,9 @@ export class Receipts {
     if (this.unwritten.length === 0) return undefined;
     const uploads = new Map<string, number>();
     const origins: NewReceipts['origins'][number][] = [];
+    const results = this.unwritten.flatMap(({ id: receipt, results: given = [] }) =>
+      given.map(({ id, result }) => [id, receipt, result] as const),
+    );
     const receipts = this.unwritten.map(({ id, digest, user, replica, outcome, origins: given = [] }) => {
       if (outcome.kind === 'rejected')
         return [id, digest, JSON.stringify(outcome.problems), null, user, replica] as const;
@@ -125,6 +130,6 @@ export class Receipts {
       return [id, digest, 'applied', outcome.position, user, replica] as const;
     });
     this.unwritten = [];
-    return { receipts, origins, uploads };
+    return { receipts, origins, results, uploads };
   }
 }

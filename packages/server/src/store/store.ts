@@ -43,6 +43,8 @@ export interface Receipt {
   readonly replica: string | null;
   /** The origins of what the person did, where they are not the id. */
   readonly origins?: readonly string[];
+  /** The results of its actions, where it is to be kept. */
+  readonly results?: readonly ActionResult[];
   readonly outcome:
     | { readonly kind: 'applied'; readonly position: number }
     | { readonly kind: 'rejected'; readonly problems: readonly Problem[] };
@@ -341,8 +343,6 @@ export interface StoreWriter {
   saveAssignedKeys(user: string | undefined, receipt: string, keys: readonly AssignedKey[]): Promise<void>;
   /** The results of the actions in these transactions. */
   results(receipts: readonly string[]): Promise<ActionResult[]>;
-  /** Keeps the results of a transaction's actions. */
-  saveResults(receipt: string, results: readonly ActionResult[]): Promise<void>;
   /** Adds what is to be done after this transaction is committed. */
   addEffects(effects: readonly NewEffect[]): Promise<void>;
   /** Takes effects of these names that are due. */

@@ -1,5 +1,6 @@
 import type { ActionResult, WireColumns } from '@koinon/core';
 import type { ClientBase } from 'pg';
+import type { NewReceipts } from '../receipts.ts';
 import type { DueEffect, NewEffect, OpenEffect, TakingEffects } from '../store.ts';
 import { Retention } from './retention.ts';
 
@@ -67,15 +68,11 @@ export async function openEffectsOf(client: ClientBase, most: number): Promise<O
 
 /** Results and effects, inside a transaction of the caller's. */
 export class ActionTables extends Retention {
-  results(receipts: readonly string[]): Promise<ActionResult[]> {
-    return resultsOf(this.client, receipts);
-  }
-
-  async saveResults(receipt: string, results: readonly ActionResult[]): Promise<void> {
+  protected async insertResults(results: NewReceipts['results']): Promise<void> {
     await this.client.query(
-      `INSERT INTO koinon.action_result SELECT r ->> 0, $1, r -> 1, now() FROM json_array_elements($2) r
+      `INSERT INTO koinon.action_result SELECT r ->> 0, r ->> 1, r -> 2, now() FROM json_array_elements($1) r
        ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, result = excluded.result, received_at = excluded.received_at`,
-      [receipt, JSON.stringify(results.map(({ id, result }) => [id, result]))],
+      [JSON.stringify(results)],
     );
   }
 

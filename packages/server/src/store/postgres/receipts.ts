@@ -1,4 +1,4 @@
-import type { AppliedOrigin, AssignedKey, WireChange } from '@koinon/core';
+import type { ActionResult, AppliedOrigin, AssignedKey, WireChange } from '@koinon/core';
 import type { ClientBase } from 'pg';
 import { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from '../receipts.ts';
 import type { AssignedKeysOf, PartialTransaction, ReplicaOrigins } from '../store.ts';
@@ -57,7 +57,12 @@ export class ReceiptTables extends ActionTables implements ReceiptStorage {
     );
   }
 
-  async insertReceipts({ receipts, origins, uploads }: NewReceipts): Promise<void> {
+  async results(receipts: readonly string[]): Promise<ActionResult[]> {
+    await this.receipts.write();
+    return this.reader.results(receipts);
+  }
+
+  async insertReceipts({ receipts, origins, results, uploads }: NewReceipts): Promise<void> {
     await this.client.query(
       `INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica)
        SELECT r ->> 0, r ->> 1, r ->> 2, (r ->> 3)::bigint, clock_timestamp(), r ->> 4, r ->> 5 FROM jsonb_array_elements($1::jsonb) r`,
@@ -69,6 +74,7 @@ export class ReceiptTables extends ActionTables implements ReceiptStorage {
          ON CONFLICT DO NOTHING`,
         [JSON.stringify(origins)],
       );
+    if (results.length > 0) await this.insertResults(results);
     for (const [replica, count] of uploads)
       await this.client.query(
         'INSERT INTO koinon.upload AS u VALUES ($1, $2) ON CONFLICT (replica) DO UPDATE SET count = u.count + excluded.count',

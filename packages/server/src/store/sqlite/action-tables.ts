@@ -1,4 +1,5 @@
 import type { ActionResult, WireColumns } from '@koinon/core';
+import type { NewReceipts } from '../receipts.ts';
 import type { DueEffect, NewEffect, OpenEffect, TakingEffects } from '../store.ts';
 import type { Prepared } from './driver.ts';
 import { Retention } from './retention.ts';
@@ -65,17 +66,12 @@ export function openEffectsOf(database: Prepared, most: number): OpenEffect[] {
 
 /** Results and effects, inside a transaction of the caller's. */
 export class ActionTables extends Retention {
-  async results(receipts: readonly string[]): Promise<ActionResult[]> {
-    return resultsOf(this.database, receipts);
-  }
-
-  async saveResults(receipt: string, results: readonly ActionResult[]): Promise<void> {
+  protected insertResults(results: NewReceipts['results']): void {
     this.database.run(
-      `INSERT INTO koinon_action_result SELECT value ->> 0, ?1, value -> 1, ?2 FROM json_each(?3) WHERE true
+      `INSERT INTO koinon_action_result SELECT value ->> 0, value ->> 1, value -> 2, ?1 FROM json_each(?2) WHERE true
        ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, result = excluded.result, received_at = excluded.received_at`,
-      receipt,
       new Date().toISOString(),
-      JSON.stringify(results.map(({ id, result }) => [id, result])),
+      JSON.stringify(results),
     );
   }
 

@@ -1,4 +1,4 @@
-import type { AppliedOrigin, AssignedKey, WireChange } from '@koinon/core';
+import type { ActionResult, AppliedOrigin, AssignedKey, WireChange } from '@koinon/core';
 import { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from '../receipts.ts';
 import type { AssignedKeysOf, PartialTransaction, ReplicaOrigins } from '../store.ts';
 import { ActionTables } from './action-tables.ts';
@@ -37,7 +37,12 @@ export class ReceiptTables extends ActionTables implements ReceiptStorage {
     return this.reader.applied(ids, user);
   }
 
-  insertReceipts({ receipts, origins, uploads }: NewReceipts): void {
+  async results(receipts: readonly string[]): Promise<ActionResult[]> {
+    this.receipts.write();
+    return this.reader.results(receipts);
+  }
+
+  insertReceipts({ receipts, origins, results, uploads }: NewReceipts): void {
     const now = new Date().toISOString();
     const into = 'INSERT INTO koinon_receipt (id, digest, outcome, position, user_id, replica, received_at)';
     const [only] = receipts;
@@ -54,6 +59,7 @@ export class ReceiptTables extends ActionTables implements ReceiptStorage {
         JSON.stringify(origins),
         now,
       );
+    if (results.length > 0) this.insertResults(results);
     for (const [replica, count] of uploads)
       this.database.run(
         'INSERT INTO koinon_upload VALUES (?, ?) ON CONFLICT DO UPDATE SET count = count + excluded.count',

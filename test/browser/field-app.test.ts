@@ -1,7 +1,7 @@
 import { rmSync } from 'node:fs';
 import { join } from 'node:path';
 import { openNodeDriver } from '@koinon/client';
-import { cooperative, demoRows, officeRules } from '@koinon/demo';
+import { cooperative, demoRows, officeActions, officeRules } from '@koinon/demo';
 import { folderStorage, sqliteStore, startServer } from '@koinon/server';
 import type { BrowserContext, Page } from 'playwright-core';
 import { afterAll, beforeAll, expect, test } from 'vitest';
@@ -66,7 +66,7 @@ test('a day in the field: find, add, edit, count, delete, undo, all kept over a 
   await button(page, 'Save').click();
   await shows(page, '12 mites');
 
-  await button(page, 'Edit or move the hive').click();
+  await button(page, 'Edit the hive').click();
   await page.getByRole('textbox', { name: 'Notes' }).fill('gentle');
   await button(page, 'Save').click();
   await shows(page, 'gentle');
@@ -86,7 +86,7 @@ test('a day in the field: find, add, edit, count, delete, undo, all kept over a 
 
 test('leaving a form with edits asks: stay, drop or save; what is refused stays in the form', async () => {
   const page = await open('/hive/hive-002');
-  await button(page, 'Edit or move the hive').click();
+  await button(page, 'Edit the hive').click();
   const notes = page.getByRole('textbox', { name: 'Notes' });
   await notes.fill('first');
   await button(page, 'Back').click();
@@ -96,7 +96,7 @@ test('leaving a form with edits asks: stay, drop or save; what is refused stays 
   await button(page, 'Drop the edits').click();
   await page.getByText('Frames today').waitFor();
   await gone(page, 'first');
-  await button(page, 'Edit or move the hive').click();
+  await button(page, 'Edit the hive').click();
   await notes.fill('second');
   await button(page, 'Back').click();
   await page.getByRole('dialog').getByRole('button', { name: 'Save' }).click();
@@ -174,7 +174,7 @@ const picture = async (page: Page) =>
 test('two devices and the office: typed without a signal, sent when there is one, seen by the other', async () => {
   const office = await sqliteStore(cooperative, join(profile, 'office.db'));
   const server = await startServer({
-    ...{ store: office, rules: officeRules, port: Number(new URL(serverUrl).port) },
+    ...{ store: office, rules: officeRules, actions: officeActions, port: Number(new URL(serverUrl).port) },
     files: folderStorage(join(profile, 'files')),
   });
   await office.write(async (writer) => {
@@ -271,6 +271,36 @@ test('two devices and the office: typed without a signal, sent when there is one
   await one.getByRole('button', { name: /^Bring Hive .* back$/ }).click();
   await shows(one, 'Nothing was deleted.');
   await expect.poll(hives).toBe(1);
+  // The office moves hives: it is asked without a signal, and refuses one of two.
+  await context.setOffline(true);
+  const choose = async (site: string) => {
+    await one.getByRole('combobox', { name: 'To the site' }).fill(site.slice(0, 6));
+    await one.getByRole('option', { name: site }).click();
+    await button(one, 'Ask the office').click();
+  };
+  for (const [hive, site] of [
+    ['hive-006', 'Thrapple Hill'],
+    ['hive-007', 'Brackwater'],
+  ] as const) {
+    await one.goto(`${app.url}?server&name=one#/hive/${hive}`);
+    await button(one, 'Move the hive').click();
+    await choose(site);
+    await shows(one, `The office is asked to move it to ${site}`);
+  }
+  await context.setOffline(false);
+  await one.getByRole('button', { name: '1 to decide' }).click();
+  await shows(one, 'Brackwater is closed; no hive is brought there.');
+  await button(one, 'Choose another site').click();
+  await choose('Carrick Mire');
+  await one.getByRole('button', { name: 'All sent' }).waitFor();
+  await one.goto(`${app.url}?server&name=one#/hive/hive-006`);
+  await shows(one, 'Move 1: to Thrapple Hill');
+  expect(
+    shell.prepare("SELECT site, number FROM hive JOIN movement ON hive = hive.id WHERE hive = 'hive-007'").get(),
+  ).toEqual({
+    site: 'site-10',
+    number: 2,
+  });
   // A photo that is taken without a signal: the row and the small picture come first, the large one when somebody opens it.
   await one.goto(`${app.url}?server&name=one#/hive/hive-001`);
   await button(one, 'Add a visit').click();

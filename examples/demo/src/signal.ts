@@ -5,6 +5,8 @@ export class Signal {
   private readonly sockets = new Set<Socket>();
   private readonly server: Server;
   private port = 0;
+  /** Uploads reach the server, and their replies do not reach the phone. */
+  losesReplies = false;
 
   private constructor(target: URL) {
     this.server = createServer((phone) => {
@@ -19,6 +21,13 @@ export class Signal {
           onward.destroy();
         });
       }
+      let isUpload = false;
+      phone.on('data', (part) => {
+        isUpload ||= part.includes('/v1/push');
+      });
+      onward.on('data', () => {
+        if (isUpload && this.losesReplies) phone.destroy();
+      });
       phone.pipe(onward).pipe(phone);
     });
   }

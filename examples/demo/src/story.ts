@@ -4,9 +4,11 @@ import { performance } from 'node:perf_hooks';
 import { setTimeout } from 'node:timers/promises';
 import { KoinonError } from '@koinon/core';
 import { folderStorage, postgresStore, sqliteStore, startServer, uninstallPostgres } from '@koinon/server';
+import { actions } from './cooperative/actions.ts';
 import { rules } from './cooperative/rules.ts';
 import { cooperative } from './cooperative/schema.ts';
 import { tellMembership } from './membership.ts';
+import { tellMove } from './move.ts';
 import { Narrator } from './narrator.ts';
 import { openOffice, quoted, rowsOfFile, rowsOfStore } from './office.ts';
 import { contentsOf, openPhone, type Phone, told } from './phone.ts';
@@ -64,7 +66,7 @@ export async function tellStory(
     ? await postgresStore(cooperative, database, { trace })
     : await sqliteStore(cooperative, serverFile, { trace });
   const contents = folderStorage(contentsOf(serverFile));
-  const server = await startServer({ store, port, rules, files: contents }).catch(async (error) => {
+  const server = await startServer({ store, port, rules, actions, files: contents }).catch(async (error) => {
     await store.close();
     throw error;
   });
@@ -167,6 +169,7 @@ export async function tellStory(
   await show(5, 7);
 
   await tellPhoto(narrator, runa, teodor);
+  await tellMove(narrator, runa, office);
   await disagree(narrator, runa, teodor);
   await tellMembership(narrator, folder, store, office);
 

@@ -6,6 +6,7 @@ import staticFiles from '@fastify/static';
 import { KoinonError } from '@koinon/core';
 import { type FileStorage, koinonPlugin, type Moved, type Store } from '@koinon/server';
 import fastify, { type FastifyReply } from 'fastify';
+import { actions } from './cooperative/actions.ts';
 import { rules } from './cooperative/rules.ts';
 import { scopes } from './cooperative/scopes.ts';
 import type { Office } from './office.ts';
@@ -84,7 +85,7 @@ export async function openWorkbench({ store, office, contents, pages, port }: Wo
             request.raw.socket.destroy();
           });
           const observe = (moved: Moved) => tell({ device, ...moved });
-          await scope.register(koinonPlugin, { store, rules, observe, files: contents, ...options });
+          await scope.register(koinonPlugin, { store, rules, actions, observe, files: contents, ...options });
         },
         { prefix: `/${way}/${device}` },
       );
@@ -92,7 +93,7 @@ export async function openWorkbench({ store, office, contents, pages, port }: Wo
   app.post('/sign-in', async (request) => ({
     token: await mintToken((request.body as { member: string }).member, secret),
   }));
-  await app.register(koinonPlugin, { store, rules, prefix: '/office' });
+  await app.register(koinonPlugin, { store, rules, actions, prefix: '/office' });
 
   app.post('/workbench/signal', async (request) => {
     const { device, isOn } = request.body as { device: Device; isOn: boolean };

@@ -16,6 +16,7 @@ import { usePlace } from './leaving.tsx';
 import { DevicePage } from './pages/device.tsx';
 import { HivePage } from './pages/hive.tsx';
 import { HiveFormPage } from './pages/hive-form.tsx';
+import { MovePage } from './pages/move.tsx';
 import { SitePage } from './pages/site.tsx';
 import { SiteFormPage } from './pages/site-form.tsx';
 import { SitesPage } from './pages/sites.tsx';
@@ -81,6 +82,8 @@ export function App() {
             <Route path="/site/:id">{({ id }) => <SitePage id={id} />}</Route>
             <Route path="/hive/:id/edit">{({ id }) => <HiveFormPage id={id} site={undefined} />}</Route>
             <Route path="/hive/:id/visit">{({ id }) => <VisitPage id={undefined} hive={id} />}</Route>
+            <Route path="/hive/:id/move">{({ id }) => <MovePage hive={id} refused={undefined} />}</Route>
+            <Route path="/move/:id">{({ id }) => <MovePage hive={undefined} refused={id} />}</Route>
             <Route path="/hive/:id">{({ id }) => <HivePage id={id} />}</Route>
             <Route path="/visit/:id">{({ id }) => <VisitPage id={id} hive={undefined} />}</Route>
             <Route>

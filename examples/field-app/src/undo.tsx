@@ -27,7 +27,7 @@ export function offerBack(done: string, back: () => Promise<unknown>): void {
     message: (
       <Group justify="space-between" wrap="nowrap">
         <Text size="sm">{done}</Text>
-        <Button size="compact-sm" variant="light" onClick={undo}>
+        <Button size="compact-sm" variant="light" style={{ flexShrink: 0 }} onClick={undo}>
           Undo
         </Button>
       </Group>

@@ -15,6 +15,7 @@ export interface Line {
     | 'down'
     | 'realtime'
     | 'photo'
+    | 'action'
     | 'merged'
     | 'conflicted'
     | 'refused'
@@ -46,6 +47,7 @@ interface Told {
   readonly took?: number;
   readonly changes?: number;
   readonly outcomes?: readonly string[];
+  readonly actions?: readonly { readonly name: string; readonly outcome: string }[];
   readonly sql?: string;
   readonly values?: readonly unknown[];
   readonly written?: number;
@@ -103,6 +105,8 @@ class Happenings {
     } else if (told.what === 'push') {
       const count = (outcome: string) => told.outcomes?.filter((each) => each === outcome).length ?? 0;
       this.add(at, who, 'up', `${counted(told.changes, 'change')} up, ${told.took?.toFixed(1)} ms`);
+      for (const { name, outcome } of told.actions ?? [])
+        this.add(at, who, 'action', `asked for ${name}: ${actionWords[outcome] ?? outcome}`);
       if (count('stale') > 0) this.add(at, who, 'merged', `${count('stale')} overtaken: pulled and merged`);
       if (count('rejected') > 0) this.add(at, who, 'refused', `${count('rejected')} refused by the office’s rules`);
     } else if (told.what === 'window' && told.device && (told.rows ?? 0) > 0)
@@ -150,6 +154,15 @@ class Happenings {
     for (const each of [...this.listeners]) each();
   }
 }
+
+/** The outcomes of actions. */
+const actionWords: Readonly<Record<string, string>> = {
+  applied: 'the office has done it',
+  'applied-before': 'the office had done it before',
+  rejected: 'the office has refused it',
+  deferred: 'it waits for the office',
+  blocked: 'it waits for an earlier edit',
+};
 
 const counted = (count = 0, word: string) => `${count} ${word}${count === 1 ? '' : 's'}`;
 

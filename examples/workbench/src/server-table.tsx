@@ -63,6 +63,7 @@ const width: Readonly<Record<TableName, readonly string[]>> = {
   photo: ['visit', 'at', 'picture'],
   harvest: ['hive', 'day', 'frames'],
   tool: ['member', 'name', 'count'],
+  movement: ['hive', 'to', 'number', 'at'],
 };
 
 /** The server's tables, last changed first. */
@@ -81,7 +82,7 @@ export function ServerTable() {
       <Tabs value={name} onChange={(value) => setName(value as TableName)} variant="outline">
         <Tabs.List>
           {tableNames.map((each) => (
-            <Tabs.Tab key={each} value={each} px="xs" py={4}>
+            <Tabs.Tab key={each} value={each} px={5} py={4} fz="xs">
               {each}{' '}
               <Text span size="xs" c="dimmed">
                 {tables[each]?.size ?? 0}

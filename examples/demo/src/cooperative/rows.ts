@@ -113,8 +113,8 @@ export function demoRows(end: Date = usualEnd, seed = 'koinon'): DemoRows {
       count: 1 + whole(3),
     })),
   );
-  // The story's people take the photos themselves.
-  return { member, site, hive, visit, photo: [], harvest, tool };
+  // The story's people take the photos themselves, and ask for the moves.
+  return { member, site, hive, visit, photo: [], harvest, tool, movement: [] };
 }
 
 /** A moment of a season by its minute, at an hour at which people are out: from seven to seven. None is after the end. */

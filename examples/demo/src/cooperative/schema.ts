@@ -1,4 +1,5 @@
 import {
+  action,
   boolean,
   counter,
   date,
@@ -14,10 +15,10 @@ import {
 } from '@koinon/core';
 
 /**
- * The bee-keeping cooperative. Members look after hives at remote sites without signal, record visits, move hives and
- * count harvested frames; the office keeps the register of sites.
+ * The bee-keeping cooperative. Members look after hives at remote sites without signal, record visits and
+ * count harvested frames; the office keeps the register of sites, and moves hives.
  */
-export const cooperative = schema({
+const tables = {
   member: table({ name: text(), village: text() }, { label: 'member', namedBy: 'name' }),
   site: table(
     {
@@ -73,4 +74,30 @@ export const cooperative = schema({
     name: text({ maximumLength: 40 }),
     count: integer({ minimum: 0, default: 1 }),
   }),
+  // Only the office writes it: a move has a number.
+  movement: table(
+    {
+      hive: reference('hive', { filterable: true }),
+      from: reference('site'),
+      to: reference('site'),
+      at: timestamp(),
+      number: integer(),
+    },
+    { readOnly: true, label: 'move' },
+  ),
+};
+
+export const cooperative = schema(tables, {
+  actions: {
+    moveHive: action({
+      input: {
+        hive: reference('hive'),
+        to: reference('site', { label: 'the site' }),
+        // The id of the movement, so that the phone can show it before the office has made it.
+        movement: text(),
+      },
+      result: { number: integer() },
+      label: 'Move a hive',
+    }),
+  },
 });

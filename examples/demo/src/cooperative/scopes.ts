@@ -28,5 +28,6 @@ export const scopes: Scopes<typeof cooperative> = {
   visit: { with: 'hive' },
   photo: { with: 'visit' },
   harvest: { with: 'hive' },
+  movement: { with: 'hive' },
   tool: { read: (user) => ({ member: user?.id ?? '' }) },
 };

@@ -10,7 +10,7 @@ import { Gone } from './site.tsx';
 
 const fields = ['mark', 'site', 'queen', 'strength', 'notes'];
 
-/** Adds a hive to a site, or edits one: to move it, another site is chosen. */
+/** Adds a hive to a site, or edits one. */
 export function HiveFormPage({ id, site }: { readonly id: string | undefined; readonly site: string | undefined }) {
   const replica = useReplica();
   const { go } = usePlace();
@@ -40,14 +40,16 @@ export function HiveFormPage({ id, site }: { readonly id: string | undefined; re
           error={problemOf(form, 'mark')}
           onChange={(event) => set({ mark: event.currentTarget.value.toUpperCase() })}
         />
-        <Select
-          label="Site"
-          searchable
-          data={sites.map(({ id: value, name }) => ({ value, label: name }))}
-          value={row.site ?? null}
-          error={problemOf(form, 'site')}
-          onChange={(chosen) => chosen !== null && set({ site: chosen })}
-        />
+        {id === undefined && (
+          <Select
+            label="Site"
+            searchable
+            data={sites.map(({ id: value, name }) => ({ value, label: name }))}
+            value={row.site ?? null}
+            error={problemOf(form, 'site')}
+            onChange={(chosen) => chosen !== null && set({ site: chosen })}
+          />
+        )}
         <Select
           label="Queen"
           data={choices(queens)}

@@ -1,6 +1,6 @@
 import { useRow, useRows } from '@koinon/react';
 import { ActionIcon, Badge, Button, Group, Paper, Text, Title } from '@mantine/core';
-import { IconAlertTriangle, IconMinus, IconPencil, IconPlus, IconTrash } from '@tabler/icons-react';
+import { IconAlertTriangle, IconMinus, IconPencil, IconPlus, IconTrash, IconTruck } from '@tabler/icons-react';
 import { useState } from 'react';
 import { usePlace } from '../leaving.tsx';
 import { Entry, List } from '../parts/list.tsx';
@@ -47,7 +47,10 @@ export function HivePage({ id }: { readonly id: string }) {
       under={hive && `${site?.name ?? ''} · ${queens[hive.queen]} · strength ${hive.strength} of 10`}
       actions={
         <>
-          <ActionIcon aria-label="Edit or move the hive" onClick={() => go(`/hive/${id}/edit`)}>
+          <ActionIcon aria-label="Move the hive" onClick={() => go(`/hive/${id}/move`)}>
+            <IconTruck />
+          </ActionIcon>
+          <ActionIcon aria-label="Edit the hive" onClick={() => go(`/hive/${id}/edit`)}>
             <IconPencil />
           </ActionIcon>
           <ActionIcon aria-label="Delete the hive" color="red" onClick={remove}>
@@ -57,6 +60,7 @@ export function HivePage({ id }: { readonly id: string }) {
       }
     >
       {hive?.notes && <Text>{hive.notes}</Text>}
+      <Moves hive={id} />
       <Frames hive={id} />
       <Group justify="space-between">
         <Title order={2} size="h4">
@@ -101,6 +105,34 @@ export function HivePage({ id }: { readonly id: string }) {
         </Button>
       )}
     </Page>
+  );
+}
+
+/** The last move of a hive: one that the office has made, with its number, or one that it is asked for. */
+function Moves({ hive }: { readonly hive: string }) {
+  const replica = useReplica();
+  const moves = useRows(replica, {
+    from: 'movement',
+    where: { hive },
+    order: [['at', 'desc']],
+    limit: 1,
+    join: { sync: 'status', there: { by: 'to' } },
+  });
+  const [last] = moves.rows;
+  if (last === undefined) return null;
+  const words = {
+    synced: `Move ${last.number}: to`,
+    pending: 'The office is asked to move it to',
+    conflicted: 'The office is asked to move it to',
+    rejected: 'The office has refused to move it to',
+  };
+  return (
+    <Group gap="xs">
+      <Text>
+        {words[last.sync.status]} {last.there?.name ?? last.to}, {shownMoment(last.at)}
+      </Text>
+      <RowMark sync={last.sync} />
+    </Group>
   );
 }
 

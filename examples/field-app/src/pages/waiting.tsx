@@ -1,4 +1,4 @@
-import type { Choice, QueuedTransaction, Rejection } from '@koinon/client';
+import type { Choice, QueuedAction, QueuedTransaction, Rejection } from '@koinon/client';
 import type { Conflict, RowStatus } from '@koinon/core';
 import { cooperative } from '@koinon/demo';
 import { useConflicts, useOutbox, useRejections, useRow, useRows, useWaitingFiles } from '@koinon/react';
@@ -113,12 +113,13 @@ function Unsent(props: {
   readonly decided: ReadonlySet<string>;
 }) {
   const { transactions, decided } = props;
+  const asked = transactions.filter(({ state }) => state !== 'rejected').flatMap(({ actions }) => actions);
   const rows = new Map<string, { readonly table: TableName; readonly id: string }>();
   for (const { state, changes } of transactions)
     if (state !== 'rejected')
       for (const { table, id } of changes)
         if (!decided.has(`${table} ${id}`)) rows.set(`${table} ${id}`, { table: table as TableName, id });
-  if (rows.size === 0) return null;
+  if (rows.size + asked.length === 0) return null;
   const first = [...rows.entries()].slice(0, 50);
   return (
     <Stack gap="xs">
@@ -126,6 +127,9 @@ function Unsent(props: {
         Not sent yet
       </Title>
       <Stack component="ul" gap={4} m={0} p={0} aria-label="Not sent yet">
+        {asked.slice(0, 50).map((action) => (
+          <AskedAction key={action.id} action={action} />
+        ))}
         {first.map(([key, row]) => (
           <UnsentRow key={key} {...row} />
         ))}
@@ -133,6 +137,29 @@ function Unsent(props: {
       {rows.size > first.length && <Text c="dimmed">and {counted(rows.size - first.length, 'more row')}</Text>}
     </Stack>
   );
+}
+
+/** Something that the office is to do. */
+function AskedAction({ action: { input } }: { readonly action: QueuedAction }) {
+  const title = useMoveTitle(input);
+  return (
+    <Group component="li" justify="space-between" style={{ listStyle: 'none' }}>
+      <div>
+        <Text>{title}</Text>
+        <Text size="sm" c="dimmed">
+          the office is to be asked
+        </Text>
+      </div>
+    </Group>
+  );
+}
+
+/** A move in words. */
+function useMoveTitle(input: Readonly<Record<string, unknown>>): string {
+  const replica = useReplica();
+  const { row: hive } = useRow(replica, 'hive', String(input.hive));
+  const { row: site } = useRow(replica, 'site', String(input.to));
+  return `Move hive ${hive?.mark ?? ''} to ${site?.name ?? ''}`;
 }
 
 function UnsentRow({ table, id }: { readonly table: TableName; readonly id: string }) {
@@ -291,7 +318,10 @@ function RefusedCard({ rejection }: { readonly rejection: Rejection }) {
   const replica = useReplica();
   const { go } = usePlace();
   const [first] = rejection.rows;
-  const title = useTitle((first?.table ?? 'site') as TableName, first?.id ?? '');
+  const [action] = rejection.actions;
+  const rowTitle = useTitle((first?.table ?? 'site') as TableName, first?.id ?? '');
+  const moveTitle = useMoveTitle(action?.input ?? {});
+  const title = action === undefined ? rowTitle : moveTitle;
   const takeBack = async () => {
     try {
       await replica.discard(rejection.transaction, { dependent: 'take back' });
@@ -315,7 +345,7 @@ function RefusedCard({ rejection }: { readonly rejection: Rejection }) {
   const typed = rejection.rows
     .flatMap(({ columns }) => Object.entries(columns).map(([name, value]) => `${name}: ${String(value)}`))
     .join(', ');
-  const form = first && forms[first.table]?.replace(':id', first.id);
+  const form = action ? `/move/${action.id}` : first && forms[first.table]?.replace(':id', first.id);
   return (
     <Card withBorder component="section" aria-label={`${title} was refused`}>
       <Stack gap="sm">
@@ -333,16 +363,18 @@ function RefusedCard({ rejection }: { readonly rejection: Rejection }) {
             : rejection.problems.map(({ message }) => message).join(' ')}
           {hasLeft && <Text ff="monospace">{typed}</Text>}
         </Alert>
-        <Group grow>
+        <Group gap="sm">
           {hasLeft && <Button onClick={() => navigator.clipboard.writeText(typed).catch(sayError)}>Copy it</Button>}
-          {!hasLeft && form !== undefined && <Button onClick={() => go(form)}>Edit it</Button>}
+          {!hasLeft && form !== undefined && (
+            <Button onClick={() => go(form)}>{action ? 'Choose another site' : 'Edit it'}</Button>
+          )}
           {!hasLeft && (
             <Button variant="default" onClick={sendAgain}>
               Send it again
             </Button>
           )}
           <Button variant="default" onClick={takeBack}>
-            {hasLeft ? 'Drop it' : 'Take my edit back'}
+            {hasLeft || action ? 'Drop it' : 'Take my edit back'}
           </Button>
         </Group>
       </Stack>

@@ -75,6 +75,11 @@ export function SyncMark() {
     <Button
       size="compact-md"
       variant="subtle"
+      // A long state takes two lines on a phone.
+      h="auto"
+      mih={30}
+      maw={262}
+      styles={{ label: { whiteSpace: 'normal', lineHeight: 1.2, textAlign: 'start' } }}
       leftSection={<Icon size={18} aria-hidden />}
       onClick={() => go(toDecide > 0 ? '/waiting' : '/device')}
       aria-live="polite"

@@ -15,6 +15,8 @@ export type Moved =
       readonly what: 'push';
       readonly changes: number;
       readonly outcomes: readonly Outcome['outcome'][];
+      /** The actions in it, with what became of their transactions. */
+      readonly actions: readonly { readonly name: string; readonly outcome: Outcome['outcome'] }[];
       readonly took: number;
     }
   | { readonly what: 'window'; readonly rows: number; readonly replicas: number }

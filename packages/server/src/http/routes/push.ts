@@ -1,5 +1,5 @@
 import { setImmediate } from 'node:timers/promises';
-import { type AppliedResponse, limits, type PushResponse } from '@koinon/core';
+import { type AppliedResponse, limits, type Outcome, type PushResponse } from '@koinon/core';
 import { readAppliedRequest, readPushRequest } from '@koinon/core/internal';
 import type { FastifyInstance } from 'fastify';
 import type { User } from '../../auth/authenticate.ts';
@@ -31,7 +31,10 @@ export async function takePush(service: Service, body: unknown, user: User | und
   const { replica, schemaVersion = null, transactions } = asked;
   const changes = transactions.reduce((sum, each) => sum + each.changes.length, 0);
   const outcomes = answer.outcomes.map(({ outcome }) => outcome);
-  observe({ what: 'push', changes, outcomes, took: performance.now() - began });
+  const actions = transactions.flatMap(({ actions: calls = [] }, n) =>
+    calls.map(({ name }) => ({ name, outcome: outcomes[n] as Outcome['outcome'] })),
+  );
+  observe({ what: 'push', changes, outcomes, actions, took: performance.now() - began });
   retention.met({ replica, schemaVersion, position: null, rowsDown: 0, rowsUp: changes });
   // Those who follow are told first: whoever sent something has it on the screen already.
   await setImmediate();

@@ -206,7 +206,7 @@ test('a book begun without an account goes along when its member signs in, gets 
     .poll(() => onServer("SELECT keeper FROM site WHERE name = 'Test Rise'"))
     .toEqual([{ keeper: 'member-03' }]);
   await page
-    .getByText(/25 hives/)
+    .getByText(/27 hives/)
     .first()
     .waitFor();
   await page.goto(`${book}&member=member-03#/tools`);

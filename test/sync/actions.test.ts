@@ -331,6 +331,30 @@ describe.each(storeKinds)('%s', (kind) => {
     ]);
   });
 
+  test('a transaction in parts runs its action once, between the changes before it and those behind it', async () => {
+    const runs: string[] = [];
+    const { world: at } = await world(kind, runs);
+    const network = new BadNetwork(at.server.url);
+    const replica = await at.replica({ server: network, upload: 'every step', requestBytes: 900 });
+    await replica.sync();
+    await replica.transaction(async (transaction) => {
+      for (let n = 0; n < 10; n++) await transaction.insert('site', { id: `s${n}`, name: 'of ten before' });
+      await transaction.add('hive', 'h', 'frames', 2);
+      await transaction.invoke('count', { hive: 'h' });
+      await transaction.invoke('moveHive', { hive: 'k', to: 's9', movement: 'm' });
+      await transaction.add('hive', 'h', 'frames', 2);
+      for (let n = 0; n < 10; n++) await transaction.insert('site', { id: `t${n}`, name: 'of ten behind' });
+    });
+    network.fates.push(...(['answered', 'answered', 'sent twice', 'lost reply'] as const));
+    await replica.sync().catch(() => undefined);
+    await replica.sync();
+    expect(network.bodies.length).toBeGreaterThan(2);
+    expect(await replica.get('hive', 'h')).toMatchObject({ frames: 4, note: '2 frames' });
+    expect([await siteOf(replica, 'k'), runs]).toEqual(['s9', ['k to s9']]);
+    expect(await states(replica)).toEqual(['applied', 'applied']);
+    expect(await replica.count({ from: 'site' })).toBe(27);
+  });
+
   test('A9 a server that does not know the action, or has nobody for it, lets it wait', async () => {
     const { world: at, device } = await world(kind);
     const replica = await device();
@@ -533,4 +557,30 @@ describe.each(storeKinds)('%s', (kind) => {
     await expect(replica.invoke('none' as never, {} as never)).rejects.toMatchObject({ code: 'unknown-action' });
     stop();
   });
+});
+
+test('an app that has dropped its actions shows what the last one came to; a transaction has a bound of actions', async () => {
+  const { world: at, device } = await world('SQLite');
+  const replica = await device(undefined, 'phone.db');
+  await expect(
+    replica.transaction(async (transaction) => {
+      for (let n = 0; n < 101; n++) await transaction.invoke('count', { hive: 'h' });
+    }),
+  ).rejects.toMatchObject({ code: 'too-large' });
+  expect(await replica.outbox()).toEqual([]);
+  await replica.invoke(
+    'count',
+    { hive: 'h' },
+    { locally: (data) => data.update('hive', 'h', { note: 'soon', mark: 'expected' }) },
+  );
+  await replica.close();
+  const later = schema(tables, { version: 2 });
+  const next = await openReplica({
+    ...{ schema: later, file: at.path('phone.db'), server: at.server.url, sync: { when: never, live: false } },
+  });
+  expect(await next.get('hive', 'h')).toMatchObject({ note: 'soon', mark: 'expected' });
+  await next.sync();
+  expect([await next.get('hive', 'h'), await next.outbox()]).toMatchObject([{ note: '0 frames', mark: 'h' }, []]);
+  await next.close();
+  await expectSound(at, 'phone.db');
 });

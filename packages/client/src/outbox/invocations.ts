@@ -38,18 +38,21 @@ export function noteResults(
     `INSERT INTO koinon_invocation (id, name, input, transaction_id, invoked_at, applied_at, result) VALUES (?, ?, ?, ?, ?, ?, ?)
      ON CONFLICT (id) DO UPDATE SET transaction_id = excluded.transaction_id, applied_at = excluded.applied_at, result = excluded.result`,
   );
-  let last = 0;
+  let isNew = false;
   for (const sequence of sequences)
     for (const call of calls.all(sequence, endOf(outbox, sequence)) as unknown as Call[]) {
       const result = byId.get(call.id);
       const { id, name, input, transaction, edited_at: invokedAt } = call;
       const given = [id, name, input, transaction, invokedAt, now, result ? JSON.stringify(result) : null] as const;
-      last = Number(keep.run(...given).lastInsertRowid);
+      keep.run(...given);
+      isNew = true;
     }
-  if (last > 0)
+  if (isNew)
     database
-      .statement('DELETE FROM koinon_invocation WHERE place <= ? OR applied_at < ?')
-      .run(last - mostKept, now - keepFor);
+      .statement(
+        'DELETE FROM koinon_invocation WHERE place <= (SELECT max(place) FROM koinon_invocation) - ? OR applied_at < ?',
+      )
+      .run(mostKept, now - keepFor);
 }
 
 interface Call {

@@ -101,9 +101,14 @@ async function keysOf<S extends Schema>(schema: S, database: Database): Promise<
   return { keys, current: currentIdsOf({ schema, keys }) };
 }
 
+const hasPredictions = (database: Database) =>
+  database.once("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_prediction'").length > 0;
+
 /** The code that knows what actions are expected to do: only for schemas with actions. */
 async function predictionsOf(schema: Schema, database: Database): Promise<Predictions> {
-  if (Object.keys(schema.actions).length === 0) return noPredictions;
+  // An app may have dropped its actions, and a file may still have what the last ones were expected to do.
+  const isNeeded = Object.keys(schema.actions).length > 0;
+  if (!isNeeded && !database.guarded(() => hasPredictions(database))) return noPredictions;
   const { StoredPredictions } = await import('../outbox/predictions.ts');
   return new StoredPredictions(database, schema);
 }

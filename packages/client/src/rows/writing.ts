@@ -3,6 +3,7 @@ import {
   type Change,
   type Column,
   KoinonError,
+  limits,
   type Operation,
   type Problem,
   type RowKey,
@@ -71,6 +72,7 @@ export class Writing {
   private entry: OpenOutboxEntry | undefined;
   /** The place of the action whose predictions are being written. */
   private predicting: number | undefined;
+  private actions = 0;
   /** How many rows have been written. */
   writes = 0;
 
@@ -175,6 +177,10 @@ export class Writing {
 
   /** The same for a call that was taken back. */
   invokeAgain(name: string, input: WireColumns, id: string): void {
+    if (++this.actions > limits.actions)
+      throw new KoinonError('too-large', `A transaction takes ${limits.actions} actions at most. Make several of it.`, {
+        value: name,
+      });
     refuse(this.problems());
     this.predicting = this.to.outbox.appendAction(this.opened(), { id, name, input });
   }

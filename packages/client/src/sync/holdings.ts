@@ -215,7 +215,8 @@ export function keepsUnsent(local: Local, rows: readonly PulledRow[]): boolean {
 const hasUnsentRows = (local: Local, holding: StoredHolding) => unsentRows(local, holding).length > 0;
 
 /** The rows of a holding that have changes which the server has not confirmed. */
-function unsentRows({ database, schema, rows, bases }: Local, { from, where }: StoredHolding): readonly string[] {
+function unsentRows(local: Local, { from, where }: StoredHolding): readonly string[] {
+  const { database, schema, rows, bases, outbox } = local;
   const table = Object.hasOwn(schema.tables, from) ? schema.tables[from] : undefined;
   if (table === undefined) return [];
   const found = database
@@ -225,7 +226,8 @@ function unsentRows({ database, schema, rows, bases }: Local, { from, where }: S
     )
     .all(from) as { id: string }[];
   const isHeld = predicateOf(parseWhere(from, table, where ?? undefined));
-  return found.flatMap(({ id }) => {
+  const predicted = outbox.predictions.rows().filter(({ table: name }) => name === from);
+  return [...found, ...predicted].flatMap(({ id }) => {
     const row = bases.get(from, id) ?? rows.get(from, id);
     return row && isHeld(row) ? [id] : [];
   });

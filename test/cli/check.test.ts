@@ -369,8 +369,12 @@ test('what waits on a device, and a file that is not as it should be', async () 
   const driver = await openNodeDriver({ file });
   driver.exec("UPDATE koinon_outbox SET edited_at = 0 WHERE kind = 'transaction' AND state IS NULL");
   driver.exec("UPDATE koinon_outbox SET sequence = 99 WHERE row_id = 'waits'");
+  driver.exec(`INSERT INTO koinon_meta VALUES ('source forecast', '{"checkedAt":0}'),
+    ('holdings', '[{"name":"this week","from":"hive","where":null,"state":"leaving"}]')`);
   driver.close();
-  expect(await found(module, '--replica', file)).toEqual(['unsent', 'refused', 'conflicts', 'last-sync', 'unsound']);
+  expect(await found(module, '--replica', file)).toEqual([
+    ...['unsent', 'refused', 'conflicts', 'last-sync', 'holding-leaving', 'source-old', 'unsound'],
+  ]);
   const later = schema({ hive: table({ mark: text(), mites: integer({ optional: true }) }) }, { version: 2 });
   await (await openReplica({ schema: later, file: join(folder, 'later.db') })).close();
   expect(await found(module, '--replica', join(folder, 'later.db'))).toEqual(['newer-schema']);

@@ -109,6 +109,28 @@ test('the demo tells its story on real files and ends well only because all thre
   expect(story).toMatch(/visit-runa-2 is refused: No hive weighs 315 kg/);
   expect(story).toMatch(/the picture is still on hers[\s\S]*He opens it: 318971 bytes come/);
   expect(story).toMatch(/All three hold the same 2374 rows, compared row by row\.\s*$/);
+  // The reply of an action was lost: it was run once. What it asked for besides, and what failed of that, an operator sees.
+  expect(story).toMatch(
+    /The office has moved hive-020: it has 1 move[\s\S]*move number 1\. The office still has 1 move\./,
+  );
+  const calls = await run('look', join(folder, 'demo/runa.db'), 'actions', '--json');
+  expect(JSON.parse(calls.output)).toMatchObject([
+    { name: 'moveHive', state: 'applied', result: { number: 1 } },
+    { name: 'moveHive', state: 'applied', result: { number: 2 } },
+  ]);
+  const [schemaFile, database] = [
+    join(root, 'examples/demo/src/cooperative/schema.ts'),
+    join(folder, 'demo/server.db'),
+  ];
+  expect((await run('effects', schemaFile, database)).output).toMatch(/Everything that actions have asked for is done/);
+  const driver = await openNodeDriver({ file: database });
+  driver.exec(
+    `INSERT INTO koinon_effect (key, name, payload, added_at, due_at, attempts, error) VALUES ('k', 'letter', '{"to":"Runa"}', 0, 0, 3, 'no stamps')`,
+  );
+  driver.close();
+  expect((await run('effects', schemaFile, database)).output).toMatch(/letter +│.*│ 3 +│.*"to":"Runa".*no stamps/);
+  const checked = await run('check', schemaFile, '--database', database);
+  expect(checked.output).toMatch(/1 effect of actions failed and will be tried again; letter said: no stamps/);
 });
 
 test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp on everything, and no trace afterwards', async () => {

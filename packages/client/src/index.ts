@@ -8,6 +8,7 @@ export { type Host, type StorageRoom, systemHost } from './host/host.ts';
 export {
   type InspectedConflict,
   type InspectedFile,
+  type InspectedSource,
   type Inspection,
   inspectReplica,
 } from './inspect/inspect.ts';

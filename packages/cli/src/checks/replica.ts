@@ -36,6 +36,7 @@ export async function checkReplica(schema: Schema | undefined, file: string): Pr
       ...versions(schema, schemaVersion),
       ...unsent(look),
       ...lastRun(look),
+      ...rowsForAWhile(look),
       ...(await verified(schema, schemaVersion, file)),
     ];
     return { findings, id: replicaId, syncedAt };
@@ -98,6 +99,31 @@ function lastRun(look: Inspection): Finding[] {
       'last-sync',
       `The last sync, at ${run.at}, has failed: ${run.error.message} (${run.error.code})`,
       '`koinon check --server` asks the server.',
+    ),
+  ];
+}
+
+/** The age, in milliseconds, from which on the rows of a source are worth a word. */
+const oldRows = 24 * 3_600_000;
+
+/** Rows that are held by name, and rows of services of others. */
+function rowsForAWhile(look: Inspection): Finding[] {
+  const leaving = look.holdings().filter(({ state }) => state === 'leaving');
+  const old = look.sources().filter(({ checkedAt }) => Date.now() - Date.parse(checkedAt) > oldRows);
+  return [
+    ...leaving.map(({ name }) =>
+      warning(
+        'holding-leaving',
+        `The holding ${name} was let go, and stays while something of its rows is unsent.`,
+        'Send it, or take the edits back.',
+      ),
+    ),
+    ...old.map(({ table, checkedAt }) =>
+      warning(
+        'source-old',
+        `The rows of ${table}, which a service of others fills, are as they were at ${checkedAt}.`,
+        'Look at the service, and at the `allow` of its source in the app.',
+      ),
     ),
   ];
 }

@@ -68,8 +68,9 @@ function showSummary(look: Inspection, json: boolean | undefined): void {
   };
   const conflicts = look.conflicts().length;
   const holdings = look.holdings();
+  const sources = look.sources();
   if (json) {
-    printJson({ replicaId, schemaVersion, position, syncedAt, tables, transactions, conflicts, holdings });
+    printJson({ replicaId, schemaVersion, position, syncedAt, tables, transactions, conflicts, holdings, sources });
     return;
   }
   console.log(`Replica ${replicaId}, schema version ${schemaVersion}`);
@@ -81,6 +82,7 @@ function showSummary(look: Inspection, json: boolean | undefined): void {
   );
   for (const { name, from, where, state } of holdings)
     console.log(`Holding ${name}: ${from}${where === null ? '' : ` where ${short(where)}`}, ${state}`);
+  for (const { table, checkedAt } of sources) console.log(`Source of ${table}: as it was at ${checkedAt}`);
   printTable(['table', 'rows'], Object.entries(tables), 'No tables.');
 }
 

@@ -39,6 +39,13 @@ export interface InspectedFile {
   readonly file: FileValue;
 }
 
+/** A table of a replica that a service of others fills. */
+export interface InspectedSource {
+  readonly table: string;
+  /** When the service last said that the rows are right, RFC 3339. */
+  readonly checkedAt: string;
+}
+
 /** A look into a replica file, without its schema and without changing anything. */
 export interface Inspection {
   readonly replicaId: string;
@@ -57,6 +64,8 @@ export interface Inspection {
   files(): readonly InspectedFile[];
   /** The rows that the app asks for by name, besides those that it always asks for. */
   holdings(): readonly StoredHolding[];
+  /** The tables that services of others fill. */
+  sources(): readonly InspectedSource[];
   /** The last runs of the sync, newest first. */
   journal(limit: number): readonly SyncRun[];
   /** Runs SQL that reads. @throws KoinonError `query-writes`, `query-invalid`. */
@@ -142,6 +151,7 @@ export async function inspectReplica(file: string): Promise<Inspection> {
         ),
       ),
     holdings: () => database.guarded(() => JSON.parse(meta(database, 'holdings') ?? '[]') as StoredHolding[]),
+    sources: () => database.guarded(() => sourcesIn(database)),
     journal: (limit) => database.guarded(() => lastRuns(database, limit)),
     select: (query) => runReading(database, readOnly(database, query)),
     close: () => database.close(),
@@ -153,6 +163,15 @@ interface Stored extends Record<'table_name' | 'row_id' | 'column_name' | 'base'
   readonly remote_at: number | null;
   readonly remote_by: string | null;
   readonly reason: string | null;
+}
+
+/** The note that each source leaves with its rows. */
+function sourcesIn(database: Database): InspectedSource[] {
+  const notes = database.once("SELECT name, value FROM koinon_meta WHERE name LIKE 'source %' ORDER BY name");
+  return (notes as { name: string; value: string }[]).map(({ name, value }) => ({
+    table: name.slice('source '.length),
+    checkedAt: new Date((JSON.parse(value) as { checkedAt: number }).checkedAt).toISOString(),
+  }));
 }
 
 function filesIn(database: Database, table: string, column: string): InspectedFile[] {

@@ -131,6 +131,7 @@ test('the demo tells its story on real files and ends well only because all thre
   expect((await run('effects', schemaFile, database)).output).toMatch(/letter +│.*│ 3 +│.*"to":"Runa".*no stamps/);
   const checked = await run('check', schemaFile, '--database', database);
   expect(checked.output).toMatch(/1 effect of actions failed and will be tried again; letter said: no stamps/);
+  expect(checked.output).toMatch(/1 effect of actions cannot be carried out: there is no function for letter\./);
 });
 
 test('on PostgreSQL: the demo, the SQL to look at first, the feed, a new stamp on everything, and no trace afterwards', async () => {

@@ -4,6 +4,7 @@ import {
   adoptPostgres,
   adoptSqlite,
   type DatabaseFacts,
+  type Effects,
   type KnownReplica,
   type OpenEffect,
   postgresDdl,
@@ -153,19 +154,33 @@ function facts({ version, clock, rows, deletions, keptSince, lackingRights }: Da
 const mostEffects = 1_000;
 
 /** What actions have asked for, and could not be carried out so far. */
-function effects(open: readonly OpenEffect[], database: string): Finding[] {
+function effects(open: readonly OpenEffect[], known: Effects, database: string): Finding[] {
+  const lacking = open.filter(({ name }) => !Object.hasOwn(known, name));
   const failing = open.filter(({ error }) => error !== null);
   const [first] = failing;
-  if (first === undefined)
+  if (lacking.length === 0 && first === undefined)
     return open.length === 0
       ? []
       : [ok('effects', `${counted(open.length, 'effect')} of actions are to be carried out.`)];
   return [
-    warning(
-      'effects-failing',
-      `${counted(failing.length, 'effect')} of actions failed and will be tried again; ${first.name} said: ${first.error}`,
-      `\`koinon effects\` lists them with ${database}; mend what they need, or add the function to the server.`,
-    ),
+    ...(lacking.length === 0
+      ? []
+      : [
+          warning(
+            'effects-without-function',
+            `${counted(lacking.length, 'effect')} of actions cannot be carried out: there is no function for ${[...new Set(lacking.map(({ name }) => name))].join(', ')}.`,
+            'Add the function to `effects` of the schema module, and start the server again. The effects are kept until then.',
+          ),
+        ]),
+    ...(first === undefined
+      ? []
+      : [
+          warning(
+            'effects-failing',
+            `${counted(failing.length, 'effect')} of actions failed and will be tried again; ${first.name} said: ${first.error}`,
+            `\`koinon effects\` lists them with ${database}. Correct what the functions need.`,
+          ),
+        ]),
   ];
 }
 
@@ -191,7 +206,8 @@ async function known(
             '`koinon replicas` shows and unblocks them.',
           ),
         );
-      findings.push(...effects(await store.read((reader) => reader.openEffects(mostEffects)), shownDatabase(database)));
+      const open = await store.read((reader) => reader.openEffects(mostEffects));
+      findings.push(...effects(open, module.effects, shownDatabase(database)));
       if (path !== undefined) findings.push(...(await unfollowed(store, path, shownDatabase(database))));
       if (files !== undefined) findings.push(...(await checkFiles(store, files)));
       return replicas;

@@ -13,6 +13,7 @@ import { Narrator } from './narrator.ts';
 import { openOffice, quoted, rowsOfFile, rowsOfStore } from './office.ts';
 import { contentsOf, openPhone, type Phone, told } from './phone.ts';
 import { tellPhoto } from './photo.ts';
+import { tellTrip } from './trip.ts';
 import { openWorkbench, type Workbench } from './workbench.ts';
 
 /** How the story ended. */
@@ -172,6 +173,7 @@ export async function tellStory(
   await tellMove(narrator, runa, office);
   await disagree(narrator, runa, teodor);
   await tellMembership(narrator, folder, store, office);
+  await tellTrip(narrator, folder, server.url);
 
   narrator.chapter('Syncing once more moves nothing');
   for (const phone of phones) narrator.say(`${phone.owner}: ${told(await phone.replica.sync())}`);

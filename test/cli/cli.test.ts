@@ -110,7 +110,7 @@ test('the demo tells its story on real files and ends well only because all thre
   expect(story).toMatch(/the picture is still on hers[\s\S]*He opens it: 318971 bytes come/);
   expect(story).toMatch(/All three hold the same 2374 rows, compared row by row\.\s*$/);
   // Seven hives and their visits were on a phone for a day, as many as it was told beforehand; the weather stays, as it was last known.
-  expect(story).toMatch(/Hask Common: 7 rows of about \d+ bytes[^:]*: 7 came[\s\S]*visits: 60 rows[^:]*: 60 came/);
+  expect(story).toMatch(/Hask Common: 7 rows of about [\d.]+ kB[^:]*: 7 came[\s\S]*visits: 60 rows[^:]*: 60 came/);
   expect(story).toMatch(/1 of 2 answers had no rows[\s\S]*wind 7[\s\S]*does not answer[\s\S]*67 rows left her phone/);
   expect((await run('look', join(folder, 'demo/odile.db'))).output).toMatch(
     /Source of forecast: as it was at[\s\S]*hive +│ 0 [\s\S]*forecast │ 20/,

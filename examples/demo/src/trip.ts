@@ -36,7 +36,7 @@ export async function tellTrip(narrator: Narrator, folder: string, server: strin
       await replica.hold(name, rows);
       const report = await replica.sync();
       narrator.say(
-        `${name}: ${size?.rows} rows of about ${size?.bytes} bytes are to come, she is told. She takes them along: ${report.down.insert} came.`,
+        `${name}: ${size?.rows} rows of about ${((size?.bytes ?? 0) / 1_000).toFixed(1)} kB are to come, she is told. She takes them along: ${report.down.insert} came.`,
       );
     };
     await take(`The hives of ${site.name}`, { from: 'hive', where: { site: site.id } });

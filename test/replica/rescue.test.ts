@@ -72,15 +72,17 @@ test('whichever page is damaged, a rescue reads at least what plain SQL reads, a
     const copy = Buffer.from(bytes);
     copy.fill(0x5a, n * page, n * page + page);
     await writeFile(damaged, copy);
-    const plain = await openNodeDriver({ file: damaged, readOnly: true });
+    // Where the damaged page describes the tables, nothing at all can be read.
+    const plain = await openNodeDriver({ file: damaged, readOnly: true }).catch(() => undefined);
     const readable: string[] = [];
     try {
       const changes = "SELECT place, table_name, row_id FROM koinon_outbox WHERE kind <> 'transaction' ORDER BY place";
-      for (const row of plain.prepare(changes).iterate() as Iterable<{ row_id: string }>) readable.push(row.row_id);
+      const rows = plain?.prepare(changes).iterate() ?? [];
+      for (const row of rows as Iterable<{ row_id: string }>) readable.push(row.row_id);
     } catch {
       // As far as it goes.
     }
-    plain.close();
+    plain?.close();
     try {
       const rescue = await rescueReplica(damaged);
       const found = [...rescue.unsent()].map(({ id }) => id);

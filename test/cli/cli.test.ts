@@ -242,6 +242,7 @@ test('look, sync, changes and replicas show and move what is there, for people a
   expect(await json('replicas', schemaFile, server, '--block', met.id)).toMatchObject([
     { id: met.id, isBlocked: true },
     {},
+    {},
     { user: 'member-03' },
   ]);
 

@@ -60,7 +60,7 @@ export class World<S extends Schema = Garden> {
   static async of<S extends Schema>(
     schema: S,
     kind: StoreKind = 'SQLite',
-    options: Partial<ServerOptions<S>> = {},
+    given: Partial<ServerOptions<S>> = {},
     before: (shell: Shell) => Promise<void> = async () => undefined,
   ): Promise<World<S>> {
     const folder = await mkdtemp(join(tmpdir(), 'koinon-test-'));
@@ -69,6 +69,8 @@ export class World<S extends Schema = Garden> {
     await before(shell);
     await shell.close();
     const store = await database.open(schema);
+    // All devices of a test ask from one address.
+    const options = { requestsPerMinute: 1_000_000, ...given };
     return new World(folder, schema, database, store, await startServer({ store, port: 0, ...options }), options);
   }
 

@@ -294,7 +294,7 @@ describe.each(storeKinds)('%s', (kind) => {
     expect(await replica.outbox()).toMatchObject([{ changes: [{ id: 'k' }, { id: 'k' }], actions: [{ after: 1 }] }]);
     await expectSound(at, 'phone.db');
     await expect(replica.revert('hive', 'h')).rejects.toMatchObject({ code: 'transaction-shared' });
-    await expect(replica.revert('hive', 'k')).rejects.toThrow(/the action moveHive/);
+    await expect(replica.revert('hive', 'k')).rejects.toThrow(/the action "moveHive"/);
     await replica.revert('hive', 'h', { transactions: 'whole' });
     expect([await siteOf(replica, 'h'), await replica.outbox()]).toEqual(['a', []]);
     const draft = replica.draft();
@@ -488,6 +488,24 @@ describe.each(storeKinds)('%s', (kind) => {
       { column: 'note', base: 'after', local: 'again', remote: '0 frames' },
     ]);
     expect(await shell.all("SELECT note FROM hive WHERE id = 'h'")).toEqual([{ note: '0 frames' }]);
+  });
+
+  test('a hostile device gives its calls the ids of another’s, and one id to two: each hears of its own', async () => {
+    const { world: at } = await world(kind);
+    const push = async (n: number, hive: string, ...calls: string[]) => {
+      const id = (last: number) => `00000000-0000-4000-8000-00000000000${last}`;
+      const actions = calls.map((movement) => ({
+        ...{ id: id(9), name: 'moveHive', input: { hive, to: 'b', movement }, refersTo: [], after: 0 },
+      }));
+      const transaction = { id: id(n), editedAt: '2026-05-01T08:00:00.000Z', changes: [], actions };
+      const { lines } = await at.request('/v1/push', { replica: id(n + 2), base: null, transactions: [transaction] });
+      return (lines[0] as { outcomes: readonly unknown[] } | undefined)?.outcomes;
+    };
+    const first = [{ outcome: 'applied', results: [{ result: { number: 1 } }] }];
+    expect(await push(1, 'h', 'h b')).toMatchObject(first);
+    expect(await push(2, 'k', 'k b', 'k b again')).toMatchObject([{ outcome: 'applied' }]);
+    expect(await push(1, 'h', 'h b')).toMatchObject(first);
+    expect(await push(2, 'k', 'k b', 'k b again')).toMatchObject([{ outcome: 'applied', results: [{}] }]);
   });
 
   test('rows of others are answered like rows that are not there, and the handler may look', async () => {

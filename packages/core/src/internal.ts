@@ -1,5 +1,5 @@
 /** The computation that the other packages of Koinon share. It promises nothing: any version may change it. */
-export { actionOf, actionProblems, inputToWire, rowsOfInput, touchedBy } from './change/action.ts';
+export { actionLabel, actionOf, actionProblems, inputToWire, rowsOfInput, touchedBy } from './change/action.ts';
 export {
   applyChange,
   applyOperation,

@@ -1,6 +1,6 @@
 import { rowKey } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
-import { dataVersion } from '../database/read-only.ts';
+import { Freshness } from '../database/freshness.ts';
 
 /**
  * The places of the changes of each row in the outbox. Kept in memory and read from the file when first asked for: an
@@ -9,13 +9,12 @@ import { dataVersion } from '../database/read-only.ts';
  */
 export class Places {
   private readonly database: Database;
+  private readonly freshness: Freshness;
   private byRow: Map<string, number[]> | undefined;
-  private checkedAt = -1;
-  private rolledBack = 0;
-  private version = 0;
 
   constructor(database: Database) {
     this.database = database;
+    this.freshness = new Freshness(database);
   }
 
   of(table: string, id: string): readonly number[] {
@@ -51,15 +50,8 @@ export class Places {
 
   private current(): ReadonlyMap<string, readonly number[]> {
     const { database } = this;
-    // Within one transaction nobody else writes: looking once is enough.
-    if (this.byRow !== undefined && this.checkedAt === database.begun && this.rolledBack === database.rolledBack)
-      return this.byRow;
-    const version = dataVersion(database);
-    const isStale = version !== this.version || this.rolledBack !== database.rolledBack;
-    this.checkedAt = database.begun;
-    this.rolledBack = database.rolledBack;
-    this.version = version;
-    if (this.byRow !== undefined && !isStale) return this.byRow;
+    const isLost = this.freshness.isLost();
+    if (this.byRow !== undefined && !isLost) return this.byRow;
     this.byRow = new Map();
     const rows = database
       .statement(

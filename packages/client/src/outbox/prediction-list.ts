@@ -16,13 +16,13 @@ export interface Prediction {
 
 /** The predictions of the actions in an outbox, and what was typed on top of them. */
 export interface Predictions {
-  /** Tells whether a row has any. */
+  /** Tells whether an action is expected to change a row. */
   has(table: string, id: string): boolean;
   /** Those of a row, in order. */
   of(table: string, id: string): readonly Prediction[];
   /** The rows that the actions of a transaction, or one of them, are expected to change. */
   rowsOf(sequence: number, action?: number): readonly RowKey[];
-  /** The rows that have any. */
+  /** The rows that actions are expected to change. */
   rows(): readonly RowKey[];
   /** The changes of one action, in order. */
   changesOf(action: number): readonly Change[];

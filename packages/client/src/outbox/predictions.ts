@@ -1,7 +1,7 @@
 import type { AnyRow, Change, Operations, RowKey, Schema, WireColumns } from '@koinon/core';
 import { changeFromWire, changeToWire, quoteText, rowKey, type TypedOver, wholeRow } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
-import { dataVersion } from '../database/read-only.ts';
+import { Freshness } from '../database/freshness.ts';
 import type { TransactionState } from './outbox.ts';
 import type { Predictions } from './prediction-list.ts';
 import { readTypedOver, writeTypedOver } from './typed-over.ts';
@@ -24,14 +24,13 @@ interface Stored {
 export class StoredPredictions implements Predictions {
   private readonly database: Database;
   private readonly schema: Schema;
+  private readonly freshness: Freshness;
   private byRow: Map<string, number[]> | undefined;
   private over = new Map<number, string>();
-  private checkedAt = -1;
-  private rolledBack = 0;
-  private version = 0;
 
   constructor(database: Database, schema: Schema) {
     this.database = database;
+    this.freshness = new Freshness(database);
     this.schema = schema;
   }
 
@@ -194,15 +193,8 @@ export class StoredPredictions implements Predictions {
 
   private current(): ReadonlyMap<string, readonly number[]> {
     const { database } = this;
-    // Within one transaction nobody else writes: looking once is enough.
-    if (this.byRow !== undefined && this.checkedAt === database.begun && this.rolledBack === database.rolledBack)
-      return this.byRow;
-    const version = dataVersion(database);
-    const isStale = version !== this.version || this.rolledBack !== database.rolledBack;
-    this.checkedAt = database.begun;
-    this.rolledBack = database.rolledBack;
-    this.version = version;
-    if (this.byRow !== undefined && !isStale) return this.byRow;
+    const isLost = this.freshness.isLost();
+    if (this.byRow !== undefined && !isLost) return this.byRow;
     const byRow = new Map<string, number[]>();
     const rows = database.statement('SELECT place, table_name, row_id FROM koinon_prediction ORDER BY place').all();
     for (const { place, table_name: table, row_id: id } of rows as unknown as Stored[]) {

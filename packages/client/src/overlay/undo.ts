@@ -1,5 +1,14 @@
 import { KoinonError, type RowKey, tableOf } from '@koinon/core';
-import { errorFromProblems, HeldRows, rowKey, rowLabel, rowLabels, sentence, touchedBy } from '@koinon/core/internal';
+import {
+  actionLabel,
+  errorFromProblems,
+  HeldRows,
+  rowKey,
+  rowLabel,
+  rowLabels,
+  sentence,
+  touchedBy,
+} from '@koinon/core/internal';
 import { dataVersion } from '../database/read-only.ts';
 import type { Host } from '../host/host.ts';
 import type { OutboxTransaction, Undone } from '../outbox/outbox.ts';
@@ -177,7 +186,10 @@ function shared(
   others: readonly RowKey[],
   actions: readonly string[],
 ): KoinonError {
-  const named = [...(others.length > 0 ? [namesOf(at, others)] : []), ...actions.map((name) => `the action ${name}`)];
+  const named = [
+    ...(others.length > 0 ? [namesOf(at, others)] : []),
+    ...actions.map((name) => `the action "${actionLabel(at.schema, name)}"`),
+  ];
   return new KoinonError(
     'transaction-shared',
     `${sentence(rowLabel(at.schema, { table, id }, at.rows.get(table, id)))} was changed together with ${named.join(', ')}. Say whether the whole transactions are taken back (transactions: 'whole') or these rows alone ('these rows only'). Nothing was taken back.`,

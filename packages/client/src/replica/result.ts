@@ -1,10 +1,16 @@
-import { KoinonError, type Problem } from '@koinon/core';
+import { KoinonError } from '@koinon/core';
 import { errorFromProblems } from '@koinon/core/internal';
 import { object, text } from '../engine/arguments.ts';
 import type { LiveQuery } from '../live/result.ts';
 import { syncOptions } from '../sync/options.ts';
 import type { Invoked } from './data-api.ts';
 import type { Invocation } from './replica.ts';
+
+/** Why the server has refused a call; a server may have given no reason. */
+function whyRefused({ id, problems: [first, ...others] }: Invocation): KoinonError {
+  if (first !== undefined) return errorFromProblems([first, ...others]);
+  return new KoinonError('action-refused', 'The server refused the action and gave no reason.', { value: id });
+}
 
 /** Waits for the result of a call of an action. */
 export function waitForResult(
@@ -38,8 +44,7 @@ export function waitForResult(
             ),
           );
         else if (call.state === 'applied') over(() => resolve(call.result));
-        else if (call.state === 'refused')
-          over(() => reject(errorFromProblems(call.problems as readonly [Problem, ...Problem[]])));
+        else if (call.state === 'refused') over(() => reject(whyRefused(call)));
       },
       (error) => over(() => reject(error)),
       () =>

@@ -88,7 +88,7 @@ export class Writing {
     const given = withDefaults(table, asColumns(tableName, values));
     const id = (values.id ?? idOfKey(table, given) ?? this.to.host.newId()) as string;
     const change: Change = { kind: 'insert', table: tableName, id, columns: given };
-    if (from === 'app' && !this.predicting && table.assignedKey && !isProvisionalId(id))
+    if (from === 'app' && this.predicting === undefined && table.assignedKey && !isProvisionalId(id))
       refuse([keyGivenElsewhere(table, change)]);
     refuse(changeProblems(table, change, this.writer));
     for (const [name, column] of table.entries) given[name] = normalize(column, given[name]);

@@ -19,6 +19,11 @@ export function actionOf({ actions }: Pick<Schema, 'actions'>, name: string): Ac
   });
 }
 
+/** An action as messages name it to a person: by its label; by its name where it has none. */
+export function actionLabel({ actions }: Pick<Schema, 'actions'>, name: string): string {
+  return (Object.hasOwn(actions, name) ? actions[name]?.label : undefined) ?? name;
+}
+
 /** Everything wrong with the values that are an action's input, or its result. */
 export function actionProblems(
   name: string,

@@ -87,7 +87,7 @@ export const serverSentences = {
   'rule-failed':
     "The server's rule for {table} failed; nothing of this was kept. Tell whoever runs the server, and send it again when that is mended.",
   'action-failed':
-    "The server's action {name} failed; nothing of this was kept. Tell whoever runs the server, and send it again when that is mended.",
+    'The server could not carry out "{name}"; nothing of this was kept. Tell whoever runs the server, and send it again when that is mended.',
   // What the server's database refuses.
   'column-refused': '{column} {says}.',
   'column-refused-because': '{column} {says}: {words}.',

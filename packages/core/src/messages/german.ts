@@ -75,7 +75,7 @@ export const german: Messages = {
   'rule-failed':
     'Die Regel des Servers für {table} ist gescheitert; nichts davon wurde übernommen. Sagen Sie denen Bescheid, die den Server betreiben, und senden Sie es danach noch einmal.',
   'action-failed':
-    'Die Aktion {name} des Servers ist gescheitert; nichts davon wurde übernommen. Sagen Sie denen Bescheid, die den Server betreiben, und senden Sie es danach noch einmal.',
+    'Der Server konnte „{name}“ nicht ausführen; nichts davon wurde übernommen. Sagen Sie denen Bescheid, die den Server betreiben, und senden Sie es danach noch einmal.',
   'column-refused': '{column} {says}.',
   'column-refused-because': '{column} {says}: {words}.',
   'row-refused': '{row} {says}.',

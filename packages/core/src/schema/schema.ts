@@ -107,33 +107,27 @@ export type ActionName<S extends Schema> = Extract<keyof S['actions'], string>;
 type InputColumns<S extends Schema, N extends ActionName<S>> = S['actions'][N]['input']['columns'];
 type ResultColumns<S extends Schema, N extends ActionName<S>> = S['actions'][N]['result']['columns'];
 
-/** The input of an action, as it is given: whatever is optional or has a default may be left out. */
-export type ActionInput<S extends Schema, N extends ActionName<S>> = Flat<
-  {
-    readonly [K in NeedsOf<InputColumns<S, N>, 'required'>]: ValueOf<InputColumns<S, N>[K]>;
-  } & {
-    readonly [K in NeedsOf<InputColumns<S, N>, 'optional' | 'defaulted'>]?: ValueOf<InputColumns<S, N>[K]>;
+/** Values as they are given: whatever is optional or has a default may be left out. */
+type GivenValues<C extends Columns> = Flat<
+  { readonly [K in NeedsOf<C, 'required'>]: ValueOf<C[K]> } & {
+    readonly [K in NeedsOf<C, 'optional' | 'defaulted'>]?: ValueOf<C[K]>;
   }
 >;
+
+/** All values, null where none was given. */
+type WholeValues<C extends Columns> = Flat<{ readonly [K in keyof C]: ValueOf<C[K]> }>;
+
+/** The input of an action, as it is given: whatever is optional or has a default may be left out. */
+export type ActionInput<S extends Schema, N extends ActionName<S>> = GivenValues<InputColumns<S, N>>;
 
 /** The input of an action, as its handler gets it: every value, null where none was given. */
-export type TakenInput<S extends Schema, N extends ActionName<S>> = Flat<{
-  readonly [K in keyof InputColumns<S, N>]: ValueOf<InputColumns<S, N>[K]>;
-}>;
+export type TakenInput<S extends Schema, N extends ActionName<S>> = WholeValues<InputColumns<S, N>>;
 
 /** The result of an action, as the handler returns it. */
-export type GivenResult<S extends Schema, N extends ActionName<S>> = Flat<
-  {
-    readonly [K in NeedsOf<ResultColumns<S, N>, 'required'>]: ValueOf<ResultColumns<S, N>[K]>;
-  } & {
-    readonly [K in NeedsOf<ResultColumns<S, N>, 'optional' | 'defaulted'>]?: ValueOf<ResultColumns<S, N>[K]>;
-  }
->;
+export type GivenResult<S extends Schema, N extends ActionName<S>> = GivenValues<ResultColumns<S, N>>;
 
 /** The result of an action, as the app gets it. */
-export type ResultOf<S extends Schema, N extends ActionName<S>> = Flat<{
-  readonly [K in keyof ResultColumns<S, N>]: ValueOf<ResultColumns<S, N>[K]>;
-}>;
+export type ResultOf<S extends Schema, N extends ActionName<S>> = WholeValues<ResultColumns<S, N>>;
 
 /** The table that a reference column points at. */
 export type TargetOf<S extends Schema, T extends TableName<S>, C> = C extends keyof ColumnsOf<S, T>

@@ -91,6 +91,8 @@ export class EffectJob {
     const signal = AbortSignal.any([over.signal, this.stopping.signal]);
     let timer: NodeJS.Timeout | undefined;
     try {
+      // The server may have stopped while it was taken.
+      signal.throwIfAborted();
       const limit = new Promise<never>((_, reject) => {
         const late = () => reject(new Error(`took longer than ${this.timeLimit} ms`));
         timer = setTimeout(late, this.timeLimit);

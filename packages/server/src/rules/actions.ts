@@ -7,6 +7,7 @@ import {
   withDefaults,
 } from '@koinon/core';
 import {
+  actionLabel,
   actionProblems,
   columnsFromWire,
   columnsToWire,
@@ -69,7 +70,9 @@ export async function runAction(
   const effects: NewEffect[] = [];
   const failed = (error: unknown): readonly Problem[] => {
     rules.report(error, { table: call.name, id: call.id });
-    const { table: _, ...problem } = serverProblemOf(schema, 'action-failed', {}, 'action-failed', { name: call.name });
+    const { table: _, ...problem } = serverProblemOf(schema, 'action-failed', {}, 'action-failed', {
+      name: actionLabel(schema, call.name),
+    });
     return [{ ...problem, action: call.name }];
   };
   const input = columnsFromWire(action.input, call.input);
@@ -95,7 +98,7 @@ export async function runAction(
         );
       },
       later: (name, payload) => {
-        if (rules.effects[name] === undefined) throw new Error(`there is no effect ${name} among the option effects`);
+        if (!Object.hasOwn(rules.effects, name)) throw new Error(`there is no effect ${name} among the option effects`);
         effects.push({
           key: `${origin}/${counted + effects.length + 1}`,
           name,

@@ -19,7 +19,7 @@ export interface NewReceipts {
   readonly receipts: readonly (readonly [string, string, string, number | null, string | null, string | null])[];
   /** Replica, origin and receipt of each origin that is not named by its receipt. */
   readonly origins: readonly (readonly [string, string, string])[];
-  /** Id, receipt and result of each action. */
+  /** Receipt, id and result of each action. */
   readonly results: readonly (readonly [string, string, WireColumns])[];
   /** How many transactions of each replica were applied. */
   readonly uploads: ReadonlyMap<string, number>;
@@ -118,7 +118,7 @@ export class Receipts {
     const uploads = new Map<string, number>();
     const origins: NewReceipts['origins'][number][] = [];
     const results = this.unwritten.flatMap(({ id: receipt, results: given = [] }) =>
-      given.map(({ id, result }) => [id, receipt, result] as const),
+      given.map(({ id, result }) => [receipt, id, result] as const),
     );
     const receipts = this.unwritten.map(({ id, digest, user, replica, outcome, origins: given = [] }) => {
       if (outcome.kind === 'rejected')

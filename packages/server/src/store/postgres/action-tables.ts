@@ -7,15 +7,15 @@ import { Retention } from './retention.ts';
 /** The results of actions, and what is to be done after they are committed: only for schemas with actions. */
 export const actionTables = [
   `CREATE TABLE IF NOT EXISTS koinon.action_result (
-  id text PRIMARY KEY,
   receipt text NOT NULL,
+  id text NOT NULL,
   result json NOT NULL,
-  received_at timestamp with time zone NOT NULL
+  received_at timestamp with time zone NOT NULL,
+  PRIMARY KEY (receipt, id)
 )`,
-  'CREATE INDEX IF NOT EXISTS action_result_by_receipt ON koinon.action_result (receipt)',
   `CREATE TABLE IF NOT EXISTS koinon.effect (
   id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
-  key text NOT NULL UNIQUE,
+  key text NOT NULL,
   name text NOT NULL,
   payload text NOT NULL,
   added_at bigint NOT NULL,
@@ -71,7 +71,7 @@ export class ActionTables extends Retention {
   protected async insertResults(results: NewReceipts['results']): Promise<void> {
     await this.client.query(
       `INSERT INTO koinon.action_result SELECT r ->> 0, r ->> 1, r -> 2, now() FROM json_array_elements($1) r
-       ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, result = excluded.result, received_at = excluded.received_at`,
+       ON CONFLICT DO NOTHING`,
       [JSON.stringify(results)],
     );
   }
@@ -79,7 +79,7 @@ export class ActionTables extends Retention {
   async addEffects(effects: readonly NewEffect[]): Promise<void> {
     for (const { key, name, payload } of effects)
       await this.client.query(
-        'INSERT INTO koinon.effect (key, name, payload, added_at, due_at) VALUES ($1, $2, $3, $4, $4) ON CONFLICT DO NOTHING',
+        'INSERT INTO koinon.effect (key, name, payload, added_at, due_at) VALUES ($1, $2, $3, $4, $4)',
         [key, name, payload, Date.now()],
       );
   }

@@ -100,7 +100,7 @@ export class Retention {
     );
     if (results[0]?.there !== null)
       await this.client.query(
-        `DELETE FROM koinon.action_result WHERE id IN (SELECT id FROM koinon.action_result
+        `DELETE FROM koinon.action_result WHERE (receipt, id) IN (SELECT receipt, id FROM koinon.action_result
            WHERE received_at < (SELECT to_timestamp(at / 1000.0) FROM koinon.horizon) LIMIT $1 FOR UPDATE SKIP LOCKED)`,
         [most],
       );

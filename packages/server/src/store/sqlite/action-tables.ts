@@ -6,15 +6,15 @@ import { Retention } from './retention.ts';
 
 /** The results of actions, and what is to be done after they are committed: only for schemas with actions. */
 export const actionTables = `CREATE TABLE IF NOT EXISTS koinon_action_result (
-  id TEXT PRIMARY KEY NOT NULL,
   receipt TEXT NOT NULL,
+  id TEXT NOT NULL,
   result TEXT NOT NULL,
-  received_at TEXT NOT NULL
+  received_at TEXT NOT NULL,
+  PRIMARY KEY (receipt, id)
 ) WITHOUT ROWID;
-CREATE INDEX IF NOT EXISTS koinon_action_result_by_receipt ON koinon_action_result (receipt);
 CREATE TABLE IF NOT EXISTS koinon_effect (
   id INTEGER PRIMARY KEY AUTOINCREMENT,
-  key TEXT NOT NULL UNIQUE,
+  key TEXT NOT NULL,
   name TEXT NOT NULL,
   payload TEXT NOT NULL,
   added_at INTEGER NOT NULL,
@@ -69,14 +69,14 @@ export class ActionTables extends Retention {
   protected insertResults(results: NewReceipts['results']): void {
     this.database.run(
       `INSERT INTO koinon_action_result SELECT value ->> 0, value ->> 1, value -> 2, ?1 FROM json_each(?2) WHERE true
-       ON CONFLICT (id) DO UPDATE SET receipt = excluded.receipt, result = excluded.result, received_at = excluded.received_at`,
+       ON CONFLICT DO NOTHING`,
       new Date().toISOString(),
       JSON.stringify(results),
     );
   }
 
   async addEffects(effects: readonly NewEffect[]): Promise<void> {
-    const text = `INSERT INTO koinon_effect (key, name, payload, added_at, due_at) VALUES (?1, ?2, ?3, ?4, ?4) ON CONFLICT DO NOTHING`;
+    const text = `INSERT INTO koinon_effect (key, name, payload, added_at, due_at) VALUES (?1, ?2, ?3, ?4, ?4)`;
     for (const { key, name, payload } of effects) this.database.run(text, key, name, payload, Date.now());
   }
 

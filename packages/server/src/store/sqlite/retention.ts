@@ -95,7 +95,7 @@ export class Retention {
       );
     if (this.database.get("SELECT 1 FROM sqlite_schema WHERE name = 'koinon_action_result'") !== undefined)
       this.database.run(
-        `DELETE FROM koinon_action_result WHERE id IN (SELECT id FROM koinon_action_result
+        `DELETE FROM koinon_action_result WHERE (receipt, id) IN (SELECT receipt, id FROM koinon_action_result
            WHERE received_at < (SELECT strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') FROM koinon_horizon) LIMIT ?)`,
         most,
       );

@@ -17,7 +17,20 @@ const packages = join(import.meta.dirname, '../packages');
 const layers: Record<string, readonly string[]> = {
   core: ['errors', 'table', 'values', 'schema', 'change', 'merge', 'query', 'sqlite', 'cursor', 'protocol', 'messages'],
   client: [
-    ...['host', 'driver', 'live', 'database', 'outbox', 'rows', 'overlay', 'engine', 'sync', 'link', 'replica'],
+    ...[
+      'host',
+      'driver',
+      'live',
+      'database',
+      'outbox',
+      'rows',
+      'overlay',
+      'engine',
+      'sync',
+      'on-server',
+      'link',
+      'replica',
+    ],
     ...['remote', 'tabs', 'transfer', 'files', 'sources', 'inspect', 'catalog'],
   ],
   server: [
@@ -32,6 +45,7 @@ const layers: Record<string, readonly string[]> = {
       'feed',
       'pull',
       'push',
+      'query',
       'realtime',
       'trash',
       'files',

@@ -1,6 +1,28 @@
 import react from '@vitejs/plugin-react';
-import { defaultClientConditions, defineConfig } from 'vite';
+import { type Connect, defaultClientConditions, defineConfig, type Plugin } from 'vite';
 import { VitePWA } from 'vite-plugin-pwa';
+import { openWeather } from '../demo/src/weather.ts';
+
+/** The weather service of somebody else, played beside the app under its own origin. */
+function weather(): Plugin {
+  const sites = Array.from({ length: 20 }, (_, n) => `site-${String(n + 1).padStart(2, '0')}`);
+  const serve = async (middlewares: Connect.Server, ended: (close: () => void) => unknown) => {
+    const service = await openWeather(sites);
+    ended(() => void service.close());
+    middlewares.use('/forecast', async ({ headers: { 'if-none-match': etag } }, response) => {
+      const answer = await fetch(service.url, etag === undefined ? {} : { headers: { 'if-none-match': etag } });
+      response.statusCode = answer.status;
+      response.setHeader('content-type', 'application/json').setHeader('etag', answer.headers.get('etag') ?? '');
+      response.end(await answer.text());
+    });
+  };
+  return {
+    name: 'weather of somebody else',
+    configureServer: ({ middlewares, httpServer }) => serve(middlewares, (close) => httpServer?.once('close', close)),
+    configurePreviewServer: ({ middlewares, httpServer }) =>
+      serve(middlewares, (close) => httpServer.once('close', close)),
+  };
+}
 
 export default defineConfig({
   base: './',
@@ -12,6 +34,7 @@ export default defineConfig({
   build: { target: 'es2023' },
   plugins: [
     react(),
+    weather(),
     // The shell is kept by a service worker, so that the app opens without a network; the data is in the replica.
     VitePWA({
       registerType: 'autoUpdate',

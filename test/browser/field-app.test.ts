@@ -178,11 +178,12 @@ test('two devices and the office: typed without a signal, sent when there is one
     files: folderStorage(join(profile, 'files')),
   });
   await office.write(async (writer) => {
-    const { member, site, hive } = demoRows();
+    const { member, site, hive, plant } = demoRows();
     const rows = [
       ...member.map((row) => ['member', row] as const),
       ...site.map((row) => ['site', row] as const),
       ...hive.map((row) => ['hive', row] as const),
+      ...plant.map((row) => ['plant', row] as const),
     ];
     await writer.attempts.withSavepoint(crypto.randomUUID(), Date.now(), async () => {
       await writer.apply(
@@ -345,8 +346,34 @@ test('two devices and the office: typed without a signal, sent when there is one
   await one.close();
   await expect.poll(() => heir.getByText('Sent', { exact: true }).count(), { timeout: 90_000 }).toBe(2);
   one = heir;
+  // A phone with little space takes one site along, whose size it is told before. What is only on the server is looked up there.
+  const three = await open('/site/site-01', `${app.url}?server&sparing&name=three`);
+  await three.getByText(/hives with their visits: \d+ rows, about \d+ kB/).waitFor();
+  await three.getByRole('group', { name: 'The weather at this site' }).getByText('11 °C').waitFor();
+  await shows(three, 'No hive is on this device.');
+  await button(three, 'Take this site along').click();
+  await three
+    .getByRole('link', { name: /^Hive / })
+    .first()
+    .waitFor();
+  await shows(three, 'is on your phone');
+  await button(three, 'Let it go').click();
+  await shows(three, 'This site is not on your phone');
+  await three.goto(`${app.url}?server&sparing&name=three#/plants`);
+  await three.getByRole('combobox', { name: 'In bloom' }).click();
+  await three.getByRole('option', { name: 'All year' }).click();
+  await three.getByLabel('Name').fill('WILLOW');
+  await shows(three, 'Goat willow');
+  await shows(three, '2 plants');
+  const writing = await openNodeDriver({ file: join(profile, 'office.db') });
+  writing.exec("UPDATE plant SET nectar = 1 WHERE name = 'Goat willow'");
+  writing.close();
+  await shows(three, 'Nectar 1 of 4');
   shell.close();
   await server.close();
+  await three.reload();
+  await shows(three, 'The catalogue is out of reach');
+  await three.close();
   await one.goto(`${app.url}?server&name=one#/hive/hive-001`);
   await button(one, 'One frame more').click();
   await one.getByRole('button', { name: /Trying again .*, 1 unsent/ }).waitFor();

@@ -400,9 +400,10 @@ test('the protocol’s curl examples run as they stand', async () => {
     answers.push((await run('bash', ['-c', command])).output);
   }
   await server.close();
-  expect(answers).toHaveLength(5);
+  expect(answers).toHaveLength(6);
   expect(answers[3]).toMatch(/"id":"site-1"[\s\S]*"cursor"/);
-  expect(answers[4]).toBe('{"rows":[]}');
+  expect(answers[4]).toMatch(/^\{"count":\d\}$/);
+  expect(answers[5]).toBe('{"rows":[]}');
   expect(answers[0]).toContain('"server":"koinon"');
   expect(answers[1]).toContain('"kind":"snapshot"');
   expect(answers[2]).toContain('"outcome":"applied"');

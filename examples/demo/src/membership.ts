@@ -2,6 +2,7 @@ import { randomBytes } from 'node:crypto';
 import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { openReplica, type SyncReport } from '@koinon/client';
+import type { TableName } from '@koinon/core';
 import { koinonPlugin, type Store } from '@koinon/server';
 import fastify from 'fastify';
 import { rules } from './cooperative/rules.ts';
@@ -12,7 +13,9 @@ import type { Office } from './office.ts';
 import { bySecret, mintToken } from './sign-in.ts';
 
 /** Rows by table, as the story tells them. */
-const tables = Object.keys(cooperative.tables) as (keyof typeof cooperative.tables)[];
+const tables = (Object.keys(cooperative.tables) as TableName<typeof cooperative>[]).filter(
+  (name) => cooperative.tables[name].home !== 'server',
+);
 
 /** Ilse signs in: her phone holds her part. The office changes whose site it is, and the difference moves. */
 export async function tellMembership(narrator: Narrator, folder: string, store: Store, office: Office): Promise<void> {

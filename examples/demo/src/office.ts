@@ -106,12 +106,15 @@ async function seedInto(insert: Inserting): Promise<Record<string, number>> {
   return counts;
 }
 
+/** The tables that a replica has as well. */
+const held = Object.entries<Table>(cooperative.tables).filter(([, { home }]) => home !== 'server');
+
 /** All rows of a server as text, one line each, as its store reads them. */
 export function rowsOfStore(store: Store): Promise<Map<string, string>> {
   return store.read(async (reader) => {
     const rows = new Map<string, string>();
     const room = { rows: Number.MAX_SAFE_INTEGER, bytes: Number.MAX_SAFE_INTEGER };
-    for (const [name, table] of Object.entries(cooperative.tables))
+    for (const [name, table] of held)
       for (const { id, ...entry } of (await reader.rowsAfter(name, null, room)).rows) {
         const columns = 'columns' in entry ? entry.columns : {};
         // In the order and the form that a replica's file has them.
@@ -138,7 +141,7 @@ export async function rowsOfFile(file: string): Promise<Map<string, string>> {
   const database = await openNodeDriver({ file });
   try {
     const rows = new Map<string, string>();
-    for (const [name, table] of Object.entries(cooperative.tables)) {
+    for (const [name, table] of held) {
       const columns = ['id', ...Object.keys(table.columns)].map(quoted).join(', ');
       for (const { id, ...row } of database
         .prepare(`SELECT ${columns} FROM ${quoted(name)}`)

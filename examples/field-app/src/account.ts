@@ -10,6 +10,9 @@ export interface Member {
 /** The member who is signed in; null for nobody. */
 export const signedInMember = (): string | null => asked().get('member');
 
+/** Tells whether this book has sites only, until they are taken along. */
+export const isSparing = (): boolean => asked().has('sparing');
+
 /** Tells whether there is a server to sign in at. */
 export const canSignIn = (): boolean => asked().has('members');
 

@@ -17,6 +17,7 @@ import { DevicePage } from './pages/device.tsx';
 import { HivePage } from './pages/hive.tsx';
 import { HiveFormPage } from './pages/hive-form.tsx';
 import { MovePage } from './pages/move.tsx';
+import { PlantsPage } from './pages/plants.tsx';
 import { SitePage } from './pages/site.tsx';
 import { SiteFormPage } from './pages/site-form.tsx';
 import { SitesPage } from './pages/sites.tsx';
@@ -74,6 +75,7 @@ export function App() {
             <Route path="/waiting" component={WaitingPage} />
             <Route path="/trash" component={TrashPage} />
             <Route path="/tools" component={ToolsPage} />
+            <Route path="/plants" component={PlantsPage} />
             <Route path="/site/new">
               <SiteFormPage id={undefined} />
             </Route>

@@ -1,10 +1,10 @@
 import { type FileState, type Files, openFiles, originContents } from '@koinon/client/files';
 import type { FileValue } from '@koinon/core';
-import type { cooperative } from '@koinon/demo';
 import { bookOf, tokenOf } from './book.ts';
 import type { FieldReplica } from './replica.ts';
+import type { field } from './schema.ts';
 
-export type Photos = Files<typeof cooperative>;
+export type Photos = Files<typeof field>;
 
 const opened = new WeakMap<FieldReplica, Promise<Photos>>();
 

@@ -1,8 +1,8 @@
 import type { Replica } from '@koinon/client';
-import type { cooperative } from '@koinon/demo';
 import { createContext, useContext } from 'react';
+import type { field } from './schema.ts';
 
-export type FieldReplica = Replica<typeof cooperative>;
+export type FieldReplica = Replica<typeof field>;
 
 const ReplicaContext = createContext<FieldReplica | undefined>(undefined);
 export const ReplicaProvider = ReplicaContext.Provider;

@@ -1,13 +1,14 @@
 import type { Transaction } from '@koinon/client';
-import { type cooperative, demoRows } from '@koinon/demo';
+import { demoRows } from '@koinon/demo';
+import type { field } from './schema.ts';
 
 /** The members alone: somebody has to be a site's keeper. */
-export async function fillMembers(transaction: Transaction<typeof cooperative>): Promise<void> {
+export async function fillMembers(transaction: Transaction<typeof field>): Promise<void> {
   await transaction.insertAll('member', demoRows().member);
 }
 
 /** Fills a new field book with the demo data: parents before children, all in one transaction. */
-export async function fill(transaction: Transaction<typeof cooperative>, visits: number): Promise<void> {
+export async function fill(transaction: Transaction<typeof field>, visits: number): Promise<void> {
   const rows = demoRows();
   await transaction.insertAll('member', rows.member);
   await transaction.insertAll('site', rows.site);

@@ -1,11 +1,16 @@
-import { cooperative } from '@koinon/demo';
 import type { FieldReplica } from './replica.ts';
+import { field } from './schema.ts';
 
 /** The requests of the page that frames the app. */
 type Asked =
   | { readonly do: 'update'; readonly table: 'hive'; readonly id: string; readonly columns: object }
   | { readonly do: 'insert'; readonly table: 'visit'; readonly row: object }
   | { readonly do: 'go'; readonly path: string };
+
+/** The tables whose rows are on the device. */
+const tablesHere = (Object.keys(field.tables) as (keyof typeof field.tables)[]).filter(
+  (name) => field.tables[name].home !== 'server',
+);
 
 const now = () => performance.timeOrigin + performance.now();
 
@@ -21,7 +26,7 @@ const writes = new Set(['insert', 'update', 'delete', 'add', 'transaction', 'res
  */
 export function told(replica: FieldReplica): FieldReplica {
   const tell = (message: object) => parent.postMessage({ ...message, at: now() }, location.origin);
-  for (const table of Object.keys(cooperative.tables) as (keyof typeof cooperative.tables)[])
+  for (const table of tablesHere)
     replica.listen(table, (events) => {
       // A first download brings thousands at once.
       if (events.length > few) tell({ what: 'shown', table, rows: events.length });

@@ -9,9 +9,22 @@ export const forages = {
   moor: 'Moor',
 } as const;
 
+export const places = {
+  hedge: 'Hedges and woods',
+  garden: 'Gardens',
+  orchard: 'Orchards',
+  moor: 'Moor and heath',
+  meadow: 'Meadows and fields',
+} as const;
+
 /** The choices of a select, from such a list. */
 export const choices = (words: Readonly<Record<string, string>>) =>
   Object.entries(words).map(([value, label]) => ({ value, label }));
+
+const month = new Intl.DateTimeFormat(undefined, { month: 'long', timeZone: 'UTC' });
+
+/** A month by its number from 1. */
+export const shownMonth = (number: number) => month.format(new Date(Date.UTC(2026, number - 1, 15)));
 
 const day = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium' });
 const moment = new Intl.DateTimeFormat(undefined, { dateStyle: 'medium', timeStyle: 'short' });

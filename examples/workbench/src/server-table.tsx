@@ -64,6 +64,7 @@ const width: Readonly<Record<TableName, readonly string[]>> = {
   harvest: ['hive', 'day', 'frames'],
   tool: ['member', 'name', 'count'],
   movement: ['hive', 'to', 'number', 'at'],
+  plant: ['name', 'blooms', 'nectar', 'pollen'],
 };
 
 /** The server's tables, last changed first. */

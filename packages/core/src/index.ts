@@ -47,10 +47,12 @@ export type {
   UploadedTransaction,
   WireChange,
 } from './protocol/push.ts';
+export type { QueryRequest, QueryResponse } from './protocol/query.ts';
 export type { RestoreRequest, TrashedRow, TrashRequest, TrashResponse } from './protocol/trash.ts';
 export type { Comparison, Condition, Sign, Where } from './query/condition.ts';
 export type { JoinMany, JoinOne, Joins, Query, ResultRow, RowStatus, SortKey } from './query/query.ts';
 export type { Measure, Measuring, Summary, SummaryRow } from './query/summary.ts';
+export type { WireResultRow } from './query/wire.ts';
 export type { RowKey } from './schema/row-key.ts';
 export {
   type ActionInput,
@@ -58,6 +60,7 @@ export {
   type BytesSource,
   type ColumnOfType,
   type GivenResult,
+  type HeldTableName,
   type NewRow,
   type Patch,
   type ResultOf,

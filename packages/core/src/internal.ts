@@ -60,7 +60,7 @@ export {
   waitRequest,
   waitResponse,
 } from './protocol/live.ts';
-export { columns, conditions, timestamp, valuesOf } from './protocol/message.ts';
+export { columns, conditions, malformed, noAnswer, timestamp, valuesOf } from './protocol/message.ts';
 export { errorCode, parameters, problemDocument } from './protocol/problem.ts';
 export {
   checkPulledPage,
@@ -81,6 +81,7 @@ export {
   readAppliedRequest,
   readPushRequest,
 } from './protocol/push.ts';
+export { anyQuery, checkQueryResponse, queryRequest, queryResponse, readQueryRequest } from './protocol/query.ts';
 export { rowsOfBlock, withoutBlocks } from './protocol/row-blocks.ts';
 export {
   checkTrashResponse,
@@ -92,10 +93,13 @@ export {
 } from './protocol/trash.ts';
 export { changeFromWire, changeToWire } from './protocol/wire-change.ts';
 export { everything, invalid, parseWhere, queryColumn, unfilterable } from './query/condition.ts';
+export { answeredBy } from './query/home.ts';
 export { comparatorOf, type Predicate, predicateOf } from './query/predicate.ts';
 export { both, type Join, listOfNames, type Order, type Plan, planQuery } from './query/query.ts';
 export { decodeSummary, planSummary, type SummaryPlan } from './query/summary.ts';
+export { queryFromWire, queryToWire, resultRowFromWire, summaryRowFromWire, summaryRowToWire } from './query/wire.ts';
 export { columnsDigest } from './schema/digest.ts';
+export { heldPart } from './schema/held-part.ts';
 export { filled, problemOf, rowParameters, ruleText, serverProblemOf } from './schema/message.ts';
 export { columnLabel, labelOf, noSuchRow, rowLabel, rowLabels, sentence, tableLabel } from './schema/naming.ts';
 export { rowKey, rowOfKey } from './schema/row-key.ts';
@@ -104,6 +108,7 @@ export {
   columnDdl,
   createIndexes,
   createTable,
+  orderedSql,
   quoteName,
   quoteText,
   replicaApplicationId,
@@ -123,7 +128,7 @@ export {
   serverColumnDdl,
   widerBounds,
 } from './sqlite/server-ddl.ts';
-export { summarySql } from './sqlite/summary.ts';
+export { summaryParts, summarySql } from './sqlite/summary.ts';
 export { isOperatedOn } from './table/column.ts';
 export { idOfKey, keyTypes, withKeyParts } from './table/composite-key.ts';
 export { named } from './table/named.ts';

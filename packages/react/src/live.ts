@@ -6,7 +6,7 @@ export interface Shown<R> {
   readonly rows: readonly R[];
   /** False until the first result is there: `rows` is empty then because it is not known yet. */
   readonly ready: boolean;
-  /** Why there is no result: a query that cannot be run, a database that fails. */
+  /** Why there is no result, or an old one: a query that cannot be run, a database that fails, a server that cannot be reached. */
   readonly error: Error | undefined;
 }
 
@@ -32,8 +32,8 @@ export class Screen<R> {
     this.subscribers.add(changed);
     if (this.subscribers.size === 1) this.onUse(true);
     this.stop ??= this.live.subscribe(
-      ({ rows, ready }: Result<R>) => {
-        if (ready) this.show({ rows, ready, error: undefined });
+      ({ rows, ready, error }: Result<R>) => {
+        if (ready || error) this.show({ rows, ready, error });
       },
       (error) => this.show({ ...nothing, error: error as Error }),
     );

@@ -1,5 +1,6 @@
 import type {
   ConflictOf,
+  Holding,
   InvocationOf,
   LiveQuery,
   QueuedTransaction,
@@ -52,6 +53,17 @@ export function useConflicts<S extends Schema>(replica: Replica<S>): Shown<Confl
  */
 export function useRejections<S extends Schema>(replica: Replica<S>): Shown<Rejection<TableName<S>>> {
   return useLive(listOf(replica, 'rejections', () => replica.liveRejections()));
+}
+
+/**
+ * The rows that were asked for by `hold`, and whether they are here, kept up.
+ *
+ * @example
+ * const { rows } = useHoldings(replica)
+ * <p>{rows.filter(({ state }) => state === 'arriving').length} still coming</p>
+ */
+export function useHoldings<S extends Schema>(replica: Replica<S>): Shown<Holding> {
+  return useLive(listOf(replica, 'holdings', () => replica.liveHoldings()));
 }
 
 /**

@@ -52,6 +52,7 @@ export {
   uninstallPostgres,
 } from './store/postgres/maintenance.ts';
 export { type PostgresOptions, postgresStore } from './store/postgres/store.ts';
+export { type QueryLimits, QueryRoom, type Selection } from './store/query.ts';
 export { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from './store/receipts.ts';
 export { RetentionJob, type RetentionOptions } from './store/retention-job.ts';
 export {

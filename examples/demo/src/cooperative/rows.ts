@@ -1,5 +1,6 @@
 import type { NewRow, TableName } from '@koinon/core';
 import seedrandom from 'seedrandom';
+import { plantRows } from './plants.ts';
 import type { cooperative } from './schema.ts';
 
 type Cooperative = typeof cooperative;
@@ -114,7 +115,7 @@ export function demoRows(end: Date = usualEnd, seed = 'koinon'): DemoRows {
     })),
   );
   // The story's people take the photos themselves, and ask for the moves.
-  return { member, site, hive, visit, photo: [], harvest, tool, movement: [] };
+  return { member, site, hive, visit, photo: [], harvest, tool, movement: [], plant: plantRows() };
 }
 
 /** A moment of a season by its minute, at an hour at which people are out: from seven to seven. None is after the end. */

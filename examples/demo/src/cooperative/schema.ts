@@ -74,6 +74,19 @@ const tables = {
     name: text({ maximumLength: 40 }),
     count: integer({ minimum: 0, default: 1 }),
   }),
+  // What bees fly to. Nobody needs it on the phone: it is looked up while there is a signal.
+  plant: table(
+    {
+      name: text({ unique: true }),
+      // The first and the last month in bloom.
+      blooms: integer({ minimum: 1, maximum: 12 }),
+      until: integer({ minimum: 1, maximum: 12 }),
+      nectar: integer({ minimum: 0, maximum: 4 }),
+      pollen: integer({ minimum: 0, maximum: 4 }),
+      grows: oneOf(['hedge', 'garden', 'orchard', 'moor', 'meadow']),
+    },
+    { home: 'server', label: 'plant', namedBy: 'name' },
+  ),
   // Only the office writes it: a move has a number.
   movement: table(
     {

@@ -29,5 +29,6 @@ export const scopes: Scopes<typeof cooperative> = {
   photo: { with: 'visit' },
   harvest: { with: 'hive' },
   movement: { with: 'hive' },
+  plant: 'all',
   tool: { read: (user) => ({ member: user?.id ?? '' }) },
 };

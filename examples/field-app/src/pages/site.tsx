@@ -2,10 +2,13 @@ import { useRow, useRows } from '@koinon/react';
 import { ActionIcon, Badge, SegmentedControl, Text, TextInput } from '@mantine/core';
 import { IconAlertTriangle, IconPencil, IconPlus, IconSearch, IconTrash } from '@tabler/icons-react';
 import { useState } from 'react';
+import { isSparing } from '../account.ts';
 import { usePlace } from '../leaving.tsx';
+import { Forecast } from '../parts/forecast.tsx';
 import { Entry, List } from '../parts/list.tsx';
 import { Page } from '../parts/page.tsx';
 import { RowMark } from '../parts/row-mark.tsx';
+import { TakeAlong } from '../parts/take-along.tsx';
 import { useReplica } from '../replica.ts';
 import { offerUndo, sayError } from '../undo.tsx';
 import { counted, forages, queens } from '../words.ts';
@@ -61,6 +64,8 @@ export function SitePage({ id }: { readonly id: string }) {
         </>
       }
     >
+      {site && <Forecast site={id} />}
+      {site && isSparing() && <TakeAlong site={site} />}
       <TextInput
         aria-label="Search by mark"
         placeholder="Search by mark"
@@ -79,7 +84,11 @@ export function SitePage({ id }: { readonly id: string }) {
         value={queen}
         onChange={setQueen}
       />
-      <List label="Hives" shown={hives} empty="No hive matches.">
+      <List
+        label="Hives"
+        shown={hives}
+        empty={search === '' && queen === 'all' ? 'No hive is on this device.' : 'No hive matches.'}
+      >
         {hives.rows.map((hive) => (
           <Entry
             key={hive.id}

@@ -1,12 +1,17 @@
 import { useLive, useRows } from '@koinon/react';
 import { ActionIcon, Badge, SegmentedControl, TextInput } from '@mantine/core';
-import { IconPlus, IconSearch } from '@tabler/icons-react';
+import { IconFlower, IconPlus, IconSearch } from '@tabler/icons-react';
 import { useMemo, useState } from 'react';
+import { isSparing } from '../account.ts';
 import { usePlace } from '../leaving.tsx';
 import { Entry, List } from '../parts/list.tsx';
 import { Page } from '../parts/page.tsx';
 import { useReplica } from '../replica.ts';
 import { counted, forages } from '../words.ts';
+
+/** How many hives a site has; of a site that was not taken along nobody knows. */
+const hivesAt = (count: number | undefined) =>
+  count === undefined && isSparing() ? [] : [counted(count ?? 0, 'hive')];
 
 /** All sites, by name, with a search and a filter. */
 export function SitesPage() {
@@ -32,9 +37,14 @@ export function SitesPage() {
     <Page
       title="Sites"
       actions={
-        <ActionIcon variant="filled" aria-label="Add a site" onClick={() => go('/site/new')}>
-          <IconPlus />
-        </ActionIcon>
+        <>
+          <ActionIcon aria-label="Plants" onClick={() => go('/plants')}>
+            <IconFlower />
+          </ActionIcon>
+          <ActionIcon variant="filled" aria-label="Add a site" onClick={() => go('/site/new')}>
+            <IconPlus />
+          </ActionIcon>
+        </>
       }
     >
       <TextInput
@@ -60,7 +70,7 @@ export function SitesPage() {
             key={id}
             to={`/site/${id}`}
             title={name}
-            under={`${counted(hives.get(id) ?? 0, 'hive')} · ${cared?.name ?? 'no keeper'}`}
+            under={[...hivesAt(hives.get(id)), cared?.name ?? 'no keeper'].join(' · ')}
             marks={
               <>
                 {!open && (

@@ -1,6 +1,5 @@
 import type { Choice, QueuedAction, QueuedTransaction, Rejection } from '@koinon/client';
 import type { Conflict, RowStatus } from '@koinon/core';
-import { cooperative } from '@koinon/demo';
 import { useConflicts, useOutbox, useRejections, useRow, useRows, useWaitingFiles } from '@koinon/react';
 import { Alert, Badge, Button, Card, Group, Progress, Radio, Stack, Text, TextInput, Title } from '@mantine/core';
 import { IconArrowsSplit2, IconHandStop } from '@tabler/icons-react';
@@ -10,10 +9,11 @@ import { Page } from '../parts/page.tsx';
 import { usePhotos } from '../parts/photos.tsx';
 import { RowMark } from '../parts/row-mark.tsx';
 import { useReplica } from '../replica.ts';
+import { field } from '../schema.ts';
 import { offerBack, sayError } from '../undo.tsx';
 import { counted, shownBytes, shownDay, shownMoment } from '../words.ts';
 
-type TableName = keyof typeof cooperative.tables;
+type TableName = keyof typeof field.tables;
 interface RowInConflict {
   readonly table: TableName;
   readonly id: string;
@@ -234,7 +234,7 @@ function ConflictCard({ table, id, conflicts }: RowInConflict) {
   const choiceOf = (column: string): Choice => {
     const pick = picks[column] ?? 'local';
     if (pick !== 'other') return pick;
-    const columns = cooperative.tables[table].columns as Readonly<Record<string, { readonly type: string }>>;
+    const columns = field.tables[table].columns as Readonly<Record<string, { readonly type: string }>>;
     const text = typed[column] ?? '';
     return { value: ['integer', 'real'].includes(columns[column]?.type ?? '') ? Number(text) : text };
   };

@@ -64,7 +64,7 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
   );
   if (left.length > 0)
     throw needsMigration(
-      `${left.join(', ')} ${left.length > 1 ? 'are' : 'is'} no longer in the schema`,
+      `${left.join(', ')} ${left.length > 1 ? 'are' : 'is'} no longer ${left.some((name) => schema.leftToServer?.includes(name)) ? 'held by devices' : 'in the schema'}`,
       stored.version,
     );
   replaceIndexes(database, schema);

@@ -1,3 +1,4 @@
+import type { KoinonError } from '@koinon/core';
 import type { Origin } from './commit.ts';
 
 /** A result as a subscriber of a live query gets it, at once and then whenever it changes. */
@@ -11,6 +12,8 @@ export interface Result<R> {
   readonly origin: Origin | 'start';
   /** False until the first result is there: then `rows` is empty because it is not known yet. */
   readonly ready: boolean;
+  /** Why the rows may be old: the server that answers the query could not be asked. It is asked again by itself. */
+  readonly error?: KoinonError;
 }
 
 /** The side of a live query that is told its results, its failure, and its end. */

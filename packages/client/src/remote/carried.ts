@@ -1,6 +1,7 @@
-import type { AnyRow } from '@koinon/core';
+import type { AnyRow, KoinonError } from '@koinon/core';
 import type { Origin } from '../live/commit.ts';
 import type { Result } from '../live/result.ts';
+import { type CarriedError, carryError, errorOf } from './messages.ts';
 
 /**
  * A live result on its way to another thread: whole, or as the difference to the one before, so that what crosses
@@ -15,6 +16,9 @@ export interface CarriedResult {
   /** Rows of a whole result, else ids. */
   readonly removed: readonly unknown[];
   readonly origin: Origin | 'start';
+  readonly ready: boolean;
+  /** Why the rows may be old. */
+  readonly error?: CarriedError;
 }
 
 const idOf = (row: unknown) => (row as { readonly id?: unknown } | null)?.id;
@@ -26,12 +30,13 @@ export class Carrier {
 
   /** The result as it goes out. */
   carry(result: Result<unknown>): CarriedResult {
+    const { ready, error } = result;
     const carried = (result.origin !== 'start' && this.hasIds && this.difference(result)) || this.whole(result);
     this.last = result.rows;
-    return carried;
+    return { ...carried, ready, ...(error && { error: carryError(error) }) };
   }
 
-  private whole({ rows, added, updated, removed, origin }: Result<unknown>): CarriedResult {
+  private whole({ rows, added, updated, removed, origin }: Result<unknown>): Omit<CarriedResult, 'ready'> {
     const ids = rows.map(idOf);
     this.hasIds = ids.every((id) => typeof id === 'string') && new Set(ids).size === ids.length;
     const index = new Map(rows.map((row, i) => [row, i]));
@@ -40,7 +45,13 @@ export class Carrier {
   }
 
   /** The changed rows; undefined where rows have changed places that are not told as changed. */
-  private difference({ rows, added, updated, removed, origin }: Result<unknown>): CarriedResult | undefined {
+  private difference({
+    rows,
+    added,
+    updated,
+    removed,
+    origin,
+  }: Result<unknown>): Omit<CarriedResult, 'ready'> | undefined {
     const gone = new Set([...updated, ...removed].map(idOf));
     const fresh = new Map<unknown, number>();
     for (const row of [...added, ...updated]) fresh.set(row, -1);
@@ -72,13 +83,16 @@ export class Receiver {
 
   /** The result as it was sent. */
   receive(carried: CarriedResult): Result<unknown> {
-    const { added, updated, removed, origin } = carried;
+    const { added, updated, removed, origin, ready, error } = carried;
     const fresh = carried.rows.map(this.refrozen);
     const gone = carried.isWhole ? removed.map(this.refrozen) : this.named(removed);
     const rows = carried.isWhole ? fresh : this.patched(carried, fresh);
     this.last = rows;
     const at = (indexes: readonly number[]) => indexes.map((i) => rows[i]);
-    return { rows, added: at(added), updated: at(updated), removed: gone, origin, ready: true };
+    return {
+      ...{ rows, added: at(added), updated: at(updated), removed: gone, origin, ready },
+      ...(error && { error: errorOf(error) as KoinonError }),
+    };
   }
 
   private named(ids: readonly unknown[]): unknown[] {

@@ -7,6 +7,7 @@ import type { StepName, Steps } from '../engine/steps.ts';
 import { timeId } from '../host/time-id.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
+import type { Question } from '../on-server/question.ts';
 import { type Decision, type DecisionResult, isDecision } from '../overlay/decision.ts';
 import { type DataApi, typed } from '../replica/data-api.ts';
 import { Draft } from '../replica/draft.ts';
@@ -136,6 +137,10 @@ export class ConnectedReplica<S extends Schema> extends Replica<S> {
 
   link() {
     return this.call('link');
+  }
+
+  protected override async askServer(question: Question): Promise<unknown> {
+    return refrozen(await this.ask({ ask: 'server', question }));
   }
 
   estimatePull(rows?: unknown) {

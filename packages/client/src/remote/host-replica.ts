@@ -1,7 +1,7 @@
 import type { Schema } from '@koinon/core';
 import type { Result } from '../live/result.ts';
 import { DataApi } from '../replica/data-api.ts';
-import { carryOutOnce, type EffectName, followOn, hearOn, type Replica } from '../replica/replica.ts';
+import { askOn, carryOutOnce, type EffectName, followOn, hearOn, type Replica } from '../replica/replica.ts';
 import type { Transaction } from '../replica/transaction.ts';
 import { Carrier } from './carried.ts';
 import { type Answer, carryError, movedAway, type Request } from './messages.ts';
@@ -67,6 +67,8 @@ export async function hostReplica<S extends Schema>(port: Port, open: () => Prom
         const [options] = request.given as [object | undefined];
         return replica.sync({ ...options, signal: controller.signal }).finally(() => running.delete(request.number));
       }
+      case 'server':
+        return askOn(replica, request.question);
       case 'begin':
         // Asked again by a caller who did not know yet that this host has heard it.
         return transactions.has(request.number) ? undefined : begin(replica, request.number);

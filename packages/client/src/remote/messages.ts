@@ -1,6 +1,7 @@
 import { type ErrorCode, KoinonError, type Problem } from '@koinon/core';
 import { shown } from '@koinon/core/internal';
 import type { StepName } from '../engine/steps.ts';
+import type { Question } from '../on-server/question.ts';
 import type { Followed } from '../replica/replica.ts';
 import type { CarriedResult } from './carried.ts';
 
@@ -69,6 +70,7 @@ export type Request =
       readonly commits: boolean;
       readonly call?: string;
     }
+  | { readonly ask: 'server'; readonly number: number; readonly question: Question }
   | { readonly ask: 'outcome'; readonly number: number; readonly call: string }
   | { readonly ask: 'follow'; readonly number: number; readonly kind: Followed; readonly request: unknown }
   | { readonly ask: 'hear'; readonly number: number; readonly table: string; readonly where: unknown }

@@ -7,7 +7,7 @@ import {
   type TrashRequest,
   tableOf,
 } from '@koinon/core';
-import { columnsFromWire, parseWhere, refuseReadOnly } from '@koinon/core/internal';
+import { columnsFromWire, heldPart, parseWhere, refuseReadOnly } from '@koinon/core/internal';
 import { callContext } from '#call-context';
 import type { Database } from '../database/database.ts';
 import { argumentsOf, callback, options, text, wholeNumber, word } from '../engine/arguments.ts';
@@ -22,6 +22,7 @@ import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import { Commit, type Origin } from '../live/commit.ts';
 import { type ChangeEvent, Listener } from '../live/listener.ts';
 import type { Result, Source } from '../live/result.ts';
+import { type Question, questionOf, type RowQuestion } from '../on-server/question.ts';
 import { Outbox } from '../outbox/outbox.ts';
 import type { Predictions } from '../outbox/prediction-list.ts';
 import type { ConflictList } from '../overlay/conflict-list.ts';
@@ -89,9 +90,11 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   /** While somebody watches. */
   private readonly following: Following;
 
-  constructor(schema: S, database: Database, host: Host, parts: Parts<S>, stallLimit: number) {
+  /** @param appSchema with the tables that the server holds. */
+  constructor(appSchema: S, database: Database, host: Host, parts: Parts<S>, stallLimit: number) {
     super();
-    this.schema = schema;
+    this.schema = appSchema;
+    const schema = heldPart(appSchema);
     const rows = new Rows(database, schema);
     const outbox = new Outbox(database, schema, rows, parts.predictions);
     const { conflicts, replaceRejected } = parts;
@@ -332,10 +335,27 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   ): Promise<ReturnType<Steps[K]>> {
     // Not an async function: a write is done when this returns, where nothing else is under way.
     try {
-      return this.step(name, argumentsOf(name, given)) as Promise<ReturnType<Steps[K]>>;
+      const taken = argumentsOf(name, given);
+      const question = this.question(name, taken);
+      return (question === undefined ? this.step(name, taken) : this.answer(question)) as Promise<ReturnType<Steps[K]>>;
     } catch (error) {
       return Promise.reject(error);
     }
+  }
+
+  /** The question that a step puts to the server; undefined for one that the device answers. */
+  private question(name: StepName, given: readonly unknown[]): Question | RowQuestion | undefined {
+    return this.engine.schema.leftToServer === undefined ? undefined : questionOf(this.schema, name, given);
+  }
+
+  private async answer(question: Question | RowQuestion): Promise<unknown> {
+    const answer = await this.askServer(question);
+    return 'isOne' in question ? (answer as readonly unknown[])[0] : answer;
+  }
+
+  protected override async askServer({ kind, query }: Question): Promise<unknown> {
+    const [taken] = argumentsOf(kind, [query]);
+    return this.syncing.ask({ kind, query: this.engine.current.query(taken) });
   }
 
   /** Does one step, whose arguments were looked at. */
@@ -458,6 +478,14 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     try {
       if (kind === 'rows' || kind === 'summary' || kind === 'select' || kind === 'setting')
         [request] = argumentsOf(kind, [given]);
+      if (kind === 'on server') {
+        const asked = given as Question;
+        [request] = argumentsOf(asked.kind, [asked.query]);
+        request = { ...asked, query: request };
+      } else if (kind === 'rows' || kind === 'summary') {
+        const question = this.question(kind, [request]);
+        if (question !== undefined) return this.follow('on server', question);
+      }
     } catch (error) {
       // A mistake in a query reaches those who subscribe, wherever the replica runs.
       return ({ fail }) => {
@@ -472,7 +500,9 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
       const stop =
         kind === 'sync'
           ? this.syncing.follow(deliver as never, fail)
-          : this.followQuery(kind, request, deliver as (result: Result<unknown>) => void, fail);
+          : kind === 'on server'
+            ? this.syncing.followOnServer(request as Question, deliver as (result: Result<unknown>) => void, fail)
+            : this.followQuery(kind, request, deliver as (result: Result<unknown>) => void, fail);
       return () => {
         this.ends.delete(end);
         stop();
@@ -481,7 +511,7 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
   }
 
   private followQuery(
-    kind: Exclude<Followed, 'sync'>,
+    kind: Exclude<Followed, 'sync' | 'on server'>,
     request: unknown,
     deliver: (result: Result<unknown>) => void,
     fail: (error: unknown) => void,

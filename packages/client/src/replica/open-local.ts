@@ -1,4 +1,5 @@
 import type { Only, Schema } from '@koinon/core';
+import { heldPart } from '@koinon/core/internal';
 import { Database } from '../database/database.ts';
 import {
   isOlder,
@@ -29,8 +30,15 @@ export async function openLocal<S extends Schema>(
   draft: Parts<S>['draft'],
 ): Promise<Replica<S>> {
   checkOptions(options);
-  const { schema, host = systemHost, stallLimit = 10_000, file = ':memory:', durability = 'process' } = options;
+  const {
+    schema: appSchema,
+    host = systemHost,
+    stallLimit = 10_000,
+    file = ':memory:',
+    durability = 'process',
+  } = options;
   const { prebuilt, seed } = options;
+  const schema = heldPart(appSchema);
   const database = new Database(options.driver ?? (await openFile(file, prebuilt)));
   try {
     if (durability === 'power-loss') database.driver.exec('PRAGMA synchronous = full');
@@ -44,13 +52,13 @@ export async function openLocal<S extends Schema>(
       if (isNew && seed) setMeta(database, 'seed', 'due');
     });
     const replica = new LocalReplica<S>(
-      schema,
+      appSchema,
       database,
       host,
       {
         draft,
         syncing: await syncingOf(options),
-        ...(await disputesOf(options, database)),
+        ...(await disputesOf({ ...options, schema }, database)),
         ...(await keysOf(schema, database)),
         predictions: await predictionsOf(schema, database),
       },
@@ -119,6 +127,7 @@ async function syncingOf<S extends Schema>({
   sync,
   token,
   only,
+  schema: appSchema,
 }: ReplicaOptions<S>): Promise<Parts<S>['syncing']> {
   if (server === undefined) return (engine, doing) => new Unlinked(engine, doing);
   const { Syncing } = await import('./syncing.ts');
@@ -127,7 +136,8 @@ async function syncingOf<S extends Schema>({
       ? (await import('../sync/transport.ts')).httpTransport(server, token && { token })
       : server;
   const options = sync === 'automatic' ? {} : sync;
-  return (engine, doing) => new Syncing(engine, transport, { options, only: only as Only | undefined }, doing);
+  return (engine, doing) =>
+    new Syncing(engine, transport, { options, only: only as Only | undefined, appSchema }, doing);
 }
 
 /** Opens a file by Node's driver, which is loaded only where it is used; a file that is not there starts as the prebuilt one. */

@@ -30,6 +30,7 @@ import type { StorageRoom } from '../host/host.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import type { ChangeEvent } from '../live/listener.ts';
 import { LiveQuery, type Source } from '../live/result.ts';
+import type { Question } from '../on-server/question.ts';
 import type { QueuedTransaction } from '../outbox/outbox.ts';
 import type { Decision, DecisionResult } from '../overlay/decision.ts';
 import type { ChoicesOf, RowDecision } from '../overlay/resolve.ts';
@@ -41,6 +42,7 @@ import type { InvalidStoredValue } from '../sync/stored-values.ts';
 import type { DeviceFinding } from './check.ts';
 import { DataApi, type Invoked, typed } from './data-api.ts';
 import type { Draft } from './draft.ts';
+import { OnServer } from './on-server.ts';
 import type { Transaction } from './transaction.ts';
 
 /** A column, or a row, in conflict: by table, so that its table and id go into {@link Replica.resolve}. */
@@ -119,7 +121,8 @@ export type Followed =
   | 'rejections'
   | 'outbox'
   | 'invocations'
-  | 'holdings';
+  | 'holdings'
+  | 'on server';
 
 /** A call of an action, and what became of it. */
 export interface Invocation<Name extends string = string, Input = unknown, Result = unknown> extends Invoked<Name> {
@@ -183,6 +186,20 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * })
    */
   abstract transaction<Result>(work: (transaction: Transaction<S>) => Promise<Result>): Promise<Result>;
+
+  /**
+   * Reading on the server, while it can be reached, of every table that it keeps: also of those that this device holds, as they are there. Tables
+   * that the server holds are read by the replica's own functions as well.
+   *
+   * @example
+   * const onServer = await replica.onServer.count({ from: 'hive' })
+   */
+  get onServer(): OnServer<S> {
+    return new OnServer<S>(
+      (question) => this.askServer(question),
+      (question) => this.follow('on server', question),
+    );
+  }
 
   /**
    * A query whose subscribers get each new result. The cost of a change follows the change, not the table.
@@ -633,9 +650,10 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
   protected abstract decide<K extends Decision>(name: K, ...given: readonly unknown[]): Promise<DecisionResult<K>>;
   /** Carries out an effect under the id of its call: a second time nothing is done, and the first outcome is told. */
   protected abstract once(call: string, name: EffectName, given: readonly unknown[]): Promise<unknown>;
-  /** The source of the results of a live query. */
   /** Follows a query or a list of this kind. */
   protected abstract follow(kind: Followed, request: unknown): Source<never>;
+  /** The server's answer to a question. */
+  protected abstract askServer(question: Question): Promise<unknown>;
   /** Tells a listener of the changes of a table. */
   protected abstract hear(
     table: string,
@@ -652,6 +670,11 @@ export function carryOutOnce<S extends Schema>(
   given: readonly unknown[],
 ): Promise<unknown> {
   return replica['once'](call, name, given);
+}
+
+/** Asks the server: for a host that carries out what another thread asks of it. */
+export function askOn<S extends Schema>(replica: Replica<S>, question: Question): Promise<unknown> {
+  return replica['askServer'](question);
 }
 
 /** Begins to follow a live query by its kind: for a host that carries out what another thread asks of it. */

@@ -3,6 +3,7 @@ import { clockOffset, meta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
 import type { Result } from '../live/result.ts';
+import type { Question } from '../on-server/question.ts';
 import type { Direction, SyncState } from '../sync/state.ts';
 import type { SyncReport } from '../sync/step.ts';
 
@@ -39,6 +40,14 @@ export interface SyncPart {
   /** Asks for rows to be here, and no longer. */
   hold(name: string, from: string, where: unknown): Promise<void>;
   letGo(name: string): Promise<void>;
+  /** The server's answer to a query. */
+  ask(question: Question): Promise<unknown>;
+  /** The same, whenever it changes. */
+  followOnServer(
+    question: Question,
+    deliver: (result: Result<unknown>) => void,
+    fail: (error: unknown) => void,
+  ): () => void;
   /** Deleted rows on the server. */
   trash(request: TrashRequest): Promise<readonly TrashedRow[]>;
   /** Ends the tie to the server, and ties it again. */
@@ -86,6 +95,7 @@ export class Unlinked implements SyncPart {
   readonly hold = refused;
   readonly letGo = refused;
   readonly trash = refused;
+  readonly ask = refused;
   readonly authChanged = fail;
   readonly pause = fail;
   readonly resume = fail;
@@ -103,6 +113,11 @@ export class Unlinked implements SyncPart {
   notify(): void {}
   notifyCounts(): void {}
   async stop(): Promise<void> {}
+
+  followOnServer(_question: Question, _deliver: unknown, fail: (error: unknown) => void): () => void {
+    refused().catch(fail);
+    return () => undefined;
+  }
 
   follow(deliver: (state: StateSnapshot) => void, fail: (error: unknown) => void): () => void {
     let isOver = false;

@@ -1,9 +1,12 @@
-import { KoinonError, type Only, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
+import { KoinonError, type Only, type Schema, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
 import { askedColumns, noteColumns } from '../database/asked-columns.ts';
 import { emptyLog, isErasedInLog } from '../database/erasure.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
+import type { Result } from '../live/result.ts';
+import type { ServerQueries } from '../on-server/queries.ts';
+import type { Question } from '../on-server/question.ts';
 import { refuseInconsistent } from '../outbox/consistency.ts';
 import { forgetKept, keepFor } from '../outbox/history.ts';
 import { hasUnsent } from '../outbox/sending.ts';
@@ -42,6 +45,8 @@ export class Syncing implements SyncPart {
   private readonly uploading: { readonly upload: Upload; readonly requestBytes: number };
   private readonly only: Only;
   private readonly live: Live | undefined;
+  /** Queries that the server answers, once there was one. */
+  private queries: ServerQueries | undefined;
   /** This opening of the file, as holder of the lease. */
   private readonly holder: string;
   private readonly followers = new Set<(state: StateSnapshot) => void>();
@@ -57,13 +62,21 @@ export class Syncing implements SyncPart {
   private isLinked: boolean;
   private stopDeleting: (() => void) | undefined;
 
+  /** The schema of the app, with the tables that the server holds. */
+  private readonly appSchema: Schema;
+
   /** @param transport the way to the server. @param options when it syncs by itself. @param only what is asked for. */
   constructor(
     engine: Omit<Engine, 'commit'>,
     transport: Transport,
-    { options, only }: { readonly options: SyncOptions | undefined; readonly only: Only | undefined },
+    {
+      options,
+      only,
+      appSchema,
+    }: { readonly options: SyncOptions | undefined; readonly only: Only | undefined; readonly appSchema: Schema },
     doing: Doing,
   ) {
+    this.appSchema = appSchema;
     // A server may have gained columns and tables that this app does not know.
     const columns = askedColumns(engine.schema, only?.columns);
     this.only = { ...only, columns };
@@ -251,7 +264,42 @@ export class Syncing implements SyncPart {
 
   authChanged(): void {
     this.transport.forgetToken?.();
+    this.queries?.moved();
     this.loop.authChanged();
+  }
+
+  async ask(question: Question): Promise<unknown> {
+    return (await this.serverQueries()).ask(question);
+  }
+
+  followOnServer(
+    question: Question,
+    deliver: (result: Result<unknown>) => void,
+    fail: (error: unknown) => void,
+  ): () => void {
+    let stop: (() => void) | undefined;
+    let isOver = false;
+    this.serverQueries().then((queries) => {
+      if (!isOver) stop = queries.follow(question, deliver, fail);
+    }, fail);
+    return () => {
+      isOver = true;
+      stop?.();
+    };
+  }
+
+  /** What asks the server: loaded with the first query that it answers. */
+  private async serverQueries(): Promise<ServerQueries> {
+    const { ServerQueries } = await import('../on-server/queries.ts');
+    const { engine, doing, transport } = this;
+    this.queries ??= new ServerQueries({
+      schema: this.appSchema,
+      host: engine.host,
+      query: transport.query,
+      replica: () => doing.exclusive(() => meta(engine.database, 'replica') as string),
+      onTables: () => this.live?.joinAnew(),
+    });
+    return this.queries;
   }
 
   async hold(name: string, from: string, where: unknown): Promise<void> {
@@ -281,6 +329,7 @@ export class Syncing implements SyncPart {
   /** Ends for good. */
   async stop(): Promise<void> {
     this.stopDeleting?.();
+    this.queries?.stop();
     await this.loop.stop();
   }
 
@@ -300,7 +349,14 @@ export class Syncing implements SyncPart {
       joinState: () =>
         doing.exclusive(() => {
           const joinState = joinStateOf(engine);
-          return joinState && { ...joinState, only: askedWith(this.only, storedHoldings(engine)) };
+          const queries = this.queries?.tables ?? [];
+          return (
+            joinState && {
+              ...joinState,
+              only: askedWith(this.only, storedHoldings(engine)),
+              ...(queries.length > 0 && { queries }),
+            }
+          );
         }),
       take: (window) =>
         this.change((local) => {
@@ -314,6 +370,7 @@ export class Syncing implements SyncPart {
             this.notify();
           }
         : undefined,
+      moved: (tables) => this.queries?.moved(tables),
       pull: () => this.loop.callFor(),
       onChange: () => this.notify(),
     };
@@ -376,6 +433,8 @@ export class Syncing implements SyncPart {
       throw error;
     } finally {
       this.underWay = undefined;
+      // A live connection tells of what moves; without one, a sync is the time to ask again.
+      if (failed === undefined && this.live?.isConnected !== true) this.queries?.moved();
       // A replica that was closed meanwhile has nothing to give up with: its lease ends with its process or its time.
       await this.doing
         .change((local) => {

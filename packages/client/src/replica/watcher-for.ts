@@ -27,7 +27,7 @@ export function loadWatcher(kind: Followed): Promise<void> | undefined {
 /** The watcher that keeps a followed query, summary, setting or SQL text up: patched in place where that can be, else asked again. */
 export function watcherFor(
   engine: Omit<Engine, 'commit'>,
-  kind: Followed,
+  kind: Exclude<Followed, 'sync' | 'on server'>,
   request: unknown,
   deliver: (result: Result<unknown>) => void,
   fail: (error: unknown) => void,

@@ -4,6 +4,8 @@ import type {
   LiveMessage,
   PulledPage,
   PullRequest,
+  QueryRequest,
+  QueryResponse,
   TrashRequest,
   TrashResponse,
   WaitRequest,
@@ -12,6 +14,7 @@ import {
   checkAppliedResponse,
   checkLiveMessage,
   checkPulledPage,
+  checkQueryResponse,
   checkTrashResponse,
   checkWaitResponse,
 } from '@koinon/core/internal';
@@ -23,6 +26,7 @@ export interface CheckedTransport extends Pick<Transport, 'push' | 'forgetToken'
   pull(request: PullRequest, signal?: AbortSignal): Promise<PulledPage>;
   readonly applied: ((request: AppliedRequest, signal?: AbortSignal) => Promise<AppliedResponse>) | undefined;
   readonly trash: ((request: TrashRequest, signal?: AbortSignal) => Promise<TrashResponse>) | undefined;
+  readonly query: ((request: QueryRequest, signal?: AbortSignal) => Promise<QueryResponse>) | undefined;
   readonly live: ((listener: LiveListener) => LiveChannel) | undefined;
   readonly wait: ((request: WaitRequest, signal?: AbortSignal) => Promise<boolean>) | undefined;
 }
@@ -40,6 +44,7 @@ export function checked(transport: Transport): CheckedTransport {
       transport.applied &&
       (async (request, signal) => checkAppliedResponse(await transport.applied?.(request, signal))),
     trash: transport.trash && (async (request, signal) => checkTrashResponse(await transport.trash?.(request, signal))),
+    query: transport.query && (async (request, signal) => checkQueryResponse(await transport.query?.(request, signal))),
     wait:
       transport.wait && (async (request, signal) => checkWaitResponse(await transport.wait?.(request, signal)).moved),
     live:

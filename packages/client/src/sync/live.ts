@@ -23,6 +23,8 @@ export interface LiveParts {
   readonly take: (window: LiveWindow) => Promise<boolean>;
   /** Contents of files were stored on the server, or may have been while there was no connection. Undefined where no table has files. */
   readonly contentStored: (() => void) | undefined;
+  /** The server says that rows have changed which the replica queries; without tables, that some may have. */
+  readonly moved: (tables?: readonly string[]) => void;
   /** A pull is needed: it is followed by {@link Live.begin}. */
   readonly pull: () => void;
   /** Tells whether changes arrive by themselves has changed. */
@@ -104,6 +106,18 @@ export class Live {
     const isDead = this.parts.host.now() - this.heardAt > silence;
     if (this.channel === undefined || isDead) this.connect();
     else if (!this.isJoined) void this.rejoin();
+  }
+
+  /** Tells whether a WebSocket is open, or being opened. */
+  get isConnected(): boolean {
+    return this.channel !== undefined;
+  }
+
+  /** Joins again, to be told of other things than before. */
+  joinAnew(): void {
+    if (!this.isJoined && this.state.name !== 'joining') return;
+    this.unjoin();
+    void this.rejoin();
   }
 
   /** A run begins. @param pulls whether it moves the cursor itself. */
@@ -235,7 +249,9 @@ export class Live {
       // Another process than the one that was pulled from may know less.
       this.arrived({ ...message, unsupported: message.unsupported ?? {} });
       this.parts.contentStored?.();
-    } else if (message.type === 'content-stored') this.parts.contentStored?.();
+      this.parts.moved();
+    } else if (message.type === 'moved') this.parts.moved(message.tables);
+    else if (message.type === 'content-stored') this.parts.contentStored?.();
     else if (message.type === 'window' && this.isJoined) this.arrived(message);
     else if (message.type === 'pull-required' && this.isJoined) this.fallBehind();
     else if (message.type === 'pull-required') this.parts.pull();

@@ -10,6 +10,8 @@ import {
   type ProblemDocument,
   type PulledPage,
   type PullRequest,
+  type QueryRequest,
+  type QueryResponse,
   type TrashRequest,
   type TrashResponse,
   type WaitRequest,
@@ -31,6 +33,8 @@ export interface Transport {
   applied?(request: AppliedRequest, signal?: AbortSignal): Promise<AppliedResponse>;
   /** Deleted rows that can be brought back; a transport without it cannot. */
   trash?(request: TrashRequest, signal?: AbortSignal): Promise<TrashResponse>;
+  /** Answers one query from the server's database; a transport without it cannot ask. */
+  query?(request: QueryRequest, signal?: AbortSignal): Promise<QueryResponse>;
   /** Opens a connection on which the server tells what changes; a transport without it is asked now and then. */
   live?(listener: LiveListener): LiveChannel;
   /** Waits until there is something behind a cursor, for a while; says whether there is. */
@@ -202,6 +206,7 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
     applied: async (request, signal) =>
       parsed(await ask('/v1/applied', JSON.stringify(request), signal)) as AppliedResponse,
     push: async (body, signal) => parsed(await ask('/v1/push', body, signal)),
+    query: async (request, signal) => parsed(await ask('/v1/query', JSON.stringify(request), signal)) as QueryResponse,
     live(listener) {
       const socket = new WebSocket(`${root.replace(/^http/, 'ws')}/v1${livePath}`);
       let isOver = false;

@@ -38,6 +38,10 @@ export const errorStatus = {
   'query-invalid': 400,
   'condition-missing': 400,
   'query-writes': 400,
+  'query-mixed': 400,
+  'query-limit': 422,
+  'column-withheld': 403,
+  'table-on-server': 400,
   // The local database.
   'replica-closed': 409,
   'replica-busy': 409,

@@ -48,6 +48,8 @@ export const joinRequest = requestOf({
   tables: v.optional(listOf(nameOf('a name'), 1_000)),
   /** Tells the replica when contents of files are stored. */
   files: v.optional(yesOrNo),
+  /** Tells the replica, by `moved`, when rows of these tables have changed that its user may read: it queries them. */
+  queries: v.optional(listOf(nameOf('a name'), 1_000)),
 });
 
 /** A message of a replica on its WebSocket: its state, first of all and again after each pull of its own. */
@@ -112,6 +114,8 @@ export const liveMessage = v.variant('type', [
   v.object({ type: v.literal('pull-required') }),
   /** Contents of files have been stored since the last one. It names none: those that wait for one ask for it. */
   v.object({ type: v.literal('content-stored') }),
+  /** Rows of these tables have changed, of those that the replica queries. */
+  v.object({ type: v.literal('moved'), tables: v.array(text) }),
   /** Nothing has happened for a while. */
   v.object({ type: v.literal('heartbeat') }),
   /** The answer to a push: as over HTTP, or why there is none. */

@@ -1,4 +1,4 @@
-import { type Problem, shown } from '../errors/errors.ts';
+import { KoinonError, type Problem, shown } from '../errors/errors.ts';
 import {
   type ColumnOfType,
   columnOf,
@@ -188,6 +188,12 @@ function parseJoin(schema: Schema, tableName: string, columns: readonly string[]
     throw invalid(tableName, `join ${name} has no part ${shown(extra)}; there are from, by, where, order`);
   const from = join.from ?? tableName;
   const column = columnOf(tableOf(schema, from), from, String(join.by));
+  if (column.type === 'reference' && column.target === undefined)
+    throw new KoinonError(
+      'table-on-server',
+      `The join ${name} goes by ${from}.${join.by}, which refers to a table that the server holds: its rows are not on this device. Ask the server for both, with onServer of the replica.`,
+      { table: from, column: String(join.by) },
+    );
   const target = join.from === undefined ? column.target : tableName;
   if (column.target === undefined || column.target !== target)
     throw invalid(

@@ -104,6 +104,22 @@ export function planSummary(schema: Schema, summary: unknown): SummaryPlan {
 const sizeOf = (table: Table, name: string) =>
   name === 'id' ? undefined : decimalSizeOf(table.columns[name] as Column);
 
+/** A line of a summary with other values of its columns, and of the measures that have a column's type. */
+export function convertedLine(
+  { table, by, measures }: SummaryPlan,
+  given: Readonly<Record<string, unknown>>,
+  convert: (column: Column, value: unknown) => unknown,
+): Readonly<Record<string, unknown>> {
+  const line: Record<string, unknown> = {};
+  const put = (name: string, column: string | undefined) => {
+    const definition = column === undefined ? undefined : table.columns[column];
+    line[name] = definition === undefined ? (given[name] ?? null) : convert(definition, given[name]);
+  };
+  for (const name of by) put(name, name);
+  for (const { name, how, column } of measures) put(name, how === 'avg' ? undefined : column);
+  return Object.freeze(line);
+}
+
 /** A line of a summary as SQLite gave it, with the columns' own types. */
 export function decodeSummary({ table, by, measures }: SummaryPlan, raw: unknown): Readonly<Record<string, unknown>> {
   const line = { ...(raw as Record<string, unknown>) };

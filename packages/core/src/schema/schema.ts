@@ -28,6 +28,8 @@ export interface Schema<T extends Tables = Tables, Settings extends Columns = Co
   readonly version: number;
   readonly settings: Settings;
   readonly actions: A;
+  /** The names of the tables that were left out because the server holds them: in the part of a schema that a device has. */
+  readonly leftToServer?: readonly string[];
 }
 
 /** The names of a schema's settings. */
@@ -52,10 +54,15 @@ export type SyncedTableName<S extends Schema> = {
   [T in TableName<S>]: S['tables'][T]['home'] extends 'device' ? never : T;
 }[TableName<S>];
 
+/** The names of the tables whose rows are on a device: all but those that the server holds. */
+export type HeldTableName<S extends Schema> = {
+  [T in TableName<S>]: S['tables'][T]['home'] extends 'server' ? never : T;
+}[TableName<S>];
+
 /** The names of the tables that a device may write. */
 export type WritableTableName<S extends Schema> = {
-  [T in TableName<S>]: S['tables'][T]['readOnly'] extends true ? never : T;
-}[TableName<S>];
+  [T in HeldTableName<S>]: S['tables'][T]['readOnly'] extends true ? never : T;
+}[HeldTableName<S>];
 
 type ColumnsOf<S extends Schema, T extends TableName<S>> = S['tables'][T]['columns'];
 /** A value that a column takes: its own type, or for bytes also something that is read when it is stored, such as a File. */
@@ -170,6 +177,12 @@ export function schema<
 export function tableOf(schema: Schema, name: string): Table {
   const found = Object.hasOwn(schema.tables, name) ? schema.tables[name] : undefined;
   if (found) return found;
+  if (schema.leftToServer?.includes(name))
+    throw new KoinonError(
+      'table-on-server',
+      `The server holds the table ${name}; its rows are not on this device. Read it with get, rows, count, summary or live of the replica, outside of transactions and drafts; it is written by the server's side, for devices by an action.`,
+      { table: name },
+    );
   throw new KoinonError(
     'unknown-table',
     `There is no table ${shown(name)}; the schema has ${Object.keys(schema.tables).join(', ')}.`,
@@ -302,6 +315,8 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
     refuse(undefined, 'rows that stay on the device have no key from a database');
   checkKey(definition, refuse);
   for (const [name, column] of Object.entries(definition.columns)) {
+    if (definition.home === 'server' && column.type === 'file')
+      refuse(name, 'a table that the server holds has no files: devices keep the contents of rows that they hold');
     if (column.merge === 'by line' && column.type !== 'text') refuse(name, 'only text is merged by line');
     if (column.merge === 'by member' && column.type !== 'json') refuse(name, 'only json is merged by member');
     if (name.toLowerCase() === 'id') refuse(name, 'every table has the text key id already');
@@ -313,11 +328,7 @@ function checkTable(tables: Tables, tableName: string, definition: Table): void 
         name,
         `references ${shown(column.target)}, whose key is several columns; have columns for ${target.key.join(', ')} here`,
       );
-    if (
-      column.type === 'reference' &&
-      definition.home === 'everywhere' &&
-      tables[column.target ?? '']?.home === 'device'
-    )
+    if (column.type === 'reference' && definition.home !== 'device' && tables[column.target ?? '']?.home === 'device')
       refuse(name, `references ${shown(column.target)}, whose rows never leave the device`);
     if (column.filterable && !filterable.has(column.type))
       refuse(name, `a ${column.type} column cannot be filterable; ${[...filterable].join(', ')} can`);

@@ -7,23 +7,37 @@ import { orderedSql, quoteName } from './ddl.ts';
 import { conditionSql, type Sql } from './select.ts';
 
 /** The SELECT of a summary, in SQLite's dialect. */
-export function summarySql({ tableName, table, condition, by, measures }: SummaryPlan): Sql {
+export function summarySql(plan: SummaryPlan): Sql {
   const values: SqlValue[] = [];
-  const groups = by.map(quoteName).join(', ');
-  const computed = measures.map(({ name, how, column }) => `${measureSql(table, how, column)} AS ${quoteName(name)}`);
-  const order = by.map((name) => orderedSql(table, name)).join(', ');
-  const where = conditionSql(table, condition, values);
-  const grouped = by.length > 0 ? ` GROUP BY ${groups} ORDER BY ${order}` : '';
+  const { selected, grouped } = summaryParts(plan, quoteName);
+  const where = conditionSql(plan.table, plan.condition, values);
+  return { text: `SELECT ${selected} FROM ${quoteName(plan.tableName)} WHERE ${where}${grouped}`, values };
+}
+
+/** The parts of such a SELECT before and behind its condition. @param columnSql how a column is read. */
+export function summaryParts(
+  { table, by, measures }: SummaryPlan,
+  columnSql: (name: string) => string,
+): { readonly selected: string; readonly grouped: string } {
+  const named = (sql: string, name: string) => `${sql} AS ${quoteName(name)}`;
+  const computed = measures.map(({ name, how, column }) => named(measureSql(table, how, column, columnSql), name));
+  const order = by.map((name) => orderedSql(table, name, columnSql(name))).join(', ');
   return {
-    text: `SELECT ${[...by.map(quoteName), ...computed].join(', ')} FROM ${quoteName(tableName)} WHERE ${where}${grouped}`,
-    values,
+    selected: [...by.map((name) => named(columnSql(name), name)), ...computed].join(', '),
+    grouped: by.length > 0 ? ` GROUP BY ${by.map(columnSql).join(', ')} ORDER BY ${order}` : '',
   };
 }
 
-function measureSql(table: Table, how: string, column: string | undefined): string {
+function measureSql(
+  table: Table,
+  how: string,
+  column: string | undefined,
+  columnSql: (name: string) => string,
+): string {
   if (column === undefined) return `${how}(*)`;
   const size = column === 'id' ? undefined : decimalSizeOf(table.columns[column] as Column);
-  if (size === undefined) return `${how}(${quoteName(column)})`;
-  if (how === 'sum') return decimalSumSql(quoteName(column), size);
-  return `${how}(${how === 'avg' ? `CAST(${quoteName(column)} AS REAL)` : orderedSql(table, column)})`;
+  const sql = columnSql(column);
+  if (size === undefined) return `${how}(${sql})`;
+  if (how === 'sum') return decimalSumSql(sql, size);
+  return `${how}(${how === 'avg' ? `CAST(${sql} AS REAL)` : orderedSql(table, column, sql)})`;
 }

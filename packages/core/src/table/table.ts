@@ -12,8 +12,8 @@ export interface RowComplaint {
   readonly message: string;
 }
 
-/** The home of the rows of a table: every device and the server, or one device alone. */
-export type Home = 'everywhere' | 'device';
+/** The home of the rows of a table: every device and the server, the server alone, or one device alone. */
+export type Home = 'everywhere' | 'server' | 'device';
 
 type NameOf<C extends Columns> = Extract<keyof C, string>;
 
@@ -48,7 +48,10 @@ export interface TableOptions<
   readonly label?: string;
   /** The column whose value names a row to a person, such as a hive's mark. */
   readonly namedBy?: NameOf<C>;
-  /** `device`: rows stay on this device and are never sent. Default: `everywhere`. */
+  /**
+   * `device`: rows stay on this device and are never sent. `server`: rows stay on the server, are asked for while it can be reached, and are written
+   * by the server's side alone. Default: `everywhere`.
+   */
   readonly home?: H;
   /**
    * The database gives the key of a new row, as with numbers that it counts. A device makes the row under a provisional id, which the key
@@ -133,7 +136,8 @@ export function table<
     merge: options.merge,
     deletion: options.deletion ?? 'edit survives',
     assignedKey: options.assignedKey ?? (false as Assigned),
-    readOnly: options.readOnly ?? (false as ReadOnly),
+    // Its type says the option; that devices write no table of the server is said by the home.
+    readOnly: (options.home === 'server' || options.readOnly === true) as ReadOnly,
     entries,
     names: entries.map(([name]) => name),
     isPlain: entries.every(([, { type }]) => type !== 'bytes' && type !== 'big-integer'),

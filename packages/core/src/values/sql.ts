@@ -99,8 +99,9 @@ function instantOf(text: unknown): unknown {
   return Number.isNaN(time) ? text : new Date(time).toISOString();
 }
 
-function deepFreeze(value: unknown): unknown {
-  if (value !== null && typeof value === 'object') {
+/** A value of JSON that nobody changes any more. Bytes stay what they are: they cannot be frozen. */
+export function deepFreeze(value: unknown): unknown {
+  if (value !== null && typeof value === 'object' && !(value instanceof Uint8Array)) {
     for (const member of Object.values(value)) deepFreeze(member);
     Object.freeze(value);
   }

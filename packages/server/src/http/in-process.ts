@@ -7,20 +7,30 @@ import {
   type PulledPage,
   type PullRequest,
   type PushResponse,
+  type QueryRequest,
+  type QueryResponse,
   type Schema,
   type TrashRequest,
   type TrashResponse,
 } from '@koinon/core';
-import { readAppliedRequest, readPulledPage, readPullRequest, readPushRequest } from '@koinon/core/internal';
+import {
+  readAppliedRequest,
+  readPulledPage,
+  readPullRequest,
+  readPushRequest,
+  readQueryRequest,
+} from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import { EffectJob, type EffectOptions } from '../effects/job.ts';
 import { cursorOf, linesOf, pull, unsupported } from '../pull/pull.ts';
 import { appliedBefore } from '../push/assigned-keys.ts';
 import { push } from '../push/push.ts';
+import { answerQuery, defaultQueryLimits } from '../query/answer.ts';
 import { Hub } from '../realtime/hub.ts';
 import { type RuleOptions, ruleSet } from '../rules/rules.ts';
 import { scopeSet } from '../scope/evaluate.ts';
 import type { Scopes } from '../scope/scopes.ts';
+import type { QueryLimits } from '../store/query.ts';
 import type { Store } from '../store/store.ts';
 import { trash } from '../trash/trash.ts';
 
@@ -30,6 +40,8 @@ export interface InProcessOptions<S extends Schema = Schema> extends RuleOptions
   readonly store: Store;
   /** The rows that each user has; every row for everybody, where it is left out. */
   readonly scopes?: Scopes<S>;
+  /** How much one query may take. */
+  readonly queryLimits?: Partial<QueryLimits>;
 }
 
 /** The listener of what the server says by itself. */
@@ -52,6 +64,8 @@ export interface InProcessConnection {
   applied(request: AppliedRequest): Promise<AppliedResponse>;
   /** A page of the deleted rows that the user may see. */
   trash(request: TrashRequest): Promise<TrashResponse>;
+  /** Answers one query of tables that the server keeps. */
+  query(request: QueryRequest): Promise<QueryResponse>;
   /** Opens a live connection. */
   live(listener: InProcessListener): InProcessChannel;
 }
@@ -85,11 +99,13 @@ export interface InProcessServer {
 export function serveInProcess<S extends Schema = Schema>({
   store,
   scopes: given,
+  queryLimits,
   ...options
 }: InProcessOptions<S>): InProcessServer {
   const scopes = scopeSet(store.schema as S, given);
   const ruled = ruleSet(options, () => undefined);
   const hub = new Hub(store);
+  const limits = { ...defaultQueryLimits, ...queryLimits };
   const effects = new EffectJob(store, ruled.effects, options);
   effects.start();
   return {
@@ -110,6 +126,10 @@ export function serveInProcess<S extends Schema = Schema>({
       },
       async trash(request) {
         return JSON.parse(JSON.stringify(await trash(store, request, { scopes, user }))) as TrashResponse;
+      },
+      async query(request) {
+        const asked = readQueryRequest(JSON.parse(JSON.stringify(request)));
+        return JSON.parse(JSON.stringify(await answerQuery(store, asked, { scopes, user }, limits))) as QueryResponse;
       },
       live(listener) {
         let leave: (() => void) | undefined;
@@ -135,7 +155,9 @@ export function serveInProcess<S extends Schema = Schema>({
                     hear(`${JSON.stringify({ ...joined, uploads }).slice(0, -1)},${window.json}}`),
                   window: ({ json }) => hear(`{"type":"window",${json}}`),
                   behind: () => hear('{"type":"pull-required"}'),
+                  moved: (tables) => hear(JSON.stringify({ type: 'moved', tables } satisfies LiveMessage)),
                   access: { scopes, user },
+                  ...(request.queries && { queried: new Set(request.queries) }),
                   asked: request.only,
                   replica: request.replica,
                 },

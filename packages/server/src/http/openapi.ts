@@ -1,6 +1,7 @@
 import { errorStatus, protocolVersion } from '@koinon/core';
 import {
   about,
+  anyQuery,
   appliedRequest,
   appliedResponse,
   columns,
@@ -24,6 +25,8 @@ import {
   pullRequest,
   pushRequest,
   pushResponse,
+  queryRequest,
+  queryResponse,
   restoreRequest,
   rowBlock,
   timestamp,
@@ -46,6 +49,8 @@ const messages = {
   AppliedResponse: appliedResponse,
   PushRequest: pushRequest,
   PushResponse: pushResponse,
+  QueryRequest: queryRequest,
+  QueryResponse: queryResponse,
   TrashResponse: trashResponse,
   RestoreRequest: restoreRequest,
   FileStatesRequest: fileStatesRequest,
@@ -72,6 +77,7 @@ const checkedParts = new Map<unknown, object>([
   [timestamp, { type: 'string', format: 'date-time' }],
   [columns, { type: 'object', description: 'Values by column, as they travel.' }],
   [errorCode, { enum: Object.keys(errorStatus) }],
+  [anyQuery, { type: 'object', required: ['from'], properties: { from: { type: 'string' } } }],
   [conditions, { type: 'object', additionalProperties: { type: 'object' } }],
   [parameters, { type: 'object', additionalProperties: { type: ['string', 'number', 'array'] } }],
 ]);
@@ -172,6 +178,15 @@ export const openApi = {
         summary: 'Answers when there is something behind a cursor, or after a while',
         requestBody: body('WaitRequest'),
         responses: answer('Whether there is something.', 'application/json', reference('WaitResponse')),
+      },
+    },
+    [`/v${protocolVersion}/query`]: {
+      post: {
+        operationId: 'query',
+        summary:
+          'One query of tables that the server keeps, for programs without a replica and for tables that no device holds',
+        requestBody: body('QueryRequest'),
+        responses: answer('The rows, or their number.', 'application/json', reference('QueryResponse')),
       },
     },
     [`/v${protocolVersion}/feed`]: {

@@ -5,6 +5,7 @@ import type { EffectOptions } from '../effects/job.ts';
 import type { FileStorage } from '../files/storage.ts';
 import type { RuleOptions } from '../rules/rules.ts';
 import type { Scopes } from '../scope/scopes.ts';
+import type { QueryLimits } from '../store/query.ts';
 import type { RetentionOptions } from '../store/retention-job.ts';
 import type { Store } from '../store/store.ts';
 
@@ -19,6 +20,7 @@ export type Moved =
       readonly actions: readonly { readonly name: string; readonly outcome: Outcome['outcome'] }[];
       readonly took: number;
     }
+  | { readonly what: 'query'; readonly rows: number; readonly took: number }
   | { readonly what: 'window'; readonly rows: number; readonly replicas: number }
   | { readonly what: 'content'; readonly way: 'up' | 'down'; readonly bytes: number };
 
@@ -71,6 +73,12 @@ export interface PluginOptions<S extends Schema = Schema> extends RetentionOptio
   readonly requestsPerMinute?: number;
   /** Replicas that one user may have; those not heard of for `keepDays` do not count. Default 100. */
   readonly replicasPerUser?: number;
+  /**
+   * How much one query by `POST /v1/query` may take: `rows` with those that are joined in (default 10,000), `bytes` that they hold (8,000,000),
+   * `time` in milliseconds (2,000), and `cost` by the database's own estimate (2,000,000): on PostgreSQL in the units of its planner, on SQLite
+   * the rows that are gone through times the comparisons with each.
+   */
+  readonly queryLimits?: Partial<QueryLimits>;
   /** Takes in the connections of users, so that they can be ended from outside. {@link startServer} has one of its own. */
   readonly userConnections?: UserConnections;
 }

@@ -26,6 +26,7 @@ import { fileRoutes } from './routes/files.ts';
 import { liveRoutes } from './routes/live.ts';
 import { pullRoutes } from './routes/pull.ts';
 import { pushRoutes } from './routes/push.ts';
+import { queryRoutes } from './routes/query.ts';
 import { trashRoutes } from './routes/trash.ts';
 import { waitRoutes } from './routes/wait.ts';
 import type { Service } from './service.ts';
@@ -106,6 +107,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   pullRoutes(app, root, service);
   pushRoutes(app, root, service);
   trashRoutes(app, root, service);
+  queryRoutes(app, root, service, options.queryLimits);
   feedRoutes(app, root, service);
   if (options.files !== undefined) fileRoutes(app, root, service, options.files, options.keepDays);
   waitRoutes(app, root, service);

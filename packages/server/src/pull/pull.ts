@@ -102,7 +102,7 @@ export async function pull(
   const given = request.cursor === undefined ? undefined : await givenCursor(store, request.cursor, user);
   return store.read(async (reader) => {
     if (given !== undefined) await refuseUnknown(reader, given, request.cursor as string);
-    const { view } = await access.scopes.evaluate(access.user, reader, request);
+    const { view } = await access.scopes.evaluateHeld(access.user, reader, request);
     const cursor = { ...(given ?? (await firstCursor(store, reader, view))), ...(user && { user: user.id }) };
     const page = await nextPage(store, reader, cursor, view, room);
     const { next, more } = page;

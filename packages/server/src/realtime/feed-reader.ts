@@ -115,7 +115,11 @@ export class FeedReader {
       };
       signal.addEventListener('abort', end);
       const { access } = this;
-      const leave = hub.follow({ joined: take, window: take, behind: end, access }, this.cursor, this.token);
+      const leave = hub.follow(
+        { joined: take, window: take, behind: end, access, asked: 'everything' },
+        this.cursor,
+        this.token,
+      );
     });
   }
 

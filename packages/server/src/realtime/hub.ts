@@ -29,10 +29,14 @@ export interface Follower {
   behind(): void;
   /** Contents of files have been stored, whosever they are. */
   contentStored?(): void;
+  /** Rows of tables that it queries have changed, and it may read them or might before. */
+  moved?(tables: readonly string[]): void;
   /** For whom it follows. */
   readonly access: Access;
-  /** The part that it asks for; all without it. */
-  readonly asked?: Only | undefined;
+  /** The part that it asks for of what devices hold, all of that without it; or everything that its user may read. */
+  readonly asked?: Only | 'everything' | undefined;
+  /** The tables of which it is told by {@link moved}. */
+  readonly queried?: ReadonlySet<string> | undefined;
   /** The replica whose own transactions are named to it. */
   readonly replica?: string | undefined;
   /** The tables it waits for; all without it. */
@@ -224,7 +228,10 @@ export class Hub {
   ): void {
     const rows = new Map<Group, PulledRow[]>();
     const toReevaluate = new Set<Follower>();
+    const moved = new Map<Follower, Set<string>>();
     for (const change of changes) {
+      for (const follower of this.members.followersQuerying(change))
+        moved.set(follower, (moved.get(follower) ?? new Set()).add(change.table));
       for (const follower of this.members.followersToReevaluate(change)) toReevaluate.add(follower);
       for (const group of this.members.groupsFor(change)) {
         const pulled = pulledRow(this.store, change, group.view);
@@ -257,6 +264,8 @@ export class Hub {
         if (this.pass(follower, [], own, this.shared(group.view, []), isOld, senders)) count++;
       }
     deliveries.push(...senders);
+    for (const [follower, tables] of moved)
+      deliveries.push(() => this.members.get(follower) !== undefined && follower.moved?.([...tables]));
     if (count > 0) deliveries.push(() => this.reportDelivered(changes.length, count));
   }
 
@@ -313,14 +322,14 @@ export class Hub {
       deliveries.push(() => this.dismiss(follower));
       return;
     }
-    const { rows, view, consulted } = found;
+    const { rows, view, consulted, readable } = found;
     const shared = this.shared(view, rows);
     const { replica } = follower;
     const between = await reader.receiptsBetween(joiningAt.cursor.known, await reader.position());
     const applied = between.filter((receipt) => receipt.replica === replica).map(({ id }) => id);
     const cursor = this.cursorFor(follower, shared);
     const uploads = replica === undefined ? 0 : await reader.uploads(replica);
-    this.members.enter(follower, view, consulted, cursor);
+    this.members.enter(follower, { view, consulted, queried: queriedBy(follower, readable) }, cursor);
     deliveries.push(() =>
       follower.joined(windowOf(joiningAt.token, cursor, shared, replica === undefined ? [] : applied), uploads),
     );
@@ -330,14 +339,18 @@ export class Hub {
   private async lacking(
     reader: StoreReader,
     access: Access,
-    asked: Only | undefined,
+    asked: Follower['asked'],
     { cursor, token }: JoiningFollower,
   ) {
     await refuseUnknown(reader, cursor, token);
-    const { view, consulted } = await access.scopes.evaluate(access.user, reader, asked);
+    const { scopes, user } = access;
+    const { view, consulted, readable } =
+      asked === 'everything'
+        ? { ...(await scopes.evaluate(user, reader)), readable: undefined }
+        : await scopes.evaluateHeld(user, reader, asked);
     if (viewOf(cursor.scope).scopeDigest !== view.scopeDigest || cursor.resume !== undefined) return undefined;
     const { rows, more } = await nextPage(this.store, reader, cursor, view, windowRoom);
-    return more ? undefined : { rows, view, consulted };
+    return more ? undefined : { rows, view, consulted, readable };
   }
 
   /** The part that is the same for all of one scope who are told of some rows. Between the others' position and the present there is nothing. */
@@ -376,6 +389,12 @@ interface Shared extends Pick<Window, 'position' | 'rows' | 'json'> {
 function windowOf(from: string, cursor: string, { position, rows, json }: Shared, applied: readonly string[]): Window {
   const own = JSON.stringify({ from, cursor, applied }).slice(1, -1);
   return { from, cursor, position, rows, applied, json: `${own},${json}` };
+}
+
+/** The tables that a follower queries, with the rows of them that he may read. */
+function queriedBy({ queried }: Follower, readable: (() => View) | undefined) {
+  const view = queried === undefined || queried.size === 0 ? undefined : readable?.();
+  return view === undefined ? [] : [...(queried ?? [])].map((table) => ({ table, where: view.where(table) }));
 }
 
 function isConcerned({ tables }: Follower, rows: readonly PulledRow[]): boolean {

@@ -9,6 +9,8 @@ import type { Follower } from './hub.ts';
 export interface Member {
   readonly group: Group;
   readonly consulted: readonly Consulted[];
+  /** The tables that he queries, with the rows of them that he may read. */
+  readonly queried: readonly Consulted[];
   /** The cursor it holds. Nothing that concerns it has come since. */
   token: string;
   /** Tells whether something has come since that it does not wait for, and has not been sent. */
@@ -21,6 +23,11 @@ export interface Group {
   readonly followers: Set<Follower>;
 }
 
+/** What he may have who comes to stand there. */
+export interface Entering extends Pick<Member, 'consulted' | 'queried'> {
+  readonly view: View;
+}
+
 /** All who stand where the hub stands, found by their scopes, by what those were made from, and by their replicas. */
 export class Members {
   private readonly tables: readonly string[];
@@ -29,12 +36,14 @@ export class Members {
   private readonly byReplica = new Map<string, Set<Follower>>();
   private readonly concerned: ConditionIndex<Group>;
   private readonly consulting: ConditionIndex<Follower>;
+  private readonly querying: ConditionIndex<Follower>;
 
   constructor({ schema }: Store) {
     this.tables = Object.keys(schema.tables);
     const filterable = (table: string) => schema.tables[table]?.filterable ?? [];
     this.concerned = new ConditionIndex(filterable);
     this.consulting = new ConditionIndex(filterable);
+    this.querying = new ConditionIndex(filterable);
   }
 
   get size(): number {
@@ -68,7 +77,12 @@ export class Members {
     return this.consulting.find(table, id, statesOf(change));
   }
 
-  enter(follower: Follower, view: View, consulted: readonly Consulted[], token: string): void {
+  /** Those who query rows of which this is one, or was. */
+  followersQuerying({ table, id, ...change }: Changed): ReadonlySet<Follower> {
+    return this.querying.find(table, id, statesOf(change));
+  }
+
+  enter(follower: Follower, { view, consulted, queried }: Entering, token: string): void {
     let group = this.byView.get(view.digest);
     if (group === undefined) {
       group = { view, followers: new Set() };
@@ -76,8 +90,9 @@ export class Members {
       for (const table of this.tables) this.concerned.add(table, view.where(table), group);
     }
     group.followers.add(follower);
-    this.members.set(follower, { group, consulted, token, isWaiting: false });
+    this.members.set(follower, { group, consulted, queried, token, isWaiting: false });
     for (const { table, where } of consulted) this.consulting.add(table, where, follower);
+    for (const { table, where } of queried) this.querying.add(table, where, follower);
     if (follower.replica === undefined) return;
     const same = this.byReplica.get(follower.replica) ?? new Set();
     this.byReplica.set(follower.replica, same.add(follower));
@@ -88,6 +103,7 @@ export class Members {
     if (member === undefined) return;
     this.members.delete(follower);
     for (const { table, where } of member.consulted) this.consulting.remove(table, where, follower);
+    for (const { table, where } of member.queried) this.querying.remove(table, where, follower);
     const same = follower.replica === undefined ? undefined : this.byReplica.get(follower.replica);
     same?.delete(follower);
     if (follower.replica !== undefined && same?.size === 0) this.byReplica.delete(follower.replica);

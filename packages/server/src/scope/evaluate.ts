@@ -25,6 +25,12 @@ export interface Evaluated {
   readonly consulted: readonly Consulted[];
 }
 
+/** The same of what a replica may hold. */
+export interface EvaluatedHeld extends Evaluated {
+  /** All that the user may read. */
+  readonly readable: () => View;
+}
+
 /** The place where a scope is evaluated: it reads rows in one snapshot. */
 export interface ScopeSource {
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
@@ -76,24 +82,46 @@ export class ScopeSet {
     return this.scopes.get(table)?.write;
   }
 
+  /** The rows and columns that a user may read, in the snapshot of a source. @throws KoinonError as {@link evaluateHeld} does. */
+  async evaluate(user: User | undefined, source: ScopeSource): Promise<Evaluated> {
+    const { filters, consulted } = await this.filters(user, source);
+    return { view: keptViewOf(filters), consulted };
+  }
+
   /**
-   * The scope of a user, in the snapshot of a source: what he may have, and of that what is asked for.
+   * What a user's replica may hold, in the snapshot of a source: of what he may read, the tables that devices hold, and of those what is
+   * asked for.
    *
    * @throws KoinonError `schema-invalid` where a scope filters by a column that is not filterable; `unknown-table`,
    *   `unknown-column`, `query-invalid` for what is asked.
    */
-  async evaluate(user: User | undefined, source: ScopeSource, asked: Only = {}): Promise<Evaluated> {
+  async evaluateHeld(user: User | undefined, source: ScopeSource, asked: Only = {}): Promise<EvaluatedHeld> {
+    const { filters, consulted } = await this.filters(user, source);
+    const held: Record<string, TableFilter> = {};
+    for (const [name, { home }] of Object.entries(this.schema.tables)) {
+      const filter = home === 'server' ? { where: nothing } : this.narrowed(name, filters[name] ?? {}, asked);
+      if (filter.where !== undefined || filter.without !== undefined) held[name] = filter;
+    }
+    for (const name of [...(asked.tables ?? []), ...Object.keys(asked.where ?? {})]) tableOf(this.schema, name);
+    const isNarrowed = asked.tables !== undefined || asked.where !== undefined;
+    const view = isNarrowed ? viewOf(held) : keptViewOf(held);
+    return {
+      view: asked.columns === undefined ? view : view.knowing(asked.columns),
+      consulted,
+      readable: () => keptViewOf(filters),
+    };
+  }
+
+  /** What a user may read of each table; tables of which he may read everything are left out. */
+  private async filters(user: User | undefined, source: ScopeSource) {
     const consulted: Consulted[] = [];
     const evaluating: Evaluating = { user, source, consulted, rows: new Map(), filters: new Map() };
     const filters: Record<string, TableFilter> = {};
     for (const name of Object.keys(this.schema.tables)) {
-      const filter = this.narrowed(name, await this.filterOf(name, evaluating), asked);
+      const filter = await this.filterOf(name, evaluating);
       if (filter.where !== undefined || filter.without !== undefined) filters[name] = filter;
     }
-    for (const name of [...(asked.tables ?? []), ...Object.keys(asked.where ?? {})]) tableOf(this.schema, name);
-    const isNarrowed = asked.tables !== undefined || asked.where !== undefined;
-    const view = isNarrowed ? viewOf(filters) : keptViewOf(filters);
-    return { view: asked.columns === undefined ? view : view.knowing(asked.columns), consulted };
+    return { filters, consulted };
   }
 
   private filterOf(name: string, evaluating: Evaluating): Promise<TableFilter> {

@@ -15,9 +15,10 @@ import type {
   WireColumns,
   Writer,
 } from '@koinon/core';
-import { rowKey } from '@koinon/core/internal';
+import { rowKey, type SummaryPlan } from '@koinon/core/internal';
 import type { CursorKey, CursorKeys } from '../cursor/keys.ts';
 import type { Attempts } from './attempts.ts';
+import type { QueryRoom, Selection } from './query.ts';
 import type { Receipts } from './receipts.ts';
 import type { StampedTimes } from './times.ts';
 import type { TrackingFault } from './tracking.ts';
@@ -290,6 +291,10 @@ export interface StoreReader {
   facts(): Promise<DatabaseFacts>;
   /** How many rows have changed behind a position, by table. */
   countChanges(since: Position): Promise<Readonly<Record<string, number>>>;
+  /** Rows of one table, in an order. @throws KoinonError `query-limit`, `query-invalid`. */
+  select(selection: Selection, room: QueryRoom): Promise<readonly AnyRow[]>;
+  /** The lines of a summary. @throws KoinonError `query-limit`, `query-invalid`. */
+  summarize(plan: SummaryPlan, room: QueryRoom): Promise<readonly Readonly<Record<string, unknown>>[]>;
   /** The rows of a table that fulfil a condition. */
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]>;
   /** Tells whether the earlier values of these tables' filterable columns are remembered from a position on. */
@@ -466,8 +471,12 @@ export interface Store {
   ordinal(position: Position): number;
   /** The position of whoever knows all that came before such a number. */
   positionAt(ordinal: number): Position;
-  /** Reads from one snapshot of the database: whatever is written meanwhile is not seen. */
-  read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T>;
+  /**
+   * Reads from one snapshot of the database: whatever is written meanwhile is not seen.
+   *
+   * @param time milliseconds that one statement may take, where the database can tell.
+   */
+  read<T>(work: (reader: StoreReader) => Promise<T>, time?: number): Promise<T>;
   /**
    * One writer at a time; a throw rolls everything back.
    *

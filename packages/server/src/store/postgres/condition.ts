@@ -1,5 +1,5 @@
 import { type Column, type Condition, KoinonError } from '@koinon/core';
-import { asInstants, type ExistingColumn } from './columns.ts';
+import { asInstants, type ExistingColumn, parameter } from './columns.ts';
 
 /** How the columns of a row are read, `id` among them. */
 export interface ConditionTable {
@@ -23,9 +23,9 @@ export function conditionSql(table: ConditionTable, condition: Condition, values
     case 'not':
       return `((${conditionSql(table, condition.condition, values)}) IS NOT TRUE)`;
     case 'compare': {
-      const { sql, type } = standing(table, condition.column);
-      if (condition.value === null) return `(${sql} IS ${condition.sign === '!=' ? 'NOT ' : ''}NULL)`;
       const { column, sign } = condition;
+      if (condition.value === null) return `(${standing(table, column).sql} IS ${sign === '!=' ? 'NOT ' : ''}NULL)`;
+      const { sql, type } = comparable(table, column);
       if (sign !== '=' && sign !== '!=' && isText(table, column)) {
         values.push(condition.value);
         // In the order of its own locale or type, the database would mean other rows than everybody else does.
@@ -35,11 +35,11 @@ export function conditionSql(table: ConditionTable, condition: Condition, values
       // A value that the database's own type cannot have is none of any row.
       if (value === undefined) return sign === '!=' ? 'true' : 'false';
       values.push(value);
-      const parameter = `$${values.length}::${type}`;
-      return sign === '!=' ? `(${sql} IS DISTINCT FROM ${parameter})` : `(${sql} ${sign} ${parameter})`;
+      const given = `$${values.length}::${comparedType(table, column, type)}`;
+      return sign === '!=' ? `(${sql} IS DISTINCT FROM ${given})` : `(${sql} ${sign} ${given})`;
     }
     case 'in': {
-      const { sql, type } = standing(table, condition.column);
+      const { sql, type } = comparable(table, condition.column);
       const some = condition.values.filter((value) => value !== null);
       values.push(
         some.flatMap((given) => {
@@ -47,21 +47,80 @@ export function conditionSql(table: ConditionTable, condition: Condition, values
           return value === undefined ? [] : [value];
         }),
       );
-      const listed = `${sql} = ANY($${values.length}::${type}[])`;
+      const listed = `${sql} = ANY($${values.length}::${comparedType(table, condition.column, type)}[])`;
       return some.length === condition.values.length ? `(${listed})` : `(${listed} OR ${sql} IS NULL)`;
     }
     case 'prefix':
     case 'contains': {
-      const { sql } = standing(table, condition.column);
+      const sql = textSql(table, condition.column);
       values.push(condition.text);
-      const parameter = `$${values.length}::text`;
-      return condition.kind === 'prefix'
-        ? `(starts_with(${sql}::text, ${parameter}))`
-        : `(strpos(${sql}::text, ${parameter}) > 0)`;
+      const given = `$${values.length}::text`;
+      return condition.kind === 'prefix' ? `(starts_with(${sql}, ${given}))` : `(strpos(${sql}, ${given}) > 0)`;
     }
-    case 'member':
-      throw new KoinonError('query-invalid', `${condition.column} is a set: rows are not told apart by it here.`);
+    case 'member': {
+      const { sql, type } = standing(table, condition.column);
+      if (type !== 'jsonb' && !type.endsWith('[]')) throw incomparable(condition.column, type);
+      values.push(condition.text);
+      return `(jsonb_exists(to_jsonb(${sql}), $${values.length}::text))`;
+    }
   }
+}
+
+/** An expression whose order is that of a column's values everywhere; `id` among them. */
+export function orderedSql(table: ConditionTable, name: string): string {
+  const { sql, type } = comparable(table, name);
+  if (isText(table, name)) return `${sql}::text COLLATE "C"`;
+  const column = table.table.columns[name];
+  if (column?.type === 'boolean' && type !== 'boolean') return `(${sql} <> 0)`;
+  if (column?.type === 'date' && type !== 'date') return `${sql}::date`;
+  return sql;
+}
+
+/** A column as the text that everybody else has for its values. */
+function textSql(table: ConditionTable, name: string): string {
+  const { sql } = comparable(table, name);
+  const type = name === 'id' ? 'text' : table.table.columns[name]?.type;
+  if (type === 'timestamp') return `to_char(${sql} AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"')`;
+  return type === 'local-date-time' ? `replace(${sql}::text, ' ', 'T')` : `${sql}::text`;
+}
+
+const wholeTypes = ['smallint', 'integer', 'bigint', 'numeric'];
+
+/** The types in the database whose values are compared as those of a column's type are; any, for types that are not named here. */
+const comparableTypes: Partial<Record<Column['type'], readonly string[]>> = {
+  counter: wholeTypes,
+  'big-integer': wholeTypes,
+  decimal: wholeTypes,
+  'decimal-counter': wholeTypes,
+  real: [...wholeTypes, 'real', 'double precision'],
+  timestamp: ['timestamp with time zone'],
+  time: ['time without time zone'],
+  'local-date-time': ['timestamp without time zone'],
+  bytes: ['bytea'],
+};
+
+/** A column by whose values rows are told apart or ordered. @throws KoinonError `query-invalid`. */
+function comparable(table: ConditionTable, name: string): ExistingColumn {
+  const found = standing(table, name);
+  const types = name === 'id' ? undefined : comparableTypes[table.table.columns[name]?.type as Column['type']];
+  if (types === undefined || types.includes(found.type)) return found;
+  throw incomparable(name, found.type);
+}
+
+const incomparable = (name: string, type: string) =>
+  new KoinonError(
+    'query-invalid',
+    `Rows cannot be asked for or ordered by ${name} on the server: its database keeps the column as ${type}.`,
+    { column: name },
+  );
+
+/** The type that a value is compared as: one that holds every value of the schema's type. */
+function comparedType({ table }: ConditionTable, name: string, type: string): string {
+  const column = table.columns[name]?.type;
+  if (column === 'decimal' || column === 'decimal-counter') return 'numeric';
+  if (column === 'real') return type === 'real' || type === 'double precision' ? 'double precision' : 'numeric';
+  const isWhole = column === 'integer' || column === 'counter' || column === 'big-integer';
+  return isWhole && (type === 'smallint' || type === 'integer') ? 'bigint' : type;
 }
 
 /** Tells whether a column holds texts to everybody but perhaps the database. */
@@ -81,8 +140,10 @@ const uuidForm = /^[0-9a-f]{8}(-?[0-9a-f]{4}){3}-?[0-9a-f]{12}$/i;
 /** A value as the column's type in the database takes it; undefined where it cannot. */
 function bound({ table }: ConditionTable, name: string, type: string, value: unknown): unknown {
   if (typeof value === 'boolean') return type === 'boolean' ? value : Number(value);
-  if (typeof value === 'bigint') return String(value);
-  if (typeof value !== 'string' || table.columns[name]?.type === 'date') return value;
+  const column = table.columns[name];
+  if (typeof value !== 'string') return column === undefined ? value : parameter(column, value);
+  if (column !== undefined && ['date', 'timestamp', 'local-date-time', 'time'].includes(column.type))
+    return parameter(column, value);
   if (type === 'uuid') return uuidForm.test(value) ? value : undefined;
   const most = mostOf[type];
   if (most !== undefined) return /^-?\d{1,18}$/.test(value) && Math.abs(Number(value)) <= most ? value : undefined;

@@ -10,9 +10,10 @@ import type {
   RowTimes,
   Table,
 } from '@koinon/core';
-import { everything, quoteText, rowKey } from '@koinon/core/internal';
+import { everything, quoteText, rowKey, type SummaryPlan } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { CursorKey } from '../../cursor/keys.ts';
+import type { QueryRoom, Selection } from '../query.ts';
 import {
   type AssignedKeysOf,
   byTable,
@@ -41,6 +42,7 @@ import { aliveSql } from './columns.ts';
 import { storedKeys } from './identity.ts';
 import { idSql, keySql } from './key.ts';
 import type { AppTable } from './layout.ts';
+import { selectRows, summarize } from './query.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot, writePosition } from './snapshot.ts';
 
@@ -246,6 +248,14 @@ export class PostgresReader implements StoreReader {
     }
     const { at, ...facts } = found;
     return { ...facts, keptSince: at === 0 ? null : at, lackingRights };
+  }
+
+  select(selection: Selection, room: QueryRoom): Promise<readonly AnyRow[]> {
+    return selectRows(this.client, this.rows, selection, room);
+  }
+
+  summarize(plan: SummaryPlan, room: QueryRoom): Promise<readonly Readonly<Record<string, unknown>>[]> {
+    return summarize(this.client, this.rows, plan, room);
   }
 
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {

@@ -130,13 +130,28 @@ export class AppRows {
     return { json, count, last, more: count === most };
   }
 
-  /** The size of a row in columns that may be large; none where no column may. */
+  /** The size of a row in columns that may be large, as it is stored; none where no column may. */
   private sizeSql(name: string): string | undefined {
-    const { columns, table } = this.table(name);
-    const sizes = table.entries.flatMap(([column, definition]) => {
-      const { sql, type } = columns.get(column) as ExistingColumn;
+    return this.largeSql(name, this.table(name).table.names, (sql, type) => {
       const size = /^(text|character varying|bytea)$/.test(type) ? 'octet_length' : 'pg_column_size';
-      return mayBeLarge(definition) ? [`coalesce(${size}(r.${sql}), 0)::bigint`] : [];
+      return `${size}(${sql})`;
+    });
+  }
+
+  /** The size of these columns of a row, as they are sent: what is stored may be compressed. */
+  sentSizeSql(name: string, names: readonly string[]): string | undefined {
+    return this.largeSql(name, names, (sql, type) => `octet_length(${type === 'bytea' ? sql : `${sql}::text`})`);
+  }
+
+  private largeSql(
+    name: string,
+    names: readonly string[],
+    sizeOf: (sql: string, type: string) => string,
+  ): string | undefined {
+    const { columns, table } = this.table(name);
+    const sizes = names.flatMap((column) => {
+      const { sql, type } = columns.get(column) as ExistingColumn;
+      return mayBeLarge(table.columns[column] as Column) ? [`coalesce(${sizeOf(`r.${sql}`, type)}, 0)::bigint`] : [];
     });
     return sizes.length === 0 ? undefined : sizes.join(' + ');
   }
@@ -205,8 +220,13 @@ export class AppRows {
   fulfils(name: string, where: Condition, values: unknown[]): string {
     const table = this.table(name);
     const alive = table.softDelete ? `${aliveSql(table.softDelete, 'r')} AND ` : '';
-    const read = readBy(table, (_name, { sql }) => `r.${sql}`, keySql(table.key, 'r'));
-    return `${alive}${conditionSql(read, where, values)}`;
+    return `${alive}${conditionSql(this.reading(name), where, values)}`;
+  }
+
+  /** How the columns of a row are read, under the name `r`. */
+  reading(name: string): ConditionTable {
+    const table = this.table(name);
+    return readBy(table, (_name, { sql }) => `r.${sql}`, keySql(table.key, 'r'));
   }
 
   /** The SQL of a condition over what a deleted row held last; the row is a stamp under the name `r`. */
@@ -221,9 +241,9 @@ export class AppRows {
     return this.tables.get(name) as AppTable;
   }
 
-  /** The expressions that are selected of a row, under the name `r`, to be decoded. */
-  fields(table: string): string {
-    return this.fieldsFrom(table, idSql(this.table(table).key, 'r'), (_name, { sql }) => `r.${sql}`);
+  /** The expressions that are selected of a row, under the name `r`, to be decoded. @param names the columns; all of them without. */
+  fields(table: string, names?: readonly string[]): string {
+    return this.fieldsFrom(table, idSql(this.table(table).key, 'r'), (_name, { sql }) => `r.${sql}`, names);
   }
 
   /** The same of the image in a tombstone. */
@@ -231,27 +251,33 @@ export class AppRows {
     return this.fieldsFrom(table, 'r.row_id', (name, { type }) => imageSql(name, type));
   }
 
-  private fieldsFrom(table: string, id: string, from: (name: string, column: ExistingColumn) => string): string {
+  private fieldsFrom(
+    table: string,
+    id: string,
+    from: (name: string, column: ExistingColumn) => string,
+    names: readonly string[] = this.table(table).table.names,
+  ): string {
     const { columns, table: definition } = this.table(table);
-    const fields = definition.entries.map(([name, column]) => {
+    const fields = names.map((name) => {
       const standing = columns.get(name) as ExistingColumn;
-      return readSql(column, { ...standing, sql: from(name, standing) });
+      return readSql(definition.columns[name] as Column, { ...standing, sql: from(name, standing) });
     });
     return [id, ...fields].join(', ');
   }
 
-  /** A row as it was selected. */
-  decode(table: string, raw: readonly unknown[]): AnyRow {
+  /** A row as it was selected. @param names the columns that were; all of them without. */
+  decode(table: string, raw: readonly unknown[], names?: readonly string[]): AnyRow {
     const { columns, table: definition } = this.table(table);
     const id = raw[0] as string;
     const values: Record<string, unknown> = {};
-    definition.entries.forEach(([name, column]: readonly [string, Column], i) => {
+    (names ?? definition.names).forEach((name, i) => {
+      const column = definition.columns[name] as Column;
       const value = readValue(column, raw[i + 1], columns.get(name) as ExistingColumn);
       // Others may have given a table types that hold more than the schema's do; these three hold nothing else.
       const isHeld = column.type === 'text' || column.type === 'bytes' || column.type === 'boolean';
       values[name] = isHeld ? value : this.typed.read({ table, id, column: name }, column, value);
     });
-    return frozenRow(id, values, definition.names);
+    return frozenRow(id, values, names ?? definition.names);
   }
 
   /** A row's columns as JSON carries them. */

@@ -154,8 +154,9 @@ class PostgresStore implements Store {
     return `${at}:${at}:`;
   }
 
-  read<T>(work: (reader: StoreReader) => Promise<T>): Promise<T> {
-    return inTransaction(this.pool, 'BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY', (client) =>
+  read<T>(work: (reader: StoreReader) => Promise<T>, time?: number): Promise<T> {
+    const limited = time === undefined ? '' : `; SET LOCAL statement_timeout = ${Math.max(1, Math.ceil(time))}`;
+    return inTransaction(this.pool, `BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY${limited}`, (client) =>
       work(new PostgresReader(client, this.tables, this.typed)),
     );
   }

@@ -7,12 +7,15 @@ export interface Statement {
   run(...values: SqlValue[]): unknown;
   get(...values: SqlValue[]): unknown;
   all(...values: SqlValue[]): unknown[];
+  iterate(...values: SqlValue[]): Iterable<unknown>;
 }
 
 /** An open SQLite file. */
 export interface Connection {
   exec(sql: string): void;
   prepare(sql: string): Statement;
+  /** Gives SQL a function of this name. */
+  function(name: string, run: () => number): void;
   close(): void;
 }
 
@@ -52,6 +55,11 @@ export class Prepared {
 
   all<Row>(sql: string, ...values: SqlValue[]): Row[] {
     return this.statement(sql).all(...values) as Row[];
+  }
+
+  /** Rows one by one, as they are found. */
+  iterate<Row>(sql: string, ...values: SqlValue[]): Iterable<Row> {
+    return this.statement(sql).iterate(...values) as Iterable<Row>;
   }
 
   run(sql: string, ...values: SqlValue[]): void {

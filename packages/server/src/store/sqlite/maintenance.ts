@@ -67,6 +67,7 @@ async function planSqlite(schema: Schema, file: string, mapping: Mapping): Promi
         memory.exec(sql);
       },
       prepare: (sql) => memory.prepare(sql),
+      function: (name, run) => memory.function(name, run),
       close: () => undefined,
     };
     makeLayout(new Prepared(noting), schema, mapping);

@@ -12,8 +12,9 @@ import type {
   SqlValue,
   Table,
 } from '@koinon/core';
-import { columnsToWire, conditionSql, everything, quoteText, rowKey } from '@koinon/core/internal';
+import { columnsToWire, conditionSql, everything, quoteText, rowKey, type SummaryPlan } from '@koinon/core/internal';
 import type { CursorKey } from '../../cursor/keys.ts';
+import type { QueryRoom, Selection } from '../query.ts';
 import {
   type AssignedKeysOf,
   byTable,
@@ -39,6 +40,7 @@ import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
 import { openEffectsOf, resultsOf } from './action-tables.ts';
 import type { Prepared } from './driver.ts';
 import { storedKeys } from './identity.ts';
+import { Queries } from './query.ts';
 import { AppRows, type TableReading } from './rows.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
@@ -89,6 +91,8 @@ export class SqliteReader implements StoreReader {
   private readonly database: Prepared;
   private readonly schema: Schema;
   readonly rows: AppRows;
+
+  private queries: Queries | undefined;
 
   constructor(database: Prepared, schema: Schema, tables: TableReading) {
     this.rows = new AppRows(database, schema, tables);
@@ -250,6 +254,20 @@ export class SqliteReader implements StoreReader {
     );
     const { at, ...facts } = found as NonNullable<typeof found>;
     return { ...facts, keptSince: at === 0 ? null : at, lackingRights: [] };
+  }
+
+  /** The queries of this connection: made when the first is asked. */
+  private asked(): Queries {
+    this.queries ??= new Queries(this.database, this.schema, this.rows);
+    return this.queries;
+  }
+
+  async select(selection: Selection, room: QueryRoom): Promise<readonly AnyRow[]> {
+    return this.asked().select(selection, room);
+  }
+
+  async summarize(plan: SummaryPlan, room: QueryRoom): Promise<readonly Readonly<Record<string, unknown>>[]> {
+    return this.asked().summarize(plan, room);
   }
 
   async rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {

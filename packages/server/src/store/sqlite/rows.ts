@@ -1,4 +1,13 @@
-import type { AnyRow, Column, Condition, JsonValue, Schema, SqlValue, Table } from '@koinon/core';
+import {
+  type AnyRow,
+  type Column,
+  type Condition,
+  type JsonValue,
+  KoinonError,
+  type Schema,
+  type SqlValue,
+  type Table,
+} from '@koinon/core';
 import {
   columnsFromWire,
   conditionSql,
@@ -157,7 +166,7 @@ export class AppRows {
   }
 
   /** The columns of a table that may be large. */
-  private large(table: string): readonly string[] {
+  large(table: string): readonly string[] {
     const { entries } = this.schema.tables[table] as Table;
     return entries.flatMap(([name, column]) => (mayBeLarge(column) ? [name] : []));
   }
@@ -231,22 +240,58 @@ export class AppRows {
   private fields(table: string): string {
     const known = this.fieldLists.get(table);
     if (known) return known;
+    const made = this.fieldsOf(table, (this.schema.tables[table] as Table).names);
+    this.fieldLists.set(table, made);
+    return made;
+  }
+
+  /** The same of some columns. */
+  fieldsOf(table: string, names: readonly string[]): string {
+    const { columns } = this.schema.tables[table] as Table;
     const unenforced = this.tables.unenforced.get(table);
-    const fields = (this.schema.tables[table] as Table).entries.map(([name, column]) => {
+    const fields = names.map((name) => {
+      const column = columns[name] as Column;
       const quoted = quoteName(name);
       // Drivers stumble over whole numbers of 64 bits also where they are held to be that.
       const isRead = unenforced?.has(name) || column.type === 'big-integer';
       return isRead ? `${readableSql(column, quoted)} AS ${quoted}` : quoted;
     });
-    const made = ['id', ...fields].join(', ');
-    this.fieldLists.set(table, made);
-    return made;
+    return ['id', ...fields].join(', ');
   }
 
   private decode(table: string, raw: unknown): AnyRow {
     const decoder = this.decoders.get(table) ?? rowDecoder(this.schema.tables[table] as Table);
     this.decoders.set(table, decoder);
     return decoder(this.typed(table, raw));
+  }
+
+  /** Some columns of a row as they were selected, with values of their types. */
+  decodeOf(table: string, raw: unknown, names: readonly string[]): AnyRow {
+    const definition = this.schema.tables[table] as Table;
+    return rowDecoder(definition, names)(this.typed(table, raw));
+  }
+
+  /**
+   * A column as an expression whose values are compared as they are everywhere.
+   *
+   * @throws KoinonError `query-invalid` for one whose times have a form of their own.
+   */
+  comparedSql(table: string): (name: string) => string {
+    const { columns } = this.schema.tables[table] as Table;
+    const unenforced = this.tables.unenforced.get(table);
+    return (name) => {
+      const column = name === 'id' ? undefined : columns[name];
+      const quoted = quoteName(name);
+      if (column === undefined) return quoted;
+      if (this.tables.times.get(table)?.has(name))
+        throw new KoinonError(
+          'query-invalid',
+          `Rows cannot be asked for or ordered by ${name} on the server: its database keeps the times in a form of its own.`,
+          { table, column: name },
+        );
+      if (column.type === 'timestamp' || column.type === 'big-integer') return `(${jsonSql(column, quoted)})`;
+      return unenforced?.has(name) && decimalSizeOf(column) ? readableSql(column, quoted) : quoted;
+    };
   }
 
   private wire(table: string, raw: unknown): Record<string, JsonValue> {
@@ -258,9 +303,10 @@ export class AppRows {
   private typed(table: string, raw: unknown): Record<string, unknown> {
     const definition = this.schema.tables[table] as Table;
     const row = raw as Record<string, unknown>;
-    for (const [name, form] of this.tables.times.get(table) ?? []) row[name] = form.read(row[name]);
+    for (const [name, form] of this.tables.times.get(table) ?? []) if (name in row) row[name] = form.read(row[name]);
     withOwnTimes(definition, row);
     for (const name of this.tables.unenforced.get(table) ?? []) {
+      if (!(name in row)) continue;
       const column = definition.columns[name] as Column;
       const found = { table, id: row.id as string, column: name };
       row[name] = toSql(column, this.tables.typed.read(found, column, storedValue(column, row[name])));
@@ -303,7 +349,7 @@ function isSetSql(name: string): string {
 }
 
 /** The size of a value in the database, about. */
-function storedBytes(value: unknown): number {
+export function storedBytes(value: unknown): number {
   if (typeof value === 'string') return value.length;
   return value instanceof Uint8Array ? value.byteLength : 0;
 }

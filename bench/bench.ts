@@ -9,6 +9,7 @@ import { holdingRows } from './holdings.ts';
 import { hostileRows } from './hostile.ts';
 import { localRows } from './local.ts';
 import { type Measured, measure } from './measure.ts';
+import { queryRows } from './queries.ts';
 import { realtimeRows } from './realtime.ts';
 import { scopeRows } from './scopes.ts';
 import { syncRows } from './sync.ts';
@@ -45,6 +46,7 @@ const rows = [
   ...fileRows,
   ...holdingRows,
   ...actionRows,
+  ...queryRows,
   ...browserRows,
 ];
 const chosen = rows.filter(

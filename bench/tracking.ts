@@ -14,7 +14,7 @@ import { visits } from './visits.ts';
 let postgres: { readonly url: string; stop(): Promise<void> } | undefined;
 
 /** A PostgreSQL server with its usual durability, for as long as the bench runs. */
-async function startPostgres() {
+export async function startPostgres() {
   if (postgres) return postgres;
   const folder = folderOf();
   chmodSync(folder, 0o755);

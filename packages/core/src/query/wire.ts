@@ -105,8 +105,10 @@ const guards = new WeakMap<Column, (value: JsonValue | undefined) => boolean>();
 function valueFromWire(column: Column, value: unknown): unknown {
   const fits = guards.get(column) ?? wireGuard(column);
   guards.set(column, fits);
-  const given = value as JsonValue | undefined;
-  return deepFreeze(fits(given) && given !== undefined ? fromWire(column, given) : noneOf(column));
+  // A column that is withheld does not come.
+  if (value === undefined) return null;
+  const given = value as JsonValue;
+  return deepFreeze(fits(given) ? fromWire(column, given) : noneOf(column));
 }
 
 /** A line of a summary that JSON carried. @throws KoinonError `server-answer`. */

@@ -1,6 +1,7 @@
 import {
   type AnyRow,
   type Condition,
+  type JsonValue,
   KoinonError,
   type QueryRequest,
   type QueryResponse,
@@ -130,17 +131,22 @@ async function rowsOf(at: At, plan: Plan, named: readonly string[] | undefined):
   const columns = [...new Set([...readable, ...joined])];
   const where = intersection([view.where(tableName), condition]);
   const found = await reader.select({ table: tableName, columns, where, order, limit, offset }, room);
-  const wire = found.map((row) => wireRow(table, row, readable));
+  const wire = found.map((row) => wireRow(table, row, readable, columns));
   for (const join of joins) {
     const values = await joinedValues(at, join, found);
-    for (const [n, row] of found.entries()) Object.assign(wire[n] as object, { [join.name]: values(row) });
+    for (const [n, row] of found.entries()) wire[n] = { ...wire[n], [join.name]: values(row) };
   }
   return wire;
 }
 
-function wireRow(table: Table, row: AnyRow, names: readonly string[]): WireResultRow {
+/** A row as JSON carries it, with these columns of those that were read. */
+function wireRow(table: Table, row: AnyRow, names: readonly string[], readNames = names): WireResultRow {
+  // Most rows are that already.
+  if (table.isPlain && names.length === readNames.length) return row as WireResultRow;
   const columns = columnsToWire(table, row);
-  return { id: row.id, ...Object.fromEntries(names.map((name) => [name, columns[name] ?? null])) };
+  const wire: Record<string, JsonValue> = { id: row.id };
+  for (const name of names) wire[name] = columns[name] ?? null;
+  return wire;
 }
 
 /** What is joined into each row: one query for all of them. */

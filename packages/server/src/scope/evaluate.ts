@@ -10,7 +10,7 @@ import {
 import { columnOf, everything, parseWhere, shown, unfilterable } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import type { AnyTableScope, ScopeContext, Scopes } from './scopes.ts';
-import { intersection, keptViewOf, nothing, type View, viewOf } from './view.ts';
+import { intersection, keptViewOf, nothing, type View, viewOf, whole } from './view.ts';
 
 /** Rows that a scope was made from. */
 export interface Consulted {
@@ -84,6 +84,7 @@ export class ScopeSet {
 
   /** The rows and columns that a user may read, in the snapshot of a source. @throws KoinonError as {@link evaluateHeld} does. */
   async evaluate(user: User | undefined, source: ScopeSource): Promise<Evaluated> {
+    if (this.isOpen) return { view: whole, consulted: [] };
     const { filters, consulted } = await this.filters(user, source);
     return { view: keptViewOf(filters), consulted };
   }

@@ -1,5 +1,6 @@
 import { type Condition, KoinonError } from '@koinon/core';
 import type { Order } from '@koinon/core/internal';
+import { LRUCache } from 'lru-cache';
 
 // Queries that a person's app asks, as the stores carry them out: of one table each, and never more than was allowed.
 
@@ -27,6 +28,31 @@ export interface QueryLimits {
    * on SQLite the rows that are gone through, times the comparisons with each.
    */
   readonly cost: number;
+}
+
+/** Milliseconds for which the expected cost of a statement is taken for known. */
+const costsKnownFor = 60_000;
+
+/** The part of the greatest cost up to which a statement need not be estimated anew each time. */
+const cheapPart = 0.05;
+
+/** Statements that were cheap a moment ago, by their text; a statement of other values costs about the same. */
+export class CheapStatements {
+  /** Made with the first one: whoever only writes has none. */
+  private known: LRUCache<string, true> | undefined;
+
+  /** Looks whether a statement may be run. @param estimate what the database expects. @throws KoinonError `query-limit`. */
+  async refuseCostly(text: string, room: QueryRoom, estimate: () => Promise<number>): Promise<void> {
+    if (this.known?.has(text)) return;
+    const cost = await estimate();
+    room.refuseCostly(cost);
+    if (cost > room.limits.cost * cheapPart) return;
+    this.known ??= new LRUCache<string, true>({
+      ...{ max: 1_000, maxSize: 2_000_000, ttl: costsKnownFor },
+      sizeCalculation: (_cheap, statement) => statement.length,
+    });
+    this.known.set(text, true);
+  }
 }
 
 /** The room that is left while the queries of one request are run. */

@@ -87,6 +87,36 @@ export async function inTransaction<T>(
   }
 }
 
+/** Reads in a transaction on a connection of its own. Nobody waits for its end: there is nothing in it that could fail to be kept. */
+export async function inReadTransaction<T>(
+  pool: pg.Pool,
+  begin: string,
+  work: (client: pg.PoolClient) => Promise<T>,
+): Promise<T> {
+  const client = await begun(pool, begin);
+  let broken: Error | undefined;
+  const cut = (error: Error) => {
+    broken = error;
+  };
+  client.on('error', cut);
+  const end = (how: 'COMMIT' | 'ROLLBACK') =>
+    client
+      .query(how)
+      .catch(cut)
+      .then(() => {
+        client.off('error', cut);
+        client.release(broken);
+      });
+  try {
+    const result = await work(client);
+    void end('COMMIT');
+    return result;
+  } catch (error) {
+    await end('ROLLBACK');
+    throw error;
+  }
+}
+
 /** The refusal of a database that cannot be opened. */
 export function asRefused(error: unknown, url: string): unknown {
   if (error instanceof KoinonError) return error;

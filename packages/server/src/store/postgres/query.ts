@@ -2,18 +2,27 @@ import type { AnyRow, Column } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
 import { decimalSizeOf, type SummaryPlan } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
-import type { QueryRoom, Selection } from '../query.ts';
+import type { CheapStatements, QueryRoom, Selection } from '../query.ts';
 import { type ExistingColumn, readSql, readValue } from './columns.ts';
 import { orderedSql } from './condition.ts';
 import type { AppRows } from './rows.ts';
 
+/** Values in a list up to which its length is not looked at. */
+const fewListed = 100;
+
 /** PostgreSQL's code for a statement that ran out of its time. */
 const timeoutCode = '57014';
 
+/** The connection on which is asked. */
+export interface Asking {
+  readonly client: ClientBase;
+  readonly rows: AppRows;
+  readonly cheap: CheapStatements;
+}
+
 /** Rows of one table, in an order. @throws KoinonError `query-limit`, `query-invalid`. */
 export async function selectRows(
-  client: ClientBase,
-  rows: AppRows,
+  { client, rows, cheap }: Asking,
   { table, columns, where, order, limit, offset = 0 }: Selection,
   room: QueryRoom,
 ): Promise<readonly AnyRow[]> {
@@ -34,15 +43,14 @@ export async function selectRows(
       (SELECT *, (${size})::float8 AS koinon_size, row_number() OVER () AS koinon_place FROM (SELECT r.* ${from}) r) r) r
       WHERE koinon_held - koinon_size <= $${values.length} ORDER BY koinon_place`;
   }
-  const found = await run(client, text, values, room);
+  const found = await run(cheap, client, text, values, room);
   room.take(found.length, size === undefined ? 0 : Number(found.at(-1)?.at(-1) ?? 0));
   return found.map((raw) => rows.decode(table, raw, columns));
 }
 
 /** The lines of a summary, with the values of the columns' own types. @throws KoinonError `query-limit`, `query-invalid`. */
 export async function summarize(
-  client: ClientBase,
-  rows: AppRows,
+  { client, rows, cheap }: Asking,
   plan: SummaryPlan,
   room: QueryRoom,
 ): Promise<readonly Readonly<Record<string, unknown>>[]> {
@@ -58,7 +66,7 @@ export async function summarize(
   const groups = grouped.length === 0 ? '' : `GROUP BY ${grouped.join(', ')}`;
   const order = grouped.length === 0 ? '' : `ORDER BY ${grouped.map((each) => `${each} NULLS FIRST`).join(', ')}`;
   const text = `SELECT ${read.map(({ sql }) => sql).join(', ')} FROM ${rows.table(tableName).sql} r WHERE ${fulfils} ${groups} ${order} LIMIT $${values.length}`;
-  const found = await run(client, text, values, room);
+  const found = await run(cheap, client, text, values, room);
   room.take(found.length, 0);
   const names = [...by, ...measures.map(({ name }) => name)];
   return found.map((raw) => Object.fromEntries(names.map((name, i) => [name, read[i]?.value(raw[i])])));
@@ -78,6 +86,7 @@ function orderSql(rows: AppRows, table: string, order: Selection['order']): stri
 
 /** Runs a query within the limits of its request. */
 async function run(
+  cheap: CheapStatements,
   client: ClientBase,
   text: string,
   values: readonly unknown[],
@@ -85,11 +94,17 @@ async function run(
 ): Promise<unknown[][]> {
   room.refuseLate();
   try {
-    const { rows: explained } = await client.query<{ 'QUERY PLAN': { Plan: { 'Total Cost': number } }[] }>(
-      `EXPLAIN (FORMAT JSON) ${text}`,
-      [...values],
-    );
-    room.refuseCostly(explained[0]?.['QUERY PLAN'][0]?.Plan['Total Cost'] ?? 0);
+    const estimate = async () => {
+      const { rows } = await client.query<{ 'QUERY PLAN': { Plan: { 'Total Cost': number } }[] }>(
+        `EXPLAIN (FORMAT JSON) ${text}`,
+        [...values],
+      );
+      return rows[0]?.['QUERY PLAN'][0]?.Plan['Total Cost'] ?? 0;
+    };
+    // Long lists cost what they are long.
+    const hasLists = values.some((value) => Array.isArray(value) && value.length > fewListed);
+    if (hasLists) room.refuseCostly(await estimate());
+    else await cheap.refuseCostly(text, room, estimate);
     const { rows } = await client.query<unknown[]>({ text, values: [...values], rowMode: 'array' });
     return rows;
   } catch (error) {

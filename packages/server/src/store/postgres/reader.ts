@@ -13,7 +13,7 @@ import type {
 import { everything, quoteText, rowKey, type SummaryPlan } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import type { CursorKey } from '../../cursor/keys.ts';
-import type { QueryRoom, Selection } from '../query.ts';
+import type { CheapStatements, QueryRoom, Selection } from '../query.ts';
 import {
   type AssignedKeysOf,
   byTable,
@@ -81,11 +81,14 @@ interface StoredReplica {
 
 /** Reads of one connection; the caller holds a transaction open around them, so that they see one snapshot. */
 export class PostgresReader implements StoreReader {
-  private readonly client: ClientBase;
+  readonly client: ClientBase;
   private readonly tables: ReadonlyMap<string, AppTable>;
-  private readonly rows: AppRows;
+  readonly rows: AppRows;
+  readonly cheap: CheapStatements;
 
-  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>, typed: TypedValues) {
+  /** @param cheap statements of the whole store. */
+  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>, typed: TypedValues, cheap: CheapStatements) {
+    this.cheap = cheap;
     this.client = client;
     this.tables = tables;
     this.rows = new AppRows(client, tables, typed);
@@ -251,11 +254,11 @@ export class PostgresReader implements StoreReader {
   }
 
   select(selection: Selection, room: QueryRoom): Promise<readonly AnyRow[]> {
-    return selectRows(this.client, this.rows, selection, room);
+    return selectRows(this, selection, room);
   }
 
   summarize(plan: SummaryPlan, room: QueryRoom): Promise<readonly Readonly<Record<string, unknown>>[]> {
-    return summarize(this.client, this.rows, plan, room);
+    return summarize(this, plan, room);
   }
 
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {

@@ -4,10 +4,11 @@ import type pg from 'pg';
 import type { CursorKeys } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
 import { notPrepared, onlyRead, type StoreMode } from '../mode.ts';
+import { CheapStatements } from '../query.ts';
 import type { Fault, LockWait, Store, StoreReader, StoreWriter } from '../store.ts';
 import type { TrackingFault } from '../tracking.ts';
 import { type InvalidStoredValue, TypedValues } from '../typed-values.ts';
-import { asRefused, inTransaction, layoutLock, mostTries, openPool } from './connections.ts';
+import { asRefused, inReadTransaction, inTransaction, layoutLock, mostTries, openPool } from './connections.ts';
 import { faultOf, isRepeatable, refusalOf } from './constraints.ts';
 import { catchUpAll, copyLock, writtenSql } from './copies.ts';
 import { identityOf, notedIdentity } from './identity.ts';
@@ -129,6 +130,7 @@ class PostgresStore implements Store {
   private readonly tables: ReadonlyMap<string, AppTable>;
   private readonly typed: TypedValues;
   private readonly trace: PostgresOptions['trace'];
+  private readonly cheap = new CheapStatements();
   private watcher: Watcher | undefined;
   private announcing: NodeJS.Timeout | undefined;
 
@@ -156,8 +158,8 @@ class PostgresStore implements Store {
 
   read<T>(work: (reader: StoreReader) => Promise<T>, time?: number): Promise<T> {
     const limited = time === undefined ? '' : `; SET LOCAL statement_timeout = ${Math.max(1, Math.ceil(time))}`;
-    return inTransaction(this.pool, `BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY${limited}`, (client) =>
-      work(new PostgresReader(client, this.tables, this.typed)),
+    return inReadTransaction(this.pool, `BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY${limited}`, (client) =>
+      work(new PostgresReader(client, this.tables, this.typed, this.cheap)),
     );
   }
 

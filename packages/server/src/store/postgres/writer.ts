@@ -2,6 +2,7 @@ import type { AnyRow, Change, Condition, Position, RowKey, Writer } from '@koino
 import { rowKey } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { Attempts } from '../attempts.ts';
+import { CheapStatements } from '../query.ts';
 import {
   byTable,
   ConstraintError,
@@ -60,7 +61,7 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
     typed: TypedValues,
     trace: (sql: string, values: readonly unknown[]) => void = () => undefined,
   ) {
-    super(client, new PostgresReader(client, tables, typed));
+    super(client, new PostgresReader(client, tables, typed, new CheapStatements()));
     this.tables = tables;
     this.appRows = new AppRows(client, tables, typed);
     this.writing = new RowWriter(client, this.appRows, trace);

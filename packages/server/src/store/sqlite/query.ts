@@ -46,6 +46,7 @@ export class Queries {
     const text = `SELECT ${this.rows.fieldsOf(name, columns)} FROM ${this.rows.relation(name)} WHERE ${inTime}() AND ${condition} ORDER BY ${ordered} LIMIT ? OFFSET ?`;
     const large = new Set(this.rows.large(name));
     const counted = columns.filter((column) => large.has(column));
+    const decode = this.rows.decoderOf(name, columns);
     const found: AnyRow[] = [];
     this.run(text, values, { name, where, first: most + offset }, room, (raw) => {
       const held = raw as Record<string, unknown>;
@@ -53,7 +54,7 @@ export class Queries {
         1,
         counted.reduce((sum, column) => sum + storedBytes(held[column]), 0),
       );
-      found.push(this.rows.decodeOf(name, raw, columns));
+      found.push(decode(raw));
     });
     return found;
   }

@@ -265,10 +265,10 @@ export class AppRows {
     return decoder(this.typed(table, raw));
   }
 
-  /** Some columns of a row as they were selected, with values of their types. */
-  decodeOf(table: string, raw: unknown, names: readonly string[]): AnyRow {
-    const definition = this.schema.tables[table] as Table;
-    return rowDecoder(definition, names)(this.typed(table, raw));
+  /** Reads some columns of rows as they were selected, with values of their types. */
+  decoderOf(table: string, names: readonly string[]): (raw: unknown) => AnyRow {
+    const decode = rowDecoder(this.schema.tables[table] as Table, names);
+    return (raw) => decode(this.typed(table, raw));
   }
 
   /**

@@ -42,6 +42,14 @@ export async function tellTrip(narrator: Narrator, folder: string, server: strin
     await take(`The hives of ${site.name}`, { from: 'hive', where: { site: site.id } });
     const hives = await replica.rows({ from: 'hive' });
     await take('Their visits', { from: 'visit', where: { hive: { in: hives.map(({ id }) => id) } } });
+    const blooming = await replica.rows({
+      from: 'plant',
+      where: { grows: 'orchard', blooms: { '<=': 5 }, until: { '>=': 5 } },
+      order: [['nectar', 'desc'], 'name'],
+    });
+    narrator.say(
+      `What blooms in orchards in May she asks the server, which alone has the catalogue: ${blooming.map(({ name }) => name).join(', ')}.`,
+    );
 
     const service = await openWeather((await replica.rows({ from: 'site' })).map(({ id }) => id));
     try {

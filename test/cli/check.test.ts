@@ -193,6 +193,26 @@ test('a database that a newer version has prepared', async () => {
   expect(await found(module, '--database', file)).toEqual(['newer-layout']);
 });
 
+test('a table that devices query, and that has no index', async () => {
+  const plants = schema({ plant: table({ name: text() }, { home: 'server' }) });
+  const database = await newDatabase('SQLite', folder);
+  await (await database.open(plants)).close();
+  const shell = await database.shell();
+  await shell.exec(
+    "WITH RECURSIVE n(i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 20001) INSERT INTO plant SELECT i, 'plant' FROM n",
+  );
+  await shell.close();
+  const check = async (options: string) =>
+    found(
+      await written('plants', `plant: table({ name: text(${options}) }, { home: 'server' })`),
+      '--database',
+      join(folder, 'server.db'),
+    );
+  expect(await check('')).toEqual(['queries-without-index']);
+  await (await database.open(schema({ plant: table({ name: text({ index: true }) }, { home: 'server' }) }))).close();
+  expect(await check('{ index: true }')).toEqual([]);
+});
+
 test('mistakes about which database it is', async () => {
   const device = join(folder, 'device.db');
   await (await openReplica({ schema: apiary, file: device })).close();

@@ -184,6 +184,28 @@ function effects(open: readonly OpenEffect[], known: Effects, database: string):
   ];
 }
 
+/** Rows that a query may well go through one by one. */
+const fewRows = 20_000;
+
+/** The tables that devices query, since the server holds them. */
+async function queried(store: Store): Promise<Finding[]> {
+  const findings: Finding[] = [];
+  for (const [table, { home, index, unique }] of Object.entries(store.schema.tables)) {
+    if (home !== 'server') continue;
+    const rows = await store.read((reader) => reader.countRows(table));
+    findings.push(
+      rows > fewRows && index.length + unique.length === 0
+        ? warning(
+            'queries-without-index',
+            `${table}, which devices query, has ${counted(rows, 'row')} and no index: a query that asks by anything but the id goes through all of them.`,
+            'Give the table an `index` in the schema for the columns that apps ask and order by.',
+          )
+        : ok('held-by-server', `${table} is queried by devices, and on none of them: ${counted(rows, 'row')}.`),
+    );
+  }
+  return findings;
+}
+
 async function known(
   module: SchemaModule,
   database: string,
@@ -208,6 +230,7 @@ async function known(
         );
       const open = await store.read((reader) => reader.openEffects(mostEffects));
       findings.push(...effects(open, module.effects, shownDatabase(database)));
+      findings.push(...(await queried(store)));
       if (path !== undefined) findings.push(...(await unfollowed(store, path, shownDatabase(database))));
       if (files !== undefined) findings.push(...(await checkFiles(store, files)));
       return replicas;

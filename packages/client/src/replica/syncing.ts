@@ -1,4 +1,12 @@
-import { KoinonError, type Only, type Schema, type ToCome, type TrashedRow, type TrashRequest } from '@koinon/core';
+import {
+  KoinonError,
+  type Only,
+  type Schema,
+  type ToCome,
+  type TrashedRow,
+  type TrashRequest,
+  tableOf,
+} from '@koinon/core';
 import { askedColumns, noteColumns } from '../database/asked-columns.ts';
 import { emptyLog, isErasedInLog } from '../database/erasure.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
@@ -77,6 +85,9 @@ export class Syncing implements SyncPart {
     doing: Doing,
   ) {
     this.appSchema = appSchema;
+    // A table that the server holds would never come.
+    for (const name of [...(only?.tables ?? []), ...Object.keys(only?.where ?? {})])
+      if (engine.schema.leftToServer?.includes(name)) tableOf(engine.schema, name);
     // A server may have gained columns and tables that this app does not know.
     const columns = askedColumns(engine.schema, only?.columns);
     this.only = { ...only, columns };

@@ -180,7 +180,7 @@ export function tableOf(schema: Schema, name: string): Table {
   if (schema.leftToServer?.includes(name))
     throw new KoinonError(
       'table-on-server',
-      `The server holds the table ${name}; its rows are not on this device. Read it with get, rows, count, summary or live of the replica, outside of transactions and drafts; it is written by the server's side, for devices by an action.`,
+      `The server holds the table ${name}; its rows are not on this device. Read it with get, rows, count, summary or live of the replica, outside of transactions. Only the server's side writes it: for a device, an action does.`,
       { table: name },
     );
   throw new KoinonError(

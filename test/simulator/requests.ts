@@ -1,6 +1,19 @@
 import { promisify } from 'node:util';
 import { deflate, gzip } from 'node:zlib';
-import { boolean, counter, integer, oneOf, reference, schema, setOfText, table, text } from '@koinon/core';
+import {
+  bigInteger,
+  boolean,
+  counter,
+  decimal,
+  integer,
+  oneOf,
+  reference,
+  schema,
+  setOfText,
+  table,
+  text,
+  timestamp,
+} from '@koinon/core';
 import { openApi, type Store, startServer } from '@koinon/server';
 import WebSocket from 'ws';
 import { Random } from './random.ts';
@@ -47,6 +60,17 @@ export const asked = schema({
     frames: counter(),
     traits: setOfText(),
   }),
+  plant: table(
+    {
+      family: reference('plant', { optional: true }),
+      grows: reference('site', { optional: true }),
+      name: text(),
+      price: decimal(6, 2, { optional: true }),
+      serial: bigInteger({ optional: true }),
+      seen: timestamp({ optional: true }),
+    },
+    { home: 'server' },
+  ),
 });
 
 type Shape = Readonly<Record<string, unknown>>;
@@ -104,6 +128,13 @@ const filterable = {
     ['queen', ['marked', 'unmarked', null, 'm', '\0']],
     ['strength', [0, 1, -1, 2 ** 53 - 1, null, 2 ** 53, 0.5]],
   ],
+  plant: [
+    ['family', texts],
+    ['name', texts],
+    ['price', ['1.50', '-0.5', '9999.99', '1e3', '1.555', null, 7]],
+    ['serial', ['7', '-9223372036854775808', '9223372036854775808', '1.5', null, 7]],
+    ['seen', ['2026-06-01T10:00:00.000Z', '0000-01-01T00:00:00.000Z', '2026-06-01', null]],
+  ],
 } as const;
 
 const users = ['mika', 'tove', 'office'] as const;
@@ -136,7 +167,7 @@ export class Requests {
   }
 
   /** A condition over a table, mostly one that can be read. */
-  where(table: 'site' | 'hive', depth: number): unknown {
+  where(table: keyof typeof filterable, depth: number): unknown {
     const { random } = this;
     if (random.below(40) === 0) return this.one(wrong);
     if (depth > 0 && random.below(3) > 0) {
@@ -152,6 +183,49 @@ export class Requests {
     const sign = this.one(signs);
     const operand = sign === 'in' ? list() : sign === 'between' ? [value(), value()] : value();
     return { [isKnown ? column : this.one(words)]: random.below(3) === 0 ? value() : { [sign]: operand } };
+  }
+
+  /** A query of the server, mostly one that can be read. */
+  query(kind: string): unknown {
+    const { random } = this;
+    const from = this.one(['site', 'hive', 'plant'] as const);
+    const columns = [...filterable[from].map(([name]) => name), ...(random.below(20) === 0 ? words : [])];
+    const some = <Item>(make: () => Item, most: number) => Array.from({ length: random.below(most) }, make);
+    const column = () => this.one(columns);
+    const maybe = (part: string, make: () => unknown, of = 2) =>
+      random.below(of) > 0 ? {} : { [part]: random.below(40) === 0 ? this.one(wrong) : make() };
+    const join = () =>
+      this.one<unknown>([
+        { by: this.one(['site', 'family', 'grows', 'keeper']) },
+        { from: 'hive', by: 'site', ...maybe('where', () => this.where('hive', 1)) },
+        { from: 'plant', by: this.one(['family', 'grows']), ...maybe('order', column) },
+        'status',
+        this.one(wrong),
+      ]);
+    const asked = {
+      from: random.below(30) === 0 ? this.one([...words, ...wrong]) : from,
+      ...maybe('where', () => this.where(random.below(20) === 0 ? 'hive' : from, random.below(4))),
+    };
+    if (kind === 'count') return { ...asked, ...maybe('limit', () => 1, 20) };
+    if (kind === 'summary')
+      return {
+        ...asked,
+        ...maybe('by', () => some(column, 3)),
+        measures: {
+          all: 'count',
+          x: [this.one(['min', 'max', 'sum', 'avg', 'sum']), column()],
+          ...maybe('y', () => 'many', 20),
+        },
+      };
+    return {
+      ...asked,
+      ...maybe('order', () => some(() => this.one([column(), [column(), this.one(['asc', 'desc', 'up'])]]), 3)),
+      ...maybe('limit', () => this.one([0, 1, 50, 1e6, -1])),
+      ...maybe('offset', () => this.one([0, 1, 1e9]), 4),
+      ...maybe('after', () => ({ id: 'a', name: 'b' }), 6),
+      ...maybe('columns', () => some(column, 4)),
+      ...maybe('join', () => ({ x: join(), ...maybe('y', join) }), 3),
+    };
   }
 
   /** Tells whether the request that is being made has mistakes outside of its conditions: the others get further. */
@@ -173,6 +247,7 @@ export class Requests {
       if (random.below(30) === 0) for (let levels = random.below(90); levels > 0; levels--) where = { not: where };
       return { [table]: where };
     }
+    if (name === 'rows' || name === 'count' || name === 'summary') return this.query(name);
     if (name === 'tables entry')
       return this.one(['site', 'hive', 'site', 'hive', this.chance(4) ? this.one(words) : 'site']);
     if (name === 'table')
@@ -249,7 +324,7 @@ export class Requests {
     const paths = Object.entries(openApi.paths as Readonly<Record<string, Shape>>);
     const [path, methods] = this.one(
       random.below(3) === 0
-        ? paths.filter(([at]) => /push|pull/.test(at))
+        ? paths.filter(([at]) => /push|pull|query/.test(at))
         : paths.filter(([at]) => !at.endsWith('/live')),
     );
     this.isSpoilt = random.below(2) === 0;
@@ -322,6 +397,7 @@ export async function answerRequests(
     scopes: {
       site: { read: (user) => (user?.id === 'office' ? 'all' : { keeper: user?.id ?? '' }) },
       hive: { with: 'site' },
+      plant: { read: 'all', withhold: (user) => (user?.id === 'tove' ? ['price'] : []) },
     },
   });
   const requests = new Requests(seed);

@@ -29,7 +29,6 @@ export type { Port } from './remote/port.ts';
 export type { DeviceFinding } from './replica/check.ts';
 export type { Invoked, InvokeOptions, Predicting, RowSelector, StateOfRow } from './replica/data-api.ts';
 export { Draft, type DraftedRow, type Overtaken } from './replica/draft.ts';
-export { openReplica, type ReplicaOptions } from './replica/open.ts';
 export type {
   ConflictOf,
   DeletedRow,
@@ -37,12 +36,12 @@ export type {
   Holding,
   Invocation,
   InvocationOf,
-  ListenOptions,
   Rejection,
-  Replica,
   ReplicaStatus,
   StorageReport,
-} from './replica/replica.ts';
+} from './replica/lists.ts';
+export { openReplica, type ReplicaOptions } from './replica/open.ts';
+export type { ListenOptions, Replica } from './replica/replica.ts';
 export type { Transaction } from './replica/transaction.ts';
 export type { HoldingState, StoredHolding } from './sync/holdings.ts';
 export type { SyncRun } from './sync/journal.ts';

@@ -38,16 +38,8 @@ import type { SyncReport } from '../sync/step.ts';
 import { type DataApi, typed } from './data-api.ts';
 import type { Draft } from './draft.ts';
 import { Following } from './following.ts';
-import {
-  type ConflictOf,
-  type DeletedRow,
-  type EffectName,
-  type Followed,
-  type InvocationOf,
-  type Rejection,
-  Replica,
-  type StorageReport,
-} from './replica.ts';
+import type { ConflictOf, DeletedRow, InvocationOf, Rejection, StorageReport } from './lists.ts';
+import { type EffectName, type Followed, Replica } from './replica.ts';
 import type { Doing, SyncPart } from './sync-part.ts';
 import { calledInside, OpenTransaction, type Transaction } from './transaction.ts';
 import { loadWatcher, watcherFor } from './watcher-for.ts';

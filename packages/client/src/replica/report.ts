@@ -8,7 +8,7 @@ import { transactionsOf } from '../outbox/transactions.ts';
 import { isActive, storedHoldings } from '../sync/holdings.ts';
 import { syncOwner } from '../sync/lease.ts';
 import { invalidValuesIn } from '../sync/stored-values.ts';
-import type { Holding, Rejection, ReplicaStatus } from './replica.ts';
+import type { Holding, Rejection, ReplicaStatus } from './lists.ts';
 
 // The reports of a replica about itself: loaded when it is asked. */
 

@@ -4,7 +4,7 @@ import { object, text } from '../engine/arguments.ts';
 import type { LiveQuery } from '../live/result.ts';
 import { syncOptions } from '../sync/options.ts';
 import type { Invoked } from './data-api.ts';
-import type { Invocation } from './replica.ts';
+import type { Invocation } from './lists.ts';
 
 /** Why the server has refused a call; a server may have given no reason. */
 function whyRefused({ id, problems: [first, ...others] }: Invocation): KoinonError {

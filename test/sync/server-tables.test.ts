@@ -364,6 +364,15 @@ describe.each(storeKinds)('%s', (kind) => {
     await expect(openReplica(options)).rejects.toMatchObject({ message: /plant is no longer held by devices/ });
     const renewed = await openReplica({ ...options, migrations: { 2: (migration) => migration.removeTable('plant') } });
     expect(await renewed.rows({ from: 'plant' })).toEqual([{ id: 'a', name: 'Alder' }]);
+    // What devices hold they still get whole: also a deletion of which nothing else is known.
+    await shell.exec("INSERT INTO visit VALUES ('v', 'calm')");
+    await renewed.sync();
+    const stamps = kind === 'SQLite' ? 'koinon_stamp' : 'koinon.stamp';
+    await shell.exec(`DELETE FROM plant; DELETE FROM visit; UPDATE ${stamps} SET image = NULL WHERE deleted`);
+    expect((await httpTransport(world.server.url).pull({})).header.partial).toBeUndefined();
+    await renewed.sync();
+    expect(await renewed.count({ from: 'visit' })).toBe(0);
+    expect(await renewed.trash()).toEqual([]);
     await renewed.close();
   });
 

@@ -182,7 +182,8 @@ export class LocalReplica<S extends Schema> extends Replica<S> {
     if (limit !== undefined) wholeNumber('limit', limit);
     // A server may know tables that this app's version does not.
     return (await this.syncing.trash(request)).flatMap((row) => {
-      const definition = Object.hasOwn(this.schema.tables, row.table) ? this.schema.tables[row.table] : undefined;
+      const { tables } = this.engine.schema;
+      const definition = Object.hasOwn(tables, row.table) ? tables[row.table] : undefined;
       return definition ? [{ ...row, columns: columnsFromWire(definition, row.columns) }] : [];
     });
   }

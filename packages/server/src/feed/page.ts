@@ -254,7 +254,8 @@ export function pulledRow(store: Store, change: Changed, view: View, also: reado
 function mayBeThere({ table, id, past, image, isNew }: Changed, view: View): boolean {
   // Made and gone again since: whoever stands there cannot have it.
   if (isNew) return false;
-  return view.isWhole || (image ? [image, ...past] : past).some((values) => view.has(table, id, values));
+  // Of a row that went while nothing followed its table nobody knows what it held.
+  return view.hasAll(table) || (image ? [image, ...past] : past).some((values) => view.has(table, id, values));
 }
 
 /** Tells whether a row has come to a reader for a scope that was his. What it holds now it may hold only since: that is not his to know. */
@@ -262,7 +263,7 @@ function mayHaveCome(change: Changed, { view, at }: PassedView): boolean {
   const { table, id, row, past, image, wasMadeBy, isUnmovedSince } = change;
   if (!wasMadeBy(at)) return false;
   const last = row === null ? image : isUnmovedSince(at) ? row : undefined;
-  return view.isWhole || (last ? [last, ...past] : past).some((values) => view.has(table, id, values));
+  return view.hasAll(table) || (last ? [last, ...past] : past).some((values) => view.has(table, id, values));
 }
 
 /** The changes behind a position, whoever may see them: about `limit` of them while there are that many, fewer of large ones. */

@@ -123,7 +123,7 @@ export async function pull(
       more,
       last: isWhole || next.resume === undefined,
       ...(user && { user: user.id }),
-      ...(view.isWhole ? {} : { partial: true }),
+      ...(isPartial(store.schema, view) ? { partial: true } : {}),
       ...(request.columns && {
         schema: { version: store.schema.version, digest: columnsDigest(store.schema, request.columns) },
       }),
@@ -135,6 +135,10 @@ export async function pull(
     return { header, rows, blocks: page.blocks };
   });
 }
+
+/** Tells whether there may be rows of tables that devices hold, and that this one does not get. */
+const isPartial = ({ tables }: Schema, { scope }: View) =>
+  Object.keys(scope).some((name) => tables[name]?.home !== 'server');
 
 /** The columns that an app asks for and this server does not know: the app is newer, or so old that it has another name by now. */
 export function unsupported(

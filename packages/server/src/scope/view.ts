@@ -69,6 +69,11 @@ export class View {
     return (Object.hasOwn(this.scope, table) ? this.scope[table]?.where : undefined) ?? everything;
   }
 
+  /** Tells whether all rows of a table are in it. */
+  hasAll(table: string): boolean {
+    return this.predicates.get(table) === undefined;
+  }
+
   /** Tells whether a row is in it, by the values of its filterable columns. */
   has(table: string, id: string, values: WireColumns | Omit<AnyRow, 'id'>): boolean {
     const predicate = this.predicates.get(table);

@@ -2,7 +2,7 @@ import { rm } from 'node:fs/promises';
 import { join } from 'node:path';
 import { type HeldRows, openReplica, type Replica } from '@koinon/client';
 import { openSource } from '@koinon/client/sources';
-import { KoinonError, type NewRow, real, reference, schema, type TableName, table } from '@koinon/core';
+import { type HeldTableName, KoinonError, type NewRow, real, reference, schema, table } from '@koinon/core';
 import { cooperative } from './cooperative/schema.ts';
 import type { Narrator } from './narrator.ts';
 import { openWeather, type WeatherService } from './weather.ts';
@@ -28,7 +28,7 @@ export async function tellTrip(narrator: Narrator, folder: string, server: strin
     const site = await replica.get('site', 'site-03');
     if (site === undefined) throw new KoinonError('no-such-row', 'The demo data has no site-03.');
 
-    const take = async <T extends TableName<typeof withWeather>>(
+    const take = async <T extends HeldTableName<typeof withWeather>>(
       name: string,
       rows: HeldRows<typeof withWeather, T>,
     ) => {

@@ -62,15 +62,20 @@ interface Followed {
 export class ServerQueries {
   private readonly parts: QueryParts;
   private readonly followed = new Set<Followed>();
+  private told: ReadonlySet<string> = new Set();
   private isOver = false;
 
   constructor(parts: QueryParts) {
     this.parts = parts;
   }
 
-  /** The tables of the queries that are followed and were answered: a server that does not know queries is not asked to tell of them. */
-  get tables(): readonly string[] {
-    return [...new Set([...this.followed].flatMap(({ isAnswered, tables }) => (isAnswered ? tables : [])))].sort();
+  /**
+   * The tables of which the server is to tell from now on: those of the queries that are followed and were answered. A server that does not know
+   * queries is not asked to tell of them.
+   */
+  toldOf(): readonly string[] {
+    this.told = new Set([...this.followed].flatMap(({ isAnswered, tables }) => (isAnswered ? tables : [])));
+    return [...this.told].sort();
   }
 
   /**
@@ -115,7 +120,6 @@ export class ServerQueries {
     return () => {
       followed.cancelTimer?.();
       this.followed.delete(followed);
-      if (followed.isAnswered) this.parts.onTables();
     };
   }
 
@@ -167,7 +171,8 @@ export class ServerQueries {
       followed.failures = 0;
       if (!followed.isAnswered) {
         followed.isAnswered = true;
-        this.parts.onTables();
+        // Somebody who types a search follows one query after another, of the same tables.
+        if (followed.tables.some((table) => !this.told.has(table))) this.parts.onTables();
       }
     } catch (error) {
       if (this.isGone(followed)) return;

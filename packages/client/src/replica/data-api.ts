@@ -2,6 +2,7 @@ import type {
   ActionInput,
   ActionName,
   ColumnOfType,
+  HeldTableName,
   Joins,
   NewRow,
   Operation,
@@ -45,11 +46,11 @@ export interface InvokeOptions<S extends Schema> {
 export interface Predicting<S extends Schema>
   extends Pick<DataApi<S>, 'get' | 'rows' | 'count' | 'summary' | 'add' | 'include' | 'exclude'> {
   /** Adds a row, under the id that the handler will give it. */
-  insert<T extends TableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>>;
+  insert<T extends HeldTableName<S>>(table: T, row: NewRow<S, T>): Promise<Row<S, T>>;
   /** Changes some columns of a row. */
-  update<T extends TableName<S>>(table: T, id: string, patch: Patch<S, T>): Promise<Row<S, T>>;
+  update<T extends HeldTableName<S>>(table: T, id: string, patch: Patch<S, T>): Promise<Row<S, T>>;
   /** Removes a row. */
-  delete<T extends TableName<S>>(table: T, id: string): Promise<void>;
+  delete<T extends HeldTableName<S>>(table: T, id: string): Promise<void>;
 }
 
 /** The same functions: a prediction is refused for no table that only the server writes. */

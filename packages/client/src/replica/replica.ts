@@ -2,6 +2,7 @@ import type {
   ActionInput,
   ActionName,
   AnyRow,
+  HeldTableName,
   Joins,
   Query,
   ResultOf,
@@ -288,7 +289,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * await replica.delete('hive', 'h')
    * await replica.restore('hive', 'h')
    */
-  abstract restore<T extends TableName<S>>(table: T, id: string): Promise<void>;
+  abstract restore<T extends HeldTableName<S>>(table: T, id: string): Promise<void>;
 
   /**
    * One sync step by hand. Nothing is lost when it fails; the next goes on where it stood.
@@ -333,7 +334,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * const { hive } = await replica.estimatePull()
    * show(hive ? `${hive.rows} hives, about ${hive.bytes} bytes` : 'nothing new')
    */
-  abstract estimatePull<T extends TableName<S>>(rows?: HeldRows<S, T>): Promise<ToCome>;
+  abstract estimatePull<T extends HeldTableName<S>>(rows?: HeldRows<S, T>): Promise<ToCome>;
   /**
    * Asks for rows to be on this device as well, beside those of the option `only`: those of a site for this week's trip, say. They come with the next
    * sync, and are kept up. Called again under the same name it asks for others; only differences move. Rows outside the user's scope do not come.
@@ -342,7 +343,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
    * @example
    * await replica.hold('this week', { from: 'hive', where: { site: 's' } })
    */
-  abstract hold<T extends TableName<S>>(name: string, rows: HeldRows<S, T>): Promise<void>;
+  abstract hold<T extends HeldTableName<S>>(name: string, rows: HeldRows<S, T>): Promise<void>;
   /**
    * Lets rows go that were asked for under a name. Those that nothing else asks for leave the device with the next sync, unless something of the holding's
    * rows is unsent: then they stay until it is sent. Nothing happens where there is no such holding. @throws KoinonError `not-linked`.

@@ -360,7 +360,7 @@ export class Syncing implements SyncPart {
       joinState: () =>
         doing.exclusive(() => {
           const joinState = joinStateOf(engine);
-          const queries = this.queries?.tables ?? [];
+          const queries = this.queries?.toldOf() ?? [];
           return (
             joinState && {
               ...joinState,

@@ -2,6 +2,7 @@ import { expectTypeOf, test } from 'vitest';
 import {
   boolean,
   counter,
+  type HeldTableName,
   integer,
   json,
   type NewRow,
@@ -94,9 +95,11 @@ test('a key that the database gives cannot be given, and a table that only the o
     order: table({ note: text() }, { assignedKey: true }),
     price: table({ cents: integer() }, { readOnly: true }),
     site: table({ name: text() }),
+    plant: table({ name: text() }, { home: 'server' }),
   });
   type Register = typeof register;
   expectTypeOf<WritableTableName<Register>>().toEqualTypeOf<'order' | 'site'>();
+  expectTypeOf<HeldTableName<Register>>().toEqualTypeOf<'order' | 'price' | 'site'>();
   expectTypeOf({ note: 'n' }).toExtend<NewRow<Register, 'order'>>();
   expectTypeOf({ id: '7', note: 'n' }).not.toExtend<NewRow<Register, 'order'>>();
   expectTypeOf({ id: '7', name: 'n' }).toExtend<NewRow<Register, 'site'>>();

@@ -157,7 +157,11 @@ export function serveInProcess<S extends Schema = Schema>({
                   behind: () => hear('{"type":"pull-required"}'),
                   moved: (tables) => hear(JSON.stringify({ type: 'moved', tables } satisfies LiveMessage)),
                   access: { scopes, user },
-                  ...(request.queries && { queried: new Set(request.queries) }),
+                  ...(request.queries && {
+                    queried: new Set(
+                      Object.keys(store.schema.tables).filter((name) => request.queries?.includes(name)),
+                    ),
+                  }),
                   asked: request.only,
                   replica: request.replica,
                 },

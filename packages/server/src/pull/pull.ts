@@ -13,7 +13,7 @@ import {
   type TextBlock,
 } from '../feed/page.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
-import type { View } from '../scope/view.ts';
+import { isNothing, type View } from '../scope/view.ts';
 import type { Reach, Store, StoreReader } from '../store/store.ts';
 import { withoutKnownBytes } from './known-bytes.ts';
 
@@ -63,7 +63,8 @@ export async function refuseUnknown(reader: StoreReader, cursor: Cursor, token: 
   const { known, since = known, scope = {}, also = [] } = cursor;
   refuseUnreached(await reader.reach(since), token);
   const filtered = [scope, ...also.map((passed) => passed.scope)].flatMap((one) =>
-    Object.entries(one).flatMap(([table, { where }]) => (where === undefined ? [] : [table])),
+    // Of a table of which nothing is given no earlier value matters.
+    Object.entries(one).flatMap(([table, { where }]) => (where === undefined || isNothing(where) ? [] : [table])),
   );
   if (filtered.length > 0 && !(await reader.remembersSince(since, filtered))) refuseUnreached('forgotten', token);
 }

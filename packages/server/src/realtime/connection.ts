@@ -59,6 +59,12 @@ export interface Sender {
   take(): void;
 }
 
+/** The tables that there are of those that a replica names: what it says is not kept. */
+const tablesOf = ({ schema }: Store, names: readonly string[]): ReadonlySet<string> => {
+  const named = new Set(names);
+  return new Set(Object.keys(schema.tables).filter((name) => named.has(name)));
+};
+
 /**
  * Serves one WebSocket until it closes: it joins, gets windows, pulls when it is behind, and joins again.
  *
@@ -152,10 +158,10 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
       ...(request.files && { contentStored: () => send(contentStored) }),
       moved: (tables) => send(JSON.stringify({ type: 'moved', tables } satisfies LiveMessage)),
       access,
-      ...(request.queries && { queried: new Set(request.queries) }),
+      ...(request.queries && { queried: tablesOf(store, request.queries) }),
       asked: request.only,
       replica: request.replica,
-      ...(request.tables && { tables: new Set(request.tables) }),
+      ...(request.tables && { tables: tablesOf(store, request.tables) }),
     };
     leave?.();
     leave = hub.follow(follower, cursor, request.cursor);

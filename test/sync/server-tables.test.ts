@@ -6,6 +6,7 @@ import {
   type Replica,
   type ReplicaOptions,
   type Result,
+  type Transport,
 } from '@koinon/client';
 import { bytes, integer, json, type LiveMessage, reference, schema, table, text } from '@koinon/core';
 import type { Scopes, ServerOptions } from '@koinon/server';
@@ -21,6 +22,12 @@ const library = schema({
   thing: things,
   part: table({ thing: reference('thing', { optional: true }), next: reference('part', { optional: true }) }),
 });
+
+/** A live connection that no network lets through. */
+const broken: NonNullable<Transport['live']> = (listener) => {
+  queueMicrotask(() => listener.closed());
+  return { say: () => undefined, close: () => undefined };
+};
 
 const until = (check: () => boolean | Promise<boolean>) => waitFor(async () => expect(await check()).toBe(true));
 
@@ -291,6 +298,15 @@ describe.each(storeKinds)('%s', (kind) => {
     await until(() => told.includes('moved price'));
     channel?.close();
     expect(told).toEqual(['joined', 'moved plant', 'moved price']);
+    // Where no WebSocket gets through, the request that waits is answered, and the query is asked again.
+    const through: Transport = { ...way, live: broken };
+    const mika = await openReplica({ schema: hives, server: through, sync: 'automatic' });
+    const results: Result<{ readonly blooms: number | null }>[] = [];
+    mika.live({ from: 'plant', where: { id: 'sloe' } }).subscribe((result) => results.push(result));
+    await until(() => results.at(-1)?.rows[0]?.blooms === 3);
+    await shell.exec("UPDATE plant SET blooms = 9 WHERE id = 'sloe'");
+    await until(() => results.at(-1)?.rows[0]?.blooms === 9);
+    await mika.close();
   });
 
   test('a replica that another thread runs asks and follows as well', async () => {

@@ -445,7 +445,7 @@ export class Syncing implements SyncPart {
     } finally {
       this.underWay = undefined;
       // A live connection tells of what moves; without one, a sync is the time to ask again.
-      if (failed === undefined && this.live?.isConnected !== true) this.queries?.moved();
+      if (failed === undefined && this.live?.isOpen !== true) this.queries?.moved();
       // A replica that was closed meanwhile has nothing to give up with: its lease ends with its process or its time.
       await this.doing
         .change((local) => {

@@ -83,6 +83,8 @@ export class Live {
   private pumping: Promise<void> | undefined;
   /** Connections in a row that were lost before the replica had joined. */
   private failures = 0;
+  /** Tells whether the replica wants to be told of other things than it last said. */
+  private isOutdated = false;
   private heardAt = 0;
   /** Signs of life so far: two may come in one millisecond. */
   private heardSigns = 0;
@@ -108,13 +110,16 @@ export class Live {
     else if (!this.isJoined) void this.rejoin();
   }
 
-  /** Tells whether a WebSocket is open, or being opened. */
-  get isConnected(): boolean {
-    return this.channel !== undefined;
+  /** Tells whether a WebSocket is open, on which the replica joins after each run. */
+  get isOpen(): boolean {
+    return this.channel !== undefined && this.state.name !== 'connecting';
   }
 
   /** Joins again, to be told of other things than before. */
   joinAnew(): void {
+    this.isOutdated = true;
+    // A long request that is under way tells of what it was asked for.
+    if (this.state.name === 'asking') void this.ask();
     if (!this.isJoined && this.state.name !== 'joining') return;
     this.unjoin();
     void this.rejoin();
@@ -213,9 +218,11 @@ export class Live {
 
   private async rejoin(): Promise<void> {
     const { channel } = this;
+    this.isOutdated = false;
     const joinState = await this.parts.joinState().catch(() => undefined);
     if (joinState === undefined || channel === undefined || channel !== this.channel) return;
     if (this.state.name === 'connecting') return;
+    if (this.isOutdated) return this.rejoin();
     const join = ++this.joins;
     this.enter({ name: 'joining', channel, join });
     const { tables, contentStored } = this.parts;
@@ -317,6 +324,8 @@ export class Live {
     for (let times = 0; times < waitsBetween; times++) {
       const joinState = await parts.joinState().catch(() => undefined);
       if (requests.signal.aborted || joinState === undefined || parts.transport.wait === undefined) return;
+      // Between two requests something may have changed that no cursor knows of.
+      if (joinState.queries !== undefined) parts.moved();
       const moved = await parts.transport.wait(joinState, requests.signal).catch(() => undefined);
       if (requests.signal.aborted) return;
       if (moved === undefined) return this.rest();

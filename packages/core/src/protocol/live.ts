@@ -139,6 +139,8 @@ export const waitRequest = requestOf({
   replica: v.optional(uuid),
   schemaVersion: v.optional(schemaVersion),
   only: v.optional(only),
+  /** Answers as well when rows of these tables have changed that the user may read: the replica queries them. */
+  queries: v.optional(listOf(nameOf('a name'), 1_000)),
 });
 
 /** `POST /v1/wait`, for those whose network lets no WebSocket through: answers when there is something behind the cursor. */

@@ -60,7 +60,7 @@ export interface Sender {
 }
 
 /** The tables that there are of those that a replica names: what it says is not kept. */
-const tablesOf = ({ schema }: Store, names: readonly string[]): ReadonlySet<string> => {
+export const tablesOf = ({ schema }: Store, names: readonly string[]): ReadonlySet<string> => {
   const named = new Set(names);
   return new Set(Object.keys(schema.tables).filter((name) => named.has(name)));
 };

@@ -12,6 +12,8 @@ export interface Waiting {
   readonly access: Access;
   readonly asked?: Only | undefined;
   readonly replica?: string | undefined;
+  /** The tables that it queries. */
+  readonly queried?: ReadonlySet<string> | undefined;
 }
 
 /** The functions that end what is held open. */
@@ -38,6 +40,7 @@ export async function waitForChange(hub: Hub, { cursor, token, ...whose }: Waiti
     joined: (window: Window) => isNews(window) && end(true),
     window: (window: Window) => isNews(window) && end(true),
     behind: () => end(true),
+    moved: () => end(true),
     ...whose,
   };
   const leave = hub.follow(follower, cursor, token);

@@ -298,7 +298,7 @@ describe.each(storeKinds)('%s', (kind) => {
     await until(() => told.includes('moved price'));
     channel?.close();
     expect(told).toEqual(['joined', 'moved plant', 'moved price']);
-    // Where no WebSocket gets through, the request that waits is answered, and the query is asked again.
+    // The request that waits is answered where no WebSocket gets through, and the query is asked again.
     const through: Transport = { ...way, live: broken };
     const mika = await openReplica({ schema: hives, server: through, sync: 'automatic' });
     const results: Result<{ readonly blooms: number | null }>[] = [];
@@ -380,7 +380,7 @@ describe.each(storeKinds)('%s', (kind) => {
     await expect(openReplica(options)).rejects.toMatchObject({ message: /plant is no longer held by devices/ });
     const renewed = await openReplica({ ...options, migrations: { 2: (migration) => migration.removeTable('plant') } });
     expect(await renewed.rows({ from: 'plant' })).toEqual([{ id: 'a', name: 'Alder' }]);
-    // What devices hold they still get whole: also a deletion of which nothing else is known.
+    // Devices still get whole what they hold: also a deletion of which nothing else is known.
     await shell.exec("INSERT INTO visit VALUES ('v', 'calm')");
     await renewed.sync();
     const stamps = kind === 'SQLite' ? 'koinon_stamp' : 'koinon.stamp';

@@ -155,7 +155,10 @@ export class ServerQueries {
     if (followed.isRunning) followed.isDue = true;
     else {
       followed.cancelTimer?.();
-      followed.cancelTimer = this.parts.host.after(after, () => void this.run(followed));
+      // Many devices hear of the same change at the same time.
+      const { host } = this.parts;
+      const wait = Math.round(after * (0.5 + host.random()));
+      followed.cancelTimer = host.after(wait, () => void this.run(followed));
     }
   }
 

@@ -37,6 +37,8 @@ function measureSql(
   if (column === undefined) return `${how}(*)`;
   const size = column === 'id' ? undefined : decimalSizeOf(table.columns[column] as Column);
   const sql = columnSql(column);
+  // The sum of whole numbers may be larger than SQLite's own, and than one that drivers read.
+  if (how === 'sum' && size === undefined) return `(CASE WHEN count(${sql}) > 0 THEN total(${sql}) END)`;
   if (size === undefined) return `${how}(${sql})`;
   if (how === 'sum') return decimalSumSql(sql, size);
   return `${how}(${how === 'avg' ? `CAST(${sql} AS REAL)` : orderedSql(table, column, sql)})`;

@@ -60,10 +60,29 @@ async function begun(pool: pg.Pool, begin: string): Promise<pg.PoolClient> {
 }
 
 /** Does something in a transaction on a connection of its own. */
-export async function inTransaction<T>(
+export function inTransaction<T>(
   pool: pg.Pool,
   begin: string,
   work: (client: pg.PoolClient) => Promise<T>,
+): Promise<T> {
+  return transacted(pool, begin, work, (ended) => ended);
+}
+
+/** Reads in a transaction on a connection of its own. Nobody waits for its end: there is nothing in it that could fail to be kept. */
+export function inReadTransaction<T>(
+  pool: pg.Pool,
+  begin: string,
+  work: (client: pg.PoolClient) => Promise<T>,
+): Promise<T> {
+  return transacted(pool, begin, work, (ended) => void ended.catch(() => undefined));
+}
+
+/** @param waitFor waits for the end of the transaction, as far as that is to be waited for. */
+async function transacted<T>(
+  pool: pg.Pool,
+  begin: string,
+  work: (client: pg.PoolClient) => Promise<T>,
+  waitFor: (ended: Promise<void>) => Promise<void> | void,
 ): Promise<T> {
   const client = await begun(pool, begin);
   let broken: Error | undefined;
@@ -72,49 +91,32 @@ export async function inTransaction<T>(
     broken = error;
   };
   client.on('error', cut);
-  try {
-    const result = await work(client);
-    await client.query('COMMIT');
-    return result;
-  } catch (error) {
-    await client.query('ROLLBACK').catch((failure: Error) => {
+  const rollBack = () =>
+    client.query('ROLLBACK').catch((failure: Error) => {
       broken ??= failure;
     });
-    throw error;
-  } finally {
+  const release = () => {
     client.off('error', cut);
     client.release(broken);
-  }
-}
-
-/** Reads in a transaction on a connection of its own. Nobody waits for its end: there is nothing in it that could fail to be kept. */
-export async function inReadTransaction<T>(
-  pool: pg.Pool,
-  begin: string,
-  work: (client: pg.PoolClient) => Promise<T>,
-): Promise<T> {
-  const client = await begun(pool, begin);
-  let broken: Error | undefined;
-  const cut = (error: Error) => {
-    broken = error;
   };
-  client.on('error', cut);
-  const end = (how: 'COMMIT' | 'ROLLBACK') =>
-    client
-      .query(how)
-      .catch(cut)
-      .then(() => {
-        client.off('error', cut);
-        client.release(broken);
-      });
+  let result: T;
   try {
-    const result = await work(client);
-    void end('COMMIT');
-    return result;
+    result = await work(client);
   } catch (error) {
-    await end('ROLLBACK');
+    await rollBack();
+    release();
     throw error;
   }
+  const ended = client
+    .query('COMMIT')
+    .then(() => undefined)
+    .catch(async (error: unknown) => {
+      await rollBack();
+      throw error;
+    })
+    .finally(release);
+  await waitFor(ended);
+  return result;
 }
 
 /** The refusal of a database that cannot be opened. */

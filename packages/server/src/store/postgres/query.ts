@@ -114,7 +114,7 @@ async function run(
     if (!(error instanceof KoinonError) && typeof code === 'string' && code.startsWith('22'))
       throw new KoinonError(
         'query-invalid',
-        'The query compares a column with a value that the server’s database cannot keep in it.',
+        'The server’s database cannot compute the query: a value in it, or what it comes to, is out of the range of its type.',
         {
           cause: error,
         },

@@ -57,9 +57,19 @@ export class Prepared {
     return this.statement(sql).all(...values) as Row[];
   }
 
-  /** Rows one by one, as they are found. */
-  iterate<Row>(sql: string, ...values: SqlValue[]): Iterable<Row> {
-    return this.statement(sql).iterate(...values) as Iterable<Row>;
+  /**
+   * Rows one by one, as they are found. However that ends, the statement is reset: one that is left in the middle of its rows keeps its
+   * snapshot, and all that the connection reads afterwards would be of that time.
+   */
+  *iterate<Row>(sql: string, ...values: SqlValue[]): Generator<Row> {
+    const rows = this.statement(sql)
+      .iterate(...values)
+      [Symbol.iterator]();
+    try {
+      for (let next = rows.next(); !next.done; next = rows.next()) yield next.value as Row;
+    } finally {
+      rows.return?.();
+    }
   }
 
   run(sql: string, ...values: SqlValue[]): void {

@@ -1,5 +1,12 @@
-import type { AnyRow, Condition, Schema, SqlValue, Table } from '@koinon/core';
-import { conditionSql, decodeSummary, orderedSql, type SummaryPlan, summaryParts } from '@koinon/core/internal';
+import { type AnyRow, type Condition, KoinonError, type Schema, type SqlValue, type Table } from '@koinon/core';
+import {
+  conditionSql,
+  decodeSummary,
+  messageOf,
+  orderedSql,
+  type SummaryPlan,
+  summaryParts,
+} from '@koinon/core/internal';
 import type { QueryRoom, Selection } from '../query.ts';
 import type { Prepared } from './driver.ts';
 import { type AppRows, storedBytes } from './rows.ts';
@@ -88,6 +95,13 @@ export class Queries {
     this.room = room;
     try {
       for (const raw of this.database.iterate(text, ...values)) take(raw);
+    } catch (error) {
+      if (!/too large|overflow/i.test(messageOf(error)) || error instanceof KoinonError) throw error;
+      throw new KoinonError(
+        'query-invalid',
+        'The server’s database cannot compute the query: a value in it, or what it comes to, is out of the range of its type.',
+        { cause: error },
+      );
     } finally {
       this.room = undefined;
     }

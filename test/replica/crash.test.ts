@@ -154,8 +154,10 @@ test('a device that takes photos and its server are killed wherever they are: ev
   let server = await serve();
   const acknowledged = new Set<string>();
   for (let round = 0; round < runs(4).numRuns; round++) {
-    const phone = start('test/support/photo-child.ts', file, url);
-    const enough = acknowledged.size + 3 + round * 2;
+    const count = 3 + round * 2;
+    const enough = acknowledged.size + count;
+    // Some more, since it is killed while it takes them.
+    const phone = start('test/support/photo-child.ts', file, url, String(count + 8));
     await new Promise<void>((done) => {
       createInterface({ input: phone.stdout as NonNullable<typeof phone.stdout> }).on('line', (id) => {
         acknowledged.add(id);

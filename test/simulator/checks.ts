@@ -1,6 +1,7 @@
 import { verifyFile } from '@koinon/client';
 import type { Device } from './device.ts';
 import { type Row, type Tables, Violation } from './ledger.ts';
+import { checkHoldings, checkWeather, plants, wanted } from './on-demand.ts';
 import { schemaOf } from './schema.ts';
 import type { Stage } from './stage.ts';
 
@@ -23,6 +24,7 @@ export async function checkNow(stage: Stage, devices: readonly Device[], isDeep:
     const rows = (table: string) => device.disk.raw.prepare(`SELECT * FROM ${table} ORDER BY id`).all() as Row[];
     const held = device.disk.look(() => ({ hive: rows('hive'), visit: rows('visit'), tool: rows('tool') }));
     ledger.checkSums(String(device.process), held);
+    checkWeather(stage, device, rows('weather'));
     checkOwn(stage, device);
   }
 }
@@ -91,10 +93,19 @@ export async function checkEnd(stage: Stage, isQuiet: boolean): Promise<void> {
       ...(stage.isGrowing && ground.version === 2 ? ['basket'] : []),
     ]) {
       const here = text(device.disk.raw.prepare(`SELECT * FROM ${table} ORDER BY id`).all());
-      const there = text(await ground.rows(table));
+      const all = (await ground.rows(table)) as Row[];
+      const there = text(table === 'hive' ? wanted(device, all) : all);
       if (here !== there)
         throw new Violation(`${device.process} and the server differ in ${table}:\n${here}\n${there}`);
     }
+  for (const device of devices) {
+    await checkHoldings(stage, device);
+    if (device.plants === undefined) continue;
+    const followed = text(device.plants.current.rows.map(({ id, name, month }) => ({ id, name, month })));
+    const there = text(await plants(stage));
+    if (followed !== there)
+      throw new Violation(`${device.process} follows the plants ${followed}, and there are ${there}`);
+  }
   const unsent = new Set<string>();
   for (const device of devices) for (const origin of await stage.origins(device)) unsent.add(origin);
   if (!isQuiet || unsent.size > 0) throw new Violation(`it does not come to rest: ${unsent.size} unsent are left`);

@@ -1,14 +1,15 @@
 import { hostReplica, openReplica } from '@koinon/client';
-import { migrations, schemaOf } from './schema.ts';
+import { always, migrations, schemaOf } from './schema.ts';
 
 // A device that is a process of its own: it hosts its replica for the simulation, which kills it.
-const [file, server, upload, sync, token, version] = process.argv.slice(2) as [
+const [file, server, upload, sync, token, version, part] = process.argv.slice(2) as [
   string,
   string,
   'every step' | 'latest state',
   string,
   string,
   '1' | '2',
+  string,
 ];
 const never = { open: false, change: false, online: false, visible: false, timer: false };
 const port = {
@@ -21,6 +22,7 @@ void hostReplica(port, () =>
   openReplica({
     schema: schemaOf(version === '2' ? 2 : 1),
     ...(version === '2' && { migrations }),
+    ...(part === 'some hives' && { only: always(version === '2' ? 2 : 1) }),
     file,
     server,
     token: () => token,

@@ -5,7 +5,7 @@ import { type Clock, SimulatedProcess } from './clock.ts';
 import type { Disk, Storage } from './disk.ts';
 import type { Fate, Settings } from './history.ts';
 import type { Act } from './ledger.ts';
-import { migrations, type Register, schemaOf } from './schema.ts';
+import { always, migrations, type Register, schemaOf } from './schema.ts';
 
 /** How the server is reached just now. */
 export interface Way {
@@ -15,6 +15,8 @@ export interface Way {
   /** Milliseconds that one way takes. */
   latency(): number;
 }
+
+const followedPlants = (replica: Replica<Register>) => replica.live({ from: 'plant', order: ['id'] });
 
 /** A device: its file, and the app that runs on it. */
 export class Device {
@@ -42,8 +44,16 @@ export class Device {
   isPutBack = false;
   /** Tells whether its file is open in two processes. */
   readonly isShared: boolean;
+  /** Tells whether it has only the hives that it asks for at run time. */
+  readonly isPartial: boolean;
+  /** The hives that it was asked to hold, by the name of the holding. */
+  holds = new Map<string, readonly string[]>();
+  /** The newest weather that it was told to have. */
+  toldWeather = 0;
+  /** The plants as they are followed, where the device syncs by itself. */
+  plants: ReturnType<typeof followedPlants> | undefined;
   /** The process that has the file open besides, and does what it does by itself. */
-  private other: Pick<Device, 'process' | 'replica'> | undefined;
+  private other: Pick<Device, 'process' | 'replica' | 'plants'> | undefined;
   /** The connections of each process, which end with it. */
   private readonly channels = new WeakMap<object, Set<{ close(): void }>>();
   protected readonly clock: Clock;
@@ -53,7 +63,7 @@ export class Device {
   constructor(
     index: number,
     disk: Storage,
-    { isJoining, isAutomatic, skew, isShared }: Settings,
+    { isJoining, isAutomatic, skew, isShared, isPartial }: Settings,
     clock: Clock,
     way: Way,
     owner: number,
@@ -66,6 +76,7 @@ export class Device {
     this.isAutomatic = isAutomatic;
     this.skew = skew;
     this.isShared = isShared;
+    this.isPartial = isPartial;
     this.clock = clock;
     this.way = way;
     this.draw = draw;
@@ -81,6 +92,7 @@ export class Device {
     this.replica = await openReplica({
       schema: schemaOf(this.version),
       ...(this.version === 2 && { migrations }),
+      ...(this.isPartial && { only: always(this.version) }),
       driver: (this.disk as Disk).open(process),
       host: process,
       server: this.transport(process),
@@ -88,6 +100,14 @@ export class Device {
         ? { upload, minDelay: 50, maxDelay: 2_000, interval: 5_000, requestBytes: 900 }
         : { upload, when: never, live: false, requestBytes: 900 },
     });
+    this.follow();
+  }
+
+  /** Follows what only the server has, as the screen of an app does. */
+  protected follow(): void {
+    if (!this.isPartial || !this.isAutomatic) return;
+    this.plants = followedPlants(this.replica);
+    this.plants.subscribe(() => undefined);
   }
 
   /** Ends the app's process, wherever it is. */
@@ -101,8 +121,8 @@ export class Device {
 
   /** Goes on with the other process that has the file open; the one that was used stays open. */
   async switch(): Promise<void> {
-    const { process, replica, other } = this;
-    this.other = { process, replica };
+    const { process, replica, plants, other } = this;
+    this.other = { process, replica, plants };
     if (other !== undefined) Object.assign(this, other);
     if (other === undefined || other.process.isDead) {
       // It is not killed while it opens.
@@ -156,6 +176,7 @@ export class Device {
       pull: (request) => through((connection) => connection.pull(request)),
       push: (body) => through((connection) => connection.push(body)),
       applied: (request) => through((connection) => connection.applied(request)),
+      query: (request) => through((connection) => connection.query(request)),
       live: (listener) => {
         let isOver = false;
         let arrivesAt = 0;

@@ -179,6 +179,8 @@ export const edits: Performs<Kind> = {
   async 'new hive'(stage, device, { b }) {
     const { token } = next(stage);
     const id = `n${device.index}-${stage.newNumber()}`;
+    // It leaves a device again that did not ask for it.
+    if (stage.devices.some(({ isPartial }) => isPartial)) stage.ledger.hidden.add(id);
     await stage.act(device, {}, () =>
       device.replica.transaction(async (transaction) => {
         await transaction.insert('hive', { id, site: 's', title: token });

@@ -43,7 +43,8 @@ export interface Ground {
   end(): Promise<void>;
 }
 
-export const everything = 'DELETE FROM visit; DELETE FROM tool; DELETE FROM hive; DELETE FROM site; DELETE FROM keeper';
+export const everything =
+  'DELETE FROM visit; DELETE FROM tool; DELETE FROM hive; DELETE FROM site; DELETE FROM keeper; DELETE FROM plant';
 
 /** Tokens are the names of their users. */
 export const authenticate = (token: string | undefined) =>

@@ -1,7 +1,7 @@
 import { Random } from './random.ts';
 
 /** The events of a history, each with numbers that say to what: they are taken modulo what there is. */
-export type StepKind = keyof typeof often;
+export type StepKind = keyof typeof often | keyof typeof onDemand;
 
 export interface Step {
   readonly do: StepKind;
@@ -24,6 +24,8 @@ export interface Settings {
   readonly skew: number;
   /** Tells whether its file is open in two processes. */
   readonly isShared: boolean;
+  /** Tells whether it has only the hives that it asks for at run time. */
+  readonly isPartial: boolean;
 }
 
 /** A whole history: how its devices are set up, and what happens. */
@@ -91,6 +93,16 @@ const often = {
   'update server': 2,
 } as const;
 
+/** The same for what a device asks for at run time. */
+const onDemand = {
+  hold: 6,
+  'let go': 3,
+  'ask for plants': 2,
+  'office plants': 2,
+  'new weather': 2,
+  'refresh weather': 3,
+} as const;
+
 /** Steps that lead to trouble, one after the other on one device. */
 const troubles: readonly (readonly StepKind[])[] = [
   ['refused visit', 'sync', 'revert', 'sync'],
@@ -110,7 +122,7 @@ const troubles: readonly (readonly StepKind[])[] = [
 export function makeHistory(seed: number): History {
   const random = new Random(seed);
   const isLive = random.next() < 0.3;
-  const devices = Array.from({ length: 2 + random.below(2) }, () => ({
+  const devices: Omit<Settings, 'isPartial'>[] = Array.from({ length: 2 + random.below(2) }, () => ({
     isJoining: random.next() < 0.4,
     isAutomatic: isLive && random.next() < 0.8,
     skew: random.next() < 0.2 ? Math.floor((random.next() - 0.5) * 7_200_000) : 0,
@@ -153,5 +165,27 @@ export function makeHistory(seed: number): History {
         c: random.below(1_000),
       });
   }
-  return { seed, isScoped, isGrowing, devices, steps };
+  return { seed, isScoped, isGrowing, ...withDemands(seed, devices, steps) };
+}
+
+/** In some histories devices ask for rows at run time as well. The others are what they were without that. */
+function withDemands(
+  seed: number,
+  devices: readonly Omit<Settings, 'isPartial'>[],
+  steps: readonly Step[],
+): Pick<History, 'devices' | 'steps'> {
+  const random = new Random(seed ^ 0x2545f491);
+  const isDemanding = random.next() < 0.3;
+  const isPartial = () => isDemanding && random.next() < 0.6;
+  const all = devices.map((device) => ({ ...device, isPartial: isPartial() }));
+  if (!isDemanding) return { devices: all, steps };
+  const step = (kind: StepKind, who: number): Step => ({
+    ...{ do: kind, who, a: random.below(3), b: random.below(1_000), c: random.below(1_000) },
+  });
+  const among = steps.flatMap((each) =>
+    random.next() < 0.3 ? [step(random.weighted(onDemand), random.next() < 0.7 ? each.who : 1), each] : [each],
+  );
+  // A device without a hive has little to do.
+  const first = all.flatMap((_, who) => (random.next() < 0.8 ? [step('hold', who), step('sync', who)] : []));
+  return { devices: all, steps: [...first, ...among] };
 }

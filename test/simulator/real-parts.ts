@@ -131,6 +131,7 @@ class ProcessDevice extends Device {
       this.isAutomatic ? 'automatic' : 'by hand',
       this.way.user ?? 'nobody',
       String(this.version),
+      this.isPartial ? 'some hives' : 'all hives',
     ];
     const child = fork(new URL('./device-child.js', import.meta.url), given, { serialization: 'advanced' });
     const life = {
@@ -156,7 +157,10 @@ class ProcessDevice extends Device {
     // Killed while it opens, it is started again.
     const opened = await opening.catch((error) => (life.isDead ? undefined : Promise.reject(error)));
     if (opened === undefined) await this.open();
-    else this.replica = opened;
+    else {
+      this.replica = opened;
+      this.follow();
+    }
   }
 
   override async kill(): Promise<void> {

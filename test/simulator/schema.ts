@@ -40,6 +40,10 @@ const tables = {
     { deletion: 'ask' },
   ),
   tool: table({ name: text({ merge: 'ask' }), used: counter() }, { deletion: 'deletion wins' }),
+  /** The server keeps it, and devices ask. */
+  plant: table({ name: text(), month: integer() }, { home: 'server' }),
+  /** A service of others fills it on each device. */
+  weather: table({ version: integer(), degrees: integer() }, { home: 'device' }),
 };
 export const register = schema(tables, { actions: { inspect } });
 
@@ -57,6 +61,7 @@ export const hiding: Scopes<Register> = {
   },
   visit: { with: 'hive' },
   tool: 'all',
+  plant: 'all',
 };
 export const newerHiding = { ...hiding, basket: { with: 'hive' } } as Scopes<Register>;
 
@@ -70,6 +75,11 @@ export const newerRegister = schema(
   },
   { version: 2, actions: { inspect } },
 );
+
+/** The tables of which a device has all rows that asks for its hives at run time. */
+export const always = (version: 1 | 2) => ({
+  tables: ['site', 'visit', 'tool', ...(version === 2 ? ['basket'] : [])] as ('site' | 'visit' | 'tool')[],
+});
 
 /** How a device's file comes to the next version. */
 export const migrations: Migrations = { 2: (migration) => migration.renameColumn('hive', 'mass', 'load') };

@@ -4,13 +4,14 @@ import type { Device } from './device.ts';
 import { edits } from './edits.ts';
 import type { Ground } from './ground.ts';
 import type { History, Step, StepKind } from './history.ts';
+import { onDemand } from './on-demand.ts';
 import { inProcess, type Parts } from './parts.ts';
 import { mostDevices, register } from './schema.ts';
 import { type Performs, Stage } from './stage.ts';
 import { hives, surroundings } from './surroundings.ts';
 import { syncs } from './syncs.ts';
 
-const performs: Performs<StepKind> = { ...edits, ...decisions, ...syncs, ...surroundings };
+const performs: Performs<StepKind> = { ...edits, ...decisions, ...syncs, ...surroundings, ...onDemand };
 
 /** One history from its beginning to its end. */
 export class Simulation {
@@ -109,6 +110,8 @@ export class Simulation {
       stage.acting = device;
       await stage.until(device.replica.sync());
     }
+    // What is followed is asked again when the server says that it has moved.
+    if (devices.some(({ plants }) => plants !== undefined)) await stage.clock.pass(10_000);
     await this.check(...devices);
     await checkEnd(stage, isQuiet);
   }

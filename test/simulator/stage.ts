@@ -5,6 +5,7 @@ import type { Storage } from './disk.ts';
 import type { Ground } from './ground.ts';
 import type { History, Settings, StepKind } from './history.ts';
 import { type Act, Ledger, type Row, Violation } from './ledger.ts';
+import type { Weather } from './on-demand.ts';
 import type { Parts } from './parts.ts';
 import { Random } from './random.ts';
 
@@ -43,6 +44,15 @@ export type Perform = (stage: Stage, device: Device, chance: Chance) => Promise<
 /** How each of some kinds of steps is done. */
 export type Performs<Kind extends StepKind> = Readonly<Record<Kind, Perform>>;
 
+/** A copy of a device's file, and what was known of it by then. */
+interface Kept {
+  readonly file: string;
+  readonly device: Device;
+  readonly stack: readonly Act[];
+  readonly holds: ReadonlyMap<string, readonly string[]>;
+  readonly toldWeather: number;
+}
+
 /** The stage of a history: devices, time and the server; and the ledger of it. */
 export class Stage {
   readonly parts: Parts;
@@ -51,8 +61,8 @@ export class Stage {
   readonly clock: Clock;
   readonly ledger = new Ledger();
   readonly devices: Device[] = [];
-  /** Files that were kept, with what had been done on them by then. */
-  readonly kept: { readonly file: string; readonly device: Device; readonly stack: readonly Act[] }[] = [];
+  readonly kept: Kept[] = [];
+  readonly weather: Weather = { version: 0 };
   readonly backups: string[] = [];
   /** Tells whether the server is put back in this history. */
   readonly isRestored: boolean;

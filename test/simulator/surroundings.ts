@@ -35,7 +35,9 @@ export const surroundings: Performs<Kind> = {
   },
   wait: ({ clock }, _device, { b }) => clock.pass(b % 5 === 0 ? 8_000 : b % 300),
   async keep({ kept }, device) {
-    if (kept.length < 3) kept.push({ file: device.disk.keep(), device, stack: [...device.stack] });
+    const { stack, holds, toldWeather } = device;
+    if (kept.length < 3)
+      kept.push({ file: device.disk.keep(), device, stack: [...stack], holds: new Map(holds), toldWeather });
   },
   async 'put back'({ kept, ledger }, device) {
     const found = kept.findLast((each) => each.device === device);
@@ -46,6 +48,8 @@ export const surroundings: Performs<Kind> = {
       if (act.device === device.index && (!found.stack.includes(act) || act.isRemoved)) act.isUnsure = true;
     await device.disk.putBack(found.file);
     device.stack = [...found.stack];
+    device.holds = new Map(found.holds);
+    device.toldWeather = found.toldWeather;
     device.isPutBack = true;
   },
   async copy(stage, device) {
@@ -55,11 +59,13 @@ export const surroundings: Performs<Kind> = {
     disk.isGrown = device.disk.isGrown;
     await disk.putBack(file);
     device.isCopied = true;
-    const { isJoining, isAutomatic, isShared } = device;
-    const copy = stage.addDevice(disk, { isJoining, isAutomatic, isShared, skew: 0 }, device.owner);
+    const { isJoining, isAutomatic, isShared, isPartial } = device;
+    const copy = stage.addDevice(disk, { isJoining, isAutomatic, isShared, isPartial, skew: 0 }, device.owner);
     copy.isCopied = true;
     copy.version = device.version;
     copy.stack = [...device.stack];
+    copy.holds = new Map(device.holds);
+    copy.toldWeather = device.toldWeather;
     await copy.open();
   },
   async office({ ground, ledger }, _device, { a, b, c }) {

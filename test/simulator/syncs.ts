@@ -3,6 +3,7 @@ import { decisions } from './decisions.ts';
 import type { Device } from './device.ts';
 import { edits } from './edits.ts';
 import type { Fate } from './history.ts';
+import { onDemand } from './on-demand.ts';
 import type { Chance, Performs, Stage } from './stage.ts';
 
 // Syncs over a network that loses, repeats and holds back.
@@ -19,7 +20,10 @@ export const syncs: Performs<Kind> = {
     device.isSyncing = true;
     const syncing = stage.until(device.replica.sync());
     const { title, own, frames, visit, inspect, notes, 'rotate ranks': rotate } = edits;
-    const kinds = Object.entries({ title, own, frames, visit, inspect, notes, undo: decisions.undo, rotate });
+    const kinds = Object.entries({
+      ...{ title, own, frames, visit, inspect, notes, undo: decisions.undo, rotate },
+      ...(device.isPartial && { hold: onDemand.hold, 'let go': onDemand['let go'] }),
+    });
     for (let i = 0; i < 1 + (b % 4); i++) {
       await stage.clock.pass(stage.random.below(40));
       if (device.process.isDead) break;

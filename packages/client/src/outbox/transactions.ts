@@ -81,13 +81,16 @@ function outOfOrder(): KoinonError {
 
 /** The place of the last row behind another that is read along with those before it; null where there are no more. */
 function endOfChunk({ database }: Outbox, place: number): number | null {
-  const next =
-    'SELECT place, coalesce(octet_length(columns), 0) AS size FROM koinon_outbox WHERE place > ? ORDER BY place LIMIT ?';
+  // The end of the chunk is looked for first: a subquery with a limit would be gone through row by row.
+  const end = 'SELECT place FROM koinon_outbox WHERE place > ?1 ORDER BY place LIMIT 1 OFFSET ?2';
+  const next = `FROM koinon_outbox WHERE place > ?1 AND place < coalesce((${end}), 9223372036854775807)`;
   const { last, bytes } = database
-    .statement(`SELECT max(place) AS last, sum(size) AS bytes FROM (${next})`)
+    .statement(`SELECT max(place) AS last, sum(coalesce(octet_length(columns), 0)) AS bytes ${next}`)
     .get(place, chunk.changes) as { last: number | null; bytes: number | null };
   if ((bytes ?? 0) <= chunk.bytes) return last;
-  const fit = `SELECT max(place) AS last FROM (SELECT place, sum(size) OVER (ORDER BY place) - size AS before FROM (${next})) WHERE before < ?`;
+  const size = 'coalesce(octet_length(columns), 0)';
+  const before = `SELECT place, sum(${size}) OVER (ORDER BY place) - ${size} AS before ${next}`;
+  const fit = `SELECT max(place) AS last FROM (${before}) WHERE before < ?3`;
   return (database.statement(fit).get(place, chunk.changes, chunk.bytes) as { last: number }).last;
 }
 

@@ -107,7 +107,11 @@ export class Device {
   protected follow(): void {
     if (!this.isPartial || !this.isAutomatic) return;
     this.plants = followedPlants(this.replica);
-    this.plants.subscribe(() => undefined);
+    // It fails where its process is killed.
+    this.plants.subscribe(
+      () => undefined,
+      () => undefined,
+    );
   }
 
   /** Ends the app's process, wherever it is. */

@@ -259,7 +259,8 @@ describe.each(storeKinds)('on %s', (kind) => {
       await expect(way.pull({ where })).rejects.toMatchObject({
         code: expect.stringMatching(/query-invalid|unknown-column/),
       });
-    await expect(way.pull({ tables: ["crop' --"] })).rejects.toMatchObject({ code: 'unknown-table' });
+    // A table that the server does not know may be one of a newer app.
+    expect(await seen({ tables: ["crop' --"] })).toEqual([]);
     // An app that knows less is sent less, and nothing of what it does not know.
     const columns = { crop: ['label'], note: ['words'] };
     const old = await way.pull({ columns });

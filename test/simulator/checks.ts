@@ -1,7 +1,7 @@
 import { verifyFile } from '@koinon/client';
 import type { Device } from './device.ts';
 import { type Row, type Tables, Violation } from './ledger.ts';
-import { checkHoldings, checkWeather, plants, wanted } from './on-demand.ts';
+import { arriving, checkHoldings, checkWeather, plants, wanted } from './on-demand.ts';
 import { schemaOf } from './schema.ts';
 import type { Stage } from './stage.ts';
 
@@ -23,7 +23,7 @@ export async function checkNow(stage: Stage, devices: readonly Device[], isDeep:
     if (device.isAutomatic) continue;
     const rows = (table: string) => device.disk.raw.prepare(`SELECT * FROM ${table} ORDER BY id`).all() as Row[];
     const held = device.disk.look(() => ({ hive: rows('hive'), visit: rows('visit'), tool: rows('tool') }));
-    ledger.checkSums(String(device.process), held);
+    ledger.checkSums(String(device.process), held, await arriving(stage, device));
     checkWeather(stage, device, rows('weather'));
     checkOwn(stage, device);
   }

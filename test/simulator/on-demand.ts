@@ -84,14 +84,18 @@ async function holding(
   await checkHoldings(stage, device);
 }
 
+/** The hives of holdings whose rows have not all come. */
+export async function arriving(stage: Stage, device: Device): Promise<ReadonlySet<string>> {
+  const list = (device.isPartial && (await stage.until(device.replica.holdings()))) || [];
+  return new Set(list.flatMap(({ where, state }) => (state === 'arriving' ? idsOf(where) : [])));
+}
+
+const idsOf = (where: unknown) => (where as { id: { in: string[] } }).id.in;
+
 /** The names that a device says it holds, with the hives of each. */
 async function held(stage: Stage, device: Device): Promise<Map<string, readonly string[]>> {
   const list = (await stage.until(device.replica.holdings())) ?? [];
-  return new Map(
-    list.flatMap(({ id, where, state }) =>
-      state === 'leaving' ? [] : [[id, (where as { id: { in: string[] } }).id.in] as const],
-    ),
-  );
+  return new Map(list.flatMap(({ id, where, state }) => (state === 'leaving' ? [] : [[id, idsOf(where)] as const])));
 }
 
 /** Holdings are as a person has asked for them. */

@@ -177,6 +177,27 @@ describe.each(storeKinds)('%s', (kind) => {
     stop();
   });
 
+  test('a row that a device makes outside of what it asks for takes each edit to the server, and leaves after the last', async () => {
+    const { device, shell } = await world(kind);
+    const replica = await device();
+    await replica.sync();
+    const heard: string[] = [];
+    replica.listen('hive', (events) => void heard.push(...events.map(({ kind: what, id }) => `${what} ${id}`)));
+    await replica.insert('hive', { id: 'new', keeper: 'ida', site: 'a', mark: 'first' });
+    await replica.sync({ direction: 'push' });
+    await replica.update('hive', 'new', { mark: 'second' });
+    await replica.sync({ direction: 'pull' });
+    expect(await replica.get('hive', 'new')).toMatchObject({ mark: 'second' });
+    expect((await replica.sync()).up).toMatchObject({ applied: 1, rejected: 0 });
+    expect([await idsOf(replica), await replica.outbox(), await replica.rejections()]).toEqual([[], [], []]);
+    expect(heard).toEqual(['insert new', 'update new', 'leave new']);
+    expect(await shell.all("SELECT mark FROM hive WHERE id = 'new'")).toMatchObject([{ mark: 'second' }]);
+    // Asked for, it is here like any other.
+    await replica.hold('mine', { from: 'hive', where: { keeper: 'ida' } });
+    await replica.sync();
+    expect(await idsOf(replica)).toEqual(['new']);
+  });
+
   test('H6: a row that moves from one holding to another in one transaction is never away', async () => {
     const { device, hives, shell } = await world(kind);
     await hives('a', 'ida', ['a1']);

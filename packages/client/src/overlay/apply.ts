@@ -63,7 +63,7 @@ export function applyPage(overlay: Applying, page: PulledPage, isFirst = false):
     }
   }
   if (!header.more && header.acknowledged.length > 0) {
-    for (const id of header.acknowledged) settleCovered(overlay, id);
+    for (const id of header.acknowledged) settleCovered(overlay, id, merging.covered);
     dropMarks(overlay.outbox);
   }
   eraseLeft(overlay, rows);
@@ -225,21 +225,30 @@ function included(table: Table, base: AnyRow | null, back: readonly QueuedChange
   return back.reduce((row, { change }) => applyChange(table, row, change), base);
 }
 
-/** A transaction that the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. */
-function settleCovered(overlay: Applying, id: string): void {
+/**
+ * A transaction that the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. One that made such
+ * a row made it outside of what is asked for: it stays until everything that was done to the row since is covered as well.
+ */
+function settleCovered(overlay: Applying, id: string, covered: ReadonlySet<string>): void {
   const { database, schema, outbox, bases, host } = overlay;
   for (const sequence of placesOfSent(outbox, id)) {
     const end = endOf(outbox, sequence);
-    const rows = rowsShownBy(outbox, sequence);
-    for (const { table: tableName, id: row } of rows) outbox.predictions.dropRow(tableName, row, sequence);
-    for (const { table: tableName, id: row } of rows) {
-      const base = bases.get(tableName, row);
-      const queued = outbox.changesOf(tableName, row);
+    const rows = rowsShownBy(outbox, sequence).map(({ table, id: row }) => {
+      const base = bases.get(table, row);
+      const queued = outbox.changesOf(table, row);
       const back = queued.filter((change) => change.sequence === sequence);
-      const own = queued.filter((change) => change.sequence !== sequence);
+      const isElsewhere = base === null && back.some(({ change }) => change.kind === 'insert');
+      return { key: { table, id: row }, base, queued, back, isElsewhere };
+    });
+    const isUncovered = (change: QueuedChange) => change.sequence !== sequence && !covered.has(change.id);
+    if (rows.some(({ isElsewhere, queued }) => isElsewhere && queued.some(isUncovered))) continue;
+    for (const { key } of rows) outbox.predictions.dropRow(key.table, key.id, sequence);
+    for (const { key, base, queued, back, isElsewhere } of rows) {
       acknowledge(overlay, base, back);
-      const table = tableOf(schema, tableName);
-      moveRow(overlay, { table: tableName, id: row }, { base: included(table, base, back), next: base, own }, noRows());
+      const own = queued.filter((change) => change.sequence !== sequence);
+      const table = tableOf(schema, key.table);
+      if (isElsewhere) leave(overlay, key.table, key.id, []);
+      else moveRow(overlay, key, { base: included(table, base, back), next: base, own }, noRows());
     }
     // Kept for a while, should the server lose it.
     keep(database, sequence, end, host.now());

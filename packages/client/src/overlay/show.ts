@@ -97,6 +97,7 @@ export function predictedAmong(own: readonly QueuedChange[], predictions: readon
 /** Writes the row that is shown. */
 export function showRow({ rows, commit }: Overlay, { table, id }: RowKey, row: AnyRow | null, counts: RowCounts): void {
   const before = rows.get(table, id);
+  if (before === null && row === null) return;
   const isSame = sameValue(before, row);
   if (before === null && row !== null) counts.insert++;
   else if (before !== null && row === null) counts.delete++;

@@ -91,10 +91,10 @@ export class ScopeSet {
 
   /**
    * What a user's replica may hold, in the snapshot of a source: of what he may read, the tables that devices hold, and of those what is
-   * asked for.
+   * asked for. A table that this server does not know is passed over: the app may be newer, and there is nothing of it here.
    *
-   * @throws KoinonError `schema-invalid` where a scope filters by a column that is not filterable; `unknown-table`,
-   *   `unknown-column`, `query-invalid` for what is asked.
+   * @throws KoinonError `schema-invalid` where a scope filters by a column that is not filterable; `unknown-column`, `query-invalid` for
+   *   what is asked.
    */
   async evaluateHeld(user: User | undefined, source: ScopeSource, asked: Only = {}): Promise<EvaluatedHeld> {
     const { filters, consulted } = await this.filters(user, source);
@@ -103,7 +103,6 @@ export class ScopeSet {
       const filter = home === 'server' ? { where: nothing } : this.narrowed(name, filters[name] ?? {}, asked);
       if (filter.where !== undefined || filter.without !== undefined) held[name] = filter;
     }
-    for (const name of [...(asked.tables ?? []), ...Object.keys(asked.where ?? {})]) tableOf(this.schema, name);
     const isNarrowed = asked.tables !== undefined || asked.where !== undefined;
     const view = isNarrowed ? viewOf(held) : keptViewOf(held);
     return {

@@ -226,8 +226,8 @@ function included(table: Table, base: AnyRow | null, back: readonly QueuedChange
 }
 
 /**
- * A transaction that the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. One that made such
- * a row made it outside of what is asked for: it stays until everything that was done to the row since is covered as well.
+ * A transaction that the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. A row that it
+ * made and that no page named was made outside of what is asked for: it stays until everything that was done to it is covered.
  */
 function settleCovered(overlay: Applying, id: string, covered: ReadonlySet<string>): void {
   const { database, schema, outbox, bases, host } = overlay;
@@ -237,11 +237,10 @@ function settleCovered(overlay: Applying, id: string, covered: ReadonlySet<strin
       const base = bases.get(table, row);
       const queued = outbox.changesOf(table, row);
       const back = queued.filter((change) => change.sequence === sequence);
-      const isElsewhere = base === null && back.some(({ change }) => change.kind === 'insert');
+      const isElsewhere = base === null && queued.some((own) => own.change.kind === 'insert' && covered.has(own.id));
       return { key: { table, id: row }, base, queued, back, isElsewhere };
     });
-    const isUncovered = (change: QueuedChange) => change.sequence !== sequence && !covered.has(change.id);
-    if (rows.some(({ isElsewhere, queued }) => isElsewhere && queued.some(isUncovered))) continue;
+    if (rows.some(({ isElsewhere, queued }) => isElsewhere && queued.some((own) => !covered.has(own.id)))) continue;
     for (const { key } of rows) outbox.predictions.dropRow(key.table, key.id, sequence);
     for (const { key, base, queued, back, isElsewhere } of rows) {
       acknowledge(overlay, base, back);

@@ -20,9 +20,14 @@ const apiary = schema({
     mark: text(),
     frames: integer({ default: 0 }),
   }),
+  tool: table({ name: text() }),
 });
 type Apiary = typeof apiary;
-const scopes: Scopes<Apiary> = { site: { read: 'all' }, hive: { read: (user) => ({ keeper: user?.id ?? '' }) } };
+const scopes: Scopes<Apiary> = {
+  site: { read: 'all' },
+  hive: { read: (user) => ({ keeper: user?.id ?? '' }) },
+  tool: 'all',
+};
 
 const over: (() => Promise<unknown>)[] = [];
 afterEach(async () => {
@@ -196,6 +201,20 @@ describe.each(storeKinds)('%s', (kind) => {
     await replica.hold('mine', { from: 'hive', where: { keeper: 'ida' } });
     await replica.sync();
     expect(await idsOf(replica)).toEqual(['new']);
+  });
+
+  test('a row that was deleted and made anew under its id leaves with the holding that it came for', async () => {
+    const { device, shell } = await world(kind);
+    const make = "INSERT INTO tool (id, name) VALUES ('t0', 'smoker')";
+    await shell.exec(`${make}; INSERT INTO tool (id, name) VALUES ('t1', 'scraper')`);
+    const replica = await device();
+    await replica.hold('both', { from: 'tool', where: { id: { in: ['t0', 't1'] } } });
+    await replica.sync();
+    await replica.hold('one', { from: 'tool', where: { id: 't1' } });
+    await replica.letGo('both');
+    await shell.exec(`DELETE FROM tool WHERE id = 't0'; ${make}`);
+    await replica.sync();
+    expect((await replica.rows({ from: 'tool' })).map(({ id }) => id)).toEqual(['t1']);
   });
 
   test('H6: a row that moves from one holding to another in one transaction is never away', async () => {

@@ -1,4 +1,14 @@
-import type { Condition, Cursor, PassedScope, Position, PulledRow, Scope, TableFilter } from '@koinon/core';
+import type {
+  Condition,
+  Cursor,
+  PassedScope,
+  Position,
+  PulledRow,
+  Scope,
+  Table,
+  TableFilter,
+  WireColumns,
+} from '@koinon/core';
 import { intersection, isNothing, minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
 import type { Changed, Room, Store, StoreReader } from '../store/store.ts';
 import { rowTimes } from '../store/times.ts';
@@ -232,7 +242,8 @@ export function pulledRow(store: Store, change: Changed, view: View, also: reado
     const changed = Object.fromEntries(names.map((name) => [name, columns[name] ?? null]));
     return [{ kind: 'update', table, id, position, columns: changed, ...rowTimes(definition, names, change.times) }];
   }
-  if (!mayBeThere(change, view) && !also.some((passed) => mayHaveCome(change, passed))) return [];
+  if (!mayBeThere(change, definition, view) && !also.some((passed) => mayHaveCome(change, definition, passed)))
+    return [];
   if (row !== null || (image !== undefined && !view.has(table, id, image)))
     return [{ kind: 'leave', table, id, position }];
   const editedAt = new Date(change.times.row).toISOString();
@@ -251,19 +262,26 @@ export function pulledRow(store: Store, change: Changed, view: View, also: reado
 }
 
 /** Tells whether a row that is not in a scope now was in it when its reader was told of it. */
-function mayBeThere({ table, id, past, image, isNew }: Changed, view: View): boolean {
+function mayBeThere(change: Changed, definition: Table, view: View): boolean {
+  const { table, id, image, isNew } = change;
   // Made and gone again since: whoever stands there cannot have it.
   if (isNew) return false;
   // Of a row that went while nothing followed its table nobody knows what it held.
-  return view.hasAll(table) || (image ? [image, ...past] : past).some((values) => view.has(table, id, values));
+  return view.hasAll(table) || heldBefore(change, definition, image).some((values) => view.has(table, id, values));
 }
 
 /** Tells whether a row has come to a reader for a scope that was his. What it holds now it may hold only since: that is not his to know. */
-function mayHaveCome(change: Changed, { view, at }: PassedView): boolean {
-  const { table, id, row, past, image, wasMadeBy, isUnmovedSince } = change;
+function mayHaveCome(change: Changed, definition: Table, { view, at }: PassedView): boolean {
+  const { table, id, row, image, wasMadeBy, isUnmovedSince } = change;
   if (!wasMadeBy(at)) return false;
   const last = row === null ? image : isUnmovedSince(at) ? row : undefined;
-  return view.hasAll(table) || (last ? [last, ...past] : past).some((values) => view.has(table, id, values));
+  return view.hasAll(table) || heldBefore(change, definition, last).some((values) => view.has(table, id, values));
+}
+
+/** What a row held by which scopes tell rows apart. Where they can do that by the id alone, nothing is remembered of it, and nothing need be. */
+function heldBefore({ past }: Changed, { filterable }: Table, last: WireColumns | undefined): readonly WireColumns[] {
+  const known = last ? [last, ...past] : past;
+  return known.length === 0 && filterable.length === 0 ? [{}] : known;
 }
 
 /** The changes behind a position, whoever may see them: about `limit` of them while there are that many, fewer of large ones. */

@@ -110,7 +110,7 @@ export class Simulation {
       stage.acting = device;
       await stage.until(device.replica.sync());
     }
-    // What is followed is asked again when the server says that it has moved.
+    // A query that is followed is asked again when the server says that its rows have moved.
     if (devices.some(({ plants }) => plants !== undefined)) await stage.clock.pass(10_000);
     await this.check(...devices);
     await checkEnd(stage, isQuiet);

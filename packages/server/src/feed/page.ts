@@ -278,7 +278,7 @@ function mayHaveCome(change: Changed, definition: Table, { view, at }: PassedVie
   return view.hasAll(table) || heldBefore(change, definition, last).some((values) => view.has(table, id, values));
 }
 
-/** What a row held by which scopes tell rows apart. Where they can do that by the id alone, nothing is remembered of it, and nothing need be. */
+/** Values that a row has had, as far as scopes go by them. Where scopes go by the id alone no value is remembered, and none is needed. */
 function heldBefore({ past }: Changed, { filterable }: Table, last: WireColumns | undefined): readonly WireColumns[] {
   const known = last ? [last, ...past] : past;
   return known.length === 0 && filterable.length === 0 ? [{}] : known;

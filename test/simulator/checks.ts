@@ -23,7 +23,7 @@ export async function checkNow(stage: Stage, devices: readonly Device[], isDeep:
     if (device.isAutomatic) continue;
     const rows = (table: string) => device.disk.raw.prepare(`SELECT * FROM ${table} ORDER BY id`).all() as Row[];
     const held = device.disk.look(() => ({ hive: rows('hive'), visit: rows('visit'), tool: rows('tool') }));
-    ledger.checkSums(String(device.process), held, await arriving(stage, device));
+    ledger.checkSums(String(device.process), held, await arriving(stage, device, held.hive));
     checkWeather(stage, device, rows('weather'));
     checkOwn(stage, device);
   }

@@ -84,10 +84,12 @@ async function holding(
   await checkHoldings(stage, device);
 }
 
-/** The hives of holdings whose rows have not all come. */
-export async function arriving(stage: Stage, device: Device): Promise<ReadonlySet<string>> {
+/** The hives of holdings whose rows have not all come, and those that are not asked for: what the server does to them is not told. */
+export async function arriving(stage: Stage, device: Device, there: readonly Row[]): Promise<ReadonlySet<string>> {
+  const asked = new Set(wanted(device, there));
   const list = (device.isPartial && (await stage.until(device.replica.holdings()))) || [];
-  return new Set(list.flatMap(({ where, state }) => (state === 'arriving' ? idsOf(where) : [])));
+  const elsewhere = there.filter((row) => !asked.has(row)).map(({ id }) => id);
+  return new Set([...elsewhere, ...list.flatMap(({ where, state }) => (state === 'arriving' ? idsOf(where) : []))]);
 }
 
 const idsOf = (where: unknown) => (where as { id: { in: string[] } }).id.in;

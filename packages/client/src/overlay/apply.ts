@@ -240,8 +240,12 @@ function settleCovered(overlay: Applying, id: string, covered: ReadonlySet<strin
       const isElsewhere = base === null && queued.some((own) => own.change.kind === 'insert' && covered.has(own.id));
       return { key: { table, id: row }, base, queued, back, isElsewhere };
     });
-    if (rows.some(({ isElsewhere, queued }) => isElsewhere && queued.some((own) => !covered.has(own.id)))) continue;
     for (const { key } of rows) outbox.predictions.dropRow(key.table, key.id, sequence);
+    if (rows.some(({ isElsewhere, queued }) => isElsewhere && queued.some((own) => !covered.has(own.id)))) {
+      // An edit over a value that was expected is sent once its action has been covered.
+      for (const { key, base, queued } of rows) moveRow(overlay, key, { base, next: base, own: queued }, noRows());
+      continue;
+    }
     for (const { key, base, queued, back, isElsewhere } of rows) {
       acknowledge(overlay, base, back);
       const own = queued.filter((change) => change.sequence !== sequence);

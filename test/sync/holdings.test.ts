@@ -2,8 +2,8 @@ import { mkdtemp, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { inspectReplica, openReplica, type Replica, type Transport } from '@koinon/client';
-import { integer, reference, schema, table, text } from '@koinon/core';
-import { type Scopes, serveInProcess, startServer } from '@koinon/server';
+import { action, integer, reference, schema, table, text } from '@koinon/core';
+import { type Handlers, type Scopes, serveInProcess, startServer } from '@koinon/server';
 import fc from 'fast-check';
 import { afterEach, describe, expect, test } from 'vitest';
 import { runs } from '../support/runs.ts';
@@ -12,7 +12,7 @@ import { never } from '../support/world.ts';
 
 // Rows that an app asks for at run time, beside those that it always has.
 
-const apiary = schema({
+const tables = {
   site: table({ keeper: text({ filterable: true }), name: text() }),
   hive: table({
     keeper: text({ filterable: true }),
@@ -21,12 +21,17 @@ const apiary = schema({
     frames: integer({ default: 0 }),
   }),
   tool: table({ name: text() }),
-});
+};
+const apiary = schema(tables, { actions: { marked: action({ input: { hive: reference('hive'), mark: text() } }) } });
 type Apiary = typeof apiary;
 const scopes: Scopes<Apiary> = {
   site: { read: 'all' },
   hive: { read: (user) => ({ keeper: user?.id ?? '' }) },
   tool: 'all',
+};
+
+const actions: Handlers<Apiary> = {
+  marked: ({ hive, mark }, { update }) => update('hive', hive, { mark: `${mark} by the office` }),
 };
 
 const over: (() => Promise<unknown>)[] = [];
@@ -38,7 +43,7 @@ async function world(kind: StoreKind) {
   const folder = await mkdtemp(join(tmpdir(), 'koinon-holdings-'));
   const database = await newDatabase(kind, folder);
   const store = await database.open(apiary);
-  const server = serveInProcess({ store, scopes });
+  const server = serveInProcess({ store, scopes, actions });
   const shell = await database.shell();
   over.push(async () => {
     await shell.close();
@@ -76,7 +81,7 @@ const states = async (replica: Replica<Apiary>) =>
 test('over a live connection a holding comes and goes by itself, and goes only when what was typed into it is sent', async () => {
   const folder = await mkdtemp(join(tmpdir(), 'koinon-holdings-'));
   const database = await newDatabase('SQLite', folder);
-  const server = await startServer({ store: await database.open(apiary), port: 0 });
+  const server = await startServer({ store: await database.open(apiary), actions, port: 0 });
   const shell = await database.shell();
   await shell.exec("INSERT INTO site (id, keeper, name) VALUES ('a', 'ida', 'Site a')");
   await shell.exec("INSERT INTO hive (id, keeper, site, mark, frames) VALUES ('a1', 'ida', 'a', 'm', 0)");
@@ -201,6 +206,27 @@ describe.each(storeKinds)('%s', (kind) => {
     await replica.hold('mine', { from: 'hive', where: { keeper: 'ida' } });
     await replica.sync();
     expect(await idsOf(replica)).toEqual(['new']);
+  });
+
+  test('an edit over what an action was expected to give to such a row goes up after the action', async () => {
+    const { device, shell } = await world(kind);
+    const replica = await device();
+    await replica.sync();
+    await replica.insert('hive', { id: 'new', keeper: 'ida', site: 'a', mark: 'first' });
+    await replica.invoke(
+      'marked',
+      { hive: 'new', mark: 'office' },
+      { locally: (data) => data.update('hive', 'new', { mark: 'office' }) },
+    );
+    await replica.update('hive', 'new', { mark: 'typed' });
+    await replica.sync();
+    await replica.sync();
+    // The handler has written over it: its person is asked.
+    expect(await replica.conflicts()).toMatchObject([{ column: 'mark', local: 'typed' }]);
+    await replica.resolve('hive', 'new', { mark: 'local' });
+    await replica.sync();
+    expect([await idsOf(replica), await replica.outbox(), await replica.conflicts()]).toEqual([[], [], []]);
+    expect(await shell.all("SELECT mark FROM hive WHERE id = 'new'")).toMatchObject([{ mark: 'typed' }]);
   });
 
   test('a row that was deleted and made anew under its id leaves with the holding that it came for', async () => {

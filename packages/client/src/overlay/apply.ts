@@ -4,6 +4,7 @@ import {
   type PulledPage,
   type PulledRow,
   type RowBlock,
+  type RowKey,
   sameValue,
   type Table,
   tableOf,
@@ -17,7 +18,7 @@ import { dropMarks, dropSettled, endOf, rowsShownBy } from '../outbox/transactio
 import { adoptIds } from './adopt.ts';
 import { applyDisjoint } from './disjoint.ts';
 import { erase, leave } from './leave.ts';
-import { type Applying, moveRow, noRows, type RowCounts } from './show.ts';
+import { type Applying, moveRow, noRows, type RowCounts, showAnew } from './show.ts';
 
 /**
  * Applies one page of a pull. The view of a row is its base, which only the feed moves, under the own confirmed changes
@@ -226,38 +227,48 @@ function included(table: Table, base: AnyRow | null, back: readonly QueuedChange
 }
 
 /**
- * A transaction that the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. A row that it
- * made and that no page named was made outside of what is asked for: it stays until everything that was done to it is covered.
+ * A transaction that the feed has wholly brought back leaves the outbox, with what it did to rows that no page named. A row that this
+ * device made and that no page named is not one of those that it asks for. It leaves as soon as the feed has brought back everything
+ * that was done to it; until then its transactions stay.
  */
 function settleCovered(overlay: Applying, id: string, covered: ReadonlySet<string>): void {
   const { database, schema, outbox, bases, host } = overlay;
   for (const sequence of placesOfSent(outbox, id)) {
     const end = endOf(outbox, sequence);
-    const rows = rowsShownBy(outbox, sequence).map(({ table, id: row }) => {
-      const base = bases.get(table, row);
-      const queued = outbox.changesOf(table, row);
-      const back = queued.filter((change) => change.sequence === sequence);
-      const isElsewhere = base === null && queued.some((own) => own.change.kind === 'insert' && covered.has(own.id));
-      return { key: { table, id: row }, base, queued, back, isElsewhere };
-    });
-    for (const { key } of rows) outbox.predictions.dropRow(key.table, key.id, sequence);
-    if (rows.some(({ isElsewhere, queued }) => isElsewhere && queued.some((own) => !covered.has(own.id)))) {
-      // An edit over a value that was expected is sent once its action has been covered.
-      for (const { key, base, queued } of rows) moveRow(overlay, key, { base, next: base, own: queued }, noRows());
+    const rows = rowsShownBy(outbox, sequence);
+    const expected = outbox.predictions.rowsOf(sequence);
+    for (const { table, id: row } of expected) outbox.predictions.dropRow(table, row, sequence);
+    if (rows.some((row) => isNotAskedFor(overlay, row, covered) && hasUncovered(overlay, row, covered))) {
+      // An edit over a value that an action was expected to give waits for that action, and must not be waited for.
+      for (const row of expected) showAnew(overlay, row);
       continue;
     }
-    for (const { key, base, queued, back, isElsewhere } of rows) {
-      acknowledge(overlay, base, back);
+    for (const row of rows) {
+      const base = bases.get(row.table, row.id);
+      const queued = outbox.changesOf(row.table, row.id);
+      const back = queued.filter((change) => change.sequence === sequence);
       const own = queued.filter((change) => change.sequence !== sequence);
-      const table = tableOf(schema, key.table);
-      if (isElsewhere) leave(overlay, key.table, key.id, []);
-      else moveRow(overlay, key, { base: included(table, base, back), next: base, own }, noRows());
+      const isLeaving = isNotAskedFor(overlay, row, covered);
+      acknowledge(overlay, base, back);
+      const from = included(tableOf(schema, row.table), base, back);
+      if (isLeaving) leave(overlay, row.table, row.id, []);
+      else moveRow(overlay, row, { base: from, next: base, own }, noRows());
     }
     // Kept for a while, should the server lose it.
     keep(database, sequence, end, host.now());
     dropSettled(outbox, sequence, end, 'settled');
   }
 }
+
+/** Tells whether a row was made here, and the feed has brought its insert back without naming it. */
+function isNotAskedFor({ bases, outbox }: Applying, { table, id }: RowKey, covered: ReadonlySet<string>): boolean {
+  const isInsertCovered = (own: QueuedChange) => own.change.kind === 'insert' && covered.has(own.id);
+  return bases.get(table, id) === null && outbox.changesOf(table, id).some(isInsertCovered);
+}
+
+/** Tells whether something was done to a row that the feed has not brought back. */
+const hasUncovered = ({ outbox }: Applying, { table, id }: RowKey, covered: ReadonlySet<string>): boolean =>
+  outbox.changesOf(table, id).some((own) => !covered.has(own.id));
 
 /** Notes that the feed has brought back these changes of one row; `base` lay under them. */
 function acknowledge({ schema, outbox }: Applying, base: AnyRow | null, changes: readonly QueuedChange[]): void {

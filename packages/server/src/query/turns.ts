@@ -42,7 +42,8 @@ export class Turns {
 
   /** Refuses those who wait: the server stops. */
   close(): void {
-    for (const { refuse } of this.waiting.splice(0)) refuse(busy());
+    for (const { refuse } of this.waiting.splice(0))
+      refuse(new KoinonError('too-many-requests', 'The server stops; ask again a little later.'));
   }
 
   private next(): void {

@@ -55,6 +55,14 @@ export class CheapStatements {
   }
 }
 
+/** The refusal of a query that a database began and cannot end. */
+export const notComputable = (cause: unknown): KoinonError =>
+  new KoinonError(
+    'query-invalid',
+    'The query cannot be answered: a value in it, or its result, is too large for the type of its column.',
+    { cause },
+  );
+
 /** The room that is left while the queries of one request are run. */
 export class QueryRoom {
   readonly limits: QueryLimits;

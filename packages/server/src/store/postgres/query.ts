@@ -2,7 +2,7 @@ import type { AnyRow, Column } from '@koinon/core';
 import { KoinonError } from '@koinon/core';
 import { decimalSizeOf, type SummaryPlan } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
-import type { CheapStatements, QueryRoom, Selection } from '../query.ts';
+import { type CheapStatements, notComputable, type QueryRoom, type Selection } from '../query.ts';
 import { type ExistingColumn, readSql, readValue } from './columns.ts';
 import { orderedSql } from './condition.ts';
 import type { AppRows } from './rows.ts';
@@ -112,13 +112,7 @@ async function run(
     if (code === timeoutCode) throw room.over('time');
     // A value that the database's own type of the column does not take.
     if (!(error instanceof KoinonError) && typeof code === 'string' && code.startsWith('22'))
-      throw new KoinonError(
-        'query-invalid',
-        'The server’s database cannot compute the query: a value in it, or what it comes to, is out of the range of its type.',
-        {
-          cause: error,
-        },
-      );
+      throw notComputable(error);
     throw error;
   }
 }

@@ -7,7 +7,7 @@ import {
   type SummaryPlan,
   summaryParts,
 } from '@koinon/core/internal';
-import type { QueryRoom, Selection } from '../query.ts';
+import { notComputable, type QueryRoom, type Selection } from '../query.ts';
 import type { Prepared } from './driver.ts';
 import { type AppRows, storedBytes } from './rows.ts';
 
@@ -97,11 +97,7 @@ export class Queries {
       for (const raw of this.database.iterate(text, ...values)) take(raw);
     } catch (error) {
       if (!/too large|overflow/i.test(messageOf(error)) || error instanceof KoinonError) throw error;
-      throw new KoinonError(
-        'query-invalid',
-        'The server’s database cannot compute the query: a value in it, or what it comes to, is out of the range of its type.',
-        { cause: error },
-      );
+      throw notComputable(error);
     } finally {
       this.room = undefined;
     }

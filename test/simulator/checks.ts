@@ -1,4 +1,4 @@
-import { verifyFile } from '@koinon/client';
+import { type Rejection, verifyFile } from '@koinon/client';
 import type { Device } from './device.ts';
 import { type Row, type Tables, Violation } from './ledger.ts';
 import { arriving, checkHoldings, checkWeather, plants, wanted } from './on-demand.ts';
@@ -83,7 +83,7 @@ export async function checkNotStuck(stage: Stage, device: Device): Promise<void>
 
 /** In the end nothing is unsent, all hold the same, and the ledger is right. */
 export async function checkEnd(stage: Stage, isQuiet: boolean): Promise<void> {
-  const { devices, ground, ledger, isRestored } = stage;
+  const { devices, ground, ledger } = stage;
   for (const device of devices)
     for (const table of [
       'site',
@@ -109,7 +109,22 @@ export async function checkEnd(stage: Stage, isQuiet: boolean): Promise<void> {
   const unsent = new Set<string>();
   for (const device of devices) for (const origin of await stage.origins(device)) unsent.add(origin);
   if (!isQuiet || unsent.size > 0) throw new Violation(`it does not come to rest: ${unsent.size} unsent are left`);
-  ledger.checkEnd(await onServer(stage), (device) => isRestored || devices[device]?.isCopied === true);
+  ledger.checkEnd(await onServer(stage), exceptedOf(stage));
+}
+
+/** Of these devices it cannot be said what becomes of their edits. */
+const exceptedOf =
+  ({ devices, isRestored }: Stage) =>
+  (device: number) =>
+    isRestored || devices[device]?.isCopied === true;
+
+/** Nothing is refused without a reason. */
+export function checkRefused(stage: Stage, { rows, problems }: Rejection): void {
+  if (problems.some(({ code }) => code === 'no-such-row' || code === 'scope-left'))
+    stage.ledger.checkMissing(
+      rows.map(({ id }) => id),
+      exceptedOf(stage),
+    );
 }
 
 /** Rows as text, whichever database they come from: JSON is text in one and not in the other. */

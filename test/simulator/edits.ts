@@ -179,8 +179,6 @@ export const edits: Performs<Kind> = {
   async 'new hive'(stage, device, { b }) {
     const { token } = next(stage);
     const id = `n${device.index}-${stage.newNumber()}`;
-    // It leaves a device again that did not ask for it.
-    if (stage.devices.some(({ isPartial }) => isPartial)) stage.ledger.hidden.add(id);
     await stage.act(device, {}, () =>
       device.replica.transaction(async (transaction) => {
         await transaction.insert('hive', { id, site: 's', title: token });
@@ -192,6 +190,7 @@ export const edits: Performs<Kind> = {
     const hive = await stage.hiveOf(device, chance);
     if (hive === undefined) return;
     stage.ledger.disturbed.add(hive.id);
+    stage.ledger.deletedHives.add(hive.id);
     await stage.act(device, {}, () =>
       device.replica.transaction(async (transaction) => {
         for (const { id } of await transaction.rows({ from: 'visit', where: { hive: hive.id } })) {

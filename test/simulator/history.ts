@@ -97,6 +97,7 @@ const often = {
 const onDemand = {
   hold: 6,
   'let go': 3,
+  'new hive for two': 2,
   'ask for plants': 2,
   'office plants': 2,
   'new weather': 2,

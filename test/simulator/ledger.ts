@@ -23,6 +23,8 @@ export interface Act {
   readonly own?: Written;
   /** The device's line of the notes, and what it put there. */
   readonly line?: Written;
+  /** Tells whether it was done to a hive that is deleted by then: it makes the hive again. */
+  readonly remakes?: boolean;
   /** Taken back, and told that it was. */
   isRemoved: boolean;
   /** Nobody can say whether it is applied: its file was put back, or part of it was taken back. */
@@ -64,6 +66,10 @@ export class Ledger {
   readonly hidden = new Set<string>();
   /** The server was put back: what devices were told to forget before they could offer it again is gone. */
   isRestored = false;
+  /** The line that the office has put under the notes of a hive. */
+  readonly officeLines = new Map<string, string>();
+  /** Hives that a person has deleted. */
+  readonly deletedHives = new Set<string>();
   readonly deletedVisits = new Set<string>();
   readonly decidedNotes = new Set<string>();
   /** Refused acts of which a part was taken back: nothing but a new edit sends the rest. */
@@ -99,6 +105,20 @@ export class Ledger {
           `${where}: the visit of act ${act.n} is ${present.has(act.visit) ? 'there' : 'missing'}, and its amount is counted ${times} times`,
         );
     }
+  }
+
+  /** An edit makes a hive again that was deleted by then: it is not refused for that. @param missing hives that were missing by a refusal. */
+  checkMissing(missing: readonly string[], excepted: (device: number) => boolean): void {
+    for (const { n, own, remakes, isUnsure, device } of this.acts)
+      if (
+        own &&
+        remakes &&
+        !isUnsure &&
+        !excepted(device) &&
+        missing.includes(own.hive) &&
+        !this.deletedHives.has(own.hive)
+      )
+        throw new Violation(`act ${n} was done to ${own.hive}, which was deleted by then, and it was refused for that`);
   }
 
   /** On the server there is nothing of a refused act of which a part was taken back. */
@@ -137,6 +157,20 @@ export class Ledger {
       const others = this.acts.some((each) => (each.own?.hive === hive || each.line?.hive === hive) && each.isUnsure);
       return others || this.disturbed.has(hive) || this.hidden.has(hive) || excepted(device);
     };
+    for (const { n, own, remakes, isRemoved, isUnsure, device } of this.acts) {
+      const isPast = isRemoved || isUnsure || excepted(device) || this.deletedHives.has(own?.hive ?? '');
+      if (own && remakes && !isPast && !rows.has(own.hive))
+        throw new Violation(
+          `act ${n} was done to ${own.hive}, which was deleted by then, and it is not there in the end`,
+        );
+    }
+    for (const [id, line] of this.officeLines) {
+      const row = this.disturbed.has(id) || this.decidedNotes.has(id) || this.isRestored ? undefined : rows.get(id);
+      if (row && !String(row.notes).split('\n').includes(line))
+        throw new Violation(
+          `the office wrote ${line} into ${id}, whose notes are ${JSON.stringify(row.notes)} in the end`,
+        );
+    }
     for (const act of lastOwn.values())
       if (act.own && !isPast(act, act.own))
         checkLast(act, `own${act.device}`, act.own, rows, (held, token) => held === token);

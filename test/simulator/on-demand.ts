@@ -1,13 +1,21 @@
 import { openSource } from '@koinon/client/sources';
 import { KoinonError } from '@koinon/core';
 import type { Device } from './device.ts';
-import { type Row, Violation } from './ledger.ts';
+import { type Row, Violation, withLine } from './ledger.ts';
+import { newNotes } from './schema.ts';
 import type { Performs, Stage } from './stage.ts';
 import { hives } from './surroundings.ts';
 
 // The rows that a device asks for at run time, those that only the server has, and those of a service of others.
 
-type Kind = 'hold' | 'let go' | 'ask for plants' | 'office plants' | 'new weather' | 'refresh weather';
+type Kind =
+  | 'hold'
+  | 'let go'
+  | 'new hive for two'
+  | 'ask for plants'
+  | 'office plants'
+  | 'new weather'
+  | 'refresh weather';
 
 /** Names of holdings. */
 const names = ['this week', 'next week', 'to lend'];
@@ -35,6 +43,32 @@ export const onDemand: Performs<Kind> = {
     if (!device.isPartial) return;
     const name = names[b % names.length] as string;
     await holding(stage, device, () => device.replica.letGo(name), { name });
+  },
+  async 'new hive for two'(stage, device, chance) {
+    // A hive is made and sent. The office writes it, or deletes it, and its maker goes on with it before the next pull.
+    const { ground, ledger } = stage;
+    const id = `n${device.index}-${stage.newNumber()}`;
+    const [n, notes] = [ledger.acts.length, newNotes];
+    await stage.act(device, {}, () => device.replica.insert('hive', { id, site: 's', title: `#${n}`, notes }));
+    await stage.until(device.replica.sync({ direction: 'push' }));
+    if (!(await ground.rows('hive')).some((row) => row.id === id)) return;
+    const isDeleted = chance.b % 2 === 0;
+    if (isDeleted) ledger.disturbed.add(id);
+    else ledger.officeLines.set(id, `office ${n}`);
+    await ground.write(
+      isDeleted
+        ? `DELETE FROM hive WHERE id = '${id}'`
+        : `UPDATE hive SET notes = notes || '\noffice ${n}' WHERE id = '${id}'`,
+    );
+    const token = `#${ledger.acts.length}`;
+    // A row that a device does not ask for is gone where somebody else has deleted it.
+    const remakes = isDeleted && !device.isPartial;
+    await stage.act(device, { own: { hive: id, token }, line: { hive: id, token }, remakes }, () =>
+      device.replica.update('hive', id, {
+        [`own${device.index}`]: token,
+        notes: withLine(newNotes, device.index, token),
+      } as never),
+    );
   },
   async 'ask for plants'(stage, device, { b, c }) {
     device.fates = b % 4 === 0 ? ['lost reply'] : [];

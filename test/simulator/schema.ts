@@ -5,6 +5,9 @@ import type { Handlers, Scopes } from '@koinon/server';
 /** How many lines of a note and members of a card there are: one for each device that there may be. */
 export const mostDevices = 4;
 
+/** The notes of a hive without any: a line for each device. */
+export const newNotes = Array.from({ length: mostDevices }, (_, n) => `line ${n}\n-`).join('\n');
+
 /** An inspection by the office: its visit, and the amount in the hive's sum, are made by the server. */
 const inspect = action({
   input: { hive: reference('hive'), visit: text(), amount: integer(), words: text(), title: text() },
@@ -19,7 +22,7 @@ const tables = {
   hive: table({
     site: reference('site'),
     title: text({ merge: 'ask', default: '' }),
-    notes: text({ default: Array.from({ length: mostDevices }, (_, n) => `line ${n}\n-`).join('\n') }),
+    notes: text({ default: newNotes }),
     card: json({ optional: true }),
     mass: integer({ merge: 'newest', default: 0 }),
     // Each device has a column that nobody else writes.

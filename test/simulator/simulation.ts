@@ -1,4 +1,4 @@
-import { checkEnd, checkNotStuck, checkNow } from './checks.ts';
+import { checkEnd, checkNotStuck, checkNow, checkRefused } from './checks.ts';
 import { decisions, resolve } from './decisions.ts';
 import type { Device } from './device.ts';
 import { edits } from './edits.ts';
@@ -6,7 +6,7 @@ import type { Ground } from './ground.ts';
 import type { History, Step, StepKind } from './history.ts';
 import { onDemand } from './on-demand.ts';
 import { inProcess, type Parts } from './parts.ts';
-import { mostDevices, register } from './schema.ts';
+import { newNotes, register } from './schema.ts';
 import { type Performs, Stage } from './stage.ts';
 import { hives, surroundings } from './surroundings.ts';
 import { syncs } from './syncs.ts';
@@ -59,10 +59,9 @@ export class Simulation {
     const { ground } = this.stage;
     const columns = register.tables.hive.entries.map(([name]) => `"${name}"`).join();
     await ground.write("INSERT INTO site VALUES ('s', 'Marrowfen')");
-    const notes = Array.from({ length: mostDevices }, (_, n) => `line ${n}\n-`).join('\n');
     for (let n = 0; n < hives; n++)
       await ground.write(
-        `INSERT INTO hive (id, ${columns}) VALUES ('h${n}', 's', '', '${notes}', NULL, 0, '', '', '', '', ${n + 1}, 0, 0, 0, '[]')`,
+        `INSERT INTO hive (id, ${columns}) VALUES ('h${n}', 's', '', '${newNotes}', NULL, 0, '', '', '', '', ${n + 1}, 0, 0, 0, '[]')`,
       );
     await ground.write("INSERT INTO tool VALUES ('t0', 'smoker', 0)");
   }
@@ -128,6 +127,7 @@ export class Simulation {
     await this.check(device);
     for (const rejection of (await stage.until(replica.rejections())) ?? []) {
       isQuiet = false;
+      checkRefused(stage, rejection);
       await stage.removing(device, () => replica.discard(rejection.transaction, { dependent: 'take back' }));
     }
     if (((await stage.until(replica.conflicts())) ?? []).length > 0) {

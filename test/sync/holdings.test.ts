@@ -2,7 +2,7 @@ import { mkdtemp, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { inspectReplica, openReplica, type Replica, type Transport } from '@koinon/client';
-import { action, integer, reference, schema, table, text } from '@koinon/core';
+import { action, integer, KoinonError, reference, schema, table, text } from '@koinon/core';
 import { type Handlers, type Scopes, serveInProcess, startServer } from '@koinon/server';
 import fc from 'fast-check';
 import { afterEach, describe, expect, test } from 'vitest';
@@ -17,7 +17,8 @@ const tables = {
   hive: table({
     keeper: text({ filterable: true }),
     site: reference('site', { filterable: true }),
-    mark: text(),
+    mark: text({ merge: 'ask' }),
+    note: text({ default: '' }),
     frames: integer({ default: 0 }),
   }),
   tool: table({ name: text() }),
@@ -206,6 +207,68 @@ describe.each(storeKinds)('%s', (kind) => {
     await replica.hold('mine', { from: 'hive', where: { keeper: 'ida' } });
     await replica.sync();
     expect(await idsOf(replica)).toEqual(['new']);
+  });
+
+  test('others write such a row meanwhile, or delete it, or it is moved away on the device itself: nothing is overwritten silently, or lost', async () => {
+    const { device, hives, shell } = await world(kind);
+    let pulls = Number.POSITIVE_INFINITY;
+    const replica = await device(undefined, (to) => ({
+      ...to,
+      pull: (request, signal) =>
+        pulls-- > 0 ? to.pull(request, signal) : Promise.reject(new KoinonError('server-unreachable', 'No signal.')),
+    }));
+    await replica.sync();
+    const heard: string[] = [];
+    replica.listen('hive', (events) => void heard.push(...events.map(({ kind: what, id }) => `${what} ${id}`)));
+    // Written by the office, in the column that the device writes as well.
+    const make = (id: string) =>
+      replica.insert('hive', { id, keeper: 'ida', site: 'a', mark: 'first', note: 'one\n-\ntwo' });
+    for (const id of ['new', 'gone']) await make(id);
+    await replica.sync({ direction: 'push' });
+    await shell.exec("UPDATE hive SET note = 'one by the office\n-\ntwo', mark = 'office' WHERE id = 'new'");
+    await shell.exec("DELETE FROM hive WHERE id = 'gone'");
+    await replica.update('hive', 'new', { note: 'one\n-\ntwo, typed', mark: 'typed' });
+    await replica.update('hive', 'gone', { mark: 'typed' });
+    // The signal is lost before the rows have come that were asked for: nothing goes up without having been merged.
+    pulls = 1;
+    await expect(replica.sync()).rejects.toThrow('No signal.');
+    expect((await replica.sync({ direction: 'push' })).up).toMatchObject({ applied: 0 });
+    pulls = Number.POSITIVE_INFINITY;
+    await replica.sync();
+    expect(await replica.conflicts()).toMatchObject([{ id: 'new', column: 'mark', local: 'typed', remote: 'office' }]);
+    await replica.resolve('hive', 'new', { mark: 'local' });
+    await replica.sync();
+    const written = await shell.all('SELECT note, mark FROM hive');
+    expect(written).toMatchObject([{ note: 'one by the office\n-\ntwo, typed', mark: 'typed' }]);
+    // A deleted row cannot be told from one of somebody else: the edit is kept as refused.
+    expect(await replica.rejections()).toMatchObject([{ rows: [{ id: 'gone' }], problems: [{ code: 'scope-left' }] }]);
+    await replica.revertAll();
+    // One that is asked for, and that no page names, was deleted: the edit makes it again.
+    await replica.hold('mine', { from: 'hive', where: { keeper: 'ida' } });
+    await replica.sync();
+    heard.length = 0;
+    for (const id of ['back', 'away']) await make(id);
+    await replica.sync({ direction: 'push' });
+    await shell.exec("DELETE FROM hive WHERE id IN ('back', 'away')");
+    await replica.update('hive', 'back', { mark: 'typed' });
+    expect((await replica.sync()).up).toMatchObject({ applied: 1, rejected: 0 });
+    expect(await replica.get('hive', 'back')).toMatchObject({ mark: 'typed' });
+    expect(heard).toContain('delete away');
+    await replica.letGo('mine');
+    // Moved out of a holding here, and edited before the pull that takes it away.
+    await hives('b', 'ida', ['b1']);
+    await replica.hold('site', { from: 'hive', where: { site: 'b' } });
+    await replica.sync();
+    await replica.update('hive', 'b1', { site: 'c' });
+    await replica.sync({ direction: 'push' });
+    await replica.update('hive', 'b1', { mark: 'later' });
+    await replica.sync();
+    await replica.sync();
+    expect([await idsOf(replica), await replica.rejections(), await replica.outbox()]).toEqual([[], [], []]);
+    expect(await shell.all("SELECT site, mark FROM hive WHERE id = 'b1'")).toMatchObject([
+      { site: 'c', mark: 'later' },
+    ]);
+    expect(await states(replica)).toEqual({ site: 'here 0' });
   });
 
   test('an edit over what an action was expected to give to such a row goes up after the action', async () => {

@@ -1,6 +1,7 @@
 /** The replica: an embedded SQL database on the device, its outbox, live queries and drafts, and the sync with a server. */
 export { openNodeDriver } from '#node-driver';
 export { deleteReplica, listReplicas, type ReplicaFile, renameReplica } from './catalog/files.ts';
+export type { HoldingState, StoredHolding } from './database/holding-list.ts';
 export { Migration, type Migrations } from './database/migration.ts';
 export type { SqlDriver, SqlStatement } from './driver/driver.ts';
 export type { NodeDriverOptions } from './driver/node.ts';
@@ -43,7 +44,6 @@ export type {
 export { openReplica, type ReplicaOptions } from './replica/open.ts';
 export type { ListenOptions, Replica } from './replica/replica.ts';
 export type { Transaction } from './replica/transaction.ts';
-export type { HoldingState, StoredHolding } from './sync/holdings.ts';
 export type { SyncRun } from './sync/journal.ts';
 export type { Direction, SyncOptions, SyncPhase, SyncProgress, SyncReason, SyncState, Upload } from './sync/state.ts';
 export type { SyncReport } from './sync/step.ts';

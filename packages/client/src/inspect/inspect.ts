@@ -2,6 +2,7 @@ import { type FileValue, KoinonError, type Sql } from '@koinon/core';
 import { quoteName, replicaApplicationId } from '@koinon/core/internal';
 import { openNodeDriver } from '#node-driver';
 import { Database } from '../database/database.ts';
+import { holdingList, type StoredHolding, singleRow } from '../database/holding-list.ts';
 import { meta, refuseNewerLayout } from '../database/layout.ts';
 import { readOnly, runReading } from '../database/read-only.ts';
 import type { StoredTables } from '../database/stored-rows.ts';
@@ -11,7 +12,6 @@ import {
   storedInvocations,
   storedTransactions,
 } from '../outbox/stored.ts';
-import type { StoredHolding } from '../sync/holdings.ts';
 import { lastRuns, type SyncRun } from '../sync/journal.ts';
 
 /** A column, or a whole row, on which this device and the server disagree; values as they travel. */
@@ -150,7 +150,7 @@ export async function inspectReplica(file: string): Promise<Inspection> {
           ),
         ),
       ),
-    holdings: () => database.guarded(() => JSON.parse(meta(database, 'holdings') ?? '[]') as StoredHolding[]),
+    holdings: () => database.guarded(() => holdingList(database).filter((each) => singleRow(each) === undefined)),
     sources: () => database.guarded(() => sourcesIn(database)),
     journal: (limit) => database.guarded(() => lastRuns(database, limit)),
     select: (query) => runReading(database, readOnly(database, query)),

@@ -41,10 +41,23 @@ export function forgetGoneRows(database: Database, schema: Schema): void {
   forgetEmpty(database);
 }
 
+const isAmong = 'table_name = ? AND row_id IN (SELECT value FROM json_each(?))';
+
+/** The ids of rows as JSON, by table: with an index for neither, the list is read once and not once for each. */
+function idsByTable(rows: readonly RowKey[]): Iterable<readonly [string, string]> {
+  const ids = new Map<string, string[]>();
+  for (const { table, id } of rows) {
+    const known = ids.get(table);
+    if (known) known.push(id);
+    else ids.set(table, [id]);
+  }
+  return [...ids].map(([table, some]) => [table, JSON.stringify(some)] as const);
+}
+
 /** Forgets what is kept of some rows. */
 export function forgetRows(database: Database, rows: readonly RowKey[]): void {
-  const forget = database.statement('DELETE FROM koinon_history WHERE table_name = ? AND row_id = ?');
-  for (const { table, id } of rows) forget.run(table, id);
+  const forget = database.statement(`DELETE FROM koinon_history WHERE ${isAmong}`);
+  for (const [table, some] of idsByTable(rows)) forget.run(table, some);
   const ids = JSON.stringify(rows.map(({ id }) => id));
   // The input of an action may name the row, and tell of it.
   const names = (input: string) =>
@@ -58,9 +71,10 @@ export function forgetRows(database: Database, rows: readonly RowKey[]): void {
 /** Empties the confirmed changes of rows that have left, which the outbox holds until the feed has brought them all. */
 export function eraseConfirmed(database: Database, rows: readonly RowKey[]): void {
   const erase = database.statement(
-    "UPDATE koinon_outbox SET columns = CASE kind WHEN 'delete' THEN NULL ELSE '{}' END, operations = NULL, before = NULL WHERE is_acknowledged = 1 AND table_name = ? AND row_id = ?",
+    `UPDATE koinon_outbox SET columns = CASE kind WHEN 'delete' THEN NULL ELSE '{}' END, operations = NULL, before = NULL
+     WHERE is_acknowledged = 1 AND ${isAmong}`,
   );
-  for (const { table, id } of rows) erase.run(table, id);
+  for (const [table, some] of idsByTable(rows)) erase.run(table, some);
 }
 
 /** Transactions of which nothing is kept any more are forgotten themselves. */

@@ -292,6 +292,11 @@ export class Outbox {
     return this.places.of(table, id).length > 0;
   }
 
+  /** Tells whether a row has changes that the server has not confirmed. */
+  hasUnsentChangesOf(table: string, id: string): boolean {
+    return this.changesOf(table, id).some(({ state }) => state !== 'confirmed');
+  }
+
   /** Tells whether a row shows anything else than what the server last gave: it has a base then, if the server has it. */
   isOverlaid(table: string, id: string): boolean {
     return this.hasChangesOf(table, id) || this.predictions.has(table, id);

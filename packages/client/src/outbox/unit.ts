@@ -1,6 +1,7 @@
 import type { Change, Schema } from '@koinon/core';
 import { HeldRows, joinTransactions, touchedBy } from '@koinon/core/internal';
 import { type ColumnNames, isUnsupported } from '../database/asked-columns.ts';
+import { awaitedRows } from '../database/holding-list.ts';
 import type { Outbox, OutboxTransaction } from './outbox.ts';
 import { endOf, transactionsOf } from './transactions.ts';
 
@@ -29,6 +30,8 @@ export interface Waiting {
  */
 export function* ready({ schema, outbox, unsupported, waiting }: Waiting): Generator<Unit> {
   const held = new HeldRows<true>(schema);
+  // Others may have written a row that is asked for: it is merged first.
+  held.add(awaitedRows(outbox.database), true);
   const open = new Map<string, OutboxTransaction[]>();
   const sizes = unitSizes(outbox);
   for (const transaction of transactionsOf(outbox, 'pending', 'rejected')) {

@@ -10,7 +10,16 @@ import {
   tableOf,
   type WireColumns,
 } from '@koinon/core';
-import { applyChange, columnsFromWire, quoteName, rowsOfBlock, wholeRow, withoutBlocks } from '@koinon/core/internal';
+import {
+  applyChange,
+  columnsFromWire,
+  quoteName,
+  rowKey,
+  rowsOfBlock,
+  wholeRow,
+  withoutBlocks,
+} from '@koinon/core/internal';
+import { askForRows } from '../database/holding-list.ts';
 import { beforeOf, keep } from '../outbox/history.ts';
 import type { QueuedChange } from '../outbox/outbox.ts';
 import { markAcknowledged, placesOfSent } from '../outbox/sending.ts';
@@ -25,12 +34,15 @@ import { type Applying, moveRow, noRows, type RowCounts, showAnew } from './show
  * that the feed has not brought back, under the unconfirmed ones. A page moves bases and drops the confirmed changes it
  * covers in the same local transaction, so the view never shows an older value than it did. Runs inside a transaction.
  *
+ * @param isAskedFor what the page was asked for.
  * @param isFirst whether rows without own changes are all new here: the first download, which names each row once.
  */
-export function applyPage(overlay: Applying, page: PulledPage, isFirst = false): RowCounts {
+export function applyPage(overlay: Applying, page: PulledPage, isAskedFor: AsksFor, isFirst = false): RowCounts {
   const counts = noRows();
   const merging: Merging = {
     covered: new Set(page.header.acknowledged),
+    isAskedFor,
+    wanted: new Map(),
     serverTime: Date.parse(page.header.time),
     hasDecisions: overlay.database.statement('SELECT 1 FROM koinon_resolved LIMIT 1').get() !== undefined,
     counts,
@@ -64,9 +76,11 @@ export function applyPage(overlay: Applying, page: PulledPage, isFirst = false):
     }
   }
   if (!header.more && header.acknowledged.length > 0) {
-    for (const id of header.acknowledged) settleCovered(overlay, id, merging.covered);
+    for (const id of header.acknowledged) settleCovered(overlay, id, merging);
     dropMarks(overlay.outbox);
   }
+  for (const { table, id } of askForRows(overlay.database, [...merging.wanted.values()]))
+    leave(overlay, table, id, overlay.outbox.changesOf(table, id));
   eraseLeft(overlay, rows);
   return counts;
 }
@@ -153,10 +167,16 @@ function writeThrough(overlay: Applying, pulled: PulledRow, counts: RowCounts, i
   }
 }
 
+/** Tells whether a row is among those that were asked for. */
+export type AsksFor = (table: string, row: AnyRow) => boolean;
+
 /** The parts that merging the rows of one page works with. */
 interface Merging {
   /** The transactions the page brings back. */
   readonly covered: ReadonlySet<string>;
+  readonly isAskedFor: AsksFor;
+  /** Rows that are not asked for, and of which the feed has not brought back everything. */
+  readonly wanted: Map<string, RowKey>;
   readonly serverTime: number;
   /** Tells whether any decision of a person can still be taken back. */
   readonly hasDecisions: boolean;
@@ -169,7 +189,7 @@ function mergeInto(
   pulled: PulledRow,
   base: AnyRow | null,
   queued: readonly QueuedChange[],
-  { covered, serverTime, hasDecisions, counts }: Merging,
+  { covered, isAskedFor, wanted, serverTime, hasDecisions, counts }: Merging,
 ): void {
   const { schema, database, outbox } = overlay;
   const { table: tableName, id } = pulled;
@@ -178,11 +198,23 @@ function mergeInto(
   acknowledge(overlay, base, back);
   for (const { transaction, sequence } of outbox.predictions.of(tableName, id))
     if (covered.has(transaction)) outbox.predictions.dropRow(tableName, id, sequence);
+  const table = tableOf(schema, tableName);
   if (pulled.kind === 'leave') {
-    if (leave(overlay, tableName, id, own) !== null) counts.leave++;
+    // Moved out of what is asked for by this device itself: the server may still take what was typed into it since.
+    const sent = [...back, ...own.filter(({ state }) => state === 'confirmed')];
+    const known = included(table, base, sent);
+    if (
+      known !== null &&
+      sent.length > 0 &&
+      outbox.hasUnsentChangesOf(tableName, id) &&
+      !isAskedFor(tableName, known)
+    ) {
+      wanted.set(rowKey(pulled), pulled);
+      const from = included(table, base, back);
+      moveRow(overlay, pulled, { base: from, next: from, own }, counts);
+    } else if (leave(overlay, tableName, id, own) !== null) counts.leave++;
     return;
   }
-  const table = tableOf(schema, tableName);
   let next: AnyRow | null = null;
   if (pulled.kind !== 'delete') {
     const columns = columnsFromWire(table, pulled.columns);
@@ -231,14 +263,18 @@ function included(table: Table, base: AnyRow | null, back: readonly QueuedChange
  * device made and that no page named is not one of those that it asks for. It leaves as soon as the feed has brought back everything
  * that was done to it; until then its transactions stay.
  */
-function settleCovered(overlay: Applying, id: string, covered: ReadonlySet<string>): void {
+function settleCovered(overlay: Applying, id: string, merging: Merging): void {
+  const { covered } = merging;
   const { database, schema, outbox, bases, host } = overlay;
   for (const sequence of placesOfSent(outbox, id)) {
     const end = endOf(outbox, sequence);
     const rows = rowsShownBy(outbox, sequence);
     const expected = outbox.predictions.rowsOf(sequence);
     for (const { table, id: row } of expected) outbox.predictions.dropRow(table, row, sequence);
-    if (rows.some((row) => isNotAskedFor(overlay, row, covered) && hasUncovered(overlay, row, covered))) {
+    const open = rows.filter((row) => isNotAskedFor(overlay, row, merging) && hasUncovered(overlay, row, covered));
+    if (open.length > 0) {
+      // From here on others may write it unseen.
+      for (const row of open) merging.wanted.set(rowKey(row), row);
       // An edit over a value that an action was expected to give waits for that action, and must not be waited for.
       for (const row of expected) showAnew(overlay, row);
       continue;
@@ -248,7 +284,7 @@ function settleCovered(overlay: Applying, id: string, covered: ReadonlySet<strin
       const queued = outbox.changesOf(row.table, row.id);
       const back = queued.filter((change) => change.sequence === sequence);
       const own = queued.filter((change) => change.sequence !== sequence);
-      const isLeaving = isNotAskedFor(overlay, row, covered);
+      const isLeaving = isNotAskedFor(overlay, row, merging);
       acknowledge(overlay, base, back);
       const from = included(tableOf(schema, row.table), base, back);
       if (isLeaving) leave(overlay, row.table, row.id, []);
@@ -260,10 +296,19 @@ function settleCovered(overlay: Applying, id: string, covered: ReadonlySet<strin
   }
 }
 
-/** Tells whether a row was made here, and the feed has brought its insert back without naming it. */
-function isNotAskedFor({ bases, outbox }: Applying, { table, id }: RowKey, covered: ReadonlySet<string>): boolean {
-  const isInsertCovered = (own: QueuedChange) => own.change.kind === 'insert' && covered.has(own.id);
-  return bases.get(table, id) === null && outbox.changesOf(table, id).some(isInsertCovered);
+/**
+ * Tells whether a row was made here, and the feed has brought its insert back without naming it, since it is not asked for. One that is
+ * asked for was deleted meanwhile.
+ */
+function isNotAskedFor(
+  { schema, bases, outbox }: Applying,
+  { table, id }: RowKey,
+  { covered, isAskedFor }: Merging,
+): boolean {
+  const back = outbox.changesOf(table, id).filter((own) => covered.has(own.id));
+  if (bases.get(table, id) !== null || !back.some(({ change }) => change.kind === 'insert')) return false;
+  const row = included(tableOf(schema, table), null, back);
+  return row !== null && !isAskedFor(table, row);
 }
 
 /** Tells whether something was done to a row that the feed has not brought back. */

@@ -93,7 +93,8 @@ export function endResync(resyncing: Resyncing, { to: position, time, partial }:
     acknowledged: [],
     time,
   } as const;
-  const counts = applyPage(resyncing, { header, rows: unseen });
+  // Only deletions, or what leaves for good.
+  const counts = applyPage(resyncing, { header, rows: unseen }, () => true);
   database.statement('DELETE FROM koinon_seen').run();
   dropMeta(database, 'resync');
   return counts;

@@ -1,4 +1,5 @@
 import { type Conflict, KoinonError, type Problem } from '@koinon/core';
+import { singleRow } from '../database/holding-list.ts';
 import { meta } from '../database/layout.ts';
 import { argumentInvalid } from '../engine/arguments.ts';
 import type { Engine } from '../engine/steps.ts';
@@ -108,7 +109,7 @@ export function copyOf(engine: Omit<Engine, 'commit'>): Uint8Array<ArrayBuffer> 
 
 /** The rows that are asked for by name. */
 function holdingsIn({ database, schema, rows }: Omit<Engine, 'commit'>): readonly Holding[] {
-  const stored = storedHoldings({ database, schema });
+  const stored = storedHoldings({ database, schema }).filter((holding) => singleRow(holding) === undefined);
   const active = new Set(stored.filter(isActive).map(({ name }) => name));
   // An earlier condition of a name leaves unseen.
   const shown = stored.filter((holding) => isActive(holding) || !active.has(holding.name));

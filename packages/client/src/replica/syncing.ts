@@ -9,6 +9,7 @@ import {
 } from '@koinon/core';
 import { askedColumns, noteColumns } from '../database/asked-columns.ts';
 import { emptyLog, isErasedInLog } from '../database/erasure.ts';
+import { awaitedRows } from '../database/holding-list.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { UnlinkChoices, UnlinkReport } from '../link/unlink.ts';
@@ -20,7 +21,16 @@ import { forgetKept, keepFor } from '../outbox/history.ts';
 import { hasUnsent } from '../outbox/sending.ts';
 import { attemptedBody } from '../sync/attempt.ts';
 import { type CheckedTransport, checked } from '../sync/checked.ts';
-import { askedWith, canLeave, hold, letGo, partOf, refuseUnfilterable, storedHoldings } from '../sync/holdings.ts';
+import {
+  askedWith,
+  asksFor,
+  callsForPull,
+  hold,
+  letGo,
+  partOf,
+  refuseUnfilterable,
+  storedHoldings,
+} from '../sync/holdings.ts';
 import { noteRun } from '../sync/journal.ts';
 import { endLease, refuseOthers, takeLease } from '../sync/lease.ts';
 import { Live, type LiveParts } from '../sync/live.ts';
@@ -373,7 +383,10 @@ export class Syncing implements SyncPart {
         this.change((local) => {
           // Another process that syncs the file just now has its cursor under way.
           refuseOthers(engine.database, engine.host, this.holder);
-          return takeWindow(local, window);
+          const asked = askedWith(this.only, storedHoldings(engine));
+          const isTaken = takeWindow(local, window, asksFor(engine.schema, asked));
+          if (awaitedRows(engine.database).length > 0) this.loop.holdingsChanged();
+          return isTaken;
         }),
       contentStored: hasFiles
         ? () => {
@@ -449,8 +462,8 @@ export class Syncing implements SyncPart {
       // A replica that was closed meanwhile has nothing to give up with: its lease ends with its process or its time.
       await this.doing
         .change((local) => {
-          // The last unsent edit of a holding may have been sent with this run.
-          if (failed === undefined && direction !== 'push' && canLeave(local)) this.loop.holdingsChanged();
+          // The last unsent edit of a holding may have been sent with this run, or a row may have to be asked for.
+          if (failed === undefined && direction !== 'push' && callsForPull(local)) this.loop.holdingsChanged();
           const code = failed instanceof KoinonError ? failed.code : 'unknown';
           noteRun(database, {
             at: new Date(began).toISOString(),

@@ -15,7 +15,15 @@ import { noRows } from '../overlay/show.ts';
 import { takeReceipts } from './attempt.ts';
 import { learnClock } from './clock.ts';
 import { noteServerSchema, refuseForeign } from './foreign.ts';
-import { type AskedPart, keepsUnsent, noteArrived, partAsked } from './holdings.ts';
+import {
+  type AskedPart,
+  asksFor,
+  hasMoreToAsk,
+  keepsUnsent,
+  noteArrived,
+  noteSingleRows,
+  partAsked,
+} from './holdings.ts';
 import { endWith } from './idle-timeout.ts';
 import { canCompare, withKnownBytes } from './known-bytes.ts';
 import type { SyncParts } from './parts.ts';
@@ -130,10 +138,10 @@ export class Download {
       const taken = await this.take(page, place, asked);
       // Something was typed into what the page takes away: it is asked for again, from where this replica is.
       if (taken === undefined) continue;
-      const { gains } = taken;
+      const { gains, asksMore } = taken;
       // More were confirmed than one pull may ask about: the next one asks about the rest.
       const isCutShort = unacknowledged.length === limits.ownTransactions && acknowledged.length > 0;
-      goesOn = place === 'cursor' ? header.more || isCutShort : !header.last && !gains;
+      goesOn = place === 'cursor' ? header.more || isCutShort || asksMore : !header.last && !gains;
       // Between servers of two versions it could go to and fro for ever: the next sync goes on with it.
       if (gains) this.hasGained = ++this.timesGained <= mostRepeats;
     }
@@ -201,7 +209,7 @@ export class Download {
     page: PulledPage,
     place: Place,
     { cursor, sentAt, part }: Asked,
-  ): Promise<{ readonly gains: boolean } | undefined> {
+  ): Promise<{ readonly gains: boolean; readonly asksMore: boolean } | undefined> {
     const { parts } = this;
     const { header, rows, blocks = [] } = page;
     const taken = await parts.change((local) => {
@@ -211,10 +219,11 @@ export class Download {
       noteServerSchema(database, header);
       // The server may have come to another version between any two answers.
       const isMore = noteUnsupported(database, header.unsupported);
-      takePage(local, page, place, cursor, this.down);
+      takePage(local, page, place, cursor, this.down, asksFor(parts.schema, part.only));
       if (isMore) setMeta(database, 'backfill', '');
+      if (place === 'cursor') noteSingleRows(local, part.holdings, page);
       if (place === 'cursor' && !header.more && header.last) noteArrived(local, part.holdings);
-      return { gains: isMore };
+      return { gains: isMore, asksMore: hasMoreToAsk(local, part.holdings) };
     });
     if (taken === undefined) return undefined;
     const { traffic, schema } = parts;

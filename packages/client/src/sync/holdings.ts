@@ -1,28 +1,30 @@
-import { type AnyRow, KoinonError, type Only, type PulledRow, type Schema, tableOf } from '@koinon/core';
-import { parseWhere, predicateOf, unfilterable } from '@koinon/core/internal';
+import {
+  type AnyRow,
+  KoinonError,
+  type Only,
+  type PulledPage,
+  type PulledRow,
+  type Schema,
+  tableOf,
+} from '@koinon/core';
+import { parseWhere, predicateOf, rowKey, unfilterable } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
-import { dropMeta, meta, setMeta } from '../database/layout.ts';
+import {
+  awaitedRows,
+  type HoldingState,
+  holdingList,
+  type StoredHolding,
+  singleRow,
+} from '../database/holding-list.ts';
+import { dropMeta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { Commit } from '../live/commit.ts';
+import type { AsksFor } from '../overlay/apply.ts';
+import { leave } from '../overlay/leave.ts';
 import type { Local } from './attempt.ts';
 
 // The rows that an app asks to have on this device for a while, beside those that it always asks for. A request asks for all of them together; the
 // cursor carries that, so that only differences move.
-
-/**
- * The state of a holding: its rows are `arriving`; they are `here`; it was let go and something of its rows is unsent, so that it is still asked for:
- * `leaving`; it is asked for no more, and a download is to take its rows away: `dropping`.
- */
-export type HoldingState = 'arriving' | 'here' | 'leaving' | 'dropping';
-
-/** A holding as the file keeps it. */
-export interface StoredHolding {
-  readonly name: string;
-  readonly from: string;
-  /** The condition; null for all rows of the table. */
-  readonly where: Readonly<Record<string, unknown>> | null;
-  readonly state: HoldingState;
-}
 
 /** Holdings that a replica may have, and the characters of all of them together: each request carries them. */
 const [mostHoldings, mostText] = [100, 100_000];
@@ -38,8 +40,7 @@ interface Held {
 
 /** The holdings of a replica, by name. One of a table or column that the app cannot ask for any more is none. */
 export function storedHoldings({ database, schema }: Held): readonly StoredHolding[] {
-  const stored = JSON.parse(meta(database, 'holdings') ?? '[]') as StoredHolding[];
-  return stored.filter(({ from, where }) => {
+  return holdingList(database).filter(({ from, where }) => {
     try {
       refuseUnfilterable(schema, from, where ?? undefined);
       return true;
@@ -60,8 +61,10 @@ function store(local: Held & { readonly commit: Commit }, holdings: readonly Sto
   else setMeta(local.database, 'holdings', JSON.stringify(sorted));
   const row = (key: string, holding: StoredHolding | undefined): AnyRow | null =>
     holding ? { id: key, ...holding } : null;
+  // Single rows are nobody's list.
   for (const key of new Set([...before.keys(), ...after.keys()]))
-    local.commit.note(holdingsTable, key, row(key, before.get(key)), row(key, after.get(key)));
+    if (singleRow((before.get(key) ?? after.get(key)) as StoredHolding) === undefined)
+      local.commit.note(holdingsTable, key, row(key, before.get(key)), row(key, after.get(key)));
 }
 
 /** Notes that rows are to be held; says whether anything has to move for it. @throws KoinonError for a condition that cannot be asked for. */
@@ -80,10 +83,11 @@ export function hold(engine: Engine, only: Only, name: string, from: string, whe
     if (isActive(holding)) state = holding.state;
     return [];
   });
-  if (others.length >= mostHoldings)
+  const named = others.filter((holding) => singleRow(holding) === undefined);
+  if (named.length >= mostHoldings)
     throw new KoinonError('too-large', `A replica has at most ${mostHoldings} holdings; let one go first.`);
   const all = [...others, { ...wanted, state }];
-  if (JSON.stringify(all).length > mostText)
+  if (JSON.stringify([...named, { ...wanted, state }]).length > mostText)
     throw new KoinonError(
       'too-large',
       `The conditions of all holdings have more than ${mostText} characters; let one go, or hold fewer rows by id.`,
@@ -134,7 +138,7 @@ export function letGo(engine: Engine, name: string): boolean {
 
 /** The part that is asked for, with the holdings. */
 export function askedWith(only: Only, holdings: readonly StoredHolding[]): Only {
-  const asked = holdings.filter(({ state }) => state !== 'dropping');
+  const asked = merged(holdings.filter(({ state }) => state !== 'dropping'));
   if (asked.length === 0) return only;
   const tables = only.tables && [...new Set([...only.tables, ...asked.map(({ from }) => from)])];
   const where: Record<string, unknown> = { ...only.where };
@@ -151,6 +155,15 @@ export function askedWith(only: Only, holdings: readonly StoredHolding[]): Only 
   }
   const { where: _static, ...rest } = only;
   return { ...rest, ...(tables && { tables }), ...(Object.keys(where).length > 0 && { where }) };
+}
+
+/** The same, with one condition for all single rows of a table. */
+function merged(holdings: readonly StoredHolding[]): readonly Pick<StoredHolding, 'from' | 'where'>[] {
+  const ids = new Map<string, string[]>();
+  for (const { table, id } of holdings.flatMap((holding) => singleRow(holding) ?? []))
+    ids.set(table, [...(ids.get(table) ?? []), id]);
+  const singles = [...ids].map(([from, some]) => ({ from, where: { id: { in: some.sort() } } }));
+  return [...holdings.filter((holding) => singleRow(holding) === undefined), ...singles];
 }
 
 /** The part that a request asks for, and the holdings as they were then. */
@@ -172,10 +185,60 @@ export function partAsked(local: Local, only: Only): AskedPart {
   return { only: askedWith(only, holdings), holdings };
 }
 
-/** Tells whether rows can leave now for which nothing calls by itself: where changes arrive live, nothing is pulled. */
-export function canLeave(local: Local): boolean {
+/** Tells rows that a request asks for from others. */
+export function asksFor(schema: Schema, { tables, where = {} }: Only): AsksFor {
+  const predicates = new Map<string, (row: AnyRow) => boolean>();
+  return (name, row) => {
+    if (tables?.includes(name) === false) return false;
+    if (!Object.hasOwn(where, name)) return true;
+    const isAsked = predicates.get(name) ?? predicateOf(parseWhere(name, tableOf(schema, name), where[name]));
+    predicates.set(name, isAsked);
+    return isAsked(row);
+  };
+}
+
+const askedKeys = (asked: readonly StoredHolding[]) =>
+  new Set(asked.filter(({ state }) => state !== 'dropping').map(keyOf));
+
+/** Tells whether a single row has to be asked for that a request did not ask for. */
+export function hasMoreToAsk(local: Local, asked: readonly StoredHolding[]): boolean {
+  const keys = askedKeys(asked);
   return storedHoldings(local).some(
-    (holding) => holding.state === 'dropping' || (holding.state === 'leaving' && !hasUnsentRows(local, holding)),
+    (holding) => singleRow(holding) !== undefined && holding.state === 'arriving' && !keys.has(keyOf(holding)),
+  );
+}
+
+/** Notes the single rows that a page has brought. */
+export function noteSingleRows(
+  local: Local,
+  asked: readonly StoredHolding[],
+  { rows, blocks = [] }: Pick<PulledPage, 'rows' | 'blocks'>,
+): void {
+  if (awaitedRows(local.database).length === 0) return;
+  const named = new Set([
+    ...rows.flatMap((row) => (row.kind === 'leave' ? [] : [rowKey(row)])),
+    ...blocks.flatMap(({ table, rows: some }) => some.map(([id]) => rowKey({ table, id: id as string }))),
+  ]);
+  const keys = askedKeys(asked);
+  store(
+    local,
+    storedHoldings(local).map((holding) => {
+      const row = singleRow(holding);
+      const hasCome =
+        row !== undefined && holding.state === 'arriving' && keys.has(keyOf(holding)) && named.has(rowKey(row));
+      return hasCome ? { ...holding, state: 'leaving' as const } : holding;
+    }),
+  );
+}
+
+/** Tells whether rows can come or leave now for which nothing calls by itself: where changes arrive live, nothing is pulled. */
+export function callsForPull(local: Local): boolean {
+  return storedHoldings(local).some(
+    (holding) =>
+      holding.state === 'dropping' ||
+      (holding.state === 'leaving' && !hasUnsentRows(local, holding)) ||
+      // A single row is asked for.
+      (holding.state === 'arriving' && singleRow(holding) !== undefined),
   );
 }
 
@@ -187,6 +250,12 @@ export function noteArrived(local: Local, asked: readonly StoredHolding[]): void
   const after = before.flatMap((holding) => {
     if (!texts.has(JSON.stringify(holding))) return [holding];
     if (holding.state === 'dropping') return [];
+    const row = singleRow(holding);
+    if (row !== undefined && holding.state === 'arriving') {
+      // It was asked for, and did not come: it is not one of the user's, or is gone.
+      leave(local, row.table, row.id, local.outbox.changesOf(row.table, row.id));
+      return [];
+    }
     return [holding.state === 'arriving' ? { ...holding, state: 'here' as const } : holding];
   });
   if (JSON.stringify(after) !== JSON.stringify(before)) store(local, after);
@@ -215,8 +284,14 @@ export function keepsUnsent(local: Local, rows: readonly PulledRow[]): boolean {
 const hasUnsentRows = (local: Local, holding: StoredHolding) => unsentRows(local, holding).length > 0;
 
 /** The rows of a holding that have changes which the server has not confirmed. */
-function unsentRows(local: Local, { from, where }: StoredHolding): readonly string[] {
+function unsentRows(local: Local, holding: StoredHolding): readonly string[] {
   const { database, schema, rows, bases, outbox } = local;
+  const { from, where } = holding;
+  const row = singleRow(holding);
+  if (row !== undefined) {
+    const isUnsent = outbox.predictions.has(row.table, row.id) || outbox.hasUnsentChangesOf(row.table, row.id);
+    return isUnsent ? [row.id] : [];
+  }
   const table = Object.hasOwn(schema.tables, from) ? schema.tables[from] : undefined;
   if (table === undefined) return [];
   const found = database

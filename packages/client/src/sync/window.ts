@@ -3,7 +3,7 @@ import { withoutBlocks } from '@koinon/core/internal';
 import { completed, noteUnsupported, unsupportedColumns } from '../database/asked-columns.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { sentIds } from '../outbox/sending.ts';
-import { applyPage } from '../overlay/apply.ts';
+import { type AsksFor, applyPage } from '../overlay/apply.ts';
 import { endResync, isForgetting, isResyncing, noteSeen } from '../overlay/resync.ts';
 import { noRows, type RowCounts } from '../overlay/show.ts';
 import { attemptedBody, type Local } from './attempt.ts';
@@ -16,7 +16,7 @@ import { fitting, noteInvalidValues } from './stored-values.ts';
  * Applies a window that the server has sent by itself, in one local transaction; false where the replica is not at the
  * cursor that it leads away from, or cannot say what became of what it has sent.
  */
-export function takeWindow(local: Local, window: LiveWindow): boolean {
+export function takeWindow(local: Local, window: LiveWindow, isAskedFor: AsksFor): boolean {
   const { database, outbox, host } = local;
   if (meta(database, 'cursor') !== window.from || attemptedBody(database) !== undefined) return false;
   const own = new Set(sentIds(outbox, 'confirmed'));
@@ -41,7 +41,7 @@ export function takeWindow(local: Local, window: LiveWindow): boolean {
     acknowledged: applied,
     time,
   };
-  takePage(local, { header, rows }, 'cursor', window.from, noRows());
+  takePage(local, { header, rows }, 'cursor', window.from, noRows(), isAskedFor);
   setMeta(database, 'synced at', new Date(host.now()).toISOString());
   return true;
 }
@@ -61,6 +61,7 @@ export function takePage(
   name: 'cursor' | 'backfill',
   from: string | undefined,
   down: RowCounts,
+  isAskedFor: AsksFor,
 ): void {
   const { database } = local;
   const { header } = page;
@@ -80,7 +81,12 @@ export function takePage(
   const fit = fitting(local.schema, given);
   noteInvalidValues(database, page, fit.invalidValues);
   const rows = completed(local.schema, unsupported, fit.rows);
-  const counts = applyPage(local, { rows, blocks: fit.blocks, header: { ...header, acknowledged, more } }, isFirst);
+  const counts = applyPage(
+    local,
+    { rows, blocks: fit.blocks, header: { ...header, acknowledged, more } },
+    isAskedFor,
+    isFirst,
+  );
   if (resyncs) noteSeen(database, given.rows);
   if (resyncs && header.last)
     for (const [kind, count] of Object.entries(endResync(local, header))) counts[kind as keyof RowCounts] += count;

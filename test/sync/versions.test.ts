@@ -1,9 +1,11 @@
 import { httpTransport, type Migration, openReplica, type Replica, type Transport, type Upload } from '@koinon/client';
-import { integer, oneOf, reference, type Schema, schema, table, text } from '@koinon/core';
+import { integer, KoinonError, oneOf, reference, type Schema, schema, table, text } from '@koinon/core';
 import { alterPostgres, alterSqlite, serveInProcess } from '@koinon/server';
 import { expect, test, vi } from 'vitest';
 import { storeKinds } from '../support/stores.ts';
 import { garden, never, World } from '../support/world.ts';
+
+const unreachable = () => new KoinonError('server-unreachable', 'No signal.');
 
 // An app and its server that are not equally far: either may come to know a column or a table before the other does.
 
@@ -38,10 +40,25 @@ test.each(storeKinds)(
     expect(await behind.status()).toMatchObject({ pending: 0, rejected: 0 });
     await behind.update('note', 'n2', { words: 'two, offline' });
     await behind.close();
-    const upgraded = await openReplica({ schema: gained, file: world.path('behind.db'), server: world.server.url });
-    await upgraded.update('note', 'n3', { colour: 'blue' });
+    // Made behind the cursor of this device, and deleted between the old values and what the cursor brings.
+    await ahead.insert('note', { id: 'n5', words: 'five' });
+    await ahead.insert('label', { id: 'l2', name: 'later' });
     await ahead.sync();
-    await ahead.delete('note', 'n4');
+    const network = httpTransport(world.server.url);
+    let pulls = 0;
+    const upgraded = await openReplica({
+      ...{ schema: gained, file: world.path('behind.db'), sync: { when: never, live: false } },
+      server: {
+        ...network,
+        pull: (request, signal) => (++pulls === 2 ? Promise.reject(unreachable()) : network.pull(request, signal)),
+      },
+    });
+    await upgraded.update('note', 'n3', { colour: 'blue' });
+    await expect(upgraded.sync()).rejects.toThrow('No signal.');
+    expect(await upgraded.get('label', 'l2')).toMatchObject({ name: 'later' });
+    await ahead.sync();
+    for (const id of ['n4', 'n5']) await ahead.delete('note', id);
+    await ahead.delete('label', 'l2');
     await ahead.sync();
     await upgraded.sync();
     await ahead.sync();

@@ -42,11 +42,21 @@ export function noteColumns(database: Database, schema: Schema, asked: ColumnNam
     const known = before === undefined ? askedColumns(schema) : (JSON.parse(before) as ColumnNames);
     for (const [table, names] of Object.entries(asked)) {
       const had = known[table] ?? [];
-      if (names.some((name) => !had.includes(name))) setMeta(database, 'backfill', '');
+      if (names.some((name) => !had.includes(name))) fetchBeside(database);
       for (const name of had)
         if (!names.includes(name) && schema.tables[table]?.columns[name]) empty(database, table, name);
     }
   });
+}
+
+/**
+ * Notes that what the server holds of the columns and tables asked for is to be fetched beside the cursor. What was begun of that before may have
+ * brought rows that the cursor tells nothing of: its own cursor tells of them.
+ */
+export function fetchBeside(database: Database): void {
+  const begun = meta(database, 'backfill');
+  if (begun) setMeta(database, 'backfilled', begun);
+  setMeta(database, 'backfill', '');
 }
 
 /** The columns asked for that the server did not know when it last answered. */

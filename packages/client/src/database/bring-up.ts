@@ -1,10 +1,11 @@
 import { KoinonError, type Schema, type Table } from '@koinon/core';
 import { columnDdl, createIndexes, createTable, quoteName, toSql, toWire } from '@koinon/core/internal';
 import { actionTables } from './action-tables.ts';
+import { fetchBeside } from './asked-columns.ts';
 import { assignedKeyTable } from './assigned-key-table.ts';
 import type { Database } from './database.ts';
 import { rewriteImages } from './images.ts';
-import { meta, setMeta } from './layout.ts';
+import { meta } from './layout.ts';
 import { Migration, type Migrations } from './migration.ts';
 import type { StoredColumn } from './shape.ts';
 
@@ -69,7 +70,7 @@ export function bringUp(database: Database, schema: Schema, migrations: Migratio
     );
   replaceIndexes(database, schema);
   // The server's rows of new tables and columns are older than the cursor: they have to be fetched apart from it.
-  if (gained && meta(database, 'cursor') !== undefined) setMeta(database, 'backfill', '');
+  if (gained && meta(database, 'cursor') !== undefined) fetchBeside(database);
 }
 
 /** The ids of rows are made of their keys: they are what the server knows rows by. @throws KoinonError `schema-changed`. */

@@ -78,6 +78,7 @@ export type MetaName =
   | 'sync lease'
   | 'resync'
   | 'backfill'
+  | 'backfilled'
   | 'cursor'
   | 'position'
   | 'server position'

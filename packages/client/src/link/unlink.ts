@@ -87,6 +87,7 @@ export function isUnlinked(database: Engine['database']): boolean {
 const ofTheServer: readonly MetaName[] = [
   'cursor',
   'backfill',
+  'backfilled',
   'resync',
   'parts',
   'joined',

@@ -26,6 +26,7 @@ export function beginResync(resyncing: Resyncing, reason: ResyncReason): void {
   const { database, schema, outbox, bases, rows } = resyncing;
   dropMeta(database, 'cursor');
   dropMeta(database, 'backfill');
+  dropMeta(database, 'backfilled');
   // The transactions that this server has applied are to be asked anew.
   dropMeta(database, 'uploads');
   setMeta(database, 'resync', reason);

@@ -7,7 +7,7 @@ import {
   type PulledPage,
   type PullHeader,
 } from '@koinon/core';
-import { noteUnsupported } from '../database/asked-columns.ts';
+import { fetchBeside, noteUnsupported } from '../database/asked-columns.ts';
 import { meta, setMeta } from '../database/layout.ts';
 import { noteLost, originsOf, sentIds } from '../outbox/sending.ts';
 import { beginResync, isForgetting, type ResyncReason } from '../overlay/resync.ts';
@@ -27,7 +27,7 @@ import {
 import { endWith } from './idle-timeout.ts';
 import { canCompare, withKnownBytes } from './known-bytes.ts';
 import type { SyncParts } from './parts.ts';
-import { takePage } from './window.ts';
+import { goOnFromSnapshot, takePage } from './window.ts';
 
 /** A page that has been asked for. */
 interface Asked {
@@ -83,15 +83,21 @@ export class Download {
 
   /**
    * Brings down all there is. A replica that gained tables or columns first fetches what the server holds of them, as a
-   * snapshot beside its cursor. The cursor stays where it was, so what was changed or deleted meanwhile comes by it afterwards.
+   * snapshot beside its cursor. The cursor stays where it was, so what was changed or deleted before the snapshot comes by it afterwards, and what
+   * comes after that by the cursor of the snapshot.
    */
   async pull(): Promise<void> {
     this.parts.enter('pulling');
-    do {
+    let goesOn = true;
+    while (goesOn) {
       this.hasGained = false;
-      await this.pullFrom('backfill');
+      // One snapshot is settled before another one begins.
+      const isFetched = await this.parts.change(({ database }) => meta(database, 'backfilled') !== undefined);
+      if (!isFetched) await this.pullFrom('backfill');
       await this.pullFrom('cursor');
-    } while (this.hasGained);
+      if (await this.parts.change(goOnFromSnapshot)) await this.pullFrom('cursor');
+      goesOn = this.hasGained || isFetched;
+    }
   }
 
   /** Brings down pages from one of the two cursors until there is no more to come from it. */
@@ -220,7 +226,7 @@ export class Download {
       // The server may have come to another version between any two answers.
       const isMore = noteUnsupported(database, header.unsupported);
       takePage(local, page, place, cursor, this.down, asksFor(parts.schema, part.only));
-      if (isMore) setMeta(database, 'backfill', '');
+      if (isMore) fetchBeside(database);
       if (place === 'cursor') noteSingleRows(local, part.holdings, page);
       if (place === 'cursor' && !header.more && header.last) noteArrived(local, part.holdings);
       return { gains: isMore, asksMore: hasMoreToAsk(local, part.holdings) };

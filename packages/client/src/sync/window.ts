@@ -1,6 +1,6 @@
 import { KoinonError, type LiveWindow, type PulledPage } from '@koinon/core';
 import { withoutBlocks } from '@koinon/core/internal';
-import { completed, noteUnsupported, unsupportedColumns } from '../database/asked-columns.ts';
+import { completed, fetchBeside, noteUnsupported, unsupportedColumns } from '../database/asked-columns.ts';
 import { dropMeta, meta, setMeta } from '../database/layout.ts';
 import { sentIds } from '../outbox/sending.ts';
 import { type AsksFor, applyPage } from '../overlay/apply.ts';
@@ -27,7 +27,7 @@ export function takeWindow(local: Local, window: LiveWindow, isAskedFor: AsksFor
     meta(database, 'uploads') !== String(window.uploads);
   if (isOtherwiseCounted || window.applied.some((id) => !own.has(id))) return false;
   // Columns that it has come to know are fetched with the next run: at once, a replica between two servers would go to and fro.
-  if (window.unsupported && noteUnsupported(database, window.unsupported)) setMeta(database, 'backfill', '');
+  if (window.unsupported && noteUnsupported(database, window.unsupported)) fetchBeside(database);
   const { rows, cursor, position, time, applied } = window;
   const header = {
     kind: 'changes' as const,
@@ -49,9 +49,22 @@ export function takeWindow(local: Local, window: LiveWindow, isAskedFor: AsksFor
 /** The state of a replica, if it may join the server's live windows: it has all that it could be told changes of. */
 export function joinStateOf({ schema, database }: Pick<Local, 'schema' | 'database'>): JoinState | undefined {
   const cursor = meta(database, 'cursor');
-  const isWhole = meta(database, 'complete') !== undefined && meta(database, 'backfill') === undefined;
+  const isBeside = meta(database, 'backfill') !== undefined || meta(database, 'backfilled') !== undefined;
+  const isWhole = meta(database, 'complete') !== undefined && !isBeside;
   if (cursor === undefined || !isWhole || isResyncing(database)) return undefined;
   return { cursor, replica: meta(database, 'replica') as string, schemaVersion: schema.version };
+}
+
+/**
+ * Goes on from the cursor of a snapshot that was fetched beside the replica's own, where there is one, and tells whether there was. Only that one
+ * tells of rows that were made behind the own cursor, came with the snapshot, and were deleted since. The own one has told what was deleted before.
+ */
+export function goOnFromSnapshot({ database }: Pick<Local, 'database'>): boolean {
+  const cursor = meta(database, 'backfilled');
+  if (cursor === undefined) return false;
+  setMeta(database, 'cursor', cursor);
+  dropMeta(database, 'backfilled');
+  return true;
 }
 
 /** Applies a page onto the cursor it starts from, and moves that cursor, in one local transaction. */
@@ -96,7 +109,9 @@ export function takePage(
     setMeta(database, 'server position', String(Math.max(header.newest ?? 0, header.to)));
     if (header.last) setMeta(database, 'complete', 'yes');
   }
-  if (name === 'backfill' && header.last) dropMeta(database, name);
-  else setMeta(database, name, header.cursor);
+  if (name === 'backfill' && header.last) {
+    dropMeta(database, name);
+    setMeta(database, 'backfilled', header.cursor);
+  } else setMeta(database, name, header.cursor);
   for (const kind of ['insert', 'update', 'delete', 'leave'] as const) down[kind] += counts[kind];
 }

@@ -1,8 +1,8 @@
-import type { Replica } from '@koinon/client';
+import { openReplica, type Replica } from '@koinon/client';
 import fc from 'fast-check';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { runs } from '../support/runs.ts';
-import { type Garden, garden, rowsOf, World } from '../support/world.ts';
+import { type Garden, garden, never, rowsOf, World } from '../support/world.ts';
 
 // The decisions of a person: conflicts by column and by row, and rows the server refused.
 
@@ -141,6 +141,43 @@ test('the same id made on both sides is asked about column by column', async () 
   await theirs.sync();
   expect(await theirs.get('plant', 'twin')).toMatchObject({ kind: 'tree', label: 'mine', height: 7 });
   expect(await mine.outbox()).toEqual([]);
+});
+
+test('a row that refers to one that is not on the device is decided, taken back and edited; new references are checked', async () => {
+  const part = await openReplica({
+    ...{ schema: garden, file: world.path('part.db'), server: world.server.url },
+    ...{ only: { tables: ['plant'] }, sync: { when: never, live: false } },
+  });
+  await part.sync();
+  await theirs.update('plant', 'p', { label: 'theirs', height: 20 });
+  await theirs.sync();
+  await part.update('plant', 'p', { label: 'part', height: 10 });
+  await part.sync();
+  await part.resolve('plant', 'p', { label: 'local', height: 'remote' });
+  await part.sync();
+  expect([await part.conflicts(), await plant(part)]).toMatchObject([[], { label: 'part', height: 20 }]);
+  for (const takeBack of [() => part.undo(), () => part.revert('plant', 'p')]) {
+    await part.update('plant', 'p', { bed: 'b', label: 'taken back' });
+    await takeBack();
+    expect(await plant(part)).toMatchObject({ label: 'part' });
+  }
+  await part.delete('plant', 'p');
+  await part.undo();
+  await part.update('plant', 'p', { label: 'last' });
+  for (const write of [
+    () => part.update('plant', 'p', { bed: 'elsewhere' }),
+    () => part.insert('plant', { bed: 'b', kind: 'herb' }),
+  ])
+    await expect(write()).rejects.toMatchObject({ code: 'no-such-reference' });
+  expect((await part.sync()).up).toMatchObject({ applied: 1, rejected: 0 });
+  await part.close();
+  // One that was deleted here is not referred to again by half of what is taken back.
+  await mine.transaction(async (transaction) => {
+    for (const id of ['p', 'q']) await transaction.delete('plant', id);
+    await transaction.delete('bed', 'b');
+  });
+  const half = mine.revert([{ table: 'plant', id: 'p' }], { transactions: 'these rows only' });
+  await expect(half).rejects.toMatchObject({ code: 'no-such-reference' });
 });
 
 test('a row the server refused is edited and goes up as one with what was refused; what it was refused with stays whole', async () => {

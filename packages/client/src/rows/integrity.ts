@@ -1,6 +1,8 @@
-import { type AnyRow, type Column, type Problem, type RowKey, type Schema, tableOf } from '@koinon/core';
-import { duplicateValue, noSuchReference, quoteName, rowReferenced, toSql } from '@koinon/core/internal';
+import { type AnyRow, type Column, type Problem, type RowKey, type Schema, sameValue, tableOf } from '@koinon/core';
+import { applyChange, duplicateValue, noSuchReference, quoteName, rowReferenced, toSql } from '@koinon/core/internal';
 import type { Database } from '../database/database.ts';
+import type { Outbox } from '../outbox/outbox.ts';
+import type { Bases } from './base.ts';
 import type { Rows } from './rows.ts';
 
 /** The tables in which uniqueness and references are looked up. */
@@ -8,6 +10,8 @@ export interface Integrity {
   readonly schema: Schema;
   readonly database: Database;
   readonly rows: Rows;
+  readonly bases: Bases;
+  readonly outbox: Outbox;
 }
 
 /** A row that a transaction touched, and the columns of it that were given. */
@@ -51,12 +55,33 @@ function notUnique(
   });
 }
 
-function pointingNowhere({ schema, rows }: Integrity, tableName: string, row: AnyRow): Problem[] {
-  return Object.entries(tableOf(schema, tableName).columns).flatMap(([name, { target }]): Problem[] => {
+/**
+ * References to rows that are not here. One that the server has in the row already is fine: the device need not ask for the row that it names. If
+ * that row was deleted here, it is not.
+ */
+function pointingNowhere(at: Integrity, tableName: string, row: AnyRow): Problem[] {
+  const { schema, rows, outbox } = at;
+  const table = tableOf(schema, tableName);
+  const missing = Object.entries(table.columns).flatMap(([name, { target }]) => {
     if (target === undefined || row[name] === null || rows.has(target, row[name] as string)) return [];
-    const to = { table: target, id: row[name] as string };
+    return [{ name, to: { table: target, id: row[name] as string } }];
+  });
+  if (missing.length === 0) return [];
+  const known = onServer(at, tableName, row);
+  return missing.flatMap(({ name, to }): Problem[] => {
+    const isKnown = known !== null && sameValue(known[name] ?? null, row[name] ?? null);
+    if (isKnown && !outbox.hasChangesOf(to.table, to.id)) return [];
     return [noSuchReference(schema, { table: tableName, id: row.id }, name, to, 'on-this-device')];
   });
+}
+
+/** A row as the server has it, as far as this device knows; null for a new one. */
+function onServer({ schema, bases, outbox }: Integrity, tableName: string, row: AnyRow): AnyRow | null {
+  const table = tableOf(schema, tableName);
+  if (table.home === 'device') return null;
+  if (!outbox.isOverlaid(tableName, row.id)) return row;
+  const confirmed = outbox.changesOf(tableName, row.id).filter(({ state }) => state === 'confirmed');
+  return confirmed.reduce((shown, { change }) => applyChange(table, shown, change), bases.get(tableName, row.id));
 }
 
 function stillReferenced(

@@ -2,7 +2,7 @@ import { mkdtemp, rm } from 'node:fs/promises';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { inspectReplica, openReplica, type Replica, type Transport } from '@koinon/client';
-import { action, integer, KoinonError, reference, schema, table, text } from '@koinon/core';
+import { action, integer, KoinonError, reference, schema, sql, table, text } from '@koinon/core';
 import { type Handlers, type Scopes, serveInProcess, startServer } from '@koinon/server';
 import fc from 'fast-check';
 import { afterEach, describe, expect, test } from 'vitest';
@@ -210,9 +210,9 @@ describe.each(storeKinds)('%s', (kind) => {
   });
 
   test('others write such a row meanwhile, or delete it, or it is moved away on the device itself: nothing is overwritten silently, or lost', async () => {
-    const { device, hives, shell } = await world(kind);
+    const { device, folder, hives, shell } = await world(kind);
     let pulls = Number.POSITIVE_INFINITY;
-    const replica = await device(undefined, (to) => ({
+    const replica = await device('phone.db', (to) => ({
       ...to,
       pull: (request, signal) =>
         pulls-- > 0 ? to.pull(request, signal) : Promise.reject(new KoinonError('server-unreachable', 'No signal.')),
@@ -236,6 +236,10 @@ describe.each(storeKinds)('%s', (kind) => {
     pulls = Number.POSITIVE_INFINITY;
     await replica.sync();
     expect(await replica.conflicts()).toMatchObject([{ id: 'new', column: 'mark', local: 'typed', remote: 'office' }]);
+    // The deleted one may be somebody else's by now: what was sent of it is erased.
+    const look = await inspectReplica(join(folder, 'phone.db'));
+    expect(look.select(sql`SELECT row_id FROM koinon_history WHERE row_id = 'gone'`)).toEqual([]);
+    look.close();
     await replica.resolve('hive', 'new', { mark: 'local' });
     await replica.sync();
     const written = await shell.all('SELECT note, mark FROM hive');

@@ -361,6 +361,7 @@ export class Syncing implements SyncPart {
     const hasFiles = Object.values(engine.schema.tables).some(({ entries }) =>
       entries.some(([, { type }]) => type === 'file'),
     );
+    let followed = this.only;
     return {
       host: engine.host,
       transport,
@@ -371,10 +372,12 @@ export class Syncing implements SyncPart {
         doing.exclusive(() => {
           const joinState = joinStateOf(engine);
           const queries = this.queries?.toldOf() ?? [];
+          // A holding that is added later is asked for by the next pull, and not by this connection.
+          followed = askedWith(this.only, storedHoldings(engine));
           return (
             joinState && {
               ...joinState,
-              only: askedWith(this.only, storedHoldings(engine)),
+              only: followed,
               ...(queries.length > 0 && { queries }),
             }
           );
@@ -383,8 +386,7 @@ export class Syncing implements SyncPart {
         this.change((local) => {
           // Another process that syncs the file just now has its cursor under way.
           refuseOthers(engine.database, engine.host, this.holder);
-          const asked = askedWith(this.only, storedHoldings(engine));
-          const isTaken = takeWindow(local, window, asksFor(engine.schema, asked));
+          const isTaken = takeWindow(local, window, asksFor(engine.schema, followed));
           if (awaitedRows(engine.database).length > 0) this.loop.holdingsChanged();
           return isTaken;
         }),

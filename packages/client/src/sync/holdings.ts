@@ -20,7 +20,7 @@ import { dropMeta, setMeta } from '../database/layout.ts';
 import type { Engine } from '../engine/steps.ts';
 import type { Commit } from '../live/commit.ts';
 import type { AsksFor } from '../overlay/apply.ts';
-import { leave } from '../overlay/leave.ts';
+import { erase, leave } from '../overlay/leave.ts';
 import type { Local } from './attempt.ts';
 
 // The rows that an app asks to have on this device for a while, beside those that it always asks for. A request asks for all of them together; the
@@ -254,6 +254,7 @@ export function noteArrived(local: Local, asked: readonly StoredHolding[]): void
     if (row !== undefined && holding.state === 'arriving') {
       // It was asked for, and did not come: it is not one of the user's, or is gone.
       leave(local, row.table, row.id, local.outbox.changesOf(row.table, row.id));
+      erase(local, [row]);
       return [];
     }
     return [holding.state === 'arriving' ? { ...holding, state: 'here' as const } : holding];

@@ -60,6 +60,7 @@ const upload: BenchRow = {
   row: 'action-upload',
   unit: 'ms, 1,000 transactions of one row',
   reach: { most: 1.3 },
+  rounds: 15,
   async prepare() {
     const { replica, close } = await prepared(0);
     let next = 0;
@@ -86,6 +87,7 @@ const queued: BenchRow = {
   row: 'actions-1000',
   unit: 'actions/s',
   reach: { least: 0.5 },
+  rounds: 15,
   async prepare() {
     const { folder, replica, close } = await prepared(calls);
     const bare = await openNodeDriver({ file: join(folder, 'bare.db') });

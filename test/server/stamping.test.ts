@@ -1,43 +1,125 @@
 import { randomUUID } from 'node:crypto';
-import { type Outcome, protocolVersion, type UploadedTransaction, type WireChange } from '@koinon/core';
+import {
+  action,
+  integer,
+  type Outcome,
+  oneOf,
+  protocolVersion,
+  schema,
+  table,
+  text,
+  type UploadedTransaction,
+  type WireChange,
+} from '@koinon/core';
+import type { Handlers } from '@koinon/server';
 import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { runs } from '../support/runs.ts';
+import type { StoreKind } from '../support/stores.ts';
 import { row, thingSchema } from '../support/things.ts';
 import { garden, World } from '../support/world.ts';
 
-// The server stamps its own plain inserts by itself on SQLite, and takes transactions in without savepoints as long as all
-// are fine. Nobody may be able to tell: neither by the feed nor by the answers.
+// The server stamps its own plain inserts by itself on SQLite, and takes transactions in without savepoints, or with one that is
+// set late, as long as all are fine. Nobody may be able to tell: neither by the feed nor by the answers.
 
-const beds = ['b1', 'b2', 'b3'] as const;
-const bed = fc.constantFrom(...beds);
-const name = fc.constantFrom('north', 'south', 'pond');
-const change = fc.oneof(
-  fc
-    .record({ id: bed, name })
-    .map(({ id, name }): WireChange => ({ kind: 'insert', table: 'bed', id, columns: { name, sunny: true } })),
-  fc
-    .record({ id: bed, name })
-    .map(({ id, name }): WireChange => ({ kind: 'update', table: 'bed', id, columns: { name } })),
-  bed.map((id): WireChange => ({ kind: 'delete', table: 'bed', id })),
-  fc
-    .record({ id: fc.constantFrom('p1', 'p2'), bed: fc.option(bed) })
-    .map(
-      ({ id, bed }): WireChange => ({ kind: 'insert', table: 'plant', id, columns: { bed, kind: 'herb', height: 1 } }),
-    ),
-  fc.constantFrom('p1', 'p2').map((id): WireChange => ({ kind: 'delete', table: 'plant', id })),
+const deeds = ['nothing', 'look', 'add', 'swallow', 'refuse', 'write and refuse', 'throw'] as const;
+/** Those that refuse nothing come more often: what touches rows of something refused is blocked. */
+const harmless = ['nothing', 'look', 'add', 'swallow'] as const;
+const tables = {
+  ...garden.tables,
+  // Nothing refers to it, and it to nothing: its rows are put off until somebody looks.
+  label: table({ words: text({ unique: true }) }),
+};
+const worked = schema(tables, {
+  actions: { work: action({ input: { deed: oneOf(deeds), bed: text() }, result: { beds: integer() } }) },
+});
+const actions: Handlers<typeof worked> = {
+  async work({ deed, bed }, { get, query, insert, update, refuse }) {
+    const count = async () => Number((await query<{ n: unknown }>('SELECT count(*) AS n FROM bed'))[0]?.n);
+    if (deed === 'nothing') return { beds: 0 };
+    if (deed === 'refuse') refuse('The gardener is away.');
+    if (deed === 'throw') throw new Error('a spade broke');
+    // Goes on where the name is taken, and where the database refuses what others of the upload have written.
+    if (deed === 'add')
+      await insert('label', { id: `of ${bed}`, words: `name ${Number(bed.slice(1)) % 5}` }).catch(() =>
+        update('bed', bed, { sunny: false }),
+      );
+    if (deed === 'swallow') await get('plant', 'p0').catch(() => undefined);
+    if (deed === 'write and refuse') await update('bed', bed, { name: 'moved' }).then(() => refuse('Not here.'));
+    return { beds: await count() };
+  },
+};
+
+/** Beds that are there from the beginning, and those that come and go. */
+const standing = fc.nat(7).map((n) => `s${n}`);
+const standingBeds = Array.from(
+  { length: 8 },
+  (_, n): WireChange => ({
+    kind: 'insert',
+    table: 'bed',
+    id: `s${n}`,
+    columns: { name: `standing ${n}`, sunny: true },
+  }),
 );
-const push = fc.array(fc.array(change, { minLength: 1, maxLength: 3 }), { minLength: 1, maxLength: 6 });
+const passing = fc.nat(60).map((n) => `b${n}`);
+const bed = fc.oneof(standing, passing);
+const plant = fc.nat(60).map((n) => `p${n}`);
+// Few of them are taken.
+const name = fc.nat(60).map((n) => `name ${n}`);
+const change = fc.oneof(
+  {
+    weight: 8,
+    arbitrary: fc
+      .record({ id: fc.nat(60).map((n) => `l${n}`), words: name })
+      .map(({ id, words }): WireChange => ({ kind: 'insert', table: 'label', id, columns: { words } })),
+  },
+  {
+    weight: 4,
+    arbitrary: fc
+      .record({ id: passing, name })
+      .map(({ id, name }): WireChange => ({ kind: 'insert', table: 'bed', id, columns: { name, sunny: true } })),
+  },
+  {
+    weight: 6,
+    arbitrary: fc.record({ id: plant, bed: standing }).map(
+      ({ id, bed }): WireChange => ({
+        ...{ kind: 'insert', table: 'plant', id },
+        columns: { bed, kind: 'herb', height: 1 },
+      }),
+    ),
+  },
+  {
+    weight: 6,
+    arbitrary: fc
+      .record({ id: standing, name })
+      .map(({ id, name }): WireChange => ({ kind: 'update', table: 'bed', id, columns: { name } })),
+  },
+  bed.map((id): WireChange => ({ kind: 'delete', table: 'bed', id })),
+);
+const transaction = fc.record({
+  changes: fc.array(change, { minLength: 1, maxLength: 2 }),
+  call: fc.option(fc.record({ deed: fc.constantFrom(...deeds, ...harmless, ...harmless), bed, after: fc.nat(2) })),
+});
+const push = fc.array(transaction, { minLength: 4, maxLength: 12 });
 
-/** A server's file, pushes to it, and what they left. */
-async function target(inert: boolean) {
-  const world = await World.of(garden);
+/** A way in which a server writes what is pushed: as it likes; with triggers that stamp everything; or each transaction with a savepoint. */
+type Way = 'plain' | 'triggered' | 'guarded';
+
+/** A server's database, pushes to it, and what they left. */
+async function target(kind: StoreKind, way: Way) {
+  const rules = way === 'guarded' ? { plant: { validate: () => undefined } } : {};
+  const world = await World.of(worked, kind, { actions, rules });
   const shell = await world.shell();
   const replica = randomUUID();
   // With a trigger of the app's own on a table, Koinon's triggers do all the stamping.
-  if (inert)
-    for (const table of ['bed', 'plant'])
+  if (way === 'triggered')
+    for (const table of ['bed', 'plant', 'label'])
       await shell.exec(`CREATE TRIGGER app_${table} AFTER INSERT ON ${table} BEGIN SELECT 1; END`);
+  const rows = async () => ({
+    beds: await shell.all('SELECT * FROM bed ORDER BY id'),
+    plants: await shell.all('SELECT * FROM plant ORDER BY id'),
+    labels: await shell.all('SELECT * FROM label ORDER BY id'),
+  });
   return {
     shell,
     async push(transactions: readonly UploadedTransaction[]): Promise<readonly Outcome[]> {
@@ -47,16 +129,26 @@ async function target(inert: boolean) {
         body: JSON.stringify({ replica, base: null, transactions }),
       });
       expect(answer.status).toBe(200);
-      return ((await answer.json()) as { outcomes: Outcome[] }).outcomes;
+      const { outcomes } = (await answer.json()) as { outcomes: Outcome[] };
+      // PostgreSQL's are the numbers of its transactions.
+      return kind === 'SQLite' ? outcomes : outcomes.map((outcome) => ({ ...outcome, position: 0 }));
     },
-    async left() {
+    async left(): Promise<Readonly<Record<string, readonly Record<string, unknown>[]>>> {
+      if (kind === 'PostgreSQL')
+        return {
+          ...(await rows()),
+          receipts: await shell.all('SELECT id, digest, outcome FROM koinon.receipt ORDER BY id'),
+        };
       return {
-        beds: await shell.all('SELECT * FROM bed ORDER BY id'),
-        plants: await shell.all('SELECT * FROM plant ORDER BY id'),
+        ...(await rows()),
         stamps: await shell.all(
-          'SELECT table_name, row_id, position, born, row_position, row_edited_at, row_receipt, deleted, columns, image, past FROM koinon_stamp ORDER BY 1, 2',
+          'SELECT table_name, row_id, position, born, row_position, CASE WHEN row_receipt IS NULL THEN 0 ELSE row_edited_at END, row_receipt, deleted, image, past FROM koinon_stamp ORDER BY 1, 2',
+        ),
+        columns: await shell.all(
+          'SELECT table_name, row_id, key, value ->> 0 AS position, value ->> 2 AS receipt FROM koinon_stamp s, json_each(s.columns) ORDER BY 1, 2, 3',
         ),
         receipts: await shell.all('SELECT id, digest, outcome, position FROM koinon_receipt ORDER BY id'),
+        results: await shell.all('SELECT receipt, id, result FROM koinon_action_result ORDER BY 1, 2'),
         feed: await shell.all('SELECT position FROM koinon_feed'),
         writer: await shell.all('SELECT receipt, edited_at, stamps FROM koinon_writer'),
       };
@@ -65,43 +157,65 @@ async function target(inert: boolean) {
   };
 }
 
-test('what the server stamps by itself is what the triggers would stamp, whatever is pushed, refused and pushed again', async () => {
-  await fc.assert(
-    fc.asyncProperty(fc.array(push, { minLength: 1, maxLength: 4 }), async (pushes) => {
-      const named: string[] = [];
-      const [own, triggered] = [await target(false), await target(true)];
-      try {
-        for (const given of pushes) {
-          const transactions = given.map((changes) => {
-            const id = randomUUID();
-            // All that came before is its own, so that not everything is stale.
-            const own = [...named];
-            named.push(id);
-            return { id, editedAt: '2026-06-01T10:00:00.000Z', dependsOn: own, changes };
-          });
-          const outcomes = await own.push(transactions);
-          expect(outcomes).toEqual(await triggered.push(transactions));
-          expect(await own.left()).toEqual(await triggered.left());
-          // A lost reply: what was settled for good is answered as before and changes nothing.
-          const before = await own.left();
-          const settled = transactions.filter((_, i) => ['applied', 'rejected'].includes(outcomes[i]?.outcome ?? ''));
-          if (settled.length > 0)
-            expect((await own.push(settled)).map(({ outcome }) => outcome)).toEqual(
-              outcomes.flatMap(({ outcome }) => (['applied', 'rejected'].includes(outcome) ? [outcome] : [])),
-            );
-          expect(await own.left()).toEqual(before);
+test.each([
+  ['SQLite', ['plain', 'triggered', 'guarded']],
+  ['PostgreSQL', ['plain', 'guarded']],
+] as const)(
+  '%s: what was pushed, refused and pushed again leaves the same, in whatever way it is written',
+  async (kind, ways) => {
+    await fc.assert(
+      fc.asyncProperty(fc.array(push, { minLength: 1, maxLength: 4 }), async (pushes) => {
+        const targets = await Promise.all(ways.map((way) => target(kind, way)));
+        const [own, ...others] = targets as [Target, ...Target[]];
+        const first = { id: randomUUID(), editedAt: '2026-06-01T10:00:00.000Z', dependsOn: [], changes: standingBeds };
+        const named: string[] = [first.id];
+        try {
+          for (const each of targets) await each.push([first]);
+          for (const given of pushes) {
+            const transactions = given.map(({ changes, call }): UploadedTransaction => {
+              const id = randomUUID();
+              // All that came before is its own, so that not everything is stale.
+              const own = [...named];
+              named.push(id);
+              const { after = 0, ...input } = call ?? {};
+              const calls = [
+                { id: randomUUID(), name: 'work', input, refersTo: [], after: Math.min(after, changes.length) },
+              ];
+              return {
+                id,
+                editedAt: '2026-06-01T10:00:00.000Z',
+                dependsOn: own,
+                changes,
+                ...(call && { actions: calls }),
+              };
+            });
+            const outcomes = await own.push(transactions);
+            for (const other of others) {
+              expect(outcomes).toEqual(await other.push(transactions));
+              expect(await own.left()).toEqual(await other.left());
+            }
+            // A lost reply: what was settled for good is answered as before and changes nothing.
+            const before = await own.left();
+            const settled = transactions.filter((_, i) => ['applied', 'rejected'].includes(outcomes[i]?.outcome ?? ''));
+            if (settled.length > 0)
+              expect((await own.push(settled)).map(({ outcome }) => outcome)).toEqual(
+                outcomes.flatMap(({ outcome }) => (['applied', 'rejected'].includes(outcome) ? [outcome] : [])),
+              );
+            expect(await own.left()).toEqual(before);
+          }
+        } finally {
+          for (const each of targets) await each.end();
         }
-      } finally {
-        await own.end();
-        await triggered.end();
-      }
-    }),
-    runs(12),
-  );
-});
+      }),
+      runs(12),
+    );
+  },
+);
+
+type Target = Awaited<ReturnType<typeof target>>;
 
 test('a trigger that another program adds while the server runs, and what it writes, is in the feed', async () => {
-  const { shell, push, left, end } = await target(false);
+  const { shell, push, left, end } = await target('SQLite', 'plain');
   const insert = (id: string): UploadedTransaction => ({
     id: randomUUID(),
     editedAt: '2026-06-01T10:00:00.000Z',
@@ -110,7 +224,7 @@ test('a trigger that another program adds while the server runs, and what it wri
   });
   try {
     await push([insert('a'), insert('b')]);
-    const stamped = async () => (await left()).stamps.map((stamp) => `${stamp.table_name} ${stamp.row_id}`);
+    const stamped = async () => ((await left()).stamps ?? []).map((stamp) => `${stamp.table_name} ${stamp.row_id}`);
     expect(await stamped()).toEqual(['bed a', 'bed b']);
     // Writes another row of the same table, and one of another.
     await shell.exec(`CREATE TRIGGER app AFTER INSERT ON bed WHEN NEW.id NOT LIKE '%-copy' BEGIN
@@ -129,7 +243,7 @@ test('a trigger that another program adds while the server runs, and what it wri
     ]);
     await shell.exec('DROP TRIGGER app');
     await push([insert('e'), insert('f')]);
-    const positions = (await left()).stamps.map(({ position }) => position as number);
+    const positions = ((await left()).stamps ?? []).map(({ position }) => position as number);
     expect(new Set(positions).size).toBe(positions.length);
     expect((await left()).feed).toEqual([{ position: Math.max(...positions) }]);
   } finally {

@@ -2,7 +2,7 @@ import type { ActionResult, Problem, WireColumns } from '@koinon/core';
 import { columnsFromWire } from '@koinon/core/internal';
 import { keepFor } from './history.ts';
 import type { Outbox } from './outbox.ts';
-import { endOf, transactionsOf } from './transactions.ts';
+import { transactionsOf } from './transactions.ts';
 
 // The calls of actions, and what became of them. Loaded for schemas with actions, when a call is answered or somebody asks.
 
@@ -29,30 +29,36 @@ export function noteResults(
   now: number,
 ): void {
   const { database } = outbox;
-  const byId = new Map(results.map(({ id, result }) => [id, result]));
-  const calls = database.statement(
-    `SELECT a.row_id AS id, a.table_name AS name, a.columns AS input, coalesce(t.id, t.origin) AS "transaction", t.edited_at
-     FROM koinon_outbox a JOIN koinon_outbox t ON t.place = a.sequence WHERE a.place > ? AND a.place < ? AND a.kind = 'action' ORDER BY a.place`,
-  );
-  const keep = database.statement(
-    `INSERT INTO koinon_invocation (id, name, input, transaction_id, invoked_at, applied_at, result) VALUES (?, ?, ?, ?, ?, ?, ?)
-     ON CONFLICT (id) DO UPDATE SET transaction_id = excluded.transaction_id, applied_at = excluded.applied_at, result = excluded.result`,
-  );
-  let isNew = false;
-  for (const sequence of sequences)
-    for (const call of calls.all(sequence, endOf(outbox, sequence)) as unknown as Call[]) {
-      const result = byId.get(call.id);
-      const { id, name, input, transaction, edited_at: invokedAt } = call;
-      const given = [id, name, input, transaction, invokedAt, now, result ? JSON.stringify(result) : null] as const;
-      keep.run(...given);
-      isNew = true;
-    }
-  if (isNew)
-    database
-      .statement(
-        'DELETE FROM koinon_invocation WHERE place <= (SELECT max(place) FROM koinon_invocation) - ? OR applied_at < ?',
-      )
-      .run(mostKept, now - keepFor);
+  const byId = new Map(results.map(({ id, result }) => [id, JSON.stringify(result)]));
+  const next =
+    "(SELECT place FROM koinon_outbox WHERE place > t.place AND kind = 'transaction' ORDER BY place LIMIT 1)";
+  const calls = database
+    .statement(
+      `SELECT a.row_id AS id, a.table_name AS name, a.columns AS input, coalesce(t.id, t.origin) AS "transaction", t.edited_at AS invoked_at
+       FROM json_each(?) s CROSS JOIN koinon_outbox t ON t.place = s.value
+       CROSS JOIN koinon_outbox a ON a.place > t.place AND a.place < coalesce(${next}, 9223372036854775807)
+       WHERE a.kind = 'action' ORDER BY a.place`,
+    )
+    .all(JSON.stringify(sequences)) as unknown as Call[];
+  if (calls.length === 0) return;
+  const kept = calls.map(({ id, name, input, transaction, invoked_at: at }) => [
+    ...[id, name, input, transaction, at],
+    byId.get(id) ?? null,
+  ]);
+  database
+    .statement(
+      `INSERT INTO koinon_invocation (id, name, input, transaction_id, invoked_at, applied_at, result)
+       SELECT value ->> 0, value ->> 1, value ->> 2, value ->> 3, value ->> 4, ?2, value ->> 5 FROM json_each(?1) WHERE true
+       ON CONFLICT (id) DO UPDATE SET transaction_id = excluded.transaction_id, applied_at = excluded.applied_at, result = excluded.result`,
+    )
+    .run(JSON.stringify(kept), now);
+  database
+    .statement(
+      // They are in the order in which they were applied: without looking at all of them.
+      `DELETE FROM koinon_invocation WHERE place <= (SELECT max(place) FROM koinon_invocation) - ?
+       OR place < (SELECT place FROM koinon_invocation WHERE applied_at >= ? ORDER BY place LIMIT 1)`,
+    )
+    .run(mostKept, now - keepFor);
 }
 
 interface Call {
@@ -60,11 +66,10 @@ interface Call {
   readonly name: string;
   readonly input: string;
   readonly transaction: string;
-  readonly edited_at: number;
+  readonly invoked_at: number;
 }
 
-interface Applied extends Omit<Call, 'edited_at'> {
-  readonly invoked_at: number;
+interface Applied extends Call {
   readonly result: string | null;
 }
 

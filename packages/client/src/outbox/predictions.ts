@@ -51,6 +51,7 @@ export class StoredPredictions implements Predictions {
   }
 
   rowsOf(sequence: number, action?: number): RowKey[] {
+    if (this.current().size === 0) return [];
     const text =
       'SELECT DISTINCT table_name AS "table", row_id AS id FROM koinon_prediction WHERE sequence = ?1 AND (?2 IS NULL OR action = ?2)';
     const found = this.database.statement(text).all(sequence, action ?? null);

@@ -24,6 +24,13 @@ export function placesOfSent({ database }: Outbox, id: string): number[] {
   return (database.statement(text).all(id) as { place: number }[]).map(({ place }) => place);
 }
 
+/** The places of the transactions that were sent under these ids. */
+export function placesOfAllSent({ database }: Outbox, ids: readonly string[]): number[] {
+  const text =
+    'SELECT place FROM koinon_outbox WHERE state IS NOT NULL AND id IN (SELECT value FROM json_each(?)) ORDER BY place';
+  return (database.statement(text).all(JSON.stringify(ids)) as { place: number }[]).map(({ place }) => place);
+}
+
 /** The ids under which transactions in a state were sent, each once. */
 export function sentIds({ database }: Outbox, state: TransactionState): string[] {
   const text = 'SELECT id FROM koinon_outbox WHERE state IS NOT NULL AND state = ? GROUP BY id ORDER BY min(place)';

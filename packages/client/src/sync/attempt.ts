@@ -24,7 +24,7 @@ import {
   noteRejected,
   noteServerValues,
   part,
-  placesOfSent,
+  placesOfAllSent,
 } from '../outbox/sending.ts';
 import { drop, rowsShownBy } from '../outbox/transactions.ts';
 import { joinNext, type Unit } from '../outbox/unit.ts';
@@ -232,7 +232,7 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
   setMeta(database, 'uploads', String(Number(meta(database, 'uploads') ?? 0) + applied.length));
   let isOver = true;
   const assigned: AssignedKey[] = [];
-  const ran: { sequences: number[]; results: ActionResult[] } = { sequences: [], results: [] };
+  const results: ActionResult[] = [];
   const ended = outcomes.map((each): Outcome => {
     const { id } = each;
     if (each.outcome === 'applied') {
@@ -242,10 +242,7 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
         for (const row of each.values) showAnew(local, row);
       }
       assigned.push(...(each.assigned ?? []));
-      if (hasActions(local)) {
-        ran.sequences.push(...placesOfSent(outbox, id));
-        ran.results.push(...(each.results ?? []));
-      }
+      results.push(...(each.results ?? []));
       return each;
     }
     if (each.outcome === 'applied-before') {
@@ -273,7 +270,8 @@ function settleAttempt(local: Local, body: string, outcomes: readonly Outcome[])
     else notePending(outbox, id);
     return each;
   });
-  if (ran.sequences.length > 0) noteResults(outbox, ran.sequences, ran.results, host.now());
+  if (hasActions(local) && applied.length > 0)
+    noteResults(outbox, placesOfAllSent(outbox, applied), results, host.now());
   takeKeys(local, assigned);
   if (isOver) {
     dropMeta(database, 'parts');

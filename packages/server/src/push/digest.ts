@@ -1,5 +1,5 @@
 import { hash } from 'node:crypto';
-import type { UploadedTransaction, WireChange } from '@koinon/core';
+import type { ActionCall, UploadedTransaction, WireChange, WireColumns } from '@koinon/core';
 import stringify from 'safe-stable-stringify';
 
 /**
@@ -7,28 +7,36 @@ import stringify from 'safe-stable-stringify';
  * SHA-256 over its canonical JSON, the members in the order of their names.
  */
 export function digestOf({ id, editedAt, changes, actions }: UploadedTransaction): string {
-  if (actions !== undefined) {
-    // The rows that an action is expected to change are not what it is.
-    const calls = actions.map(({ refersTo: _, ...call }) => call);
-    return hash('sha256', stringify({ id, editedAt, changes, actions: calls }) as string, 'base64url');
-  }
-  const canonical = changes.every(isFlat)
-    ? JSON.stringify({ changes: changes.map(ordered), editedAt, id })
-    : (stringify({ id, editedAt, changes }) as string);
+  // The rows that an action is expected to change are not what it is.
+  const calls = actions?.map(({ after, id, input, name }) => ({ after, id, input, name }));
+  const isOrdered = changes.every(isFlat) && (actions ?? []).every(({ input }) => areFlat(input));
+  const canonical = isOrdered
+    ? JSON.stringify({ actions: calls?.map(orderedCall), changes: changes.map(ordered), editedAt, id })
+    : (stringify({ actions: calls, changes, editedAt, id }) as string);
   return hash('sha256', canonical, 'base64url');
 }
 
 /** Tells whether only its columns have to be put in order. */
 function isFlat({ columns, operations }: WireChange): boolean {
-  if (operations !== undefined) return false;
+  return operations === undefined && (columns === undefined || areFlat(columns));
+}
+
+function areFlat(columns: WireColumns): boolean {
   for (const name in columns) if (typeof columns[name] === 'object' && columns[name] !== null) return false;
-  return columns === undefined || !Object.hasOwn(columns, '__proto__');
+  return !Object.hasOwn(columns, '__proto__');
 }
 
 /** The same with its members in the order of their names. */
 function ordered({ columns, id, kind, table }: WireChange): unknown {
-  if (columns === undefined) return { id, kind, table };
-  const sorted: Record<string, unknown> = {};
-  for (const name of Object.keys(columns).sort()) sorted[name] = columns[name];
-  return { columns: sorted, id, kind, table };
+  return columns === undefined ? { id, kind, table } : { columns: inOrder(columns), id, kind, table };
+}
+
+function orderedCall(call: Omit<ActionCall, 'refersTo'>): unknown {
+  return { ...call, input: inOrder(call.input) };
+}
+
+function inOrder(columns: WireColumns): WireColumns {
+  const sorted: Record<string, WireColumns[string]> = {};
+  for (const name of Object.keys(columns).sort()) sorted[name] = columns[name] as WireColumns[string];
+  return sorted;
 }

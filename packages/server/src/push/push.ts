@@ -53,9 +53,9 @@ export async function push(
   const taking: Taking = { store, rules, scopes, replica: request.replica, isNewer };
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new HeldRows(store.schema);
-  // Functions of the app's own may do what cannot be done twice.
-  const runsApp = Object.keys(rules.tables).length > 0 || transactions.some(({ actions }) => actions !== undefined);
-  const batch = new Batch(runsApp ? 'guarded' : 'optimistic', onState);
+  // Rules refuse as a matter of course. Handlers of actions touch nothing but the database, so that they may run again.
+  const hasRules = Object.keys(rules.tables).length > 0;
+  const batch = new Batch(hasRules ? 'guarded' : 'optimistic', onState);
   let lockWait: LockWait = 'some';
   while (batch.from < transactions.length) {
     const group = batch.groupOf(transactions);
@@ -88,8 +88,8 @@ interface Taking {
   /** Tells whether the app's schema is newer than the server's. */
   readonly isNewer: boolean;
   /**
-   * Tells whether all are expected to be fine: then none has a savepoint of its own, and if one cannot be kept after all, the
-   * whole group is given up and taken in anew without hope.
+   * Tells whether all are expected to be fine: then only those with actions, whose handlers may refuse, have a savepoint of their
+   * own, and if another cannot be kept after all, the whole group is given up and taken in anew without hope.
    */
   readonly isOptimistic?: boolean;
   /** Tells whether rows that somebody has locked are waited for. */
@@ -379,6 +379,7 @@ async function takeUpAs(
     values.push(...written.values.map((each) => ({ ...each, columns: view.columns(each.table, each.columns) })));
     return written.problems;
   };
+  let isRefusedByAction = false;
   const write = async () => {
     let from = 0;
     const effects: NewEffect[] = [];
@@ -389,6 +390,7 @@ async function takeUpAs(
       from = to;
       if (refused.length > 0) return refused;
       const run = await runAction(ruling, transaction, call, effects.length);
+      isRefusedByAction = !('result' in run);
       if (!('result' in run)) return run;
       results.push(run.result);
       effects.push(...run.effects);
@@ -398,11 +400,13 @@ async function takeUpAs(
     if (refused.length === 0 && effects.length > 0) await writer.addEffects(effects);
     return refused;
   };
-  const problems = taking.isOptimistic
-    ? await writer.attempts.withoutSavepoint(id, editTime(transaction), write)
-    : await writer.attempts.withSavepoint(id, editTime(transaction), write);
+  const { isOptimistic = false } = taking;
+  const problems =
+    isOptimistic && actions.length === 0
+      ? await writer.attempts.withoutSavepoint(id, editTime(transaction), write)
+      : await writer.attempts.withSavepoint(id, editTime(transaction), write, isOptimistic);
   if (problems.length > 0) {
-    if (taking.isOptimistic) throw new OptimisticBatchError();
+    if (isOptimistic && !isRefusedByAction) throw new OptimisticBatchError();
     guard.wrote(keys);
     return refuse(problems);
   }

@@ -1,6 +1,7 @@
 import {
   type ActionCall,
   type ActionResult,
+  type JsonValue,
   type Problem,
   type Schema,
   type UploadedTransaction,
@@ -78,34 +79,38 @@ export async function runAction(
   const input = columnsFromWire(action.input, call.input);
   const all = { ...Object.fromEntries(action.input.names.map((name) => [name, null])), ...input };
   const outcome = await run.within((context): unknown =>
-    handler(Object.freeze(all) as never, {
-      ...context,
-      id: call.id,
-      origin,
-      invokedAt: editedAt,
-      sees: async (table, row) => {
-        const found = await context.get(table, row);
-        if (found === undefined || guard === undefined) return found !== undefined;
-        return (await guard.view()).has(table, row, found as never);
-      },
-      refuse: (reasons) => {
-        const listed: readonly ActionRefusal[] = typeof reasons === 'string' ? [{ message: reasons }] : reasons;
-        throw new Refusal(
-          listed.map(({ message, input: column }) => ({
-            ...{ code: 'action-refused' as const, message, action: call.name },
-            ...(column === undefined ? {} : { column }),
-          })),
-        );
-      },
-      later: (name, payload) => {
-        if (!Object.hasOwn(rules.effects, name)) throw new Error(`there is no effect ${name} among the option effects`);
-        effects.push({
-          key: `${origin}/${counted + effects.length + 1}`,
-          name,
-          payload: JSON.stringify(payload ?? null),
-        });
-      },
-    }),
+    handler(
+      Object.freeze(all) as never,
+      // Spread, its signal would be made.
+      Object.assign(context, {
+        id: call.id,
+        origin,
+        invokedAt: editedAt,
+        sees: async (table: string, row: string) => {
+          const found = await context.get(table, row);
+          if (found === undefined || guard === undefined) return found !== undefined;
+          return (await guard.view()).has(table, row, found as never);
+        },
+        refuse: (reasons: string | readonly ActionRefusal[]): never => {
+          const listed: readonly ActionRefusal[] = typeof reasons === 'string' ? [{ message: reasons }] : reasons;
+          throw new Refusal(
+            listed.map(({ message, input: column }) => ({
+              ...{ code: 'action-refused' as const, message, action: call.name },
+              ...(column === undefined ? {} : { column }),
+            })),
+          );
+        },
+        later: (name: string, payload: JsonValue) => {
+          if (!Object.hasOwn(rules.effects, name))
+            throw new Error(`there is no effect ${name} among the option effects`);
+          effects.push({
+            key: `${origin}/${counted + effects.length + 1}`,
+            name,
+            payload: JSON.stringify(payload ?? null),
+          });
+        },
+      }),
+    ),
   );
   if ('problem' in outcome) return [outcome.problem];
   if ('error' in outcome) {
@@ -125,10 +130,10 @@ export async function runAction(
 async function unseenRows({ schema, writer, guard }: Ruling, { name, input }: ActionCall): Promise<Problem[]> {
   const action = schema.actions[name];
   const problems: Problem[] = [];
-  const view = await guard?.view();
   for (const [column, { target }] of action?.input.entries ?? []) {
     const id = input[column];
     if (target === undefined || typeof id !== 'string') continue;
+    const view = await guard?.view();
     const row = (await writer.rows(target, [id])).get(id);
     if (row !== undefined && view?.has(target, id, row) !== false) continue;
     const labels = { ...schema, tables: { ...schema.tables, [name]: action?.input } } as Schema;

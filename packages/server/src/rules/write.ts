@@ -149,8 +149,26 @@ export interface Ruling {
 /** The result of a function of the app that ran within its time; what it threw; or what the database refused in it. */
 export type Within<T> = { readonly value: T } | { readonly error: unknown } | { readonly problem: Problem };
 
-/** Why the signal of a rule is aborted: one for all, since making an error takes longer than most rules. */
-const isOver = new Error('the rule is over');
+/** The time that a function of the app has. */
+class Turn {
+  isOver = false;
+  private controller: AbortController | undefined;
+
+  /** Made when it is asked for: most functions do not look at it, and it takes longer than most of them. */
+  get signal(): AbortSignal {
+    this.controller ??= new AbortController();
+    if (this.isOver) this.controller.abort(turnOver);
+    return this.controller.signal;
+  }
+
+  end(): void {
+    this.isOver = true;
+    this.controller?.abort(turnOver);
+  }
+}
+
+/** Why the signal is aborted: one for all, since making an error takes longer than most rules. */
+const turnOver = new Error('the rule is over');
 
 /** The rules of one transaction, one after the other. */
 export class Run {
@@ -247,21 +265,23 @@ export class Run {
 
   /** Calls a function of the app within its time. Its later calls to the database are refused. */
   async within<T>(work: (context: RuleContext<Schema>) => T | Promise<T>): Promise<Within<T>> {
-    const over = new AbortController();
+    const turn = new Turn();
     const { timeLimit } = this.rules;
     let timer: NodeJS.Timeout | undefined;
     try {
+      const working = work(this.context(turn));
+      if (!isPromise(working)) return { value: working };
       const limit = new Promise<never>((_, reject) => {
         timer = setTimeout(() => reject(new Error(`took longer than ${timeLimit} ms`)), timeLimit);
       });
-      return { value: await Promise.race([work(this.context(over.signal)), limit]) };
+      return { value: await Promise.race([working, limit]) };
     } catch (error) {
       // The transaction as a whole is tried again: that is the store's to do.
       if (['40001', '40P01'].includes((error as { code?: string }).code ?? '')) throw error;
       return error instanceof ConstraintError ? { problem: error.problem } : { error };
     } finally {
       clearTimeout(timer);
-      over.abort(isOver);
+      turn.end();
     }
   }
 
@@ -271,10 +291,10 @@ export class Run {
     this.problems.push(serverProblemOf(this.schema, 'rule-failed', { table, id }, 'rule-failed'));
   }
 
-  private context(signal: AbortSignal): RuleContext<Schema> {
+  private context(turn: Turn): RuleContext<Schema> {
     const { schema, writer } = this;
     const open = <T>(work: () => Promise<T>): Promise<T> =>
-      signal.aborted ? Promise.reject(new Error('the rule has been over for some time')) : work();
+      turn.isOver ? Promise.reject(new Error('the rule has been over for some time')) : work();
     const write = (change: Change) =>
       open(async () => {
         const [first, ...rest] = changeProblems(tableOf(schema, change.table), change, 'server');
@@ -294,9 +314,16 @@ export class Run {
       update: (table, id, patch) => write({ kind: 'update', table, id, columns: { ...patch }, operations: {} }),
       delete: (table, id) => write({ kind: 'delete', table, id }),
       sequence: (name) => open(() => writer.nextInSequence(name)),
-      signal,
+      get signal() {
+        return turn.signal;
+      },
     };
   }
+}
+
+/** Tells whether a function of the app has yet to answer. */
+function isPromise<T>(given: T | Promise<T>): given is Promise<T> {
+  return typeof (given as { then?: unknown } | null | undefined)?.then === 'function';
 }
 
 function isComplaint(given: unknown): boolean {

@@ -44,7 +44,10 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
       await this.client.query('SET CONSTRAINTS ALL IMMEDIATE; SET CONSTRAINTS ALL DEFERRED');
       await this.author('', '');
     },
-    takeBack: async () => void (await this.client.query('ROLLBACK TO SAVEPOINT attempt')),
+    takeBack: async () => {
+      this.inserted = undefined;
+      await this.client.query('ROLLBACK TO SAVEPOINT attempt');
+    },
     // Others may follow in this database transaction.
     releaseSavepoint: async () =>
       void (await this.client.query('RELEASE SAVEPOINT attempt; SET CONSTRAINTS ALL DEFERRED')),
@@ -194,18 +197,20 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
   }
 
   async query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]> {
+    // It may write as well.
+    this.unknownRows.clear();
     return (await this.client.query<Record<string, unknown>>(sql, [...values])).rows;
   }
 
   async apply(changes: readonly Change[], by: Writer): Promise<void> {
-    await this.writeBy(by, () =>
-      this.attempts.isWithoutSavepoint ? this.writing.applyAtOnce(changes) : this.writing.apply(changes),
-    );
+    // A function of the app that writes may expect a refusal, and go on after it.
+    const isAtOnce = this.attempts.isOptimistic && by === 'device';
+    await this.writeBy(by, () => (isAtOnce ? this.writing.applyAtOnce(changes) : this.writing.apply(changes)));
     this.noteApplied(changes);
   }
 
   async applyFree(changes: readonly Change[], by: Writer): Promise<readonly Change[]> {
-    if (this.attempts.isWithoutSavepoint) {
+    if (this.attempts.isOptimistic) {
       await this.apply(changes, by);
       return [];
     }
@@ -223,7 +228,7 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
     await this.author('', '');
     const done = await work().catch(async (error: unknown) => {
       // A rule that expects a refusal goes on after it. After other errors the database transaction is given up.
-      if (error instanceof ConstraintError && !this.attempts.isWithoutSavepoint) await restore();
+      if (error instanceof ConstraintError) await restore();
       throw error;
     });
     await restore();

@@ -19,6 +19,8 @@ export class PlainInserts {
   private readonly run: (sql: string, ...values: SqlValue[]) => void;
   private readonly texts = new Map<string, { readonly one: string; readonly many: string }>();
   private waiting: Waiting[] = [];
+  /** The error of rows that had been put off and were refused: nothing of the database transaction may be kept. */
+  private refusal: { readonly error: unknown } | undefined;
 
   /** @param run runs a statement on the app's tables. */
   constructor(schema: Schema, stamping: Stamping, run: (sql: string, ...values: SqlValue[]) => void) {
@@ -30,6 +32,17 @@ export class PlainInserts {
   /** Forgets what waits: its transaction was taken back. */
   forget(): void {
     this.waiting = [];
+    this.refusal = undefined;
+  }
+
+  /** How many wait. */
+  get count(): number {
+    return this.waiting.length;
+  }
+
+  /** Forgets those that were put off last: their part of the transaction was taken back. */
+  dropLast(count: number): void {
+    this.waiting.length -= count;
   }
 
   /** Puts an insert off. */
@@ -42,11 +55,22 @@ export class PlainInserts {
     this.run(this.textsOf(table).one, ...this.valuesOf(table, id, columns));
   }
 
-  /** Inserts what waits. @throws what SQLite says of the first statement that it refuses. */
-  write(): void {
-    if (this.waiting.length === 0) return;
-    const { waiting } = this;
-    this.waiting = [];
+  /** Inserts what waits, or the first of it. @throws what SQLite says of the first statement that it refuses; from then on each time. */
+  write(count = this.waiting.length): void {
+    // A function of the app that caught it must not keep what follows.
+    if (this.refusal !== undefined) throw this.refusal.error;
+    if (count === 0) return;
+    const waiting = this.waiting.slice(0, count);
+    this.waiting = this.waiting.slice(count);
+    try {
+      this.writeAll(waiting);
+    } catch (error) {
+      this.refusal = { error };
+      throw error;
+    }
+  }
+
+  private writeAll(waiting: readonly Waiting[]): void {
     for (let from = 0, to = 0; from < waiting.length; from = to) {
       const { table } = waiting[from] as Waiting;
       while (to < waiting.length && to < from + stampedTogether && waiting[to]?.table === table) to++;

@@ -63,20 +63,30 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
   readonly attempts = new Attempts({
     writeAs: (receipt, editedAt) => void this.stamping.writeAs(receipt, editedAt),
     setSavepoint: () => {
-      this.inserts.write();
-      this.stamping.settle();
-      this.database.run('SAVEPOINT attempt');
+      this.savepoint = { inserts: this.inserts.count, isSet: false };
     },
-    check: () => this.stamping.settle(),
+    check: () => undefined,
     takeBack: () => {
+      const own = Math.max(0, this.inserts.count - (this.savepoint?.inserts ?? 0));
+      this.inserts.dropLast(own);
+      if (!this.savepoint?.isSet) {
+        this.stamping.takeBack(own);
+        return;
+      }
       this.database.run('ROLLBACK TO attempt');
       this.stamping.takenBack();
       // What was seen of views was written, and is gone with the rest.
       if (this.views.size > 0) this.stampsAhead.clear();
     },
-    releaseSavepoint: () => this.database.run('RELEASE attempt'),
+    releaseSavepoint: () => {
+      if (this.savepoint?.isSet) this.database.run('RELEASE attempt');
+      this.savepoint = undefined;
+      this.stamping.writeAs(null, null);
+    },
     problemOf: (error) => (error instanceof ConstraintError ? error.problem : undefined),
   });
+  /** The savepoint of the uploaded transaction that is being written: set when the database is first asked, with what was put off before it. */
+  private savepoint: { readonly inserts: number; readonly isSet: boolean } | undefined;
   /** Null for a row that has none. */
   private readonly stampsAhead = new Map<string, StampRow | null>();
 
@@ -111,6 +121,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
   begin(): void {
     this.stamping.begin();
     this.inserts.forget();
+    this.savepoint = undefined;
     this.epoch = undefined;
     this.stampsAhead.clear();
     this.receipts.forget();
@@ -118,7 +129,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
 
   /** Writes what is still to be written, before the commit. */
   end(): void {
-    this.inserts.write();
+    this.writePutOff();
     this.stamping.settle();
     this.receipts.write();
   }
@@ -159,13 +170,24 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     });
   }
 
+  /** Before the database is asked or written: what was put off is inserted, inside the savepoint of its own transaction. */
+  private writePutOff(): void {
+    const { savepoint } = this;
+    if (savepoint !== undefined && !savepoint.isSet) {
+      this.inserts.write(savepoint.inserts);
+      this.stamping.before(this.inserts.count, () => this.database.run('SAVEPOINT attempt'));
+      this.savepoint = { inserts: 0, isSet: true };
+    }
+    this.inserts.write();
+  }
+
   /** Brings copies of views up to them, for rows that are about to be compared: other programs may have written behind the views. */
   private lookAtViews(rows: readonly RowKey[]): void {
     if (this.views.size === 0) return;
     for (const [table, ids] of byTable(rows)) {
       const statements = this.views.get(table);
       if (statements === undefined) continue;
-      this.inserts.write();
+      this.writePutOff();
       const { receipt, editedAt } = this.stamping.writeAs(null, null);
       this.stamping.byTriggers();
       for (const sql of statements) this.database.run(sql, JSON.stringify(ids));
@@ -177,7 +199,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     const text = rowKey(key);
     const known = this.stampsAhead.get(text);
     if (known !== undefined) return known;
-    this.inserts.write();
+    this.writePutOff();
     const read = 'SELECT * FROM koinon_stamp WHERE table_name = ? AND row_id = ?';
     const found = this.database.get<StampRow>(read, key.table, key.id) ?? null;
     this.stampsAhead.set(text, found);
@@ -185,7 +207,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
   }
 
   async newKeys(name: string, count: number): Promise<string[]> {
-    this.inserts.write();
+    this.writePutOff();
     const { relation, keyNames } = this.mapped.get(name) as MappedTable;
     const [key] = keyNames as [string];
     const [T, K] = [relation, key].map(quoteName) as [string, string];
@@ -216,13 +238,14 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
   }
 
   async nextInSequence(name: string): Promise<number> {
+    this.writePutOff();
     this.database.run('INSERT INTO koinon_sequence VALUES (?, 1) ON CONFLICT DO UPDATE SET last = last + 1', name);
     return this.database.get<{ last: number }>('SELECT last FROM koinon_sequence WHERE name = ?', name)?.last ?? 1;
   }
 
   async query(sql: string, values: readonly unknown[]): Promise<readonly Readonly<Record<string, unknown>>[]> {
     // It may write as well.
-    this.inserts.write();
+    this.writePutOff();
     this.stamping.byTriggers();
     this.stampsAhead.clear();
     return this.database.all(sql, ...(values as SqlValue[]));
@@ -247,17 +270,17 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
   }
 
   rowsWhere(table: string, where: Condition): Promise<AnyRow[]> {
-    this.inserts.write();
+    this.writePutOff();
     return this.reader.rowsWhere(table, where);
   }
 
   async tombstone(table: string, id: string): Promise<Tombstone | undefined> {
-    this.inserts.write();
+    this.writePutOff();
     return this.reader.tombstone(table, id);
   }
 
   async rows(table: string, ids: readonly string[]): Promise<Map<string, AnyRow>> {
-    this.inserts.write();
+    this.writePutOff();
     return new Map(
       ids.flatMap((id): [string, AnyRow][] => {
         const row = this.reader.rows.byId(table, id);
@@ -267,7 +290,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
   }
 
   async referrers(table: string, column: string, ids: readonly string[]): Promise<Map<string, string>> {
-    this.inserts.write();
+    this.writePutOff();
     const text = `SELECT id FROM ${this.relation(table)} WHERE ${quoteName(column)} = ? LIMIT 1`;
     return new Map(
       ids.flatMap((id): [string, string][] => {
@@ -288,7 +311,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     const table = this.schema.tables[change.table] as Table;
     if (change.kind === 'insert' && this.isPutOff(change)) return;
     // A change that was put off and is refused now is not this change's fault: the database transaction is given up.
-    this.inserts.write();
+    this.writePutOff();
     try {
       if (change.kind === 'insert' && this.stamping.canStamp(change.table)) {
         this.insertPlain(change);
@@ -308,7 +331,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
 
   /** Puts an insert off, where it needs no trigger, the row is new, and a refusal may come later. */
   private isPutOff({ table, id, columns }: Extract<Change, { kind: 'insert' }>): boolean {
-    if (!this.attempts.isWithoutSavepoint || !this.stamping.canStamp(table)) return false;
+    if (!this.attempts.isOptimistic || !this.stamping.canStamp(table)) return false;
     const row = rowKey({ table, id });
     if (this.stampsAhead.get(row) !== null) return false;
     this.stamping.byItself();

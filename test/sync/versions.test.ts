@@ -50,7 +50,14 @@ test.each(storeKinds)(
       ...{ schema: gained, file: world.path('behind.db'), sync: { when: never, live: false } },
       server: {
         ...network,
-        pull: (request, signal) => (++pulls === 2 ? Promise.reject(unreachable()) : network.pull(request, signal)),
+        async pull(request, signal) {
+          if (++pulls === 2) throw unreachable();
+          // Made before the last cursor of the snapshot is asked, and deleted before the own one is asked again.
+          if (pulls === 4) await ahead.insert('label', { id: 'l3', name: 'between' });
+          if (pulls === 5) await ahead.delete('label', 'l3');
+          if (pulls > 3) await ahead.sync();
+          return network.pull(request, signal);
+        },
       },
     });
     await upgraded.update('note', 'n3', { colour: 'blue' });
@@ -63,6 +70,8 @@ test.each(storeKinds)(
     await upgraded.sync();
     await ahead.sync();
     expect(await upgraded.status()).toMatchObject({ pending: 0, conflicted: 0, rejected: 0 });
+    expect(pulls).toBeGreaterThan(4);
+    expect((await upgraded.rows({ from: 'label' })).map(({ id }) => id)).toEqual(['l1']);
     expect(
       (await upgraded.rows({ from: 'note' })).map(({ id, words, colour, stars }) => [id, words, colour, stars]),
     ).toEqual([
@@ -509,5 +518,35 @@ test.each(storeKinds)(
     ]);
     await updated.close();
     await world.end();
+  },
+);
+
+test.each(storeKinds)(
+  '%s: a row that an upgraded device does not ask for leaves it, once nothing of it is unsent',
+  async (kind) => {
+    const tables = { site: table({ name: text() }), hive: table({ site: reference('site'), note: text() }) };
+    const [first, second] = [schema(tables), schema({ ...tables, tool: table({ name: text() }) }, { version: 2 })];
+    const world = await World.inTest(second, kind);
+    const office = await world.shell();
+    await office.exec("INSERT INTO site (id, name) VALUES ('s', 'Marrowfen')");
+    const given = { only: { tables: ['site'] }, server: world.server.url, sync: { when: never, live: false } } as const;
+    const before = await openReplica({ ...given, schema: first, file: world.path('phone.db') });
+    await before.sync();
+    for (const id of ['deleted', 'edited']) await before.insert('hive', { id, site: 's', note: 'new' });
+    await before.sync({ direction: 'push' });
+    await office.exec("UPDATE hive SET note = 'seen by the office'");
+    await before.delete('hive', 'deleted');
+    await before.update('hive', 'edited', { site: 's' });
+    await before.close();
+    const only = { tables: ['site', 'tool'] } as const;
+    const after = await world.closed(openReplica({ ...given, only, schema: second, file: world.path('phone.db') }));
+    // The office's edit of the one survives its deletion, so that nothing of either is left to be sent.
+    for (let n = 0; n < 2; n++) await after.sync();
+    expect(await after.rows({ from: 'hive' })).toEqual([]);
+    expect(await after.status()).toMatchObject({ pending: 0, rejected: 0 });
+    expect(await office.all('SELECT id, note FROM hive ORDER BY id')).toEqual([
+      { id: 'deleted', note: 'seen by the office' },
+      { id: 'edited', note: 'seen by the office' },
+    ]);
   },
 );

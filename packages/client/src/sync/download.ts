@@ -27,7 +27,7 @@ import {
 import { endWith } from './idle-timeout.ts';
 import { canCompare, withKnownBytes } from './known-bytes.ts';
 import type { SyncParts } from './parts.ts';
-import { goOnFromSnapshot, takePage } from './window.ts';
+import { type Place, takePage } from './window.ts';
 
 /** A page that has been asked for. */
 interface Asked {
@@ -40,9 +40,6 @@ interface Asked {
   /** Nobody will look at it: what is still on its way need not come. */
   drop(): void;
 }
-
-/** The cursor that pages lead on from: the replica's own, and beside it one for what was gained since. */
-type Place = 'cursor' | 'backfill';
 
 /** Pages one after the other that bring nothing and lead no further, while more are announced. */
 const mostIdle = 50;
@@ -83,8 +80,8 @@ export class Download {
 
   /**
    * Brings down all there is. A replica that gained tables or columns first fetches what the server holds of them, as a
-   * snapshot beside its cursor. The cursor stays where it was, so what was changed or deleted before the snapshot comes by it afterwards, and what
-   * comes after that by the cursor of the snapshot.
+   * snapshot beside its cursor. The cursor stays where it was, so what was changed or deleted since comes by it afterwards. What it cannot tell is
+   * asked by the cursor that the snapshot ended with.
    */
   async pull(): Promise<void> {
     this.parts.enter('pulling');
@@ -95,12 +92,12 @@ export class Download {
       const isFetched = await this.parts.change(({ database }) => meta(database, 'backfilled') !== undefined);
       if (!isFetched) await this.pullFrom('backfill');
       await this.pullFrom('cursor');
-      if (await this.parts.change(goOnFromSnapshot)) await this.pullFrom('cursor');
+      await this.pullFrom('backfilled');
       goesOn = this.hasGained || isFetched;
     }
   }
 
-  /** Brings down pages from one of the two cursors until there is no more to come from it. */
+  /** Brings down pages from one of the cursors until there is no more to come from it. */
   private async pullFrom(place: Place): Promise<void> {
     const asking: { ahead?: Asked | undefined } = {};
     try {
@@ -122,11 +119,11 @@ export class Download {
         unacknowledged: sentIds(local.outbox, 'confirmed').slice(0, limits.ownTransactions),
         part: partAsked(local, parts.only),
       }));
-      if (place === 'backfill' && cursor === undefined) return;
+      if (place !== 'cursor' && cursor === undefined) return;
       const asked = this.askedAhead(asking, cursor, unacknowledged, part);
       const page = await this.answer(asked);
       if (page === undefined) {
-        if (place === 'backfill') return;
+        if (place !== 'cursor') return;
         continue;
       }
       checkServer(parts, page.header);
@@ -139,7 +136,7 @@ export class Download {
       if ((header.more || !header.last) && (header.cursor === cursor || idle > mostIdle)) throw leadsNowhere();
       const { acknowledged } = header;
       // The list of confirmed transactions stays the same, so that the next request is known already: it is under way while this page is taken.
-      if ((place === 'cursor' ? header.more : !header.last) && acknowledged.length === 0)
+      if ((place === 'backfill' ? !header.last : header.more) && acknowledged.length === 0)
         asking.ahead = this.ask(header.cursor, unacknowledged, part);
       const taken = await this.take(page, place, asked);
       // Something was typed into what the page takes away: it is asked for again, from where this replica is.
@@ -147,7 +144,8 @@ export class Download {
       const { gains, asksMore } = taken;
       // More were confirmed than one pull may ask about: the next one asks about the rest.
       const isCutShort = unacknowledged.length === limits.ownTransactions && acknowledged.length > 0;
-      goesOn = place === 'cursor' ? header.more || isCutShort || asksMore : !header.last && !gains;
+      if (place === 'cursor') goesOn = header.more || isCutShort || asksMore;
+      else goesOn = (place === 'backfilled' ? header.more : !header.last) && !gains;
       // Between servers of two versions it could go to and fro for ever: the next sync goes on with it.
       if (gains) this.hasGained = ++this.timesGained <= mostRepeats;
     }

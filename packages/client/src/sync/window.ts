@@ -56,27 +56,23 @@ export function joinStateOf({ schema, database }: Pick<Local, 'schema' | 'databa
 }
 
 /**
- * Goes on from the cursor of a snapshot that was fetched beside the replica's own, where there is one, and tells whether there was. Only that one
- * tells of rows that were made behind the own cursor, came with the snapshot, and were deleted since. The own one has told what was deleted before.
+ * The cursors that pages lead on from: the replica's own; that of a snapshot which is fetched beside it; and the one that such a snapshot ended with. Only
+ * the last one tells of rows that were made behind the own cursor, came with the snapshot, and were deleted since.
  */
-export function goOnFromSnapshot({ database }: Pick<Local, 'database'>): boolean {
-  const cursor = meta(database, 'backfilled');
-  if (cursor === undefined) return false;
-  setMeta(database, 'cursor', cursor);
-  dropMeta(database, 'backfilled');
-  return true;
-}
+export type Place = 'cursor' | 'backfill' | 'backfilled';
 
 /** Applies a page onto the cursor it starts from, and moves that cursor, in one local transaction. */
 export function takePage(
   local: Local,
-  page: PulledPage,
-  name: 'cursor' | 'backfill',
+  sent: PulledPage,
+  name: Place,
   from: string | undefined,
   down: RowCounts,
   isAskedFor: AsksFor,
 ): void {
   const { database } = local;
+  // Whatever else is told by the cursor of a snapshot, the own one has told or has still to tell.
+  const page = name === 'backfilled' ? goneOf(sent) : sent;
   const { header } = page;
   if (meta(database, name) !== from)
     throw new KoinonError('sync-busy', 'Another sync of this replica moved its cursor meanwhile; sync again.');
@@ -112,6 +108,12 @@ export function takePage(
   if (name === 'backfill' && header.last) {
     dropMeta(database, name);
     setMeta(database, 'backfilled', header.cursor);
-  } else setMeta(database, name, header.cursor);
+  } else if (name === 'backfilled' && !header.more) dropMeta(database, name);
+  else setMeta(database, name, header.cursor);
   for (const kind of ['insert', 'update', 'delete', 'leave'] as const) down[kind] += counts[kind];
+}
+
+/** The part of a page that takes rows away. */
+function goneOf({ header, rows }: PulledPage): PulledPage {
+  return { header, rows: rows.filter(({ kind }) => kind === 'delete' || kind === 'leave') };
 }

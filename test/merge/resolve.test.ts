@@ -2,7 +2,7 @@ import { openReplica, type Replica } from '@koinon/client';
 import fc from 'fast-check';
 import { afterEach, beforeEach, expect, test } from 'vitest';
 import { runs } from '../support/runs.ts';
-import { type Garden, garden, never, rowsOf, World } from '../support/world.ts';
+import { type Garden, garden, never, plantedBy, rowsOf, World } from '../support/world.ts';
 
 // The decisions of a person: conflicts by column and by row, and rows the server refused.
 
@@ -178,6 +178,31 @@ test('a row that refers to one that is not on the device is decided, taken back 
   });
   const half = mine.revert([{ table: 'plant', id: 'p' }], { transactions: 'these rows only' });
   await expect(half).rejects.toMatchObject({ code: 'no-such-reference' });
+});
+
+test('what was typed into a row that has left can be dropped, although rows that stay refer to it', async () => {
+  let isHidden = false;
+  const office = await World.of(garden, 'SQLite', {
+    scopes: { bed: { read: () => (isHidden ? { id: { in: [] } } : 'all') }, plant: 'all' },
+  });
+  await plantedBy(office);
+  const replica = await office.replica();
+  await replica.sync();
+  await replica.insert('plant', { id: 'own', bed: 'b', kind: 'herb' });
+  await replica.update('bed', 'b', { name: 'typed' });
+  isHidden = true;
+  await replica.sync({ direction: 'pull' });
+  const left = { rows: [{ id: 'b' }], problems: [{ code: 'scope-left' }] };
+  expect(await replica.rejections()).toMatchObject([left]);
+  // Nobody has taken the new reference yet.
+  await expect(replica.revert('bed', 'b')).rejects.toMatchObject({ code: 'row-referenced' });
+  await replica.sync();
+  expect(await replica.rejections()).toMatchObject([{ rows: [{ id: 'own' }] }, left]);
+  await replica.revert('plant', 'own');
+  await replica.revert('bed', 'b');
+  expect(await replica.rejections()).toEqual([]);
+  expect(await replica.count({ from: 'plant', where: { bed: 'b' } })).toBe(2);
+  await office.end();
 });
 
 test('a row the server refused is edited and goes up as one with what was refused; what it was refused with stays whole', async () => {

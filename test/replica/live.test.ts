@@ -1,10 +1,10 @@
-import { connectReplica, hostReplica, openReplica, type Replica, type Result } from '@koinon/client';
-import { sql } from '@koinon/core';
+import { connectReplica, hostReplica, type LiveQuery, openReplica, type Replica, type Result } from '@koinon/client';
+import { type Row, sql } from '@koinon/core';
 import fc from 'fast-check';
 import { expect, test, vi } from 'vitest';
 import { runs } from '../support/runs.ts';
 import { order, row, thingSchema, where } from '../support/things.ts';
-import { garden, World } from '../support/world.ts';
+import { type Garden, garden, World } from '../support/world.ts';
 
 // A live query must always show what the same query asked anew would answer, and tell truly what changed.
 
@@ -193,7 +193,7 @@ test('what cannot be run reaches the subscriber, and a subscriber that throws do
   const later: (() => void)[] = [];
   const spy = vi.spyOn(globalThis, 'queueMicrotask').mockImplementation((callback) => void later.push(callback));
   let reached = 0;
-  const query = replica.live({ from: 'plant' });
+  const query: LiveQuery<Row<Garden, 'plant'>> = replica.live({ from: 'plant' });
   query.subscribe(({ rows }) => {
     if (rows.length === 3) throw new Error('a subscriber’s mistake');
   });

@@ -80,7 +80,7 @@ export class OnServer<S extends Schema> {
     T extends SyncedTableName<S>,
     C extends AllColumns<S, T> = AllColumns<S, T>,
     const J extends Joins<S, T> = Record<never, never>,
-  >(query: Query<S, T, C, J>): LiveQuery<ResultRow<S, T, C, J>> {
+  >(query: Query<S, T, C, J>): LiveQuery<ResultRow<S, T, NoInfer<C>, NoInfer<J>>> {
     return new LiveQuery<ResultRow<S, T, C, J>>(this.follow({ kind: 'rows', query }));
   }
 

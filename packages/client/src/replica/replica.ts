@@ -113,7 +113,7 @@ export abstract class Replica<S extends Schema> extends DataApi<S> {
     T extends TableName<S>,
     C extends Extract<keyof Row<S, T>, string> = Extract<keyof Row<S, T>, string>,
     const J extends Joins<S, T> = Record<never, never>,
-  >(query: Query<S, T, C, J>): LiveQuery<ResultRow<S, T, C, J>> {
+  >(query: Query<S, T, C, J>): LiveQuery<ResultRow<S, T, NoInfer<C>, NoInfer<J>>> {
     return new LiveQuery<ResultRow<S, T, C, J>>(this.follow('rows', query));
   }
 

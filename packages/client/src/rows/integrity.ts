@@ -76,26 +76,30 @@ function pointingNowhere(at: Integrity, tableName: string, row: AnyRow): Problem
 }
 
 /** A row as the server has it, as far as this device knows; null for a new one. */
-function onServer({ schema, bases, outbox }: Integrity, tableName: string, row: AnyRow): AnyRow | null {
+function onServer({ schema, bases, outbox }: Integrity, tableName: string, row: AnyRow | null): AnyRow | null {
   const table = tableOf(schema, tableName);
-  if (table.home === 'device') return null;
+  if (row === null || table.home === 'device') return null;
   if (!outbox.isOverlaid(tableName, row.id)) return row;
   const confirmed = outbox.changesOf(tableName, row.id).filter(({ state }) => state === 'confirmed');
   return confirmed.reduce((shown, { change }) => applyChange(table, shown, change), bases.get(tableName, row.id));
 }
 
-function stillReferenced(
-  { schema, database }: Integrity,
-  { table, id }: RowKey,
-  row: AnyRow | null | undefined,
-): Problem[] {
+/**
+ * References to a row that is not here any more. If nobody has deleted it here, it is as the server has it: gone, or not asked for. Then only
+ * references count that the server does not have.
+ */
+function stillReferenced(at: Integrity, { table, id }: RowKey, row: AnyRow | null | undefined): Problem[] {
+  const { schema, database, outbox } = at;
+  const isDeletedHere = outbox.hasChangesOf(table, id);
   return Object.entries(schema.tables).flatMap(([otherName, other]) =>
     Object.entries(other.columns).flatMap(([name, { target }]): Problem[] => {
       if (target !== table) return [];
-      const found = database
-        .statement(`SELECT id FROM ${quoteName(otherName)} WHERE ${quoteName(name)} = ? LIMIT 1`)
-        .get(id);
-      if (found === undefined) return [];
+      const text = `SELECT id FROM ${quoteName(otherName)} WHERE ${quoteName(name)} = ?${isDeletedHere ? ' LIMIT 1' : ''}`;
+      const referrers = database.statement(text).all(id) as { id: string }[];
+      const isOwn = (from: string) =>
+        other.home === 'device' ||
+        (outbox.isOverlaid(otherName, from) && onServer(at, otherName, at.rows.get(otherName, from))?.[name] !== id);
+      if (!referrers.some((referrer) => isDeletedHere || isOwn(referrer.id))) return [];
       return [rowReferenced(schema, { table, id }, row, { table: otherName, column: name })];
     }),
   );

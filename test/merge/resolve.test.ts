@@ -143,6 +143,30 @@ test('the same id made on both sides is asked about column by column', async () 
   expect(await mine.outbox()).toEqual([]);
 });
 
+test('what two devices count in a row that both have made is added up, and their sets are joined: nobody is asked', async () => {
+  for (const [replica, amount] of [
+    [mine, 4],
+    [theirs, 3],
+  ] as const) {
+    await replica.insert('plant', { id: 'both', bed: 'b', kind: 'herb', tags: [`begun ${amount}`] });
+    await replica.add('plant', 'both', 'watered', amount);
+    await replica.include('plant', 'both', 'tags', `by ${amount}`);
+  }
+  for (const replica of [theirs, mine, theirs]) await replica.sync();
+  const all = { watered: 7, tags: ['begun 3', 'begun 4', 'by 3', 'by 4'] };
+  for (const replica of [mine, theirs]) expect(await replica.get('plant', 'both')).toMatchObject(all);
+  expect([await mine.conflicts(), await mine.outbox()]).toEqual([[], []]);
+  // A value that a row was made with may be what the other one has counted: that is asked.
+  for (const [replica, watered] of [
+    [mine, 4],
+    [theirs, 3],
+  ] as const)
+    await replica.insert('plant', { id: 'counted', bed: 'b', kind: 'herb', watered });
+  await theirs.sync();
+  await mine.sync();
+  expect(await mine.conflicts()).toMatchObject([{ id: 'counted', column: 'watered', local: 4, remote: 3 }]);
+});
+
 test('a row that refers to one that is not on the device is decided, taken back and edited; new references are checked', async () => {
   const part = await openReplica({
     ...{ schema: garden, file: world.path('part.db'), server: world.server.url },

@@ -1,5 +1,5 @@
-import { applyChange, applyOperation, type Change, wholeRow } from '../change/change.ts';
-import type { Column } from '../table/column.ts';
+import { applyChange, applyOperation, type Change, type Operation, wholeRow } from '../change/change.ts';
+import { type Column, isOperatedOn } from '../table/column.ts';
 import type { AnyRow, Table } from '../table/table.ts';
 import { sameValue } from '../values/compare.ts';
 import { changedColumns, type Disagreement } from './conflict.ts';
@@ -286,10 +286,18 @@ function mergeColumns(
   const columns: Record<string, unknown> = {};
   const typedOver = new Map<string | null, unknown>();
   const reasons = new Map<string | null, string | null>();
+  const operations: Record<string, Operation> = change.kind === 'update' ? { ...change.operations } : {};
   for (const [name, local] of Object.entries(change.columns)) {
     const remote = now[name] ?? null;
     // Agreement; and of a row that was made on both sides, a column that was filled in there alone.
     if (sameValue(local, remote) || (change.kind === 'insert' && local === null)) continue;
+    const column = table.columns[name] as Column;
+    // A new row begins to count where every row does: what others have counted in it stands beside that.
+    if (change.kind === 'insert' && isOperatedOn(column) && sameValue(local, column.default)) continue;
+    if (change.kind === 'insert' && column.type === 'set') {
+      operations[name] = { include: local as readonly string[], exclude: [] };
+      continue;
+    }
     const base = was?.[name] ?? null;
     // A change that changes nothing has nothing to say against the other side.
     if (was !== null && sameValue(base, local)) continue;
@@ -297,7 +305,6 @@ function mergeColumns(
       columns[name] = row[name] = local;
       continue;
     }
-    const column = table.columns[name] as Column;
     const decision = decide(table, column, { base, local, remote }, times.localAt, times.editedAt(name));
     if ('reason' in decision) {
       columns[name] = row[name] = local;
@@ -305,7 +312,6 @@ function mergeColumns(
       reasons.set(name, decision.reason);
     } else if (!sameValue(decision.value, remote)) columns[name] = row[name] = decision.value;
   }
-  const operations = change.kind === 'update' ? change.operations : {};
   for (const [name, operation] of Object.entries(operations)) row[name] = applyOperation(row[name], operation);
   const { table: tableName, id } = change;
   const isNothing = Object.keys(columns).length === 0 && Object.keys(operations).length === 0;

@@ -96,11 +96,43 @@ const change = fc.oneof(
   },
   bed.map((id): WireChange => ({ kind: 'delete', table: 'bed', id })),
 );
-const transaction = fc.record({
+/** A transaction as it is made up: what it changes, and the action that it calls. */
+interface Given {
+  readonly changes: WireChange[];
+  readonly call: { readonly deed: (typeof deeds)[number]; readonly bed: string; readonly after: number } | null;
+}
+const transaction: fc.Arbitrary<Given> = fc.record({
   changes: fc.array(change, { minLength: 1, maxLength: 2 }),
   call: fc.option(fc.record({ deed: fc.constantFrom(...deeds, ...harmless, ...harmless), bed, after: fc.nat(2) })),
 });
 const push = fc.array(transaction, { minLength: 4, maxLength: 12 });
+
+/** A new label, whose row is put off, and what a handler does after it. */
+const label = (id: string, words: string, deed?: (typeof deeds)[number]): Given => ({
+  changes: [{ kind: 'insert', table: 'label', id, columns: { words } }],
+  call: deed === undefined ? null : { deed, bed: 's0', after: 1 },
+});
+const [first, taken] = [label('l1', 'name 1'), label('l2', 'name 1')];
+/** Two beds that change their names, each of which is the other's until then. */
+const swap: Given = {
+  changes: [0, 1].map(
+    (n): WireChange => ({ kind: 'update', table: 'bed', id: `s${n}`, columns: { name: `standing ${1 - n}` } }),
+  ),
+  call: { deed: 'nothing', bed: 's0', after: 2 },
+};
+/** Uploads in which handlers meet rows that are put off, or rows that cannot be written in their order. */
+const meetings: readonly Given[][] = [
+  [first, swap],
+  // The words of the second label are taken. The handler of its transaction throws, and never asked the database.
+  [first, label('l2', 'name 1', 'throw')],
+  // A handler of a later transaction asks the database, and catches the error.
+  [first, taken, label('l3', 'name 3', 'swallow'), label('l4', 'name 4')],
+  // A handler of an earlier transaction has asked the database before.
+  [first, label('l2', 'name 2', 'look'), taken, label('l3', 'name 3', 'nothing')],
+  // The label of the first transaction stays, and that of the second is taken back.
+  [first, label('l2', 'name 2', 'refuse'), label('l3', 'name 3', 'look')],
+  [first, label('l2', 'name 2', 'write and refuse'), label('l3', 'name 3')],
+];
 
 /** A way in which a server writes what is pushed: as it likes; with triggers that stamp everything; or each transaction with a savepoint. */
 type Way = 'plain' | 'triggered' | 'guarded';
@@ -207,7 +239,7 @@ test.each([
           for (const each of targets) await each.end();
         }
       }),
-      runs(12),
+      { ...runs(16), examples: meetings.map((meeting): [Given[][]] => [[meeting]]) },
     );
   },
 );

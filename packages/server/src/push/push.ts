@@ -53,8 +53,8 @@ export async function push(
   const taking: Taking = { store, rules, scopes, replica: request.replica, isNewer };
   const outcomes: Outcome[] = [];
   const blocked: Blocked = new HeldRows(store.schema);
-  // Functions of the app's own may refuse as a matter of course.
-  const hasRules = Object.keys(rules.tables).length > 0 || transactions.some(({ actions }) => actions !== undefined);
+  // Rules refuse as a matter of course. Handlers of actions touch nothing but the database, so that they may run again.
+  const hasRules = Object.keys(rules.tables).length > 0;
   const batch = new Batch(hasRules ? 'guarded' : 'optimistic', onState);
   let lockWait: LockWait = 'some';
   while (batch.from < transactions.length) {

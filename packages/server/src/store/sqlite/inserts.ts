@@ -40,11 +40,6 @@ export class PlainInserts {
     return this.waiting.length;
   }
 
-  /** Forgets those that were put off last: their part of the transaction was taken back. */
-  dropLast(count: number): void {
-    this.waiting.length -= count;
-  }
-
   /** Puts an insert off. */
   putOff(table: string, id: string, columns: Readonly<Record<string, unknown>>): void {
     this.waiting.push({ table, values: this.valuesOf(table, id, columns), stamp: this.stamping.stamp(id) });

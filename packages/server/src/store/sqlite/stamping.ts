@@ -117,18 +117,13 @@ export class Stamping {
   /** Sets a savepoint. The last stamps, which nobody has written, come after it. */
   before(unwritten: number, setSavepoint: () => void): void {
     const { receipt, editedAt } = this.author;
-    this.takeBack(unwritten);
+    if (unwritten > 0) this.position = (this.position as number) - unwritten;
     this.settle();
     setSavepoint();
     this.writeAs(receipt, editedAt);
     if (unwritten === 0) return;
     this.byItself();
     this.position = (this.position as number) + unwritten;
-  }
-
-  /** The last stamps were given to rows that are not inserted after all. */
-  takeBack(unwritten: number): void {
-    if (unwritten > 0) this.position = (this.position as number) - unwritten;
   }
 
   /** Before the transaction ends, or a savepoint begins or is taken back: from there on `koinon_writer` is as it is empty. */

@@ -67,12 +67,8 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     },
     check: () => undefined,
     takeBack: () => {
-      const own = Math.max(0, this.inserts.count - (this.savepoint?.inserts ?? 0));
-      this.inserts.dropLast(own);
-      if (!this.savepoint?.isSet) {
-        this.stamping.takeBack(own);
-        return;
-      }
+      // A row of it that was put off and is refused is the reason, and not what a handler said who did not look.
+      this.writePutOff();
       this.database.run('ROLLBACK TO attempt');
       this.stamping.takenBack();
       // What was seen of views was written, and is gone with the rest.

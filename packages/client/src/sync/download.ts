@@ -145,7 +145,7 @@ export class Download {
       // More were confirmed than one pull may ask about: the next one asks about the rest.
       const isCutShort = unacknowledged.length === limits.ownTransactions && acknowledged.length > 0;
       if (place === 'cursor') goesOn = header.more || isCutShort || asksMore;
-      else goesOn = (place === 'backfilled' ? header.more : !header.last) && !gains;
+      else goesOn = place === 'backfilled' ? header.more : !header.last && !gains;
       // Between servers of two versions it could go to and fro for ever: the next sync goes on with it.
       if (gains) this.hasGained = ++this.timesGained <= mostRepeats;
     }

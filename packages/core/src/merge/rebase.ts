@@ -295,7 +295,8 @@ function mergeColumns(
     // A new row begins to count where every row does: what others have counted in it stands beside that.
     if (change.kind === 'insert' && isOperatedOn(column) && sameValue(local, column.default)) continue;
     if (change.kind === 'insert' && column.type === 'set') {
-      operations[name] = { include: local as readonly string[], exclude: [] };
+      const operation = { include: local as readonly string[], exclude: [] };
+      if (!sameValue(applyOperation(remote, operation), remote)) operations[name] = operation;
       continue;
     }
     const base = was?.[name] ?? null;

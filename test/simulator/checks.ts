@@ -119,12 +119,13 @@ const exceptedOf =
     isRestored || devices[device]?.isCopied === true;
 
 /** Nothing is refused without a reason. */
-export function checkRefused(stage: Stage, { rows, problems }: Rejection): void {
-  if (problems.some(({ code }) => code === 'no-such-row' || code === 'scope-left'))
-    stage.ledger.checkMissing(
-      rows.map(({ id }) => id),
-      exceptedOf(stage),
-    );
+export function checkRefused(stage: Stage, { problems }: Rejection): void {
+  const missing = problems.filter(({ code }) => code === 'no-such-row' || code === 'scope-left');
+  // A transaction may hold rows beside the one that is missing.
+  stage.ledger.checkMissing(
+    missing.map(({ id }) => id),
+    exceptedOf(stage),
+  );
 }
 
 /** Rows as text, whichever database they come from: JSON is text in one and not in the other. */

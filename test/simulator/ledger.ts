@@ -108,7 +108,7 @@ export class Ledger {
   }
 
   /** An edit makes a hive again that was deleted by then: it is not refused for that. @param missing hives that were missing by a refusal. */
-  checkMissing(missing: readonly string[], excepted: (device: number) => boolean): void {
+  checkMissing(missing: readonly (string | undefined)[], excepted: (device: number) => boolean): void {
     for (const { n, own, remakes, isUnsure, device } of this.acts)
       if (
         own &&

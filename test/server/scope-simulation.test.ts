@@ -5,7 +5,8 @@ import fc from 'fast-check';
 import { expect, test } from 'vitest';
 import { type Commons, commonsWorld, replicaOf, wayOf } from '../support/commons.ts';
 import { runs } from '../support/runs.ts';
-import { type Shell, type StoreKind, storeKinds } from '../support/stores.ts';
+import { type Pair, standbyPair } from '../support/standby.ts';
+import { databaseOf, type Shell, type StoreKind, storeKinds } from '../support/stores.ts';
 
 // Users join and leave plots while they and the office edit, offline and live; in the end each replica holds the server's
 // rows of its scope, and nothing else stands in its file.
@@ -27,7 +28,8 @@ type Step =
       readonly crop: number;
       readonly plot: number;
     }
-  | { readonly do: 'open' | 'sync' | 'pull one page' | 'push'; readonly who: number; readonly plot: number };
+  | { readonly do: 'open' | 'sync' | 'pull one page' | 'push'; readonly who: number; readonly plot: number }
+  | { readonly replay: 'pause' | 'resume' };
 
 const who = fc.nat(people.length - 1);
 const plot = fc.nat(plots.length - 1);
@@ -38,6 +40,7 @@ const step = fc.oneof(
   fc.record({ do: fc.constantFrom('edit', 'edit', 'remove', 'make', 'move here'), who, crop, plot }),
   fc.record({ do: fc.constantFrom('open', 'sync', 'sync', 'pull one page', 'pull one page', 'push'), who, plot }),
 ) as fc.Arbitrary<Step>;
+const replay = fc.constantFrom('pause' as const, 'resume' as const).map((replay): Step => ({ replay }));
 
 interface Device {
   readonly person: string;
@@ -48,7 +51,8 @@ interface Device {
 
 let made = 0;
 
-async function take(step: Step, devices: readonly Device[], shell: Shell): Promise<void> {
+async function take(step: Step, devices: readonly Device[], shell: Shell, pair?: Pair): Promise<void> {
+  if ('replay' in step) return pair?.[step.replay]();
   const words = `words-${++made}.`;
   if ('crop' in step) {
     const id = crops[step.crop] as string;
@@ -88,7 +92,7 @@ async function take(step: Step, devices: readonly Device[], shell: Shell): Promi
 
 async function edit(
   replica: Replica<Commons>,
-  { do: what }: Step,
+  { do: what }: Exclude<Step, { readonly replay: unknown }>,
   id: string,
   plot: string,
   words: string,
@@ -99,8 +103,14 @@ async function edit(
   else await replica.delete('crop', id);
 }
 
-async function survives(kind: StoreKind, history: readonly Step[]): Promise<void> {
-  const world = await commonsWorld(kind);
+/** @returns how many pulls were answered from a standby. */
+async function survives(kind: StoreKind, history: readonly Step[], pair?: Pair): Promise<number> {
+  let fromStandby = 0;
+  const world = await commonsWorld(pair === undefined ? kind : await databaseOf(pair), {
+    observe: (moved) => {
+      if (moved.what === 'pull' && moved.from === 'standby') fromStandby++;
+    },
+  });
   try {
     const shell = await world.shell();
     for (const id of plots)
@@ -131,7 +141,9 @@ async function survives(kind: StoreKind, history: readonly Step[]): Promise<void
       });
       devices.push(device);
     }
-    for (const each of history) await take(each, devices, shell);
+    for (const each of history) await take(each, devices, shell, pair);
+    await pair?.resume();
+    await pair?.caughtUp();
     for (let round = 0; round < 4; round++) for (const { replica } of devices) await replica.sync();
     // Whatever is still open is a question to a person, or a refusal: taken back, the device is what the server says.
     for (const { replica } of devices) {
@@ -166,6 +178,7 @@ async function survives(kind: StoreKind, history: readonly Step[]): Promise<void
         if (label !== null && known.has(label) && !mine.has(plot)) expect(file.includes(`${label}`), label).toBe(false);
       for (const id of plots) if (!plotsHeld.includes(id)) expect(file.includes(`named ${id}`), id).toBe(false);
     }
+    return fromStandby;
   } finally {
     await world.end();
   }
@@ -183,9 +196,33 @@ test.each(storeKinds)(
   '%s: whoever joins and leaves, each replica ends as the server’s rows in its scope, and its file holds nothing else',
   async (kind) => {
     await fc.assert(
-      fc.asyncProperty(fc.array(step, { minLength: 6, maxLength: 30 }), (history) => survives(kind, history)),
+      fc.asyncProperty(fc.array(step, { minLength: 6, maxLength: 30 }), async (history) => {
+        await survives(kind, history);
+      }),
       { ...runs(6), examples: [[leftAndBack]] },
     );
   },
   600_000,
 );
+
+test('the same holds where pulls are read from a standby whose replay is broken off and goes on', async () => {
+  const pair = await standbyPair();
+  let fromStandby = 0;
+  try {
+    await fc.assert(
+      fc.asyncProperty(
+        fc.array(fc.oneof({ arbitrary: step, weight: 6 }, { arbitrary: replay, weight: 1 }), {
+          minLength: 6,
+          maxLength: 30,
+        }),
+        async (history) => {
+          fromStandby += await survives('PostgreSQL', history, pair);
+        },
+      ),
+      { ...runs(6), examples: [[leftAndBack]] },
+    );
+  } finally {
+    await pair.end();
+  }
+  expect(fromStandby).toBeGreaterThan(0);
+}, 600_000);

@@ -9,7 +9,7 @@ import {
 } from '@koinon/client';
 import { boolean, counter, integer, reference, schema, table, text } from '@koinon/core';
 import type { Scopes, ServerOptions } from '@koinon/server';
-import type { StoreKind } from './stores.ts';
+import type { Database, StoreKind } from './stores.ts';
 import { World } from './world.ts';
 
 /** A schema of which users get different parts. */
@@ -54,7 +54,10 @@ export const commonsScopes = {
 } satisfies Scopes<Commons>;
 
 /** A server that knows its users by what stands in the place of a token: their names. */
-export function commonsWorld(kind: StoreKind, options: Partial<ServerOptions<Commons>> = {}): Promise<World<Commons>> {
+export function commonsWorld(
+  kind: StoreKind | Database,
+  options: Partial<ServerOptions<Commons>> = {},
+): Promise<World<Commons>> {
   return World.of(commons, kind, {
     authenticate: (token) => ({ id: token, claims: {} }),
     scopes: commonsScopes,

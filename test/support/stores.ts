@@ -5,6 +5,7 @@ import type { Schema } from '@koinon/core';
 import { type PostgresOptions, postgresStore, type Store, sqliteStore } from '@koinon/server';
 import pg from 'pg';
 import { inject } from 'vitest';
+import type { Pair } from './standby.ts';
 
 /** The kinds of database a server can keep its tables in. */
 export const storeKinds = ['SQLite', 'PostgreSQL'] as const;
@@ -34,18 +35,26 @@ let databases = 0;
 /** A new database, empty. */
 export async function newDatabase(kind: StoreKind, folder: string, options: PostgresOptions = {}): Promise<Database> {
   if (kind === 'SQLite') return sqliteDatabase(join(folder, 'server.db'));
-  const server = inject('postgresUrl');
-  const url = new URL(server);
+  return postgresDatabase(inject('postgresUrl'), () => options);
+}
+
+/** A new database of a pair of servers, whose store may read the standby. */
+export function databaseOf({ primary, standby }: Pair): Promise<Database> {
+  return postgresDatabase(primary, (name) => ({ readFrom: named(standby, name) }));
+}
+
+const named = (server: string, name: string) => Object.assign(new URL(server), { pathname: `/${name}` }).href;
+
+async function postgresDatabase(server: string, options: (name: string) => PostgresOptions): Promise<Database> {
   const name = `koinon_test_${process.pid}_${++databases}`;
-  url.pathname = `/${name}`;
-  const address = url.href;
+  const address = named(server, name);
   await inPostgres(server, `CREATE DATABASE ${name}`);
   const copies: string[] = [];
   const drop = (database: string) => inPostgres(server, `DROP DATABASE IF EXISTS ${database} WITH (FORCE)`);
   return {
-    kind,
+    kind: 'PostgreSQL',
     address,
-    open: (schema) => postgresStore(schema, address, options),
+    open: (schema) => postgresStore(schema, address, options(name)),
     shell: () => postgresShell(address),
     async backup() {
       const copy = `${name}_backup_${++databases}`;

@@ -59,12 +59,12 @@ export class World<S extends Schema = Garden> {
 
   static async of<S extends Schema>(
     schema: S,
-    kind: StoreKind = 'SQLite',
+    kind: StoreKind | Database = 'SQLite',
     given: Partial<ServerOptions<S>> = {},
     before: (shell: Shell) => Promise<void> = async () => undefined,
   ): Promise<World<S>> {
     const folder = await mkdtemp(join(tmpdir(), 'koinon-test-'));
-    const database = await newDatabase(kind, folder);
+    const database = typeof kind === 'string' ? await newDatabase(kind, folder) : kind;
     const shell = await database.shell();
     await before(shell);
     await shell.close();

@@ -437,6 +437,7 @@ export class Syncing implements SyncPart {
           push,
           ...this.uploading,
           isLive,
+          isCalledFor: reason === 'live',
           change,
           enter,
           traffic,

@@ -29,11 +29,16 @@ import { canCompare, withKnownBytes } from './known-bytes.ts';
 import type { SyncParts } from './parts.ts';
 import { type Place, takePage } from './window.ts';
 
-/** A page that has been asked for. */
-interface Asked {
+/** The facts that a page is asked for by. */
+interface Question {
   readonly part: AskedPart;
   readonly cursor: string | undefined;
   readonly unacknowledged: readonly string[];
+  readonly notBefore: string | undefined;
+}
+
+/** A page that has been asked for. */
+interface Asked extends Question {
   readonly page: Promise<PulledPage>;
   /** When, by this device's clock. */
   readonly sentAt: number;
@@ -46,6 +51,11 @@ const mostIdle = 50;
 
 /** How often one sync begins anew, for what a server says and then says otherwise; the next sync goes on with it. */
 const mostRepeats = 5;
+
+const isSame = (one: Question, other: Question) =>
+  one.cursor === other.cursor &&
+  one.notBefore === other.notBefore &&
+  JSON.stringify([one.unacknowledged, one.part]) === JSON.stringify([other.unacknowledged, other.part]);
 
 /** The pages that come down in one sync, each taken in onto its cursor. */
 export class Download {
@@ -114,13 +124,15 @@ export class Download {
     let [idle, reached] = [0, -1];
     for (let goesOn = true; goesOn; ) {
       if (between && parts.server.isKnown && (await this.isFirstDownload()) && !(await between())) between = undefined;
-      const { cursor, unacknowledged, part } = await parts.change((local) => ({
+      const { cursor, notBefore, unacknowledged, part } = await parts.change((local) => ({
         cursor: meta(local.database, place),
+        // What is fetched beside the own cursor must not be older: the own cursor does not tell it again.
+        notBefore: place === 'cursor' ? (parts.isCalledFor ? 'now' : undefined) : meta(local.database, 'cursor'),
         unacknowledged: sentIds(local.outbox, 'confirmed').slice(0, limits.ownTransactions),
         part: partAsked(local, parts.only),
       }));
       if (place !== 'cursor' && cursor === undefined) return;
-      const asked = this.askedAhead(asking, cursor, unacknowledged, part);
+      const asked = this.askedAhead(asking, { cursor, notBefore, unacknowledged, part });
       const page = await this.answer(asked);
       if (page === undefined) {
         if (place !== 'cursor') return;
@@ -137,7 +149,7 @@ export class Download {
       const { acknowledged } = header;
       // The list of confirmed transactions stays the same, so that the next request is known already: it is under way while this page is taken.
       if ((place === 'backfill' ? !header.last : header.more) && acknowledged.length === 0)
-        asking.ahead = this.ask(header.cursor, unacknowledged, part);
+        asking.ahead = this.ask({ cursor: header.cursor, notBefore, unacknowledged, part });
       const taken = await this.take(page, place, asked);
       // Something was typed into what the page takes away: it is asked for again, from where this replica is.
       if (taken === undefined) continue;
@@ -156,32 +168,22 @@ export class Download {
   }
 
   /** The page that was asked for ahead, where it is the one that is wanted; else it is asked for now. */
-  private askedAhead(
-    asking: { ahead?: Asked | undefined },
-    cursor: string | undefined,
-    unacknowledged: readonly string[],
-    part: AskedPart,
-  ): Asked {
+  private askedAhead(asking: { ahead?: Asked | undefined }, wanted: Question): Asked {
     const { ahead } = asking;
     asking.ahead = undefined;
-    const wanted = JSON.stringify([cursor, unacknowledged, part]);
-    if (ahead && JSON.stringify([ahead.cursor, ahead.unacknowledged, ahead.part]) === wanted) return ahead;
+    if (ahead && isSame(ahead, wanted)) return ahead;
     ahead?.drop();
-    return this.ask(cursor, unacknowledged, part);
+    return this.ask(wanted);
   }
 
   /** Asks for the page behind a cursor. @param omits whether bytes that this replica has sent itself may be left out. */
-  private ask(
-    cursor: string | undefined,
-    unacknowledged: readonly string[],
-    part: AskedPart,
-    omits = canCompare(),
-  ): Asked {
+  private ask({ cursor, notBefore, unacknowledged, part }: Question, omits = canCompare()): Asked {
     const { parts, about } = this;
     const over = new AbortController();
     const release = endWith(this.signal, over);
     const request = {
       ...(cursor ? { cursor } : {}),
+      ...(notBefore ? { notBefore } : {}),
       unacknowledged,
       omitKnownBytes: omits,
       rowBlocks: true,
@@ -191,15 +193,16 @@ export class Download {
     const page = parts.transport.pull(request, over.signal);
     // It may be that nobody comes to look at it: a failure is nobody's then.
     page.then(release, release);
-    return { part, cursor, unacknowledged, page, sentAt: parts.host.now(), drop: () => over.abort() };
+    return { part, cursor, notBefore, unacknowledged, page, sentAt: parts.host.now(), drop: () => over.abort() };
   }
 
   /** The page that was asked for; undefined where the server does not know the cursor any more, and all begins anew. */
-  private async answer({ cursor, unacknowledged, part, page }: Asked): Promise<PulledPage | undefined> {
+  private async answer(asked: Asked): Promise<PulledPage | undefined> {
     const { parts } = this;
+    const { cursor } = asked;
     try {
-      const whole = await withKnownBytes(parts.change, await page);
-      return whole ?? (await this.ask(cursor, unacknowledged, part, false).page);
+      const whole = await withKnownBytes(parts.change, await asked.page);
+      return whole ?? (await this.ask(asked, false).page);
     } catch (error) {
       if (!isUnknownCursor(error) || !cursor) throw error;
       this.startedOver = true;

@@ -14,6 +14,8 @@ export interface SyncParts {
   readonly requestBytes: number;
   /** Tells whether what changes on the server arrives by itself, so that nothing need be fetched. */
   readonly isLive: () => boolean;
+  /** Tells whether the server has called for this sync: it has something that is newer than what this replica was told last. */
+  readonly isCalledFor: boolean;
   /** Runs local work in a transaction of its own, when no transaction of the app is open. */
   readonly change: <T>(work: (local: Local) => T) => Promise<T>;
   /** Says what the step does next. */

@@ -36,6 +36,11 @@ export interface Cursor {
    * there on, for an earlier page may have left it out.
    */
   readonly since?: Position;
+  /**
+   * How far the feed had come when the last page of such a delta was read. That page left out what had changed again by then: no later page may be
+   * read from an earlier state.
+   */
+  readonly readAt?: Position;
   readonly schemaVersion: number;
   /** Whose it is, where the server knows users: to another it would tell what that one had. */
   readonly user?: string;

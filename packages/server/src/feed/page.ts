@@ -217,8 +217,8 @@ async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, vi
     looked += page.changes.length;
     bytes += page.bytes;
   }
-  const { since: _, also: __, ...rest } = cursor;
-  const next = more ? { ...cursor, known, since } : settled({ ...rest, known }, view);
+  const { since: _, also: __, readAt: ___, ...rest } = cursor;
+  const next = more ? { ...cursor, known, since, readAt: await reader.position() } : settled({ ...rest, known }, view);
   return { by: 'change', isFirst: false, rows, blocks: [], next, more };
 }
 

@@ -11,7 +11,14 @@ import type { Store } from '../store/store.ts';
 
 /** The rows, changes or content that a request, or a live window, has moved. `took` is in milliseconds. */
 export type Moved =
-  | { readonly what: 'pull'; readonly rows: number; readonly bytes: number; readonly took: number }
+  | {
+      readonly what: 'pull';
+      readonly rows: number;
+      readonly bytes: number;
+      readonly took: number;
+      /** The server that was read: the database itself, or the standby of `readFrom`. */
+      readonly from: 'database' | 'standby';
+    }
   | {
       readonly what: 'push';
       readonly changes: number;

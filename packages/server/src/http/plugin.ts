@@ -68,6 +68,11 @@ export async function koinonPlugin<S extends Schema = Schema>(
   const open = ['/about', '/openapi.json', livePath].map((path) => `${app.prefix}${root}${path}`);
   await admission.guard(app, new Set(open));
   const report = ({ table, message, isRepaired }: TrackingFault) => app.log.error({ table, isRepaired }, message);
+  if (store.standby !== undefined)
+    store.standby.onChange = (fault) =>
+      fault === undefined
+        ? app.log.info('the standby can be read again')
+        : app.log.error(`${fault} The database itself answers.`);
   const retention = new RetentionJob(store, options, report);
   const views = new ViewJob(store, report);
   retention.start();

@@ -1,4 +1,12 @@
-import { type Cursor, limits, type PulledPage, type PulledRow, type PullRequest, type Schema } from '@koinon/core';
+import {
+  type Cursor,
+  limits,
+  type Position,
+  type PulledPage,
+  type PulledRow,
+  type PullRequest,
+  type Schema,
+} from '@koinon/core';
 import { columnsDigest } from '@koinon/core/internal';
 import type { User } from '../auth/authenticate.ts';
 import { forgottenCursor, isOfNewKey, openCursor, restoredCursor, sealCursor, unknownCursor } from '../cursor/seal.ts';
@@ -72,6 +80,8 @@ export async function refuseUnknown(reader: StoreReader, cursor: Cursor, token: 
 /** The answer to a pull, part of it as text already. */
 export interface PullAnswer extends Pick<PulledPage, 'header' | 'rows'> {
   readonly blocks: readonly TextBlock[];
+  /** The server that was read: the database itself, or the standby. */
+  readonly from: 'database' | 'standby';
 }
 
 /** The lines of an answer. */
@@ -101,13 +111,16 @@ export async function pull(
   };
   const { user } = access;
   const given = request.cursor === undefined ? undefined : await givenCursor(store, request.cursor, user);
-  return store.read(async (reader) => {
-    if (given !== undefined) await refuseUnknown(reader, given, request.cursor as string);
-    const { view } = await access.scopes.evaluateHeld(access.user, reader, request);
+  const { omitKnownBytes, replica } = request;
+  const facts = async (reader: StoreReader): Promise<Facts> => ({
+    view: (await access.scopes.evaluateHeld(user, reader, request)).view,
+    acknowledged: await reader.applied(request.unacknowledged ?? [], user?.id),
+    ...(replica === undefined ? {} : { uploads: await reader.uploads(replica) }),
+  });
+  const answer = async (reader: StoreReader, { view, ...told }: Facts, from: PullAnswer['from']) => {
     const cursor = { ...(given ?? (await firstCursor(store, reader, view))), ...(user && { user: user.id }) };
     const page = await nextPage(store, reader, cursor, view, room);
     const { next, more } = page;
-    const { omitKnownBytes, replica } = request;
     const rows =
       omitKnownBytes && replica ? await withoutKnownBytes(store.schema, reader, replica, page.rows) : page.rows;
     const isWhole = page.by === 'change' || cursor.held !== undefined || next.held !== undefined;
@@ -129,12 +142,59 @@ export async function pull(
         schema: { version: store.schema.version, digest: columnsDigest(store.schema, request.columns) },
       }),
       ...unsupported(store.schema, request),
-      acknowledged: await reader.applied(request.unacknowledged ?? [], access.user?.id),
+      ...told,
       time: new Date().toISOString(),
-      ...(replica === undefined ? {} : { uploads: await reader.uploads(replica) }),
     };
-    return { header, rows, blocks: page.blocks };
+    return { header, rows, blocks: page.blocks, from };
+  };
+  const check = (reader: StoreReader) => given && refuseUnknown(reader, given, request.cursor as string);
+  const passed = await positionsToPass(store, request, given, user);
+  if (passed !== undefined) {
+    const answered = await store.standby?.read({
+      passed,
+      facts,
+      isSame: isSameFacts,
+      async read(reader, found) {
+        await check(reader);
+        return answer(reader, found, 'standby');
+      },
+    });
+    if (answered !== undefined) return answered;
+  }
+  return store.read(async (reader) => {
+    await check(reader);
+    return answer(reader, await facts(reader), 'database');
   });
+}
+
+/** What a pull goes by besides the rows: the part of the user, and what has been applied for the replica. */
+interface Facts extends Pick<PulledPage['header'], 'acknowledged' | 'uploads'> {
+  readonly view: View;
+}
+
+const isSameFacts = (one: Facts, other: Facts) =>
+  one.view.scopeDigest === other.view.scopeDigest &&
+  one.uploads === other.uploads &&
+  one.acknowledged.toSorted().join() === other.acknowledged.toSorted().join();
+
+/** The positions that a standby must have passed to answer a pull; undefined where only the database itself may answer. */
+async function positionsToPass(
+  store: Store,
+  { notBefore }: PullRequest,
+  given: Cursor | undefined,
+  user: User | undefined,
+): Promise<readonly Position[] | undefined> {
+  if (notBefore === 'now') return undefined;
+  const other = notBefore === undefined ? undefined : await givenCursor(store, notBefore, user).catch(() => 'unknown');
+  if (typeof other === 'string') return undefined;
+  const positions = [given, other].map((cursor) => cursor && positionsOf(cursor));
+  return positions.includes(null) ? undefined : positions.flatMap((some) => some ?? []);
+}
+
+/** All positions that a cursor goes by; null where it is not known up to which one it was read. */
+function positionsOf({ known, since, readAt, also = [] }: Cursor): Position[] | null {
+  if (since !== undefined && readAt === undefined) return null;
+  return [known, since ?? known, readAt ?? known, ...also.flatMap((passed) => passed.readAt ?? [])];
 }
 
 /** Tells whether there may be rows of tables that devices hold, and that this one does not get. */

@@ -20,6 +20,7 @@ import type { CursorKey, CursorKeys } from '../cursor/keys.ts';
 import type { Attempts } from './attempts.ts';
 import type { QueryRoom, Selection } from './query.ts';
 import type { Receipts } from './receipts.ts';
+import type { Standby } from './standby.ts';
 import type { StampedTimes } from './times.ts';
 import type { TrackingFault } from './tracking.ts';
 
@@ -499,6 +500,8 @@ export interface Store {
    * Undefined where there was nothing to look at.
    */
   followViews(): Promise<readonly TrackingFault[] | undefined>;
+  /** The standby that pulls may be read from. */
+  readonly standby: Standby | undefined;
   /** Called where something hints that a table is followed no longer. */
   onUntracked: (() => void) | undefined;
   /** Calls whenever the feed may have gone on, by this process or any other program. Returns a function that ends that. */

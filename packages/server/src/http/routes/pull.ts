@@ -19,7 +19,7 @@ export function pullRoutes(
     const { replica, schemaVersion = null } = asked;
     if (replica !== undefined) retention.met({ replica, schemaVersion, position: to, rowsDown: rows, rowsUp: 0 });
     const lines = linesOf(answer);
-    observe({ what: 'pull', rows, bytes: lines.length, took: performance.now() - began });
+    observe({ what: 'pull', rows, bytes: lines.length, took: performance.now() - began, from: answer.from });
     return reply.type(jsonLines).send(lines);
   });
 }

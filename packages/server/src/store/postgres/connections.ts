@@ -10,15 +10,20 @@ export const mostTries = 10;
 /** One process at a time looks at what a database lacks, and makes it. */
 export const layoutLock = 'SELECT pg_advisory_xact_lock(5127301)';
 
-/** Connections to a database. */
-export function openPool(url: string, max: number): pg.Pool {
+/** Connections to a database. @param waits how long is waited for a connection, and for an answer, in milliseconds. */
+export function openPool(
+  url: string,
+  max: number,
+  waits: { readonly connection: number; readonly answer?: number } = { connection: connectWait },
+): pg.Pool {
   const pool = new pg.Pool({
     connectionString: url,
     max,
     application_name: 'koinon',
     // A database that is gone without a word is noticed, and nobody waits for it for ever.
     keepAlive: true,
-    connectionTimeoutMillis: connectWait,
+    connectionTimeoutMillis: waits.connection,
+    ...(waits.answer !== undefined && { query_timeout: waits.answer }),
     options: '-c DateStyle=ISO -c TimeZone=UTC -c client_min_messages=warning',
   });
   // A connection that broke while nobody used it is replaced when one is needed.

@@ -85,9 +85,20 @@ export class PostgresReader implements StoreReader {
   private readonly tables: ReadonlyMap<string, AppTable>;
   readonly rows: AppRows;
   readonly cheap: CheapStatements;
+  private readonly known: Snapshot | undefined;
 
-  /** @param cheap statements of the whole store. */
-  constructor(client: ClientBase, tables: ReadonlyMap<string, AppTable>, typed: TypedValues, cheap: CheapStatements) {
+  /**
+   * @param cheap statements of the whole store.
+   * @param known the snapshot of the transaction, where the database itself cannot say it.
+   */
+  constructor(
+    client: ClientBase,
+    tables: ReadonlyMap<string, AppTable>,
+    typed: TypedValues,
+    cheap: CheapStatements,
+    known?: Snapshot,
+  ) {
+    this.known = known;
     this.cheap = cheap;
     this.client = client;
     this.tables = tables;
@@ -360,6 +371,7 @@ export class PostgresReader implements StoreReader {
 
   /** The snapshot of this transaction. */
   async snapshot(): Promise<Snapshot> {
+    if (this.known !== undefined) return this.known;
     const { now } = await this.one<{ now: string }>('SELECT pg_current_snapshot()::text AS now');
     return Snapshot.parse(now) as Snapshot;
   }

@@ -31,6 +31,12 @@ export class Snapshot {
     return id < this.xmax && !this.running.has(id);
   }
 
+  /** Tells whether this sees all that another one does; of what is no snapshot nothing is known. */
+  covers(other: Snapshot | undefined): boolean {
+    if (other === undefined || other.xmax > this.xmax) return false;
+    return [...this.running].every((id) => !other.sees(id));
+  }
+
   /** The snapshot known once, besides this, everything up to a transaction has been sent that a newer snapshot sees. */
   with(newer: Snapshot, upTo: bigint): Snapshot {
     const end = upTo < newer.xmax ? upTo + 1n : newer.xmax;

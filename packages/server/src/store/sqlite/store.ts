@@ -150,6 +150,7 @@ class SqliteStore implements Store {
   private faults: readonly TrackingFault[];
   private lookedAt: number | undefined;
   readonly hasViews: boolean;
+  readonly standby = undefined;
   /** The version of the file of which the copies of views are. */
   private viewsAt: number | undefined;
   onUntracked: (() => void) | undefined;

@@ -53,22 +53,28 @@ export const commonsScopes = {
   note: { read: (user) => ({ person: user?.id ?? '' }) },
 } satisfies Scopes<Commons>;
 
-/** A server that knows its users by what stands in the place of a token: their names. */
+/** Users are known by what stands in the place of a token: their names. All devices of a test ask from one address. */
+export const commonsServer = {
+  authenticate: (token: string) => ({ id: token, claims: {} }),
+  scopes: commonsScopes,
+  requestsPerMinute: 1_000_000,
+};
+
+/** A server on a database of its own. */
 export function commonsWorld(
   kind: StoreKind | Database,
   options: Partial<ServerOptions<Commons>> = {},
 ): Promise<World<Commons>> {
-  return World.of(commons, kind, {
-    authenticate: (token) => ({ id: token, claims: {} }),
-    scopes: commonsScopes,
-    ...options,
-  });
+  return World.of(commons, kind, { ...commonsServer, ...options });
 }
 
 /** The way of a user to a server, with what a test makes of it. */
 export function wayOf(world: World<Commons>, person: string, change: Partial<Transport> = {}): Transport {
-  return { ...httpTransport(world.server.url, { token: () => person }), ...change };
+  return { ...wayTo(world.server.url, person), ...change };
 }
+
+/** The way of a user to the server at an address. */
+export const wayTo = (url: string, person: string): Transport => httpTransport(url, { token: () => person });
 
 /** A replica of a user. */
 export function replicaOf(

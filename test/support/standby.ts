@@ -31,7 +31,7 @@ export async function standbyPair(): Promise<Pair> {
   const said: unknown[] = [];
   const [primaryPort, standbyPort] = [await freePort(), await freePort()];
   let isReady = () => {};
-  // What starts PostgreSQL waits for a server that takes writes.
+  // The package that starts PostgreSQL waits for a server that takes writes.
   const ready = new Promise<void>((done) => {
     isReady = done;
   });

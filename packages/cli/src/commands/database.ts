@@ -22,9 +22,18 @@ export function shownDatabase(database: string): string {
 export async function openDatabase(
   { schema, mapping }: SchemaModule,
   database: string,
-  options: Pick<PostgresOptions, 'mode' | 'invalidValue'>,
+  { readFrom, ...options }: Pick<PostgresOptions, 'mode' | 'invalidValue' | 'readFrom'>,
 ): Promise<Store> {
-  if (isPostgres(database)) return postgresStore(schema, database, { mapping, ...options });
+  if (isPostgres(database))
+    return postgresStore(schema, database, { mapping, ...options, ...(readFrom !== undefined && { readFrom }) });
+  if (readFrom !== undefined)
+    throw new KoinonError(
+      'argument-invalid',
+      `${database} is an SQLite file, which has no standby: leave out --read-from.`,
+      {
+        value: readFrom,
+      },
+    );
   return sqliteStore(schema, database, { mapping, ...options });
 }
 

@@ -14,6 +14,7 @@ interface ServeOptions {
   readonly log: string;
   readonly json?: boolean;
   readonly prepare: boolean;
+  readonly readFrom?: string;
   readonly origin?: readonly string[];
   readonly proxy?: readonly string[];
 }
@@ -38,6 +39,10 @@ export function serveCommand(): Command {
     )
     .option('--proxy <addresses...>', 'proxies in front, whose X-Forwarded-For tells who asks: 127.0.0.1, 10.0.0.0/8')
     .option('--files <folder>', 'keep the contents of files in this folder; without it they stay on the devices')
+    .option(
+      '--read-from <url>',
+      'read pulls from this streaming standby of a PostgreSQL database where it has come far enough',
+    )
     .option('--no-prepare', 'make nothing in the database, and end where it lacks something; see koinon ddl')
     .option('--json', 'print where it answers as JSON')
     .option('--log <level>', 'what to log to standard error: silent, error, warn, info, debug', 'warn')
@@ -51,7 +56,12 @@ export function serveCommand(): Command {
       const authenticate = authenticateBySecret();
       const invalidValue = (found: InvalidStoredValue) =>
         logger.error(found, 'is not of its column’s type: replicas get none for it');
-      const store = await openDatabase(module, database, { mode: options.prepare ? 'prepare' : 'serve', invalidValue });
+      const { readFrom } = options;
+      const store = await openDatabase(module, database, {
+        mode: options.prepare ? 'prepare' : 'serve',
+        invalidValue,
+        ...(readFrom !== undefined && { readFrom }),
+      });
       const server = await startServer({
         store,
         rules: module.rules,

@@ -126,7 +126,7 @@ export class Download {
       if (between && parts.server.isKnown && (await this.isFirstDownload()) && !(await between())) between = undefined;
       const { cursor, notBefore, unacknowledged, part } = await parts.change((local) => ({
         cursor: meta(local.database, place),
-        // What is fetched beside the own cursor must not be older: the own cursor does not tell it again.
+        // A snapshot beside the own cursor must not be older than it: the own cursor does not tell that again.
         notBefore: place === 'cursor' ? (parts.isCalledFor ? 'now' : undefined) : meta(local.database, 'cursor'),
         unacknowledged: sentIds(local.outbox, 'confirmed').slice(0, limits.ownTransactions),
         part: partAsked(local, parts.only),

@@ -44,7 +44,7 @@ export const partAskedFor = {
 export const pullRequest = requestOf({
   cursor: v.optional(cursor),
   /**
-   * What is answered is not older than this: another cursor of the replica, or `now` for the moment of the request. Without it, and beside `cursor`, a
+   * The answer is not older than this: another cursor of the replica, or `now` for the moment of the request. Without it, and beside `cursor`, a
    * server may answer from a copy of its database that is some seconds behind.
    */
   notBefore: v.optional(cursor),

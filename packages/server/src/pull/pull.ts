@@ -167,7 +167,7 @@ export async function pull(
   });
 }
 
-/** What a pull goes by besides the rows: the part of the user, and what has been applied for the replica. */
+/** The facts that a pull goes by besides the rows: the part of the user, and what has been applied for the replica. */
 interface Facts extends Pick<PulledPage['header'], 'acknowledged' | 'uploads'> {
   readonly view: View;
 }

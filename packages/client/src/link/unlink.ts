@@ -227,7 +227,7 @@ function deletedHere(outbox: Outbox, table: string): string[] {
 
 /** A cursor of the present: what became of the rows meanwhile does not matter, since they are to go. */
 async function newestCursor({ transport, signal }: Deleting, about: About): Promise<string> {
-  return (await transport.pull({ ...about, notBefore: 'now', limit: 1 }, signal)).header.cursor;
+  return (await transport.pull({ ...about, limit: 1 }, signal)).header.cursor;
 }
 
 async function pushDeletions(

@@ -34,7 +34,7 @@ interface Question {
   readonly part: AskedPart;
   readonly cursor: string | undefined;
   readonly unacknowledged: readonly string[];
-  readonly notBefore: string | undefined;
+  readonly mayBeBehind: boolean;
 }
 
 /** A page that has been asked for. */
@@ -54,7 +54,7 @@ const mostRepeats = 5;
 
 const isSame = (one: Question, other: Question) =>
   one.cursor === other.cursor &&
-  one.notBefore === other.notBefore &&
+  one.mayBeBehind === other.mayBeBehind &&
   JSON.stringify([one.unacknowledged, one.part]) === JSON.stringify([other.unacknowledged, other.part]);
 
 /** The pages that come down in one sync, each taken in onto its cursor. */
@@ -73,6 +73,7 @@ export class Download {
   /** Tells whether the server has come to know more of what is asked for, and how often it has. */
   private hasGained = false;
   private timesGained = 0;
+  private wantsNewest = false;
   /** How often it was asked what the server has applied. */
   private timesAsked = 0;
 
@@ -92,9 +93,12 @@ export class Download {
    * Brings down all there is. A replica that gained tables or columns first fetches what the server holds of them, as a
    * snapshot beside its cursor. The cursor stays where it was, so what was changed or deleted since comes by it afterwards. What it cannot tell is
    * asked by the cursor that the snapshot ended with.
+   *
+   * @param isOvertaken the server is known to have something newer: an answer that is behind would not have it.
    */
-  async pull(): Promise<void> {
+  async pull(isOvertaken = false): Promise<void> {
     this.parts.enter('pulling');
+    this.wantsNewest = isOvertaken || this.parts.isCalledFor;
     let goesOn = true;
     while (goesOn) {
       this.hasGained = false;
@@ -124,15 +128,15 @@ export class Download {
     let [idle, reached] = [0, -1];
     for (let goesOn = true; goesOn; ) {
       if (between && parts.server.isKnown && (await this.isFirstDownload()) && !(await between())) between = undefined;
-      const { cursor, notBefore, unacknowledged, part } = await parts.change((local) => ({
+      // A snapshot beside the own cursor must not be older than it: the own cursor does not tell that again.
+      const mayBeBehind = place === 'cursor' && !this.wantsNewest;
+      const { cursor, unacknowledged, part } = await parts.change((local) => ({
         cursor: meta(local.database, place),
-        // A snapshot beside the own cursor must not be older than it: the own cursor does not tell that again.
-        notBefore: place === 'cursor' ? (parts.isCalledFor ? 'now' : undefined) : meta(local.database, 'cursor'),
         unacknowledged: sentIds(local.outbox, 'confirmed').slice(0, limits.ownTransactions),
         part: partAsked(local, parts.only),
       }));
       if (place !== 'cursor' && cursor === undefined) return;
-      const asked = this.askedAhead(asking, { cursor, notBefore, unacknowledged, part });
+      const asked = this.askedAhead(asking, { cursor, mayBeBehind, unacknowledged, part });
       const page = await this.answer(asked);
       if (page === undefined) {
         if (place !== 'cursor') return;
@@ -149,7 +153,7 @@ export class Download {
       const { acknowledged } = header;
       // The list of confirmed transactions stays the same, so that the next request is known already: it is under way while this page is taken.
       if ((place === 'backfill' ? !header.last : header.more) && acknowledged.length === 0)
-        asking.ahead = this.ask({ cursor: header.cursor, notBefore, unacknowledged, part });
+        asking.ahead = this.ask({ cursor: header.cursor, mayBeBehind, unacknowledged, part });
       const taken = await this.take(page, place, asked);
       // Something was typed into what the page takes away: it is asked for again, from where this replica is.
       if (taken === undefined) continue;
@@ -177,13 +181,13 @@ export class Download {
   }
 
   /** Asks for the page behind a cursor. @param omits whether bytes that this replica has sent itself may be left out. */
-  private ask({ cursor, notBefore, unacknowledged, part }: Question, omits = canCompare()): Asked {
+  private ask({ cursor, mayBeBehind, unacknowledged, part }: Question, omits = canCompare()): Asked {
     const { parts, about } = this;
     const over = new AbortController();
     const release = endWith(this.signal, over);
     const request = {
       ...(cursor ? { cursor } : {}),
-      ...(notBefore ? { notBefore } : {}),
+      mayBeBehind,
       unacknowledged,
       omitKnownBytes: omits,
       rowBlocks: true,
@@ -193,7 +197,7 @@ export class Download {
     const page = parts.transport.pull(request, over.signal);
     // It may be that nobody comes to look at it: a failure is nobody's then.
     page.then(release, release);
-    return { part, cursor, notBefore, unacknowledged, page, sentAt: parts.host.now(), drop: () => over.abort() };
+    return { part, cursor, mayBeBehind, unacknowledged, page, sentAt: parts.host.now(), drop: () => over.abort() };
   }
 
   /** The page that was asked for; undefined where the server does not know the cursor any more, and all begins anew. */

@@ -89,7 +89,7 @@ export async function syncStep(parts: SyncParts, direction: Direction, signal?: 
     const hasRunActions = upload.withActions > actionsBefore;
     // A live connection brings rows that have changed; an action may have changed none.
     const bringsBack = isOvertaken || hasRunActions || (upload.counts.applied > sentBefore && !parts.isLive());
-    if (bringsBack) await download.pull();
+    if (bringsBack) await download.pull(isOvertaken);
     if (!isOvertaken && !hasRunActions) break;
     if (!hasRunActions) overtaken++;
   }

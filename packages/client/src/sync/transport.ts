@@ -193,9 +193,9 @@ export function httpTransport(url: string, { timeout = 30_000, token: source }: 
       known = undefined;
     },
     async pull(request, signal) {
-      const { omitKnownBytes, rowBlocks, ...plain } = request;
+      const { omitKnownBytes, rowBlocks, mayBeBehind, ...plain } = request;
       const pulled = async (asked: PullRequest) => readPulledPage(await ask('/v1/pull', JSON.stringify(asked), signal));
-      if (!(omitKnownBytes || rowBlocks) || !knowsLater) return pulled(plain);
+      if (!(omitKnownBytes || rowBlocks || mayBeBehind) || !knowsLater) return pulled(plain);
       return pulled(request).catch((error: unknown) => {
         // An app may have a newer Koinon than its server, which refuses what it does not know.
         if (!(error instanceof KoinonError) || error.code !== 'malformed-request') throw error;

@@ -43,11 +43,6 @@ export const partAskedFor = {
 
 export const pullRequest = requestOf({
   cursor: v.optional(cursor),
-  /**
-   * The answer is not older than this: another cursor of the replica, or `now` for the moment of the request. Without it, and beside `cursor`, a
-   * server may answer from a copy of its database that is some seconds behind.
-   */
-  notBefore: v.optional(cursor),
   /** Rows at most. */
   limit: v.optional(wholeNumber(1)),
   /** Confirmed transactions of this replica that its cursor does not include yet. */
@@ -59,6 +54,8 @@ export const pullRequest = requestOf({
   ...partAskedFor,
   /** Tells whether large bytes that `replica` has sent itself may be left out; what they must be is said by {@link KnownBytes}. */
   omitKnownBytes: described(yesOrNo, 'Whether large bytes that the replica has sent may be left out.'),
+  /** Tells whether the answer may be of a state some seconds ago, which is never behind `cursor`. Without it the answer is of the moment of the request. */
+  mayBeBehind: described(yesOrNo, 'Whether the answer may be of a state some seconds ago.'),
   /** Tells whether rows of a first download may come as {@link RowBlock}s, where the server can make them. */
   rowBlocks: described(yesOrNo, 'Whether rows of a first download may come as RowBlocks.'),
 });

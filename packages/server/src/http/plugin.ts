@@ -71,7 +71,7 @@ export async function koinonPlugin<S extends Schema = Schema>(
   if (store.standby !== undefined)
     store.standby.onChange = (fault) =>
       fault === undefined
-        ? app.log.info('the standby can be read again')
+        ? app.log.warn('The standby can be read again.')
         : app.log.error(`${fault} The database itself answers.`);
   const retention = new RetentionJob(store, options, report);
   const views = new ViewJob(store, report);

@@ -148,8 +148,8 @@ export async function pull(
     return { header, rows, blocks: page.blocks, from };
   };
   const check = (reader: StoreReader) => given && refuseUnknown(reader, given, request.cursor as string);
-  const passed = await positionsToPass(store, request, given, user);
-  if (passed !== undefined) {
+  const passed = given === undefined ? [] : positionsOf(given);
+  if (request.mayBeBehind && passed !== undefined) {
     const answered = await store.standby?.read({
       passed,
       facts,
@@ -177,23 +177,9 @@ const isSameFacts = (one: Facts, other: Facts) =>
   one.uploads === other.uploads &&
   one.acknowledged.toSorted().join() === other.acknowledged.toSorted().join();
 
-/** The positions that a standby must have passed to answer a pull; undefined where only the database itself may answer. */
-async function positionsToPass(
-  store: Store,
-  { notBefore }: PullRequest,
-  given: Cursor | undefined,
-  user: User | undefined,
-): Promise<readonly Position[] | undefined> {
-  if (notBefore === 'now') return undefined;
-  const other = notBefore === undefined ? undefined : await givenCursor(store, notBefore, user).catch(() => 'unknown');
-  if (typeof other === 'string') return undefined;
-  const positions = [given, other].map((cursor) => cursor && positionsOf(cursor));
-  return positions.includes(null) ? undefined : positions.flatMap((some) => some ?? []);
-}
-
-/** All positions that a cursor goes by; null where it is not known up to which one it was read. */
-function positionsOf({ known, since, readAt, also = [] }: Cursor): Position[] | null {
-  if (since !== undefined && readAt === undefined) return null;
+/** All positions that a standby must have passed to go on from a cursor; undefined where it is not known up to which one it was read. */
+function positionsOf({ known, since, readAt, also = [] }: Cursor): Position[] | undefined {
+  if (since !== undefined && readAt === undefined) return undefined;
   return [known, since ?? known, readAt ?? known, ...also.flatMap((passed) => passed.readAt ?? [])];
 }
 

@@ -1,7 +1,7 @@
 import { randomUUID } from 'node:crypto';
-import { KoinonError, type Position } from '@koinon/core';
+import type { Position } from '@koinon/core';
 import { quoteText } from '@koinon/core/internal';
-import type pg from 'pg';
+import pg from 'pg';
 import type { Standby, StandbyRead } from '../standby.ts';
 import type { StoreReader } from '../store.ts';
 import { openPool } from './connections.ts';
@@ -77,20 +77,20 @@ export class PostgresStandby implements Standby {
     this.mark();
     if (this.recentMarks().length === 0) return undefined;
     let client: pg.PoolClient | undefined;
-    let isDone = false;
+    let [isBegun, isDone] = [false, false];
     try {
       client = await this.pool.connect();
       client.on('error', ignore);
       const snapshot = await this.begin(client);
+      isBegun = true;
       const result = snapshot && (await this.readIn(client, snapshot, reading));
       await client.query('COMMIT');
       isDone = true;
       return result;
     } catch (error) {
       // The primary is asked instead: it refuses the same, or knows better.
-      if (isOther(error)) this.found(otherDatabase);
-      else if (!(error instanceof KoinonError || isConflict(error)))
-        this.found(`The standby cannot be read: ${(error as Error).message}.`);
+      const fault = faultOf(error, isBegun);
+      if (fault !== undefined) this.found(fault);
       return undefined;
     } finally {
       client?.off('error', ignore);
@@ -120,9 +120,13 @@ export class PostgresStandby implements Standby {
     facts: (reader: StoreReader) => Promise<Facts>,
   ): Promise<Facts | undefined> {
     for (let looks = 0; looks < mostLooks; looks++) {
-      const found = await this.parts.readPrimary(async (reader) =>
-        readPosition(await reader.position())?.known.covers(snapshot) ? { facts: await facts(reader) } : undefined,
-      );
+      const found = await this.parts
+        .readPrimary(async (reader) =>
+          readPosition(await reader.position())?.known.covers(snapshot) ? { facts: await facts(reader) } : undefined,
+        )
+        .catch((cause: unknown) => {
+          throw new PrimaryError(undefined, { cause });
+        });
       if (found !== undefined) return found.facts;
       await new Promise((done) => setTimeout(done, 2));
     }
@@ -133,7 +137,7 @@ export class PostgresStandby implements Standby {
   private async begin(client: pg.PoolClient): Promise<Snapshot | undefined> {
     for (let looks = 0; looks < mostLooks; looks++) {
       if (looks > 0) await client.query('COMMIT');
-      // Several statements in one message: as little as possible happens between the two looks.
+      // Several statements in one message: as little as possible happens between the two looks. The driver's types know of one answer only.
       const answers = (await client.query(
         `BEGIN; SELECT ${lookSql}; COMMIT; BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY;
          SELECT ${lookSql}, pg_is_in_recovery() AS follows, (SELECT value FROM koinon.meta WHERE name = ${quoteText(this.markName)}) AS mark`,
@@ -161,10 +165,11 @@ export class PostgresStandby implements Standby {
   /** The standby does not show a recent mark. */
   private async findWhyBehind(client: pg.PoolClient): Promise<void> {
     const sql = 'SELECT system_identifier::text AS system, current_database() AS name FROM pg_control_system()';
-    const [here, there] = (await Promise.all([client.query(sql), this.parts.primary.query(sql)])).map(
-      ({ rows: [row] }) => `${row.system} ${row.name}`,
-    );
-    if (here !== there) this.found(otherDatabase);
+    const there = await this.parts.primary.query<{ system: string; name: string }>(sql).catch((cause: unknown) => {
+      throw new PrimaryError(undefined, { cause });
+    });
+    const here = await client.query<{ system: string; name: string }>(sql);
+    if (JSON.stringify(here.rows) !== JSON.stringify(there.rows)) this.found(otherDatabase);
     // It may take a while until the first mark after a rest is replayed.
     else if (performance.now() - this.markedSince > mostBehind)
       this.found(
@@ -178,25 +183,30 @@ export class PostgresStandby implements Standby {
     return this.marks.map(({ text }) => text);
   }
 
-  /** Writes something into the primary that only a standby which follows it can show. Nobody waits for it. */
+  /** Sees to it that a recent mark is in the primary. Nobody waits for it. */
   private mark(): void {
-    const at = performance.now();
-    const last = this.marks.at(-1)?.at ?? Number.NEGATIVE_INFINITY;
-    if (this.marking !== undefined || at - last < markEvery) return;
-    const text = `${Date.now()} ${randomUUID()}`;
-    const isFirst = this.recentMarks().length === 0;
-    this.marking = this.parts.primary
-      .query(isFirst ? dropOldMarks : 'SELECT $1::bigint', [Date.now() - keepMarks])
-      .then(() => this.parts.primary.query(saveMark, [this.markName, text]))
-      .then(() => {
-        if (isFirst) this.markedSince = at;
-        this.marks = [...this.marks, { text, at }];
-      })
-      // The primary says itself that it cannot be written.
-      .catch(() => undefined)
+    if (this.marking !== undefined || performance.now() - (this.marks.at(-1)?.at ?? -markEvery) < markEvery) return;
+    this.marking = this.writeMark()
+      .catch((error: Error) =>
+        this.found(
+          `The mark by which the standby is recognised cannot be written into the database: ${error.message}.`,
+        ),
+      )
       .finally(() => {
         this.marking = undefined;
       });
+  }
+
+  /** Writes something into the primary that only a standby which follows it can show. */
+  private async writeMark(): Promise<void> {
+    const { primary } = this.parts;
+    const at = performance.now();
+    const text = `${Date.now()} ${randomUUID()}`;
+    const isFirst = this.recentMarks().length === 0;
+    if (isFirst) await primary.query(dropOldMarks, [Date.now() - keepMarks]);
+    await primary.query(saveMark, [this.markName, text]);
+    if (isFirst) this.markedSince = at;
+    this.marks = [...this.marks, { text, at }];
   }
 
   private found(fault: string | undefined): void {
@@ -209,7 +219,7 @@ export class PostgresStandby implements Standby {
   async close(): Promise<void> {
     this.isClosed = true;
     await this.marking;
-    if (this.marks.length > 0)
+    if (this.markedSince > Number.NEGATIVE_INFINITY)
       await this.parts.primary.query('DELETE FROM koinon.meta WHERE name = $1', [this.markName]).catch(() => undefined);
     await this.pool.end();
   }
@@ -250,8 +260,25 @@ function hasPassed(snapshot: Snapshot, position: Position): boolean {
 
 const otherDatabase = 'The server that `readFrom` names is a standby of another database.';
 
-/** The table of the marks is not there: it is not the database of this server. */
-const isOther = (error: unknown) => ['42P01', '3F000'].includes((error as { code?: string }).code ?? '');
+/** The primary could not be asked: it says so itself to whoever asks it next. */
+class PrimaryError extends Error {}
+
+/** The tables of Koinon are not there: it is not the database of this server. */
+const missing = ['42P01', '3F000'];
 
 /** Replay takes away what a query on a standby would still need: it is cancelled. */
-const isConflict = (error: unknown) => (error as { code?: unknown }).code === '40001';
+const conflict = '40001';
+
+/**
+ * The fault of a standby that an error shows; undefined for one of the primary, of the request, or of a scope that the app gives. A connection that is cut
+ * later on shows when the next one is made.
+ *
+ * @param isBegun whether the request itself was being read.
+ */
+function faultOf(error: unknown, isBegun: boolean): string | undefined {
+  if (error instanceof PrimaryError || (isBegun && !(error instanceof pg.DatabaseError))) return undefined;
+  const { code = '', message } = error as { readonly code?: string; readonly message: string };
+  if (code === conflict) return undefined;
+  if (!isBegun && missing.includes(code)) return otherDatabase;
+  return `The standby cannot be read: ${message}.`;
+}

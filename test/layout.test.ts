@@ -96,6 +96,31 @@ test('F9: a schema without files pays nothing: only apps that open files load th
   expect(loaded.length).toBeGreaterThan(0);
 });
 
+test('what merging, decisions and syncing need is not loaded with a page that opens a replica', () => {
+  const source = join(packages, 'client/src');
+  const reached = new Set<string>();
+  const follow = (file: string): void => {
+    if (reached.has(file)) return;
+    reached.add(file);
+    // Types are no code: neither `import type`, nor braces in which each name is one.
+    for (const [, names = '', imported] of readFileSync(file, 'utf8').matchAll(
+      /^import ([^;']*?) from '(\.[^']+)';/gm,
+    )) {
+      const isCode = !names.startsWith('type ') && names.replace(/[{}\s]|type \w+,?/g, '') !== '';
+      if (isCode) follow(join(file, '..', imported as string));
+    }
+  };
+  follow(join(source, 'replica/open-local.ts'));
+  const files = [...reached].map((file) => relative(source, file));
+  expect(files).toContain('rows/rows.ts');
+  const later = ['outbox/rewriting', 'outbox/sending', 'overlay/leave', 'overlay/show', 'sync/holdings', 'sync/step'];
+  const sources = readdirSync(source, { recursive: true }).map(String);
+  for (const file of later.map((name) => `${name}.ts`)) {
+    expect(sources).toContain(file);
+    expect(files).not.toContain(file);
+  }
+});
+
 test('the files that the architecture page names are there', () => {
   const page = readFileSync(join(import.meta.dirname, '../docs/architecture.md'), 'utf8');
   const named = [...page.matchAll(/`(client|server|core)\/([\w/.-]+\.ts)`/g)];

@@ -6,8 +6,7 @@ import { Commit } from '../live/commit.ts';
 import type { Result } from '../live/result.ts';
 import { Rerun, View } from '../live/view.ts';
 import type { Watcher } from '../live/watchers.ts';
-import { statusTable } from '../rows/rows.ts';
-import { holdingsTable } from '../sync/holdings.ts';
+import { holdingsTable, statusTable } from '../rows/rows.ts';
 import type { Followed } from './replica.ts';
 
 /** The code that lists the outbox and the conflicts, once it is loaded: most pages follow none of it. */

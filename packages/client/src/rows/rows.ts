@@ -37,6 +37,9 @@ export type StatusReader = (table: string, id: string) => RowStatus;
 /** The name under which changes of the status of rows are told to watchers. */
 export const statusTable = 'koinon_status';
 
+/** The name under which changes of the list of holdings are told to those who follow it. */
+export const holdingsTable = 'koinon_holding';
+
 /** Tells whether a query reads the status of its rows in. */
 export function readsStatus(query: unknown): boolean {
   const { join } = (query ?? {}) as { readonly join?: object };

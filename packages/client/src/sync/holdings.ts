@@ -21,6 +21,7 @@ import type { Engine } from '../engine/steps.ts';
 import type { Commit } from '../live/commit.ts';
 import type { AsksFor } from '../overlay/apply.ts';
 import { erase, leave } from '../overlay/leave.ts';
+import { holdingsTable } from '../rows/rows.ts';
 import type { Local } from './attempt.ts';
 
 // The rows that an app asks to have on this device for a while, beside those that it always asks for. A request asks for all of them together; the
@@ -28,9 +29,6 @@ import type { Local } from './attempt.ts';
 
 /** Holdings that a replica may have, and the characters of all of them together: each request carries them. */
 const [mostHoldings, mostText] = [100, 100_000];
-
-/** The name under which changes of the list are told to those who follow it. */
-export const holdingsTable = 'koinon_holding';
 
 /** A replica, as far as its holdings need it. */
 interface Held {

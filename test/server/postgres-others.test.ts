@@ -1,3 +1,4 @@
+import { type AddressInfo, connect, createServer } from 'node:net';
 import { openReplica } from '@koinon/client';
 import { schema, table, text } from '@koinon/core';
 import { postgresDdl, postgresStore, resendAllPostgres, startServer, uninstallPostgres } from '@koinon/server';
@@ -232,4 +233,36 @@ test('connections that PostgreSQL cuts, in the middle of a push as well: the ser
   await office.exec("UPDATE bed SET name = 'by the office' WHERE id = 'b'");
   await expect.poll(async () => (await live.get('bed', 'b'))?.name).toBe('by the office');
   expect(await live.get('plant', 'A')).toMatchObject({ watered: 5 });
+});
+
+test('a connection that PostgreSQL ends in the moment in which it is ready ends no server', async () => {
+  const fields = Buffer.from('SFATAL\0C57P01\0Mterminating connection due to administrator command\0\0');
+  const head = Buffer.from('E\0\0\0\0');
+  head.writeInt32BE(fields.length + 4, 1);
+  const { hostname, port } = new URL(world.database.address);
+  let isStopping = false;
+  const between = createServer((client) => {
+    const database = connect(Number(port), hostname);
+    client.pipe(database);
+    database.on('data', (chunk) => {
+      const isReady = chunk.subarray(-6).equals(Buffer.from('Z\0\0\0\x05I'));
+      if (isStopping && isReady) client.end(Buffer.concat([chunk, head, fields]));
+      else client.write(chunk);
+    });
+    for (const socket of [client, database]) socket.on('error', () => undefined);
+    client.on('close', () => database.destroy());
+  });
+  await new Promise<void>((done) => between.listen(0, '127.0.0.1', done));
+  const address = Object.assign(new URL(world.database.address), {
+    hostname: '127.0.0.1',
+    port: String((between.address() as AddressInfo).port),
+  });
+  const store = await postgresStore(garden, String(address));
+  const read = () => store.read((reader) => reader.position());
+  isStopping = true;
+  await Promise.allSettled(Array.from({ length: 5 }, read));
+  isStopping = false;
+  expect(await read()).toBe(await world.store.read((reader) => reader.position()));
+  await store.close();
+  between.close();
 });

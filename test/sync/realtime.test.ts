@@ -311,6 +311,106 @@ describe.each(storeKinds)('on %s', (kind) => {
     await other.close();
   });
 
+  test('a database that is away for a moment leaves those who follow in their places; one that was put back has them pull', async () => {
+    let state: 'away' | 'here' | 'put back' = 'here';
+    const wavering = passing(world.store, {
+      read: async (work: (reader: object) => unknown) => {
+        if (state === 'away') throw new Error('the connection was cut');
+        return world.store.read(async (reader) => {
+          const earlier = async () => world.store.positionAt(1);
+          return work(state === 'put back' ? passing(reader, { position: earlier }) : reader);
+        });
+      },
+    });
+    const app = fastify({ forceCloseConnections: true });
+    await app.register(koinonPlugin, { store: wavering });
+    const url = await app.listen({ port: 0, host: '127.0.0.1' });
+    const { header } = await httpTransport(world.server.url).pull({});
+    const socket = new WebSocket(`${url.replace('http', 'ws')}/v1/live`);
+    const heard: LiveMessage[] = [];
+    socket.on('message', (data) => heard.push(JSON.parse(String(data))));
+    await new Promise((done) => socket.once('open', done));
+    const replica = '00000000-0000-4000-8000-000000000001';
+    const join = () => socket.send(JSON.stringify({ join: 1, cursor: header.cursor, replica }));
+    join();
+    await expect.poll(() => heard.at(-1)?.type).toBe('joined');
+    const shell = await world.shell();
+    state = 'away';
+    await shell.exec("UPDATE plant SET height = 3 WHERE id = 'p'");
+    await new Promise((done) => setTimeout(done, 400));
+    expect(heard).toHaveLength(1);
+    state = 'here';
+    await expect.poll(() => heard.at(-1), { timeout: 3_000 }).toMatchObject({ type: 'window', rows: [{ id: 'p' }] });
+    expect(heard).toHaveLength(2);
+    state = 'put back';
+    await shell.exec("UPDATE plant SET height = 4 WHERE id = 'p'");
+    await expect.poll(() => heard.at(-1)?.type).toBe('pull-required');
+    state = 'here';
+    join();
+    await expect.poll(() => heard.at(-1)?.type).toBe('joined');
+    await app.close();
+    expect(heard.at(-1)).toEqual({ type: 'restarting', within: 1_000 });
+  });
+
+  test('replicas come back over the time that a server names which stops; an edit comes back at once, and needs no pull', async () => {
+    const good = httpTransport(world.server.url);
+    let pulls = 0;
+    let lose: (farewell?: LiveMessage) => void = () => undefined;
+    const transport: Transport = {
+      ...good,
+      pull: (...given) => {
+        pulls++;
+        return good.pull(...given);
+      },
+      push: () => Promise.reject(new Error('an edit goes over the connection')),
+      live(listener) {
+        const channel = (good.live as NonNullable<Transport['live']>)(listener);
+        lose = (farewell) => {
+          if (farewell) listener.message(farewell);
+          channel.close();
+          listener.closed();
+        };
+        return channel;
+      },
+    };
+    const waits: number[] = [];
+    const host: Host = {
+      ...systemHost,
+      random: () => 0.9,
+      after(milliseconds, then) {
+        waits.push(milliseconds);
+        return systemHost.after(milliseconds, then);
+      },
+    };
+    const one = await live({ server: transport, host, sync: { maxDelay: 300_000 } });
+    await joined(one);
+    const before = pulls;
+    for (const farewell of [undefined, { type: 'restarting', within: 40_000 } as const]) {
+      lose(farewell);
+      await one.update('plant', 'p', { height: waits.length });
+      await joined(one);
+      await expect.poll(async () => (await one.status()).pending).toBe(0);
+    }
+    expect(waits).toContain(36_000);
+    expect(pulls).toBe(before);
+  });
+
+  test('the timer has a replica pull that is live only once in ten times', async () => {
+    const good = httpTransport(world.server.url);
+    let pulls = 0;
+    const pull: Transport['pull'] = (...given) => {
+      pulls++;
+      return good.pull(...given);
+    };
+    const one = await live({ server: { ...good, pull }, sync: { interval: 100 } });
+    await joined(one);
+    const before = pulls;
+    await new Promise((done) => setTimeout(done, 500));
+    expect(pulls).toBe(before);
+    await expect.poll(() => pulls, { timeout: 3_000 }).toBe(before + 1);
+    await joined(one);
+  });
+
   test('when the last one leaves and another joins while the feed is being read, that one gets a cursor that is good', async () => {
     let goOn = () => {};
     let isReading = () => {};

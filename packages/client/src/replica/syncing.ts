@@ -430,7 +430,7 @@ export class Syncing implements SyncPart {
     const enter = (phase: 'resending' | 'pulling' | 'pushing') => this.loop.enter(phase);
     let failed: unknown;
     try {
-      const isLive = () => reason === 'change' && this.live?.isJoined === true;
+      const isLive = () => reason === 'change' && this.live?.bringsChanges === true;
       return await syncStep(
         {
           transport,

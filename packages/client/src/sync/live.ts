@@ -46,6 +46,12 @@ const pushPatience = 10_000;
  */
 const probePatience = 2_000;
 
+/**
+ * Milliseconds for which an edit waits for a connection that is on its way. Over it an edit is one message; before it, a sync would pull as
+ * well, and the replica would have to join anew.
+ */
+const connectPatience = 5_000;
+
 /** Long requests after which a WebSocket is tried again. */
 const waitsBetween = 10;
 
@@ -88,9 +94,15 @@ export class Live {
   private heardAt = 0;
   /** Signs of life so far: two may come in one millisecond. */
   private heardSigns = 0;
+  /** Tells whether the replica is about to say where it stands. */
+  private isRejoining = false;
   /** How often in a row nothing was heard after a join. */
   private unheard = 0;
   private cancelSilence: (() => void) | undefined;
+  /** Called when the connection that is on its way has come to something. */
+  private settled: (() => void) | undefined;
+  /** The milliseconds within which the server that has stopped wants to be asked again. */
+  private returnWithin: number | undefined;
   /** Takes the answer to the push under way; without one, it is to be sent another way. */
   private answered: ((answer?: unknown) => void) | undefined;
 
@@ -107,12 +119,36 @@ export class Live {
   begin(): void {
     const isDead = this.parts.host.now() - this.heardAt > silence;
     if (this.channel === undefined || isDead) this.connect();
-    else if (!this.isJoined) void this.rejoin();
+    // A join that is under way goes on: another one would go to the end of those who wait for the server.
+    else if (this.state.name === 'open' && !this.isRejoining) void this.rejoin();
   }
 
   /** Tells whether a WebSocket is open, on which the replica joins after each run. */
   get isOpen(): boolean {
     return this.channel !== undefined && this.state.name !== 'connecting';
+  }
+
+  /** Tells whether a connection is on its way, as it is right after one was lost. */
+  get isComing(): boolean {
+    const { name } = this.state;
+    if (name === 'open') return this.isRejoining;
+    return name === 'connecting' || name === 'joining' || (name === 'resting' && this.failures <= 1);
+  }
+
+  /** Tells whether changes arrive by themselves, or are about to, so that an edit need only be sent. */
+  get bringsChanges(): boolean {
+    return this.isJoined || this.isComing;
+  }
+
+  /** Calls once when the replica has joined, or has to do without for now. One who waits does not rest any longer. */
+  whenSettled(then: () => void): void {
+    const cancelTimer = this.parts.host.after(connectPatience, () => this.settled?.());
+    this.settled = () => {
+      this.settled = undefined;
+      cancelTimer();
+      then();
+    };
+    if (this.state.name === 'resting') this.connect();
   }
 
   /** Joins again, to be told of other things than before. */
@@ -198,6 +234,7 @@ export class Live {
     }
     if ((before.name === 'joined') !== (state.name === 'joined')) this.parts.onChange();
     if (state.name !== before.name) noteState(this.parts.host, `live connection: ${state.name}`);
+    if (!this.isComing) this.settled?.();
   }
 
   private connect(): void {
@@ -205,6 +242,7 @@ export class Live {
     const channel = this.parts.transport.live({
       open: () => {
         if (this.channel !== channel) return;
+        this.isRejoining = true;
         this.enter({ name: 'open', channel });
         this.heard();
         void this.rejoin();
@@ -217,12 +255,19 @@ export class Live {
   }
 
   private async rejoin(): Promise<void> {
+    this.isRejoining = true;
+    await this.join();
+    this.isRejoining = false;
+    if (!this.isComing) this.settled?.();
+  }
+
+  private async join(): Promise<void> {
     const { channel } = this;
     this.isOutdated = false;
     const joinState = await this.parts.joinState().catch(() => undefined);
     if (joinState === undefined || channel === undefined || channel !== this.channel) return;
     if (this.state.name === 'connecting') return;
-    if (this.isOutdated) return this.rejoin();
+    if (this.isOutdated) return this.join();
     const join = ++this.joins;
     this.enter({ name: 'joining', channel, join });
     const { tables, contentStored } = this.parts;
@@ -264,6 +309,7 @@ export class Live {
     else if (message.type === 'pull-required') this.parts.pull();
     else if (message.type === 'pushed' && message.push === this.pushes)
       this.answered?.('problem' in message ? undefined : message);
+    else if (message.type === 'restarting') this.returnWithin = message.within;
     else if (message.type === 'refused') this.fallBehind();
   }
 
@@ -311,8 +357,11 @@ export class Live {
 
   private rest(): void {
     const { host, minDelay, maxDelay } = this.parts;
-    const full = Math.min(maxDelay, minDelay * 2 ** this.failures++);
-    const cancelTimer = host.after(Math.round(full * (0.5 + host.random() / 2)), () => this.connect());
+    const full = Math.min(maxDelay, Math.max(minDelay, this.returnWithin ?? 0) * 2 ** this.failures++);
+    // A server that has stopped spreads its replicas over a time of its own: all at once would be too many for the others.
+    const least = this.returnWithin === undefined ? 0.5 : 0;
+    this.returnWithin = undefined;
+    const cancelTimer = host.after(Math.round(full * (least + host.random() * (1 - least))), () => this.connect());
     this.enter({ name: 'resting', cancelTimer });
   }
 

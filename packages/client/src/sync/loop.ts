@@ -25,6 +25,12 @@ export interface LoopParts {
   readonly onChange: () => void;
 }
 
+/**
+ * Over so many intervals of the timer a replica does not pull while it is live and has nothing to send: whatever it were told then has
+ * come by itself, and ten thousand replicas would ask that each minute.
+ */
+const liveIntervals = 10;
+
 const unless = (given: boolean | undefined) => given !== false;
 
 /**
@@ -41,6 +47,10 @@ export class SyncLoop {
   private running: { readonly abort: AbortController; readonly ended: Promise<unknown> } | undefined;
   /** The reason that called for a sync while one was running. */
   private due: SyncReason | undefined;
+  /** An edit waits for a live connection that is on its way, or has waited for one. */
+  private liveWait: 'waiting' | 'over' | undefined;
+  /** When a run last ended well that pulled. */
+  private pulledAt = Number.NEGATIVE_INFINITY;
   private isPaused = false;
   private isStopped = false;
   private wasOnline: boolean;
@@ -190,7 +200,23 @@ export class SyncLoop {
       this.set('offline');
       return;
     }
+    if (reason === 'change' && this.waitsForLive()) return;
     void this.attempt(reason);
+  }
+
+  /** Tells whether an edit waits for a live connection that is on its way. */
+  private waitsForLive(): boolean {
+    const { live } = this.parts;
+    if (live?.isComing !== true || this.liveWait === 'over') return false;
+    if (this.liveWait === undefined) {
+      this.liveWait = 'waiting';
+      live.whenSettled(() => {
+        this.liveWait = 'over';
+        this.wake('change');
+        this.liveWait = undefined;
+      });
+    }
+    return true;
   }
 
   private async attempt(reason: SyncReason): Promise<void> {
@@ -211,12 +237,14 @@ export class SyncLoop {
     if (signal?.aborted) stop();
     const { live } = this.parts;
     // Changes that arrive by themselves need not be fetched: an own change then only goes up.
-    live?.hold(!(reason === 'change' && this.isLive));
+    const pulls = !(reason === 'change' && live?.bringsChanges === true);
+    live?.hold(pulls);
     const running = this.parts.run(direction, reason, abort.signal);
     this.running = { abort, ended: running.catch(() => undefined) };
     try {
       const report = await running;
       this.failures = 0;
+      if (pulls && direction !== 'push') this.pulledAt = this.parts.host.now();
       this.ended(null);
       live?.release();
       if (this.options && direction !== 'push' && !this.isPaused && !this.isStopped) live?.begin();
@@ -263,8 +291,19 @@ export class SyncLoop {
   private later(milliseconds: number, reason: SyncReason, phase: SyncPhase): void {
     this.rest();
     this.nextAttempt = this.parts.host.now() + milliseconds;
-    this.cancelTimer = this.parts.host.after(milliseconds, () => this.wake(reason));
+    this.cancelTimer = this.parts.host.after(milliseconds, () => {
+      if (reason === 'timer') void this.timer(milliseconds);
+      else this.wake(reason);
+    });
     this.set(phase);
+  }
+
+  /** The interval is over. */
+  private async timer(interval: number): Promise<void> {
+    const isRecent = this.parts.host.now() - this.pulledAt < interval * liveIntervals;
+    const hasAll = this.isLive && isRecent && !(await this.parts.hasPending().catch(() => true));
+    if (hasAll && this.phase === 'idle') this.later(interval, 'timer', 'idle');
+    else this.wake('timer');
   }
 
   private rest(): void {

@@ -117,7 +117,7 @@ export interface SyncOptions {
    * For some tables only: changes of the others then come along with those, or with the next sync. Default true.
    */
   readonly live?: boolean | { readonly tables: readonly string[] };
-  /** Milliseconds between two syncs that only the timer calls for. Default 60,000. */
+  /** Milliseconds between two syncs that only the timer calls for; ten times that while the replica is live and has nothing to send. Default 60,000. */
   readonly interval?: number;
   /** Milliseconds a change waits for more of them. Default 500; 20 while the connection is live. */
   readonly debounce?: number;

@@ -116,6 +116,8 @@ export const liveMessage = v.variant('type', [
   v.object({ type: v.literal('content-stored') }),
   /** Rows of these tables have changed, of those that the replica queries. */
   v.object({ type: v.literal('moved'), tables: v.array(text) }),
+  /** The server is about to stop. Replicas come back at any time within these milliseconds, or at once with an edit. */
+  v.object({ type: v.literal('restarting'), within: count }),
   /** Nothing has happened for a while. */
   v.object({ type: v.literal('heartbeat') }),
   /** The answer to a push: as over HTTP, or why there is none. */

@@ -30,6 +30,7 @@ import { queryRoutes } from './routes/query.ts';
 import { trashRoutes } from './routes/trash.ts';
 import { waitRoutes } from './routes/wait.ts';
 import type { Service } from './service.ts';
+import { WaitingLine } from './waiting-line.ts';
 
 /**
  * The routes of the protocol as a Fastify plugin, to be registered in a service of your own (under a prefix, if you
@@ -102,6 +103,8 @@ export async function koinonPlugin<S extends Schema = Schema>(
     rules,
     effects,
     hub: new Hub(store, (rows, replicas) => observe({ what: 'window', rows, replicas })),
+    // Live connections find room in the database besides: over them an edit costs least.
+    line: new WaitingLine(Math.max(1, Math.floor(store.width * 0.6))),
     held: new HeldRequests(connections),
     retention,
     userConnections,

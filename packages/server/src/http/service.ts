@@ -8,6 +8,7 @@ import type { Store } from '../store/store.ts';
 import type { Admission } from './admission.ts';
 import type { HeldRequests } from './held-requests.ts';
 import type { Moved } from './options.ts';
+import type { WaitingLine } from './waiting-line.ts';
 
 /** The parts that the routes of one server share. */
 export interface Service {
@@ -17,16 +18,11 @@ export interface Service {
   readonly rules: RuleSet;
   readonly effects: EffectJob;
   readonly hub: Hub;
+  readonly line: WaitingLine;
   readonly held: HeldRequests;
   readonly retention: RetentionJob;
   readonly userConnections: UserConnections;
   readonly observe: (moved: Moved) => void;
   /** Writes into the log for those who look for a fault. */
   readonly debug: (of: object, message: string) => void;
-}
-
-/** Tells all who follow the feed, here and in other processes, that something was written. */
-export function announce({ hub, store }: Service): void {
-  hub.wake();
-  store.announce();
 }

@@ -1,12 +1,18 @@
 import type { IncomingMessage } from 'node:http';
 import type { Duplex } from 'node:stream';
-import { KoinonError } from '@koinon/core';
+import { KoinonError, type LiveMessage } from '@koinon/core';
 import { WebSocketServer } from 'ws';
 import { type Admission, mostBytes, type Sender, serveConnection } from '../realtime/connection.ts';
 import { endWithProblem } from './problems.ts';
 
 /** The code of RFC 6455 for a service that is about to start again: come back, here or elsewhere. */
 const restarting = 1012;
+
+/**
+ * How fast the replicas of a server that stops come back, so that the other processes can bring them all up: replicas a second, and the
+ * shortest and the longest time over which they are spread, in milliseconds.
+ */
+const comingBack = { perSecond: 200, least: 1_000, most: 60_000 };
 
 /** Connections of one address at once that have not said yet who they are. */
 const mostUnjoined = 200;
@@ -56,7 +62,13 @@ export function acceptSockets(admission: Admission, most: number): Sockets {
       });
     },
     async close() {
-      for (const connection of server.clients) connection.close(restarting, 'restarting');
+      const { perSecond, least, most } = comingBack;
+      const within = Math.min(most, Math.max(least, Math.ceil((server.clients.size / perSecond) * 1_000)));
+      const farewell = JSON.stringify({ type: 'restarting', within } satisfies LiveMessage);
+      for (const connection of server.clients) {
+        connection.send(farewell);
+        connection.close(restarting, 'restarting');
+      }
       const ended = new Promise<void>((done) => server.close(() => done()));
       // A client that does not answer the closing is cut off.
       const cut = setTimeout(() => {

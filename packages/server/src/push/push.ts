@@ -192,7 +192,7 @@ async function setAside(taking: Taking, transaction: UploadedTransaction, failur
  */
 async function lookAhead(
   writer: StoreWriter,
-  { replica, rules, isOptimistic }: Taking,
+  { replica, rules, scopes, isOptimistic }: Taking,
   transactions: readonly UploadedTransaction[],
 ): Promise<void> {
   const ids: string[] = [];
@@ -206,9 +206,13 @@ async function lookAhead(
       for (const change of changes) rows.push({ table: change.table, id: change.id });
   }
   // Ids and origins are locked in one order: one after the other, two processes could wait for each other.
-  const hasOrigins = origins.some((origin) => !ids.includes(origin));
-  if (ids.length > 1 || rows.length > 1 || hasOrigins)
-    await writer.lookAhead(ids, rows, { replica, user: rules.user?.id, origins });
+  if (ids.length > 0)
+    await writer.lookAhead({
+      receipts: ids,
+      origins: { replica, user: rules.user?.id, origins },
+      rows,
+      withValues: !scopes.isOpen,
+    });
 }
 
 const guardOf = ({ store, scopes, rules }: Taking, writer: StoreWriter) =>

@@ -22,6 +22,9 @@ const mostWaiting = 4 * 1024 * 1024;
 /** Milliseconds in which a new connection has to say who it is. */
 const joinWithin = 10_000;
 
+/** Milliseconds after which a replica whose join is not answered yet is given a sign of life. */
+const joinSign = 1_000;
+
 /** Bytes of one message of a replica: it says where it stands, or pushes something small. */
 export const mostBytes = 64 * 1024;
 
@@ -40,8 +43,13 @@ const refusedCode = 4_000;
 export interface Admission {
   readonly store: Store;
   readonly hub: Hub;
-  /** Refuses a replica that may not be served; says whose it is. @throws KoinonError. */
-  admit(request: JoinRequest): Promise<Access>;
+  /**
+   * Refuses a replica that may not be served; says whose it is.
+   *
+   * @param isGone tells whether its connection has ended meanwhile.
+   * @throws KoinonError.
+   */
+  admit(request: JoinRequest, isGone: () => boolean): Promise<Access>;
   readonly blocklist: Pick<Blocklist, 'refuse' | 'onChange'>;
   /** Takes up a push of whoever has this token. @throws KoinonError. */
   push(body: unknown, token: string | undefined): Promise<PushResponse>;
@@ -84,6 +92,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
   let leave: (() => void) | undefined;
   let isSlow = false;
   let expiry: NodeJS.Timeout | undefined;
+  let waiting: NodeJS.Timeout | undefined;
   let heardAt = Date.now();
 
   const say = (message: LiveMessage) => socket.send(JSON.stringify(message));
@@ -129,7 +138,10 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
   const join = async (request: JoinRequest) => {
     sender.take();
     const turn = ++joins;
-    const access = await admit(request);
+    // Many may join at once. A replica that hears nothing takes its connection for broken, and would come again as one more.
+    clearTimeout(waiting);
+    waiting = setTimeout(() => say({ type: 'heartbeat' }), joinSign);
+    const access = await admit(request, () => socket.readyState !== socket.OPEN);
     const cursor = await givenCursor(store, request.cursor, access.user);
     // It may have gone meanwhile, or have joined anew.
     if (socket.readyState !== socket.OPEN || turn !== joins) return;
@@ -152,7 +164,10 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
       unsupported: lacking.unsupported ?? {},
     }).slice(0, -1);
     const follower: Follower = {
-      joined: ({ json }: Window, uploads: number) => send(`${greeting},"uploads":${uploads},${json}}`),
+      joined: ({ json }: Window, uploads: number) => {
+        clearTimeout(waiting);
+        send(`${greeting},"uploads":${uploads},${json}}`);
+      },
       window: ({ json }: Window) => send(`{"type":"window",${json}}`),
       behind: () => say({ type: 'pull-required' }),
       ...(request.files && { contentStored: () => send(contentStored) }),
@@ -204,6 +219,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
     clearTimeout(silent);
     clearInterval(beat);
     clearTimeout(expiry);
+    clearTimeout(waiting);
     forgetUser?.();
     settle();
     stopHearing();

@@ -4,7 +4,8 @@ import { nextPage, pageBytes, pulledRow } from '../feed/page.ts';
 import { largeBytes } from '../pull/known-bytes.ts';
 import { type Access, cursorOf, refuseUnknown } from '../pull/pull.ts';
 import { type View, viewOf } from '../scope/view.ts';
-import type { Changed, Store, StoreReader } from '../store/store.ts';
+import type { Changed, Store, StoreReader, Wake } from '../store/store.ts';
+import { together } from '../store/together.ts';
 import { type Group, type Member, Members } from './members.ts';
 
 /** A stretch of the feed, as far as it concerns one follower. */
@@ -55,6 +56,17 @@ const takenByConditions = 10;
 /** Milliseconds after which a feed without changes moves its followers on: positions must not grow old. */
 const renewEvery = 3_600_000;
 
+/** Milliseconds for which followers are brought up before the others get what has come meanwhile, and how many at once. */
+const joinTurn = 50;
+const joinAtOnce = 8;
+
+/**
+ * Milliseconds between two attempts to read a feed that could not be read, and for how long followers wait for it: a database that starts
+ * again has all of them in the place where they were.
+ */
+const readAgainAfter = 500;
+const patience = 15_000;
+
 /** Milliseconds for which stored contents are told of together. */
 const contentsWithin = 250;
 
@@ -80,12 +92,17 @@ export class Hub {
   private readonly asked = new Map<Follower, number>();
   private askedSize = 0;
   private known: Position | undefined;
+  /** The end of the feed when it was read last. */
+  private readTo: Position | undefined;
   /** The beginning of a long delta, of which not all has been sent. */
   private since: Position | undefined;
   private movedAt = 0;
   private running: Promise<void> | undefined;
   private isDue = false;
   private isClosed = false;
+  /** Since when the feed cannot be read. */
+  private failingSince: number | undefined;
+  private retryTimer: NodeJS.Timeout | undefined;
   private stopWatching: (() => void) | undefined;
   private contentTimer: NodeJS.Timeout | undefined;
 
@@ -118,28 +135,29 @@ export class Hub {
     this.asked.set(follower, size);
     this.askedSize += size;
     this.joining.set(follower, { cursor, token });
-    this.stopWatching ??= this.store.watch(() => this.wake());
+    this.stopWatching ??= this.store.watch(this.wake);
     this.wake();
     return () => this.leave(follower);
   }
 
   /** Something may have changed. */
-  wake(): void {
+  wake: Wake = (isRead) => {
     if (this.isClosed || this.size === 0) return;
+    // What was written here has been read at once.
+    if (this.readTo !== undefined && isRead?.(this.readTo)) return;
     if (this.running) {
       this.isDue = true;
       return;
     }
     this.running = this.read()
-      // The database is away for a moment: they are asked to pull, which tells them what is the matter.
-      .catch(() => this.dismissAll())
+      .catch(() => this.failed())
       .finally(() => {
         this.running = undefined;
         if (!this.isDue) return;
         this.isDue = false;
         this.wake();
       });
-  }
+  };
 
   /** A content was stored: those who asked for that are told, a little later, since photos come in numbers. */
   contentStored(): void {
@@ -154,6 +172,7 @@ export class Hub {
   async close(): Promise<void> {
     this.isClosed = true;
     clearTimeout(this.contentTimer);
+    clearTimeout(this.retryTimer);
     this.stopWatching?.();
     await this.running;
   }
@@ -187,12 +206,30 @@ export class Hub {
     for (const follower of [...this.members.followers(), ...this.joining.keys()]) this.dismiss(follower);
   }
 
+  /** The database is away, for a moment mostly. If it stays away they are asked to pull, which tells them what is the matter. */
+  private failed(): void {
+    if (this.isClosed) return;
+    this.failingSince ??= Date.now();
+    if (Date.now() - this.failingSince > patience) {
+      this.failingSince = undefined;
+      this.dismissAll();
+      return;
+    }
+    clearTimeout(this.retryTimer);
+    this.retryTimer = setTimeout(() => this.wake(), readAgainAfter).unref();
+  }
+
   /** Reads the feed up to its end, window by window, each in a snapshot of its own. */
   private async read(): Promise<void> {
     for (let more = true; more && !this.isClosed; ) {
       const deliveries: (() => void)[] = [];
-      more = await this.store.read((reader) => this.readWindow(reader, deliveries));
-      for (const each of deliveries) each();
+      try {
+        more = await this.store.read((reader) => this.readWindow(reader, deliveries));
+        this.failingSince = undefined;
+      } finally {
+        // Whoever is told something stands behind it by now, even if the reading went no further.
+        for (const each of deliveries) each();
+      }
     }
   }
 
@@ -203,6 +240,13 @@ export class Hub {
       this.since = undefined;
     }
     const from = this.known;
+    const now = await reader.position();
+    if (this.store.ordinal(now) < this.store.ordinal(from)) {
+      // The database was put back to an earlier state: a pull tells each what that means for it.
+      this.known = undefined;
+      deliveries.push(() => this.dismissAll());
+      return false;
+    }
     const page = await reader.changesSince(from, windowRoom, this.since);
     const isOld = Date.now() - this.movedAt > renewEvery;
     if (page.changes.length > 0 || isOld) {
@@ -212,11 +256,22 @@ export class Hub {
       this.since = page.more ? (this.since ?? from) : undefined;
       this.known = page.to;
       this.movedAt = Date.now();
-      this.broadcast(page.changes, applied, isOld, deliveries);
+      try {
+        this.broadcast(page.changes, applied, isOld, deliveries);
+      } catch {
+        // Some have passed these changes and others have not: all begin anew.
+        deliveries.push(() => this.dismissAll());
+        return false;
+      }
     }
+    this.readTo = page.more ? undefined : now;
     if (page.more) return true;
-    for (const [follower, joiningAt] of [...this.joining]) await this.bringUp(reader, follower, joiningAt, deliveries);
-    return false;
+    const end = performance.now() + joinTurn;
+    while (this.joining.size > 0 && performance.now() < end) {
+      const some = [...this.joining].slice(0, joinAtOnce);
+      await together(...some.map(([follower, joiningAt]) => this.bringUp(reader, follower, joiningAt, deliveries)));
+    }
+    return this.joining.size > 0;
   }
 
   /** Has everybody told whom these changes concern. */
@@ -315,6 +370,11 @@ export class Hub {
   ): Promise<void> {
     const { access, asked } = follower;
     const found = await this.lacking(reader, access, asked, joiningAt).catch(() => undefined);
+    const { replica } = follower;
+    const [between, uploads] = await together(
+      reader.receiptsBetween(joiningAt.cursor.known, await reader.position()),
+      replica === undefined ? 0 : reader.uploads(replica),
+    );
     // It may have gone, or joined anew, while this was read.
     if (this.joining.get(follower) !== joiningAt) return;
     this.joining.delete(follower);
@@ -324,11 +384,8 @@ export class Hub {
     }
     const { rows, view, consulted, readable } = found;
     const shared = this.shared(view, rows);
-    const { replica } = follower;
-    const between = await reader.receiptsBetween(joiningAt.cursor.known, await reader.position());
     const applied = between.filter((receipt) => receipt.replica === replica).map(({ id }) => id);
     const cursor = this.cursorFor(follower, shared);
-    const uploads = replica === undefined ? 0 : await reader.uploads(replica);
     this.members.enter(follower, { view, consulted, queried: queriedBy(follower, readable) }, cursor);
     deliveries.push(() =>
       follower.joined(windowOf(joiningAt.token, cursor, shared, replica === undefined ? [] : applied), uploads),

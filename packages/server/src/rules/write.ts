@@ -66,7 +66,8 @@ export async function writeByRules(
   guard?.wrote(keys);
   run.problems.push(...((await guard?.misplaced(intended)) ?? []));
   run.problems.push(...(await wholeProblems(schema, writer, keys, guard && { guard, changes })));
-  const writes = netWrites(schema, ruled, before, await rowsByKey(writer, ruled));
+  const judged = ruled.filter(({ table }) => rules.tables[table]?.validate ?? rules.tables[table]?.after);
+  const writes = netWrites(schema, judged, before, await rowsByKey(writer, judged));
   for (const [key, write] of writes) await run.ask(rules.tables[key.table]?.validate, 'rule-refused', key, write);
   if (run.problems.length === 0)
     for (const [key, write] of writes) await run.ask(rules.tables[key.table]?.after, undefined, key, write);

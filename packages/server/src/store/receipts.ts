@@ -1,5 +1,6 @@
 import type { AppliedOrigin, Problem, WireColumns } from '@koinon/core';
 import type { Receipt, ReplicaOrigins } from './store.ts';
+import { together } from './together.ts';
 
 /** A receipt as both databases keep it; what they call its columns is theirs. */
 export interface StoredReceipt {
@@ -34,14 +35,18 @@ export function receiptOf({ id, digest, outcome, position, user_id: user, replic
   return { id, digest, user, replica, outcome: became };
 }
 
+/** The receipts and the applied origins that a database holds of those that were asked for. */
+export interface Stored {
+  readonly receipts: readonly StoredReceipt[];
+  readonly origins: readonly AppliedOrigin[];
+}
+
 /** The part of a store that keeps receipts in its database, inside the open database transaction. */
 export interface ReceiptStorage {
   /** Keeps others from applying one of these ids or origins before this database transaction ends. */
   lockIds(ids: readonly string[]): void | Promise<void>;
-  /** The receipts of these ids that there are. */
-  storedReceipts(ids: readonly string[]): readonly StoredReceipt[] | Promise<readonly StoredReceipt[]>;
-  /** Those of these origins that were applied. */
-  storedOrigins(of: ReplicaOrigins): readonly AppliedOrigin[] | Promise<readonly AppliedOrigin[]>;
+  /** The receipts of these ids that there are, and those of these origins that were applied. */
+  storedReceipts(ids: readonly string[], of: ReplicaOrigins): Promise<Stored>;
   /** Writes receipts into the same transaction as the rows. */
   insertReceipts(receipts: NewReceipts): void | Promise<void>;
 }
@@ -71,18 +76,23 @@ export class Receipts {
   /** Looks up at once what will be asked for one by one. */
   async lookUp(ids: readonly string[], of: ReplicaOrigins): Promise<void> {
     const { replica, origins } = of;
-    await this.storage.lockIds([...ids, ...origins]);
+    // The second waits in the database, behind the lock.
+    const [, stored] = await together(
+      this.storage.lockIds([...new Set([...ids, ...origins])]),
+      this.storage.storedReceipts(ids, of),
+    );
     for (const id of ids) if (!this.receipts.has(id)) this.receipts.set(id, undefined);
-    for (const stored of await this.storage.storedReceipts(ids)) this.receipts.set(stored.id, receiptOf(stored));
+    for (const receipt of stored.receipts) this.receipts.set(receipt.id, receiptOf(receipt));
     for (const origin of origins) this.origins.set(originKey(replica, origin), null);
-    for (const { origin, id } of await this.storage.storedOrigins(of)) this.origins.set(originKey(replica, origin), id);
+    for (const { origin, id } of stored.origins) this.origins.set(originKey(replica, origin), id);
   }
 
   /** The receipt of a transaction; undefined where there is none, and none comes from others before this transaction ends. */
   async get(id: string): Promise<Receipt | undefined> {
     if (this.receipts.has(id)) return this.receipts.get(id);
     await this.storage.lockIds([id]);
-    const [found] = await this.storage.storedReceipts([id]);
+    const { receipts } = await this.storage.storedReceipts([id], { replica: '', user: undefined, origins: [] });
+    const [found] = receipts;
     return found && receiptOf(found);
   }
 
@@ -103,7 +113,7 @@ export class Receipts {
       return known.flatMap(([origin, id]) => (typeof id === 'string' ? [{ origin, id }] : []));
     await this.storage.lockIds(origins);
     await this.write();
-    return this.storage.storedOrigins(of);
+    return (await this.storage.storedReceipts([], of)).origins;
   }
 
   /** Writes what is still to be written: at the end, or before the database is asked for receipts. */

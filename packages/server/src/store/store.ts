@@ -339,6 +339,24 @@ export interface PartialTransaction {
   readonly id: string;
 }
 
+/**
+ * Says that the feed may have gone on.
+ *
+ * @param isRead tells whether whoever has read the feed up to a position has seen what this is about. Without it nobody knows.
+ */
+export type Wake = (isRead?: (position: Position) => boolean) => void;
+
+/** The things that a group of transactions will ask for. */
+export interface Ahead {
+  /** Ids of transactions, and their origins. */
+  readonly receipts: readonly string[];
+  readonly origins: ReplicaOrigins;
+  /** Rows whose stamps are asked for. */
+  readonly rows: readonly RowKey[];
+  /** Tells whether what they hold is asked for as well. */
+  readonly withValues: boolean;
+}
+
 /** Writes in one database transaction. */
 export interface StoreWriter {
   /** Keys for new rows of a table, as the database gives them; nobody else is given one of them. */
@@ -355,8 +373,8 @@ export interface StoreWriter {
   takeEffects(names: readonly string[], how: TakingEffects): Promise<DueEffect[]>;
   /** An effect was carried out, or has failed and is tried again. */
   endEffect(id: number, how: 'done' | { readonly error: string; readonly dueAt: number }): Promise<void>;
-  /** Looks up, and locks, at once what will be asked for one by one: receipts, and stamps of rows. Changes nothing about the answers. */
-  lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void>;
+  /** Looks up, and locks, at once what will be asked for one by one. Changes nothing about the answers. */
+  lookAhead(ahead: Ahead): Promise<void>;
   readonly receipts: Receipts;
   readonly attempts: Attempts;
   /**
@@ -500,13 +518,17 @@ export interface Store {
    * Undefined where there was nothing to look at.
    */
   followViews(): Promise<readonly TrackingFault[] | undefined>;
+  /** How many requests it works on at once. */
+  readonly width: number;
   /** The standby that pulls may be read from. */
   readonly standby: Standby | undefined;
   /** Called where something hints that a table is followed no longer. */
   onUntracked: (() => void) | undefined;
-  /** Calls whenever the feed may have gone on, by this process or any other program. Returns a function that ends that. */
-  watch(wake: () => void): () => void;
-  /** Tells other processes on the same database that the feed has gone on. */
+  /**
+   * Calls whenever the feed may have gone on, by this process or any other program. Returns a function that ends that.
+   */
+  watch(wake: Wake): () => void;
+  /** Tells all who watch that the feed has gone on: here at once, and in other processes on the same database. */
   announce(): void;
   /** Closes the connections to the database. */
   close(): Promise<void>;

@@ -7,7 +7,11 @@ import type { AllowsOrigin } from '../origins.ts';
 import { asKoinonError, problemOf } from '../problems.ts';
 import type { Service } from '../service.ts';
 import { acceptSockets } from '../upgrade.ts';
+import { WaitingLine } from '../waiting-line.ts';
 import { takePush } from './push.ts';
+
+/** Replicas that are looked up at once when they join: so many come back together that requests would find no room. */
+const joinsAtOnce = 2;
 
 /**
  * Live connections. An upgrade goes through the same hooks as every request.
@@ -22,16 +26,19 @@ export function liveRoutes(
 ): void {
   const { store, hub, admission, held, userConnections } = service;
   const { identify, blocklist, limiter } = admission;
+  // Replicas that join wait for as long as it takes: they are told of nothing meanwhile, and nobody else asks for them.
+  const joining = new WaitingLine(joinsAtOnce, Number.POSITIVE_INFINITY);
   const sockets = acceptSockets(
     {
       store,
       hub,
       problem: (error) => problemOf(asKoinonError(error as Error as FastifyError)),
-      async admit(request) {
-        const user = await identify(request.token);
-        await admission.admit(request, user);
-        return admission.accessOf(user);
-      },
+      admit: (request, isGone) =>
+        joining.take(isGone, async () => {
+          const user = await identify(request.token);
+          await admission.admit(request, user);
+          return admission.accessOf(user);
+        }),
       identify,
       userConnections,
       blocklist,

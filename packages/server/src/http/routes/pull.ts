@@ -8,13 +8,19 @@ import type { Service } from '../service.ts';
 export function pullRoutes(
   app: FastifyInstance,
   root: string,
-  { store, admission, retention, observe }: Service,
+  { store, admission, line, retention, observe }: Service,
 ): void {
   app.post(`${root}/pull`, { bodyLimit: limits.questionBytes }, async (request, reply) => {
     const user = admission.userOf(request);
-    const asked = await admission.admit(readPullRequest(request.body), user);
+    const read = readPullRequest(request.body);
     const began = performance.now();
-    const answer = await pull(store, asked, admission.accessOf(user));
+    const { asked, answer } = await line.take(
+      () => request.socket.destroyed,
+      async () => {
+        const asked = await admission.admit(read, user);
+        return { asked, answer: await pull(store, asked, admission.accessOf(user)) };
+      },
+    );
     const { to, rows } = answer.header;
     const { replica, schemaVersion = null } = asked;
     if (replica !== undefined) retention.met({ replica, schemaVersion, position: to, rowsDown: rows, rowsUp: 0 });

@@ -5,13 +5,16 @@ import type { FastifyInstance } from 'fastify';
 import type { User } from '../../auth/authenticate.ts';
 import { appliedBefore } from '../../push/assigned-keys.ts';
 import { push } from '../../push/push.ts';
-import { announce, type Service } from '../service.ts';
+import type { Service } from '../service.ts';
 
 /** The uploads of replicas, and which of them were applied. */
 export function pushRoutes(app: FastifyInstance, root: string, service: Service): void {
-  const { store, admission } = service;
+  const { store, admission, line } = service;
   app.post(`${root}/push`, { bodyLimit: limits.requestBytes }, async (request) =>
-    takePush(service, request.body, admission.userOf(request)),
+    line.take(
+      () => request.socket.destroyed,
+      () => takePush(service, request.body, admission.userOf(request)),
+    ),
   );
   app.post(`${root}/applied`, { bodyLimit: limits.questionBytes }, async (request): Promise<AppliedResponse> => {
     const user = admission.userOf(request);
@@ -26,7 +29,7 @@ export async function takePush(service: Service, body: unknown, user: User | und
   const asked = await admission.admit(readPushRequest(body), user);
   const began = performance.now();
   const answer = await push(store, asked, { ...rules, user }, scopes, ({ name }) => debug({ state: name }, 'push'));
-  announce(service);
+  store.announce();
   service.effects.wake();
   const { replica, schemaVersion = null, transactions } = asked;
   const changes = transactions.reduce((sum, each) => sum + each.changes.length, 0);

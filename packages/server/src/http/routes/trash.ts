@@ -2,7 +2,7 @@ import { limits } from '@koinon/core';
 import { readRestoreRequest, readTrashRequest } from '@koinon/core/internal';
 import type { FastifyInstance } from 'fastify';
 import { restore, trash } from '../../trash/trash.ts';
-import { announce, type Service } from '../service.ts';
+import type { Service } from '../service.ts';
 
 /** Deleted rows, and bringing them back. */
 export function trashRoutes(app: FastifyInstance, root: string, service: Service): void {
@@ -13,7 +13,7 @@ export function trashRoutes(app: FastifyInstance, root: string, service: Service
   app.post(`${root}/restore`, { bodyLimit: limits.questionBytes }, async (request, reply) => {
     const user = admission.userOf(request);
     await restore(store, readRestoreRequest(request.body), { ...rules, user }, admission.accessOf(user));
-    announce(service);
+    store.announce();
     return reply.status(204).send();
   });
 }

@@ -1,5 +1,6 @@
 import { KoinonError } from '@koinon/core';
 import pg from 'pg';
+import { together } from '../together.ts';
 
 /** How long is waited for a connection, a new one or one that others use, in milliseconds. */
 const connectWait = 20_000;
@@ -22,12 +23,16 @@ export function openPool(
     application_name: 'koinon',
     // A database that is gone without a word is noticed, and nobody waits for it for ever.
     keepAlive: true,
+    // Statements that do not wait for each other's answers go out together: each answer that is waited for costs a round trip.
+    pipeline: true,
     connectionTimeoutMillis: waits.connection,
     ...(waits.answer !== undefined && { query_timeout: waits.answer }),
     options: '-c DateStyle=ISO -c TimeZone=UTC -c client_min_messages=warning',
   });
   // A connection that broke while nobody used it is replaced when one is needed.
   pool.on('error', () => undefined);
+  // One may break in the very moment in which it is handed out, and would end the process if nobody listened.
+  pool.on('connect', (client) => client.on('error', () => undefined));
   return pool;
 }
 
@@ -46,50 +51,74 @@ export async function once<T>(url: string, work: (client: pg.PoolClient) => Prom
   }
 }
 
-/** A connection with a transaction begun. One that was cut while nobody used it says so only now: another one is taken. */
-async function begun(pool: pg.Pool, begin: string): Promise<pg.PoolClient> {
-  const ignore = () => undefined;
+/**
+ * A connection with a transaction begun, and the row that the last statement of `begin` has returned. A connection that was cut while
+ * nobody used it says so only now: another one is taken.
+ */
+async function begun<Row>(
+  pool: pg.Pool,
+  begin: string,
+): Promise<{ readonly client: pg.PoolClient; readonly row: Row }> {
   for (let tries = 1; ; tries++) {
     const client = await pool.connect();
-    client.on('error', ignore);
     try {
-      await client.query(begin);
-      return client;
+      // Several statements in one text have a result each.
+      const results: unknown = await client.query(begin);
+      const last = (Array.isArray(results) ? results.at(-1) : results) as pg.QueryResult;
+      return { client, row: last.rows[0] as Row };
     } catch (error) {
       client.release(error as Error);
       if (tries === mostTries) throw error;
-    } finally {
-      client.off('error', ignore);
     }
   }
 }
 
-/** Does something in a transaction on a connection of its own. */
-export function inTransaction<T>(
+/**
+ * Does something in a transaction on a connection of its own.
+ *
+ * @param begin begins the transaction. Where it reads as well, the row goes to the work: a statement of its own would cost a round trip.
+ */
+export function inTransaction<T, Row = undefined>(
   pool: pg.Pool,
   begin: string,
-  work: (client: pg.PoolClient) => Promise<T>,
+  work: (client: pg.PoolClient, row: Row) => Promise<T>,
 ): Promise<T> {
   return transacted(pool, begin, work, (ended) => ended);
 }
 
-/** Reads in a transaction on a connection of its own. Nobody waits for its end: there is nothing in it that could fail to be kept. */
-export function inReadTransaction<T>(
+/** The result of a transaction, and its last statement, which is on its way. */
+export interface Ending<T> {
+  readonly result: T;
+  readonly last: Promise<void>;
+}
+
+/** The same for a transaction whose last statement goes out together with the commit. Should it fail, nothing is kept. */
+export async function inTransactionWithEnding<T, Row = undefined>(
   pool: pg.Pool,
   begin: string,
-  work: (client: pg.PoolClient) => Promise<T>,
+  work: (client: pg.PoolClient, row: Row) => Promise<Ending<T>>,
+): Promise<T> {
+  const waitFor = async (ended: Promise<void>, { last }: Ending<T>) => void (await together(last, ended));
+  return (await transacted(pool, begin, work, waitFor)).result;
+}
+
+/** Reads in a transaction on a connection of its own. Nobody waits for its end: there is nothing in it that could fail to be kept. */
+export function inReadTransaction<T, Row = undefined>(
+  pool: pg.Pool,
+  begin: string,
+  work: (client: pg.PoolClient, row: Row) => Promise<T>,
 ): Promise<T> {
   return transacted(pool, begin, work, (ended) => void ended.catch(() => undefined));
 }
 
 /** @param waitFor waits for the end of the transaction, as far as that is to be waited for. */
-async function transacted<T>(
+async function transacted<T, Row>(
   pool: pg.Pool,
   begin: string,
-  work: (client: pg.PoolClient) => Promise<T>,
-  waitFor: (ended: Promise<void>) => Promise<void> | void,
+  work: (client: pg.PoolClient, row: Row) => Promise<T>,
+  waitFor: (ended: Promise<void>, result: T) => Promise<void> | void,
 ): Promise<T> {
-  const client = await begun(pool, begin);
+  const { client, row } = await begun<Row>(pool, begin);
   let broken: Error | undefined;
   // A connection that is cut between two queries says so by an event, which would end the process if nobody listened.
   const cut = (error: Error) => {
@@ -106,7 +135,7 @@ async function transacted<T>(
   };
   let result: T;
   try {
-    result = await work(client);
+    result = await work(client, row);
   } catch (error) {
     await rollBack();
     release();
@@ -120,7 +149,7 @@ async function transacted<T>(
       throw error;
     })
     .finally(release);
-  await waitFor(ended);
+  await waitFor(ended, result);
   return result;
 }
 

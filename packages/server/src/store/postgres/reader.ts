@@ -36,6 +36,7 @@ import {
   type WholeRow,
 } from '../store.ts';
 import { newestColumns, rowTimes, type StampedTimes } from '../times.ts';
+import { together } from '../together.ts';
 import type { TypedValues } from '../typed-values.ts';
 import { openEffectsOf, resultsOf } from './action-tables.ts';
 import { aliveSql } from './columns.ts';
@@ -48,6 +49,23 @@ import { readPosition, Snapshot, writePosition } from './snapshot.ts';
 
 /** When and by whom a column was last written: position, edit time in milliseconds, receipt. */
 export type ColumnStamp = readonly [position: number, editedAt: number, receipt: string | null];
+
+/** How far the feed reaches back, and its end. */
+export interface Extent {
+  readonly horizon: string;
+  readonly now: string;
+}
+
+/** Reads an {@link Extent}. */
+export const extentSql = 'SELECT position::text AS horizon, pg_current_snapshot()::text AS now FROM koinon.horizon';
+
+/** How a position stands to a feed of this extent. */
+export function reachOf(position: Position, { horizon, now }: Extent): Reach {
+  const known = readPosition(position)?.known;
+  if (known === undefined || known.xmax > (Snapshot.parse(now) as Snapshot).xmax) return 'lost';
+  // A deletion before the horizon may be gone: whoever does not know all that came before it cannot go on.
+  return known.xmin < BigInt(horizon) ? 'forgotten' : 'known';
+}
 
 /** A stamp as it is read. */
 export interface StampRow {
@@ -66,6 +84,12 @@ export interface StampRow {
 /** The members that are read of a stamp. */
 export const stampFields =
   'table_name, row_id, position::text, born::text, row_position::text, row_edited_at, row_receipt, deleted, columns, past';
+
+const isOwn = '($1::text IS NULL OR coalesce(r.user_id, $1) = $1)';
+
+/** Those of some origins that were applied: the user, and the origins. */
+export const appliedOriginsSql = `SELECT r.id AS origin, r.id FROM koinon.receipt r WHERE r.id = ANY($2::text[]) AND r.outcome = 'applied' AND ${isOwn}
+  UNION SELECT o.origin, r.id FROM koinon.origin o JOIN koinon.receipt r ON r.id = o.receipt WHERE o.origin = ANY($2::text[]) AND ${isOwn}`;
 
 interface StoredReplica {
   id: string;
@@ -89,7 +113,7 @@ export class PostgresReader implements StoreReader {
 
   /**
    * @param cheap statements of the whole store.
-   * @param known the snapshot of the transaction, where the database itself cannot say it.
+   * @param known the snapshot of the transaction, where it is known already; on a standby it is another than the database says.
    */
   constructor(
     client: ClientBase,
@@ -110,11 +134,8 @@ export class PostgresReader implements StoreReader {
   }
 
   async reach(position: Position): Promise<Reach> {
-    const reached = readPosition(position);
-    const { horizon } = await this.one<{ horizon: string }>('SELECT position::text AS horizon FROM koinon.horizon');
-    if (reached === undefined || reached.known.xmax > (await this.snapshot()).xmax) return 'lost';
-    // A deletion before the horizon may be gone: whoever does not know all that came before it cannot go on.
-    return reached.known.xmin < BigInt(horizon) ? 'forgotten' : 'known';
+    const { horizon, now } = await this.one<Extent>(extentSql);
+    return reachOf(position, { horizon, now: this.known === undefined ? now : String(this.known) });
   }
 
   async replicas(): Promise<KnownReplica[]> {
@@ -317,12 +338,7 @@ export class PostgresReader implements StoreReader {
   }
 
   async appliedOrigins({ user, origins }: Omit<ReplicaOrigins, 'replica'>): Promise<AppliedOrigin[]> {
-    const isOwn = '($1::text IS NULL OR coalesce(r.user_id, $1) = $1)';
-    const { rows } = await this.client.query<AppliedOrigin>(
-      `SELECT r.id AS origin, r.id FROM koinon.receipt r WHERE r.id = ANY($2) AND r.outcome = 'applied' AND ${isOwn}
-       UNION SELECT o.origin, r.id FROM koinon.origin o JOIN koinon.receipt r ON r.id = o.receipt WHERE o.origin = ANY($2) AND ${isOwn}`,
-      [user ?? null, origins],
-    );
+    const { rows } = await this.client.query<AppliedOrigin>(appliedOriginsSql, [user ?? null, origins]);
     return rows;
   }
 
@@ -383,9 +399,12 @@ export class PostgresReader implements StoreReader {
       ),
     );
     const found = new Map<string, Map<string, AnyRow>>();
-    for (const [table, ids] of wanted) found.set(table, await this.rows.byIds(table, ids));
-    const images = await this.rows.images(stamps);
-    const users = await this.usersOf(stamps);
+    // None of them waits for another.
+    const [images, users] = await together(
+      this.rows.images(stamps),
+      this.usersOf(stamps),
+      ...[...wanted].map(async ([table, ids]) => void found.set(table, await this.rows.byIds(table, ids))),
+    );
     return stamps.flatMap((stamp) => {
       const row = (stamp.deleted ? images : found).get(stamp.table_name)?.get(stamp.row_id);
       return this.changed(stamp, row, known, since, users);

@@ -1,9 +1,10 @@
 import type { ActionResult, AppliedOrigin, AssignedKey, WireChange } from '@koinon/core';
 import type { ClientBase } from 'pg';
-import { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from '../receipts.ts';
+import { type NewReceipts, type ReceiptStorage, Receipts, type Stored, type StoredReceipt } from '../receipts.ts';
 import type { AssignedKeysOf, PartialTransaction, ReplicaOrigins } from '../store.ts';
+import { together } from '../together.ts';
 import { ActionTables } from './action-tables.ts';
-import type { PostgresReader } from './reader.ts';
+import { appliedOriginsSql, type PostgresReader } from './reader.ts';
 
 /**
  * The outcomes of uploaded transactions, and the parts of those that are not there as a whole. Inside a transaction of the
@@ -29,16 +30,15 @@ export class ReceiptTables extends ActionTables implements ReceiptStorage {
     );
   }
 
-  async storedReceipts(ids: readonly string[]): Promise<readonly StoredReceipt[]> {
-    const { rows } = await this.client.query<StoredReceipt>(
-      'SELECT id, digest, outcome, position, user_id, replica FROM koinon.receipt WHERE id = ANY($1)',
-      [ids],
+  /** In one statement: each costs a round trip to the database, while others wait for what is locked. */
+  async storedReceipts(ids: readonly string[], { user, origins }: ReplicaOrigins): Promise<Stored> {
+    const { rows } = await this.client.query<{ receipts: StoredReceipt[]; origins: AppliedOrigin[] }>(
+      `SELECT
+         (SELECT coalesce(json_agg(r), '[]') FROM (SELECT id, digest, outcome, position, user_id, replica FROM koinon.receipt WHERE id = ANY($3)) r) AS receipts,
+         (SELECT coalesce(json_agg(o), '[]') FROM (${appliedOriginsSql}) o) AS origins`,
+      [user ?? null, origins, ids],
     );
-    return rows;
-  }
-
-  storedOrigins(of: ReplicaOrigins): Promise<readonly AppliedOrigin[]> {
-    return this.reader.appliedOrigins(of);
+    return rows[0] as Stored;
   }
 
   async applied(ids: readonly string[], user?: string): Promise<string[]> {
@@ -63,23 +63,20 @@ export class ReceiptTables extends ActionTables implements ReceiptStorage {
   }
 
   async insertReceipts({ receipts, origins, results, uploads }: NewReceipts): Promise<void> {
-    await this.client.query(
-      `INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica)
-       SELECT r ->> 0, r ->> 1, r ->> 2, (r ->> 3)::bigint, clock_timestamp(), r ->> 4, r ->> 5 FROM jsonb_array_elements($1::jsonb) r`,
-      [JSON.stringify(receipts)],
+    const saving = this.client.query(
+      `WITH saved AS (
+         INSERT INTO koinon.receipt (id, digest, outcome, position, received_at, user_id, replica)
+         SELECT r ->> 0, r ->> 1, r ->> 2, (r ->> 3)::bigint, clock_timestamp(), r ->> 4, r ->> 5 FROM jsonb_array_elements($1::jsonb) r
+       ), named AS (
+         INSERT INTO koinon.origin SELECT o ->> 0, o ->> 1, o ->> 2, clock_timestamp() FROM jsonb_array_elements($2::jsonb) o
+         ON CONFLICT DO NOTHING
+       )
+       INSERT INTO koinon.upload AS u SELECT c ->> 0, (c ->> 1)::bigint FROM jsonb_array_elements($3::jsonb) c
+       ON CONFLICT (replica) DO UPDATE SET count = u.count + excluded.count`,
+      [receipts, origins, [...uploads]].map((each) => JSON.stringify(each)),
     );
-    if (origins.length > 0)
-      await this.client.query(
-        `INSERT INTO koinon.origin SELECT o ->> 0, o ->> 1, o ->> 2, clock_timestamp() FROM jsonb_array_elements($1::jsonb) o
-         ON CONFLICT DO NOTHING`,
-        [JSON.stringify(origins)],
-      );
-    if (results.length > 0) await this.insertResults(results);
-    for (const [replica, count] of uploads)
-      await this.client.query(
-        'INSERT INTO koinon.upload AS u VALUES ($1, $2) ON CONFLICT (replica) DO UPDATE SET count = u.count + excluded.count',
-        [replica, count],
-      );
+    // Nothing is waited for in between: the commit may be on its way behind it.
+    await together(saving, results.length > 0 ? this.insertResults(results) : undefined);
   }
 
   async savePart({ replica, id }: PartialTransaction, index: number, changes: readonly WireChange[]): Promise<number> {

@@ -11,18 +11,25 @@ export class Retention {
   }
 
   async noteContacts(contacts: readonly Contact[]): Promise<void> {
+    const noted = contacts.map(
+      (each) => [each.replica, each.at, each.position, each.schemaVersion, each.rowsDown, each.rowsUp] as const,
+    );
     // In the order of their ids: two processes that note the same replicas do not wait for each other in a circle.
-    for (const contact of [...contacts].sort((a, b) => (a.replica < b.replica ? -1 : 1)))
-      await this.client.query(
-        `INSERT INTO koinon.replica AS r VALUES ($1, $2, $2, $3, $4, $5, $6, false) ON CONFLICT (id) DO UPDATE SET
-           last_seen = greatest(r.last_seen, excluded.last_seen), position = coalesce(excluded.position, r.position),
-           schema_version = coalesce(excluded.schema_version, r.schema_version),
-           rows_down = r.rows_down + excluded.rows_down, rows_up = r.rows_up + excluded.rows_up`,
-        [contact.replica, contact.at, contact.position, contact.schemaVersion, contact.rowsDown, contact.rowsUp],
-      );
+    await this.client.query(
+      `INSERT INTO koinon.replica AS r
+       SELECT c ->> 0, (c ->> 1)::bigint, (c ->> 1)::bigint, (c ->> 2)::bigint, (c ->> 3)::int, (c ->> 4)::bigint, (c ->> 5)::bigint, false
+       FROM jsonb_array_elements($1::jsonb) c ORDER BY c ->> 0
+       ON CONFLICT (id) DO UPDATE SET
+         last_seen = greatest(r.last_seen, excluded.last_seen), position = coalesce(excluded.position, r.position),
+         schema_version = coalesce(excluded.schema_version, r.schema_version),
+         rows_down = r.rows_down + excluded.rows_down, rows_up = r.rows_up + excluded.rows_up`,
+      [JSON.stringify(noted)],
+    );
   }
 
   async claimReplica(replica: string, user: string, most: number): Promise<string | undefined> {
+    const owner = await this.ownerOf(replica);
+    if (owner !== undefined) return owner;
     // One claim of a user after the other: two at once would count the same replicas.
     await this.client.query("SELECT pg_advisory_xact_lock(hashtextextended('koinon owner ' || $1, 0))", [user]);
     await this.client.query(
@@ -30,6 +37,10 @@ export class Retention {
        ON CONFLICT DO NOTHING`,
       [replica, user, most],
     );
+    return this.ownerOf(replica);
+  }
+
+  private async ownerOf(replica: string): Promise<string | undefined> {
     const { rows } = await this.client.query<{ user_id: string }>(
       'SELECT user_id FROM koinon.owner WHERE replica = $1',
       [replica],

@@ -1,4 +1,4 @@
-import type { Change, Column, Table } from '@koinon/core';
+import type { AnyRow, Change, Column, Table } from '@koinon/core';
 import { applyOperation, serverProblemOf, shown } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
 import { refusalProblem } from '../refusal.ts';
@@ -19,16 +19,26 @@ type Insert = Extract<Change, { kind: 'insert' }>;
 /** Values in one statement at most; PostgreSQL numbers them with 16 bits. */
 const mostValues = 30_000;
 
+/** The surroundings of what is written. */
+interface Surroundings {
+  /** A row as it stands. */
+  read(table: string, id: string): Promise<AnyRow | undefined>;
+  /** A statement is about to write the app's tables. */
+  writing(): void;
+  /** Told of each statement that has. */
+  wrote(sql: string, values: readonly unknown[]): void;
+}
+
 /** Writes changes into the app's tables, on one connection. */
 export class RowWriter {
   private readonly client: ClientBase;
   private readonly rows: AppRows;
-  private readonly trace: (sql: string, values: readonly unknown[]) => void;
+  private readonly around: Surroundings;
 
-  constructor(client: ClientBase, rows: AppRows, trace: (sql: string, values: readonly unknown[]) => void) {
+  constructor(client: ClientBase, rows: AppRows, around: Surroundings) {
     this.client = client;
     this.rows = rows;
-    this.trace = trace;
+    this.around = around;
   }
 
   /** Writes the changes of a transaction. @throws ConstraintError; InsertedMeanwhileError. */
@@ -104,8 +114,9 @@ export class RowWriter {
   }
 
   private async run<Row extends object>(sql: string, values: unknown[]): Promise<{ readonly rows: readonly Row[] }> {
+    this.around.writing();
     const result = await this.client.query<Row>(sql, values);
-    this.trace(sql, values);
+    this.around.wrote(sql, values);
     return result;
   }
 
@@ -157,8 +168,7 @@ export class RowWriter {
     const { key, columns: standing, table } = at;
     const sql = at.copies?.view ?? at.sql;
     const operations = Object.entries(change.operations);
-    const present =
-      operations.length > 0 ? (await this.rows.byIds(change.table, [change.id])).get(change.id) : undefined;
+    const present = operations.length > 0 ? await this.around.read(change.table, change.id) : undefined;
     const columns: Record<string, unknown> = { ...change.columns };
     for (const [name, operation] of operations) columns[name] = applyOperation(present?.[name] ?? null, operation);
     const names = Object.keys(columns).filter((name) => standing.get(name)?.filled !== 'always');

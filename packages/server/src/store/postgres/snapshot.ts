@@ -37,6 +37,12 @@ export class Snapshot {
     return [...this.running].every((id) => !other.sees(id));
   }
 
+  /** Tells whether everything that another one sees is seen by this, even where that one has begun to count newer transactions. */
+  includes(other: Snapshot): boolean {
+    for (let id = this.xmax; id < other.xmax; id++) if (!other.running.has(id)) return false;
+    return [...this.running].every((id) => !other.sees(id));
+  }
+
   /** The snapshot known once, besides this, everything up to a transaction has been sent that a newer snapshot sees. */
   with(newer: Snapshot, upTo: bigint): Snapshot {
     const end = upTo < newer.xmax ? upTo + 1n : newer.xmax;

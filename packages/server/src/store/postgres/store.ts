@@ -1,3 +1,4 @@
+import { randomUUID } from 'node:crypto';
 import { KoinonError, type Position, type Problem, type Schema } from '@koinon/core';
 import { named } from '@koinon/core/internal';
 import type pg from 'pg';
@@ -5,21 +6,29 @@ import type { CursorKeys } from '../../cursor/keys.ts';
 import type { Mapping } from '../mapping.ts';
 import { notPrepared, onlyRead, type StoreMode } from '../mode.ts';
 import { CheapStatements } from '../query.ts';
-import type { Fault, LockWait, Store, StoreReader, StoreWriter } from '../store.ts';
+import type { Fault, LockWait, Store, StoreReader, StoreWriter, Wake } from '../store.ts';
 import type { TrackingFault } from '../tracking.ts';
 import { type InvalidStoredValue, TypedValues } from '../typed-values.ts';
-import { asRefused, inReadTransaction, inTransaction, layoutLock, mostTries, openPool } from './connections.ts';
+import {
+  asRefused,
+  inReadTransaction,
+  inTransaction,
+  inTransactionWithEnding,
+  layoutLock,
+  mostTries,
+  openPool,
+} from './connections.ts';
 import { faultOf, isRepeatable, refusalOf } from './constraints.ts';
 import { catchUpAll, copyLock, writtenSql } from './copies.ts';
 import { identityOf, notedIdentity } from './identity.ts';
 import { type AppTable, planLayout } from './layout.ts';
-import { ordinalOf, PostgresReader } from './reader.ts';
+import { type Extent, extentSql, ordinalOf, PostgresReader } from './reader.ts';
 import { InsertedMeanwhileError } from './row-writer.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 import { PostgresStandby } from './standby.ts';
 import { lookAfterTables } from './tracking.ts';
-import { announceAfter, channel, Watcher } from './watcher.ts';
+import { announceAfter, announceEvery, channel, Watcher } from './watcher.ts';
 import { PostgresWriter } from './writer.ts';
 
 /** Options of {@link postgresStore}. */
@@ -141,6 +150,7 @@ class PostgresStore implements Store {
   private faults: readonly TrackingFault[];
   private stampLookedAt = 0;
   readonly hasViews: boolean;
+  readonly width: number;
   /** The snapshot of the database in which the copies of views were brought up to them. */
   private viewsAt: string | undefined;
   onUntracked: (() => void) | undefined;
@@ -150,8 +160,11 @@ class PostgresStore implements Store {
   private readonly trace: PostgresOptions['trace'];
   private readonly cheap = new CheapStatements();
   readonly standby: PostgresStandby | undefined;
+  /** The name under which this process tells the others that it has written. */
+  private readonly name = randomUUID();
   private watcher: Watcher | undefined;
   private announcing: NodeJS.Timeout | undefined;
+  private announcedAt = 0;
 
   constructor({ schema, feed, keys, pool, tables, typed, trace, mode, faults, readFrom }: StoreParts) {
     this.faults = faults;
@@ -162,6 +175,7 @@ class PostgresStore implements Store {
     this.feed = feed;
     this.keys = keys;
     this.pool = pool;
+    this.width = pool.options.max * (readFrom === undefined ? 1 : 2);
     this.tables = tables;
     this.hasViews = [...tables.values()].some(({ copies }) => copies !== undefined);
     this.standby =
@@ -189,8 +203,10 @@ class PostgresStore implements Store {
 
   read<T>(work: (reader: StoreReader) => Promise<T>, time?: number): Promise<T> {
     const limited = time === undefined ? '' : `; SET LOCAL statement_timeout = ${Math.max(1, Math.ceil(time))}`;
-    return inReadTransaction(this.pool, `BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY${limited}`, (client) =>
-      work(this.readerOf(client)),
+    return inReadTransaction<T, { readonly now: string }>(
+      this.pool,
+      `BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY${limited}; SELECT pg_current_snapshot()::text AS now`,
+      (client, { now }) => work(this.readerOf(client, Snapshot.parse(now))),
     );
   }
 
@@ -198,16 +214,15 @@ class PostgresStore implements Store {
     if (this.mode === 'read') throw onlyRead();
     for (let tries = 1; ; tries++) {
       try {
-        return await inTransaction(
+        return await inTransactionWithEnding<T, Extent>(
           this.pool,
-          `BEGIN; SET LOCAL lock_timeout = ${lockTimeouts[lockWait]}`,
-          async (client) => {
-            const writer = new PostgresWriter(client, this.tables, this.typed, this.trace);
+          `BEGIN; SET LOCAL lock_timeout = ${lockTimeouts[lockWait]}; ${extentSql}`,
+          async (client, extent) => {
+            const writer = new PostgresWriter(client, this.tables, this.typed, extent, this.trace);
             const result = await work(writer);
-            await writer.end();
             // Asked now and then: a write that left no stamp is not followed by anybody.
             if (Date.now() - this.stampLookedAt > stampLook) await this.lookForStamp(writer);
-            return result;
+            return { result, last: writer.end() };
           },
         );
       } catch (error) {
@@ -256,16 +271,19 @@ class PostgresStore implements Store {
     return refusalOf(error);
   }
 
-  watch(wake: () => void): () => void {
-    this.watcher ??= new Watcher(this.pool);
+  watch(wake: Wake): () => void {
+    this.watcher ??= new Watcher(this.pool, this.name);
     return this.watcher.add(wake);
   }
 
   announce(): void {
+    this.watcher?.wake();
     // Several pushes at once need one notice.
-    this.announcing ??= setTimeout(() => {
+    if (this.announcing !== undefined || Date.now() - this.announcedAt < announceEvery) return;
+    this.announcing = setTimeout(() => {
       this.announcing = undefined;
-      this.pool.query(`NOTIFY ${channel}`).catch(() => undefined);
+      this.announcedAt = Date.now();
+      this.pool.query('SELECT pg_notify($1, $2)', [channel, this.name]).catch(() => undefined);
     }, announceAfter).unref();
   }
 

@@ -1,10 +1,19 @@
+import type { Position } from '@koinon/core';
 import type pg from 'pg';
+import type { Wake } from '../store.ts';
+import { readPosition, Snapshot } from './snapshot.ts';
 
 /** The name under which processes on one database tell each other that the feed has gone on. */
 export const channel = 'koinon_feed';
 
 /** Milliseconds in which several notices become one. */
 export const announceAfter = 5;
+
+/**
+ * Milliseconds between two notices. After one the other processes are busy, and look by themselves: more of them would only cost the database
+ * commits, which take their turn where notices are given.
+ */
+export const announceEvery = 100;
 
 /**
  * Milliseconds between two looks for what other programs have written, while somebody writes and while nobody does. One is a
@@ -15,7 +24,7 @@ const lookEvery = { busy: 20, quiet: 150 };
 /** Milliseconds after the last thing that was written until it counts as quiet. */
 const quietAfter = 5_000;
 
-const lookSql = 'SELECT pg_snapshot_xmax(pg_current_snapshot())::text || pg_current_snapshot()::text AS next';
+const lookSql = 'SELECT pg_current_snapshot()::text AS now';
 
 /** Milliseconds until a connection that broke is made anew. */
 const reconnectAfter = 1_000;
@@ -26,20 +35,23 @@ const reconnectAfter = 1_000;
  */
 export class Watcher {
   private readonly pool: pg.Pool;
-  private readonly listeners = new Set<() => void>();
+  private readonly name: string;
+  private readonly listeners = new Set<Wake>();
   private client: pg.PoolClient | undefined;
   private timer: NodeJS.Timeout | undefined;
-  private seen = '';
+  private seen: Snapshot | undefined;
   private movedAt = Number.NEGATIVE_INFINITY;
   private isClosed = false;
   private connecting: Promise<void> | undefined;
 
-  constructor(pool: pg.Pool) {
+  /** @param name of this process: it does not wake itself. */
+  constructor(pool: pg.Pool, name: string) {
     this.pool = pool;
+    this.name = name;
   }
 
   /** Wakes this one too, until the returned function is called. */
-  add(wake: () => void): () => void {
+  add(wake: Wake): () => void {
     this.listeners.add(wake);
     this.begin();
     return () => {
@@ -64,7 +76,9 @@ export class Watcher {
 
   private async connect(): Promise<void> {
     const client = await this.pool.connect().catch(() => undefined);
-    client?.on('notification', () => this.wake());
+    client?.on('notification', ({ payload }) => {
+      if (payload !== this.name) this.wake();
+    });
     client?.on('error', () => this.lost(client));
     const listens = await client?.query(`LISTEN ${channel}`).catch(() => undefined);
     this.connecting = undefined;
@@ -84,23 +98,25 @@ export class Watcher {
     const every = performance.now() - this.movedAt < quietAfter ? lookEvery.busy : lookEvery.quiet;
     this.timer = setTimeout(() => {
       client
-        .query<{ next: string }>({ name: 'koinon_look', text: lookSql })
+        .query<{ now: string }>({ name: 'koinon_look', text: lookSql })
         .then(({ rows }) => {
           if (this.client !== client) return;
-          const next = rows[0]?.next ?? '';
-          if (next !== this.seen) {
+          const now = Snapshot.parse(rows[0]?.now ?? '') ?? Snapshot.none;
+          // A transaction that has only begun has nothing to show yet.
+          if (this.seen?.includes(now) !== true) {
             this.movedAt = performance.now();
-            this.wake();
+            this.wake((read) => readPosition(read)?.known.includes(now) === true);
           }
-          this.seen = next;
+          this.seen = now;
           this.look(client);
         })
         .catch(() => this.lost(client));
     }, every).unref();
   }
 
-  private wake(): void {
-    for (const listener of [...this.listeners]) listener();
+  /** Wakes all: something may have been written. */
+  wake(isRead?: (position: Position) => boolean): void {
+    for (const listener of [...this.listeners]) listener(isRead);
   }
 
   private lost(client: pg.PoolClient): void {

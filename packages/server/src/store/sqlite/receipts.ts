@@ -1,5 +1,5 @@
-import type { ActionResult, AppliedOrigin, AssignedKey, WireChange } from '@koinon/core';
-import { type NewReceipts, type ReceiptStorage, Receipts, type StoredReceipt } from '../receipts.ts';
+import type { ActionResult, AssignedKey, WireChange } from '@koinon/core';
+import { type NewReceipts, type ReceiptStorage, Receipts, type Stored, type StoredReceipt } from '../receipts.ts';
 import type { AssignedKeysOf, PartialTransaction, ReplicaOrigins } from '../store.ts';
 import { ActionTables } from './action-tables.ts';
 import type { Prepared } from './driver.ts';
@@ -21,15 +21,17 @@ export class ReceiptTables extends ActionTables implements ReceiptStorage {
   /** One writer at a time: there is nothing to lock. */
   lockIds(): void {}
 
-  storedReceipts(ids: readonly string[]): readonly StoredReceipt[] {
-    return this.database.all<StoredReceipt>(
-      'SELECT * FROM koinon_receipt WHERE id IN (SELECT value FROM json_each(?))',
-      JSON.stringify(ids),
-    );
-  }
-
-  storedOrigins(of: ReplicaOrigins): Promise<readonly AppliedOrigin[]> {
-    return this.reader.appliedOrigins(of);
+  async storedReceipts(ids: readonly string[], of: ReplicaOrigins): Promise<Stored> {
+    return {
+      receipts:
+        ids.length === 0
+          ? []
+          : this.database.all<StoredReceipt>(
+              'SELECT * FROM koinon_receipt WHERE id IN (SELECT value FROM json_each(?))',
+              JSON.stringify(ids),
+            ),
+      origins: of.origins.length === 0 ? [] : await this.reader.appliedOrigins(of),
+    };
   }
 
   applied(ids: readonly string[], user?: string): Promise<string[]> {

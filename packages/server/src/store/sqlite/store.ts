@@ -5,7 +5,7 @@ import { named } from '@koinon/core/internal';
 import type { CursorKeys } from '../../cursor/keys.ts';
 import { keptTables, type Mapping } from '../mapping.ts';
 import { onlyRead, type StoreMode } from '../mode.ts';
-import type { Fault, Store, StoreReader, StoreWriter } from '../store.ts';
+import type { Fault, Store, StoreReader, StoreWriter, Wake } from '../store.ts';
 import type { TrackingFault } from '../tracking.ts';
 import { type InvalidStoredValue, TypedValues } from '../typed-values.ts';
 import { faultOf, refusalOf } from './constraints.ts';
@@ -143,7 +143,10 @@ class SqliteStore implements Store {
   readonly schema: Schema;
   readonly feed: string;
   readonly keys: CursorKeys;
+  /** They take their turns: a few that wait keep it busy. */
+  readonly width = 10;
   private isClosed = false;
+  private readonly watchers = new Set<Wake>();
   private readonly fileWatch: FileWatch;
   private readonly mode: StoreMode;
   private readonly mapping: Mapping;
@@ -254,7 +257,7 @@ class SqliteStore implements Store {
     return refusalOf(error);
   }
 
-  watch(wake: () => void): () => void {
+  watch(wake: Wake): () => void {
     const version = () => {
       try {
         return this.watching.get<{ data_version: number }>('PRAGMA data_version')?.data_version;
@@ -270,11 +273,17 @@ class SqliteStore implements Store {
       seen = now;
       wake();
     }, lookEvery).unref();
-    return () => clearInterval(timer);
+    this.watchers.add(wake);
+    return () => {
+      this.watchers.delete(wake);
+      clearInterval(timer);
+    };
   }
 
-  /** Others look at the file by themselves. */
-  announce(): void {}
+  announce(): void {
+    // Other processes look at the file by themselves.
+    for (const wake of [...this.watchers]) wake();
+  }
 
   async close(): Promise<void> {
     if (this.isClosed) return;

@@ -14,10 +14,10 @@ import { applyOperation, quoteName, rowKey, toSql } from '@koinon/core/internal'
 import { Attempts } from '../attempts.ts';
 import type { MappedTable, Mapping } from '../mapping.ts';
 import {
+  type Ahead,
   byTable,
   ConstraintError,
   type Reach,
-  type ReplicaOrigins,
   type Stamp,
   type StoreWriter,
   type Tombstone,
@@ -130,7 +130,7 @@ export class SqliteWriter extends ReceiptTables implements StoreWriter {
     this.receipts.write();
   }
 
-  async lookAhead(receipts: readonly string[], rows: readonly RowKey[], origins: ReplicaOrigins): Promise<void> {
+  async lookAhead({ receipts, rows, origins }: Ahead): Promise<void> {
     await this.receipts.lookUp(receipts, origins);
     this.lookAtViews(rows);
     for (const [table, ids] of byTable(rows)) {

@@ -5,21 +5,26 @@ import { readdirSync, readFileSync } from 'node:fs';
 /** Ticks of Linux's clock of processes in a second. */
 const ticks = 100;
 
-/** Seconds that this process and all that it has started have used; undefined where the system does not tell. */
-export function processorSeconds(): number | undefined {
-  const parents = new Map<number, { readonly parent: number; readonly used: number }>();
-  try {
-    for (const name of readdirSync('/proc')) {
-      if (!/^\d+$/.test(name)) continue;
-      const stat = statOf(name);
-      if (stat !== undefined) parents.set(Number(name), stat);
-    }
-  } catch {
-    return undefined;
-  }
+/** Bytes of a page of memory, as Linux counts what is resident. */
+const pageBytes = 4_096;
+
+/** Seconds that a process and all that it has started have used; undefined where the system does not tell. */
+export function processorSeconds(of = process.pid): number | undefined {
+  const all = processes();
+  if (all === undefined) return undefined;
+  // The clock of this process is finer than the system's of others.
   const { user, system } = process.cpuUsage();
-  let sum = (user + system) / 1e6 + (parents.get(process.pid)?.used ?? 0);
-  for (const [id, { used }] of parents) if (id !== process.pid && isOurs(id, parents)) sum += used;
+  let sum = of === process.pid ? (user + system) / 1e6 : 0;
+  for (const [id, { used }] of all) if (isOf(of, id, all)) sum += used;
+  return sum;
+}
+
+/** Megabytes that a process and all that it has started hold in memory; undefined where the system does not tell. */
+export function residentMegabytes(of: number): number | undefined {
+  const all = processes();
+  if (all === undefined) return undefined;
+  let sum = 0;
+  for (const [id, { resident }] of all) if (isOf(of, id, all)) sum += resident;
   return sum;
 }
 
@@ -42,8 +47,30 @@ export function countedSeconds(): number | undefined {
   return used === undefined ? undefined : used - left;
 }
 
-/** The parent of a process, and the seconds that it has used; of this process, only those of ended children. */
-function statOf(id: string): { readonly parent: number; readonly used: number } | undefined {
+/** A process of the machine. */
+interface Process {
+  readonly parent: number;
+  /** Seconds of processor time; of this process, only those of ended children. */
+  readonly used: number;
+  /** Megabytes. */
+  readonly resident: number;
+}
+
+function processes(): ReadonlyMap<number, Process> | undefined {
+  const found = new Map<number, Process>();
+  try {
+    for (const name of readdirSync('/proc')) {
+      if (!/^\d+$/.test(name)) continue;
+      const each = processOf(name);
+      if (each !== undefined) found.set(Number(name), each);
+    }
+  } catch {
+    return undefined;
+  }
+  return found;
+}
+
+function processOf(id: string): Process | undefined {
   try {
     const text = readFileSync(`/proc/${id}/stat`, 'utf8');
     // The name stands in brackets, and may hold anything.
@@ -51,17 +78,19 @@ function statOf(id: string): { readonly parent: number; readonly used: number } 
       .slice(text.lastIndexOf(')') + 2)
       .split(' ')
       .map(Number);
-    const [parent, user, system, childUser, childSystem] = [1, 11, 12, 13, 14].map((n) => fields[n] as number);
-    const own = Number(id) === process.pid ? 0 : (user as number) + (system as number);
-    return { parent: parent as number, used: (own + (childUser as number) + (childSystem as number)) / ticks };
+    const [parent, user, system, childUser, childSystem, pages] = [1, 11, 12, 13, 14, 21].map(
+      (n) => fields[n] as number,
+    ) as [number, number, number, number, number, number];
+    const own = Number(id) === process.pid ? 0 : user + system;
+    return { parent, used: (own + childUser + childSystem) / ticks, resident: (pages * pageBytes) / 1e6 };
   } catch {
     // It has ended meanwhile.
     return undefined;
   }
 }
 
-function isOurs(id: number, parents: ReadonlyMap<number, { readonly parent: number }>): boolean {
-  for (let at: number | undefined = id; at !== undefined && at > 1; at = parents.get(at)?.parent)
-    if (at === process.pid) return true;
+function isOf(ancestor: number, id: number, all: ReadonlyMap<number, Process>): boolean {
+  for (let at: number | undefined = id; at !== undefined && at > 1; at = all.get(at)?.parent)
+    if (at === ancestor) return true;
   return false;
 }

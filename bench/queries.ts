@@ -3,8 +3,8 @@ import { postgresStore, startServer } from '@koinon/server';
 import fastify from 'fastify';
 import pg from 'pg';
 import type { BenchRow } from './measure.ts';
+import { startPostgres } from './postgres.ts';
 import { served } from './served.ts';
-import { startPostgres } from './tracking.ts';
 import { columns, visit, visits } from './visits.ts';
 
 // Queries that the server answers, against bare SQL over HTTP.

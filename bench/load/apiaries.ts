@@ -29,7 +29,6 @@ export const notesEach = 20;
 
 export const apiaryName = (n: number) => `apiary-${n}`;
 export const hiveId = (apiary: number, n: number) => `hive-${apiary}-${n}`;
-export const noteId = (apiary: number, n: number) => `note-${apiary}-${n}`;
 
 /** The state of an apiary as one text, by which replicas and the database are compared. */
 export function stateOf(

@@ -50,6 +50,38 @@ test('every request counts before who sends it is asked: paths that are not ther
   expect(asked).toBe(before);
 });
 
+test('of the joins of one connection only the last is answered, and so many may wait; the others keep what they have', async () => {
+  let letIn = () => undefined as unknown;
+  const open = new Promise((done) => (letIn = () => done(undefined)));
+  const world = await World.inTest(garden, 'SQLite', {
+    authenticate: async (token) => {
+      if (token !== 'good') await open;
+      return token === 'wrong' ? undefined : { id: 'runa', claims: {} };
+    },
+  });
+  const pulled = await fetch(`${world.server.url}/v1/pull`, {
+    method: 'POST',
+    headers: { 'content-type': 'application/json', authorization: 'Bearer good' },
+    body: '{}',
+  });
+  const { cursor } = JSON.parse((await pulled.text()).split('\n')[0] as string);
+  const connection = async (tokens: readonly string[]) => {
+    const said: { type: string; join?: number; problem?: { code: string } }[] = [];
+    const socket = new WebSocket(`${world.server.url.replace('http', 'ws')}/v1/live`);
+    socket.on('message', (data) => said.push(JSON.parse(String(data))));
+    await new Promise((done) => socket.on('open', done));
+    for (const [n, token] of tokens.entries())
+      socket.send(JSON.stringify({ join: n + 1, cursor, replica: uuid(1), token }));
+    return said;
+  };
+  const many = await connection(Array.from({ length: 11 }, () => 'slow'));
+  await expect.poll(() => many.at(-1)?.problem?.code).toBe('too-many-requests');
+  const few = await connection(['wrong', ...Array.from({ length: 9 }, () => 'slow')]);
+  letIn();
+  await expect.poll(() => few.map(({ type, join }) => [type, join])).toContainEqual(['joined', 10]);
+  expect(few.filter(({ type }) => type === 'joined' || type === 'refused')).toHaveLength(1);
+});
+
 test('requests that wait are held up to a size and a number; the others are refused, and the server stops at once', async () => {
   const world = await World.of(garden, 'SQLite', { connections: 20 });
   const post = async (path: string, body: object): Promise<Record<string, unknown>> => {

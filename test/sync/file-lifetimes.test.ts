@@ -140,7 +140,7 @@ test('F13: what the server has lost comes from who may write the row; a reader w
   await waitFor(async () => expect((await ida.files.waiting())[0]?.sent).toBeGreaterThan(0), { interval: 2 });
   await ida.files.pin(photo);
   await sent(ida);
-  expect(await ida.contents.notes()).toMatchObject([{ state: 'sent', isPinned: true }]);
+  await waitFor(async () => expect(await ida.contents.notes()).toMatchObject([{ state: 'sent', isPinned: true }]));
   const clerk = await device({ user: 'clerk', file: 'clerk.db' });
   await clerk.replica.sync();
   await clerk.files.openFile(photo);

@@ -408,7 +408,12 @@ describe.each(storeKinds)('on %s', (kind) => {
     await new Promise((done) => setTimeout(done, 500));
     expect(pulls).toBe(before);
     await expect.poll(() => pulls, { timeout: 3_000 }).toBe(before + 1);
-    await joined(one);
+    await one.close();
+    // Changes of other tables come with a sync.
+    const two = await live({ server: { ...good, pull }, sync: { interval: 100, live: { tables: ['bed'] } } });
+    await joined(two);
+    const from = pulls;
+    await expect.poll(() => pulls, { timeout: 3_000 }).toBeGreaterThan(from + 2);
   });
 
   test('when the last one leaves and another joins while the feed is being read, that one gets a cursor that is good', async () => {

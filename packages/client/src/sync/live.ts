@@ -86,6 +86,7 @@ export class Live {
   private windows: LiveWindow[] = [];
   private heldRows = 0;
   private isHeld = false;
+  private isPulling = false;
   private pumping: Promise<void> | undefined;
   /** Connections in a row that were lost before the replica had joined. */
   private failures = 0;
@@ -120,7 +121,9 @@ export class Live {
     const isDead = this.parts.host.now() - this.heardAt > silence;
     if (this.channel === undefined || isDead) this.connect();
     // A join that is under way goes on: another one would go to the end of those who wait for the server.
-    else if (this.state.name === 'open' && !this.isRejoining) void this.rejoin();
+    else if (this.state.name !== 'open') return;
+    else if (this.isRejoining) this.isOutdated = true;
+    else void this.rejoin();
   }
 
   /** Tells whether a WebSocket is open, on which the replica joins after each run. */
@@ -133,6 +136,11 @@ export class Live {
     const { name } = this.state;
     if (name === 'open') return this.isRejoining;
     return name === 'connecting' || name === 'joining' || (name === 'resting' && this.failures <= 1);
+  }
+
+  /** Tells whether all changes arrive by themselves, whatever table they are of. */
+  get bringsAll(): boolean {
+    return this.isJoined && this.parts.tables === undefined;
   }
 
   /** Tells whether changes arrive by themselves, or are about to, so that an edit need only be sent. */
@@ -164,6 +172,7 @@ export class Live {
   /** A run begins. @param pulls whether it moves the cursor itself. */
   hold(pulls: boolean): void {
     this.isHeld = true;
+    this.isPulling = pulls;
     // Windows that arrive from now on lead away from where the replica will not be any more.
     if (pulls) this.unjoin();
   }
@@ -171,7 +180,10 @@ export class Live {
   /** The run has ended: what has arrived meanwhile is applied. */
   release(): void {
     this.isHeld = false;
+    this.isPulling = false;
     this.pump();
+    // A connection that was opened meanwhile has waited for the cursor. Should the run have failed, it may bring what that did not.
+    if (this.state.name === 'open' && !this.isRejoining) void this.rejoin();
   }
 
   /**
@@ -265,9 +277,11 @@ export class Live {
     const { channel } = this;
     this.isOutdated = false;
     const joinState = await this.parts.joinState().catch(() => undefined);
-    if (joinState === undefined || channel === undefined || channel !== this.channel) return;
-    if (this.state.name === 'connecting') return;
+    if (channel === undefined || channel !== this.channel || this.state.name === 'connecting') return;
+    // A run that pulls moves the cursor: the replica joins when it has ended, from there.
+    if (this.isPulling) return;
     if (this.isOutdated) return this.join();
+    if (joinState === undefined) return;
     const join = ++this.joins;
     this.enter({ name: 'joining', channel, join });
     const { tables, contentStored } = this.parts;

@@ -246,8 +246,8 @@ export class SyncLoop {
       this.failures = 0;
       if (pulls && direction !== 'push') this.pulledAt = this.parts.host.now();
       this.ended(null);
-      live?.release();
       if (this.options && direction !== 'push' && !this.isPaused && !this.isStopped) live?.begin();
+      live?.release();
       return report;
     } catch (error) {
       this.ended(error as Error);
@@ -301,7 +301,8 @@ export class SyncLoop {
   /** The interval is over. */
   private async timer(interval: number): Promise<void> {
     const isRecent = this.parts.host.now() - this.pulledAt < interval * liveIntervals;
-    const hasAll = this.isLive && isRecent && !(await this.parts.hasPending().catch(() => true));
+    const hasAll =
+      this.parts.live?.bringsAll === true && isRecent && !(await this.parts.hasPending().catch(() => true));
     if (hasAll && this.phase === 'idle') this.later(interval, 'timer', 'idle');
     else this.wake('timer');
   }

@@ -22,6 +22,9 @@ const mostWaiting = 4 * 1024 * 1024;
 /** Milliseconds in which a new connection has to say who it is. */
 const joinWithin = 10_000;
 
+/** Joins of one connection that may wait at once; each holds a message in memory. */
+const mostJoins = 10;
+
 /** Milliseconds after which a replica whose join is not answered yet is given a sign of life. */
 const joinSign = 1_000;
 
@@ -88,6 +91,7 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
   };
   let joined: JoinRequest | undefined;
   let joins = 0;
+  let waitingJoins = 0;
   let isPushing = false;
   let leave: (() => void) | undefined;
   let isSlow = false;
@@ -141,7 +145,17 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
     // Many may join at once. A replica that hears nothing takes its connection for broken, and would come again as one more.
     clearTimeout(waiting);
     waiting = setTimeout(() => say({ type: 'heartbeat' }), joinSign);
-    const access = await admit(request, () => socket.readyState !== socket.OPEN);
+    if (++waitingJoins > mostJoins)
+      throw new KoinonError('too-many-requests', `${mostJoins} joins of this connection wait already.`);
+    // Only the last one is answered.
+    const isGone = () => socket.readyState !== socket.OPEN || turn !== joins;
+    const access = await admit(request, isGone)
+      .catch((error: unknown) => {
+        if (isGone()) return undefined;
+        throw error;
+      })
+      .finally(() => waitingJoins--);
+    if (access === undefined) return;
     const cursor = await givenCursor(store, request.cursor, access.user);
     // It may have gone meanwhile, or have joined anew.
     if (socket.readyState !== socket.OPEN || turn !== joins) return;

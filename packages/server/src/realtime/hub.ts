@@ -183,6 +183,7 @@ export class Hub {
     // Nobody listens: the feed is not read until somebody does, and then from where it is by then.
     this.stopWatching?.();
     this.stopWatching = undefined;
+    this.failingSince = undefined;
   }
 
   private forget(follower: Follower): void {

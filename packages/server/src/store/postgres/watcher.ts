@@ -77,7 +77,13 @@ export class Watcher {
   private async connect(): Promise<void> {
     const client = await this.pool.connect().catch(() => undefined);
     client?.on('notification', ({ payload }) => {
-      if (payload !== this.name) this.wake();
+      if (payload === this.name) return;
+      this.wake();
+      // More may follow without a notice.
+      this.movedAt = performance.now();
+      if (client === undefined || this.client !== client || this.timer === undefined) return;
+      clearTimeout(this.timer);
+      this.look(client);
     });
     client?.on('error', () => this.lost(client));
     const listens = await client?.query(`LISTEN ${channel}`).catch(() => undefined);
@@ -97,6 +103,7 @@ export class Watcher {
   private look(client: pg.PoolClient): void {
     const every = performance.now() - this.movedAt < quietAfter ? lookEvery.busy : lookEvery.quiet;
     this.timer = setTimeout(() => {
+      this.timer = undefined;
       client
         .query<{ now: string }>({ name: 'koinon_look', text: lookSql })
         .then(({ rows }) => {

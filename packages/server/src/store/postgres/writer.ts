@@ -25,6 +25,9 @@ import { RowWriter } from './row-writer.ts';
 import { AppRows } from './rows.ts';
 import { readPosition, Snapshot } from './snapshot.ts';
 
+/** So many rows are kept as they were read: a push may name many, and each may be large. */
+const mostRead = 8;
+
 const keyOf = ({ table_name: table, row_id: id }: StampRow) => rowKey({ table, id });
 
 /** How often keys are asked for, a hundred at a time, before it is given up that one is free. */
@@ -106,7 +109,7 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
       locked,
       locking,
       rows.length === 0 ? [] : this.stampsOf(rows),
-      ...(withValues ? this.readAhead(rows, locking) : []),
+      ...(withValues && rows.length <= mostRead ? this.readAhead(rows, locking) : []),
     );
     const stamped = new Map(stamps.map((stamp) => [keyOf(stamp), stamp]));
     for (const row of rows) {
@@ -333,6 +336,8 @@ export class PostgresWriter extends ReceiptTables implements StoreWriter {
   private keepRead(table: string, found: ReadonlyMap<string, AnyRow>): void {
     // Behind a view other programs write rows that are not locked here.
     if (this.tables.get(table)?.copies !== undefined) return;
+    if (this.readRows.size + found.size > mostRead) this.readRows.clear();
+    if (found.size > mostRead) return;
     for (const [id, row] of found)
       if (this.lockedRows.has(rowKey({ table, id }))) this.readRows.set(rowKey({ table, id }), row);
   }

@@ -3,6 +3,8 @@ import cluster, { type Worker } from 'node:cluster';
 // The server processes of the load behind one port. `restart` ends one after the other, each once the one before is there again.
 
 const [file, count, ...args] = process.argv.slice(2) as [string, string, ...string[]];
+// Each process takes connections by itself. Handed out one by one, they would wait here for each turn of a busy process, in thousands.
+cluster.schedulingPolicy = cluster.SCHED_NONE;
 cluster.setupPrimary({ exec: file, args });
 
 const started = () =>

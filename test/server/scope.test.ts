@@ -1,10 +1,10 @@
-import type { Replica } from '@koinon/client';
-import type { LiveMessage } from '@koinon/core';
+import { httpTransport, openReplica, type Replica } from '@koinon/client';
+import { type LiveMessage, schema, table, text } from '@koinon/core';
 import { resendAllPostgres, resendAllSqlite } from '@koinon/server';
 import { afterEach, beforeEach, describe, expect, test, vi } from 'vitest';
 import { type Commons, commons, commonsScopes, idsOf, Plots, replicaOf, wayOf } from '../support/commons.ts';
 import { storeKinds } from '../support/stores.ts';
-import type { World } from '../support/world.ts';
+import { World } from '../support/world.ts';
 
 // The rights of users: rows and columns by user, rows that come and go, and nothing of anybody else's, not even in the file.
 
@@ -320,6 +320,30 @@ describe.each(storeKinds)('on %s', (kind) => {
     const way = wayOf(world, 'mika');
     await way.pull({});
     expect(way.bytes?.down).toBeLessThan(all.bytes?.down ?? 0);
+  });
+
+  test('behind more changes of others than are looked at for one page comes what is his, deletions where rights go by the id alone as well', async () => {
+    const shell = await world.shell();
+    await shell.exec(
+      `WITH RECURSIVE n (i) AS (SELECT 1 UNION ALL SELECT i + 1 FROM n WHERE i < 60000)
+       INSERT INTO crop (id, plot, picked) SELECT 'far-' || i, 'south', 0 FROM n`,
+    );
+    await shell.exec("UPDATE crop SET height = 7 WHERE id = 'leek'");
+    expect((await mika.sync()).down).toEqual({ insert: 0, update: 1, delete: 0, leave: 0 });
+    expect(await mika.get('crop', 'leek')).toMatchObject({ height: 7 });
+    const sites = schema({ site: table({ name: text() }) });
+    const other = await World.inTest(sites, kind, {
+      authenticate: (id) => ({ id, claims: {} }),
+      scopes: { site: { read: (user) => ({ id: { in: [`${user?.id}-1`, `${user?.id}-2`] } }) } },
+    });
+    const held = await other.closed(
+      openReplica({ schema: sites, server: httpTransport(other.server.url, { token: () => 'mika' }) }),
+    );
+    const office = await other.shell();
+    await office.exec("INSERT INTO site (id, name) VALUES ('mika-1', 'Marrowfen'), ('tove-1', 'Elder Row')");
+    await held.sync();
+    await office.exec("DELETE FROM site; INSERT INTO site (id, name) VALUES ('mika-2', 'Sallow Bank')");
+    expect((await held.sync()).down).toMatchObject({ insert: 1, delete: 1 });
   });
 
   test('a pull in small pages is told all that became of a row which changed again behind the page', async () => {

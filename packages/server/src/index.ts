@@ -91,6 +91,7 @@ export type {
   TombstoneKey,
   TombstoneKeys,
   UnfollowedRows,
+  Wanted,
   WantedTombstones,
   WholeRow,
   Written,

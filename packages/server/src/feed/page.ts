@@ -10,7 +10,7 @@ import type {
   WireColumns,
 } from '@koinon/core';
 import { intersection, isNothing, minus, nothing, union, type View, viewOf, whole } from '../scope/view.ts';
-import type { Changed, Room, Store, StoreReader } from '../store/store.ts';
+import { type Changed, mostLooked, type Room, type Store, type StoreReader, type Wanted } from '../store/store.ts';
 import { rowTimes } from '../store/times.ts';
 
 /** A page of what a replica is to be told, and where it stands with it. */
@@ -44,9 +44,6 @@ export interface PageRoom extends Room {
 
 /** Bytes that the rows of a page hold at most, about: a page is in memory, here and there, and goes over links that break. */
 export const pageBytes = 1_048_576;
-
-/** Changes that are looked at for one page at most, where few of them are in the scope. */
-const mostLooked = 50_000;
 
 /** The cursor of a reader who has nothing. */
 export async function firstCursor(store: Store, reader: StoreReader, view: View): Promise<Cursor> {
@@ -203,6 +200,7 @@ const withoutOf = (scope: Scope, table: string) =>
 async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, view: View, room: Room): Promise<Page> {
   const since = cursor.since ?? cursor.known;
   const also = passedViews(cursor);
+  const wanted = wantedChanges(store, view, also);
   const rows: PulledRow[] = [];
   let known: Position = cursor.known;
   let more = true;
@@ -210,16 +208,26 @@ async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, vi
     let looked = 0, bytes = 0;
     more && rows.length * 2 < room.rows && bytes * 2 < room.bytes && looked < mostLooked;
   ) {
-    const page = await reader.changesSince(known, room, since);
+    const page = await reader.changesSince(known, room, since, wanted);
     for (const change of page.changes) rows.push(...pulledRow(store, change, view, also));
     known = page.to;
     more = page.more;
-    looked += page.changes.length;
+    looked += page.looked;
     bytes += page.bytes;
   }
   const { since: _, also: __, readAt: ___, ...rest } = cursor;
   const next = more ? { ...cursor, known, since, readAt: await reader.position() } : settled({ ...rest, known }, view);
   return { by: 'change', isFirst: false, rows, blocks: [], next, more };
+}
+
+/**
+ * The conditions of which {@link pulledRow} tells nothing where a row has fulfilled none of them: others may write far more than a
+ * user's part, and each of their changes would be read for each device that was away.
+ */
+export function wantedChanges({ schema }: Store, view: View, also: readonly PassedView[]): Wanted {
+  const views = [view, ...also.map((passed) => passed.view)];
+  const limited = Object.keys(schema.tables).filter((table) => views.every((each) => !each.hasAll(table)));
+  return new Map(limited.map((table) => [table, union(views.map((each) => each.where(table)))]));
 }
 
 /**

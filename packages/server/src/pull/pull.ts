@@ -19,6 +19,7 @@ import {
   passedViews,
   pulledRow,
   type TextBlock,
+  wantedChanges,
 } from '../feed/page.ts';
 import { type ScopeSet, scopeSet } from '../scope/evaluate.ts';
 import { isNothing, type View } from '../scope/view.ts';
@@ -252,7 +253,7 @@ async function remainingChanges(store: Store, reader: StoreReader, cursor: Curso
     return remaining;
   };
   if (!more) return count(rows);
-  const all = await reader.changesSince(cursor.known, mostCounted, cursor.since);
   const also = passedViews(cursor);
+  const all = await reader.changesSince(cursor.known, mostCounted, cursor.since, wantedChanges(store, view, also));
   return all.more ? undefined : count(all.changes.flatMap((change) => pulledRow(store, change, view, also)));
 }

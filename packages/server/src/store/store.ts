@@ -180,9 +180,17 @@ export interface Tombstone extends RowKey {
   readonly columns: WireColumns;
 }
 
+/** Conditions by table, for those tables of which not all rows are wanted. */
+export type Wanted = ReadonlyMap<string, Condition>;
+
+/** How many changes are looked at for one page at most, where few of them are wanted. */
+export const mostLooked = 50_000;
+
 /** A stretch of the feed. */
 export interface FeedPage {
   readonly changes: readonly Changed[];
+  /** How many changes were looked at for them. */
+  readonly looked: number;
   /** The bytes that their rows hold, about. */
   readonly bytes: number;
   /** The position they lead to. */
@@ -276,8 +284,9 @@ export interface StoreReader {
    * Net changes behind a position, in feed order, at least as many as there is room for while there are that many.
    *
    * @param since an earlier position, where a reader began who reads in pages: what became of each row is told from there.
+   * @param wanted conditions by table: changes of rows that have never fulfilled theirs may be left out.
    */
-  changesSince(position: Position, room: Room, since?: Position): Promise<FeedPage>;
+  changesSince(position: Position, room: Room, since?: Position, wanted?: Wanted): Promise<FeedPage>;
   /** Those of these rows that were there at a position with the filterable values that they have now. */
   unmoved(table: string, ids: readonly string[], position: Position): Promise<ReadonlySet<string>>;
   /** How many rows of a table fulfil a condition. */

@@ -21,6 +21,7 @@ import {
   type DatabaseFacts,
   type FeedPage,
   type KnownReplica,
+  mostLooked,
   mostUnfollowed,
   type OpenEffect,
   type Reach,
@@ -32,6 +33,7 @@ import {
   type Tombstone,
   type TombstoneKeys,
   type UnfollowedRows,
+  type Wanted,
   type WantedTombstones,
   type WholeRow,
 } from '../store.ts';
@@ -215,26 +217,32 @@ export class PostgresReader implements StoreReader {
     return this.rows.textAfter(table, columns, after, room, where);
   }
 
-  async changesSince(position: Position, room: Room, from = position): Promise<FeedPage> {
+  async changesSince(position: Position, room: Room, from = position, wanted: Wanted = new Map()): Promise<FeedPage> {
     const { known, within } = readPosition(position) ?? { known: Snapshot.none };
     const since = readPosition(from)?.known ?? Snapshot.none;
     const now = await this.snapshot();
     const values: unknown[] = [room.rows + 1, String(known.xmin), String(known)];
     if (within) values.push(String(within.position), within.table, within.id);
     // Whatever is visible to this statement and not in what is known, however late it was committed.
-    const { rows } = await this.client.query<StampRow & { image_size: number | null }>(
-      `SELECT ${stampFields}, pg_column_size(image) AS image_size FROM koinon.stamp s
-       WHERE s.position >= $2::xid8 AND NOT pg_visible_in_snapshot(s.position, $3::pg_snapshot)
-       ${within ? 'AND NOT (s.position = $4::xid8 AND (s.table_name, s.row_id) <= ($5, $6))' : ''}
-       ORDER BY s.position, s.table_name, s.row_id LIMIT $1`,
+    const behind = `FROM koinon.stamp s WHERE s.position >= $2::xid8 AND NOT pg_visible_in_snapshot(s.position, $3::pg_snapshot)
+       ${within ? 'AND NOT (s.position = $4::xid8 AND (s.table_name, s.row_id) <= ($5, $6))' : ''}`;
+    const order = 'ORDER BY s.position, s.table_name, s.row_id';
+    const read = `${stampFields}, pg_column_size(image) AS image_size`;
+    const { rows } = await this.client.query<StampRow & { image_size: number | null; looked?: string }>(
+      wanted.size === 0
+        ? `SELECT ${read} ${behind} ${order} LIMIT $1`
+        : // The last one that is looked at and the next one are always among them: they say how far the page leads.
+          `SELECT ${read}, looked FROM (SELECT s.*, row_number() OVER (${order}) AS looked ${behind} ${order} LIMIT ${mostLooked + 1}) s
+           WHERE looked >= ${mostLooked} OR deleted OR past <> '{}' OR ${this.rows.stampFulfils(wanted, values)} ${order} LIMIT $1`,
       values,
     );
     const { most, bytes } = await this.rows.fittingOf(rows, room);
-    const stamps = rows.slice(0, most);
+    const stamps = rows.slice(0, most).filter((row) => Number(row.looked ?? 0) <= mostLooked);
     const changes = await this.changes(stamps, known, since);
     const last = stamps.at(-1);
     const next = rows[stamps.length];
-    if (next === undefined || last === undefined) return { changes, bytes, to: String(now), more: false };
+    const looked = Number(last?.looked ?? stamps.length);
+    if (next === undefined || last === undefined) return { changes, looked, bytes, to: String(now), more: false };
     const at = BigInt(last.position);
     const isCut = next.position === last.position;
     const to = isCut
@@ -243,7 +251,7 @@ export class PostgresReader implements StoreReader {
           within: { position: at, table: last.table_name, id: last.row_id },
         })
       : String(known.with(now, at));
-    return { changes, bytes, to, more: true };
+    return { changes, looked, bytes, to, more: true };
   }
 
   countRows(table: string, where = everything): Promise<number> {

@@ -1,7 +1,7 @@
 import type { AnyRow, Column, Condition, JsonValue } from '@koinon/core';
 import { columnsToWire, frozenRow, quoteText, rowKey } from '@koinon/core/internal';
 import type { ClientBase } from 'pg';
-import { byTable, mayBeLarge, type Room, type RowText } from '../store.ts';
+import { byTable, mayBeLarge, type Room, type RowText, type Wanted } from '../store.ts';
 import type { TypedValues } from '../typed-values.ts';
 import { aliveSql, type ExistingColumn, jsonSql, readSql, readValue } from './columns.ts';
 import { type ConditionTable, conditionSql } from './condition.ts';
@@ -221,6 +221,16 @@ export class AppRows {
     const table = this.table(name);
     const alive = table.softDelete ? `${aliveSql(table.softDelete, 'r')} AND ` : '';
     return `${alive}${conditionSql(this.reading(name), where, values)}`;
+  }
+
+  /** The SQL of whether the row of a stamp, which has the name `s`, fulfils the condition of its table; it does where there is none. */
+  stampFulfils(wanted: Wanted, values: unknown[]): string {
+    const cases = [...wanted].map(([name, where]) => {
+      const { key, sql } = this.table(name);
+      const isIts = `${keySql(key, 'r')} = s.row_id::${key.type}`;
+      return `WHEN ${quoteText(name)} THEN EXISTS (SELECT FROM ${sql} r WHERE ${isIts} AND ${this.fulfils(name, where, values)})`;
+    });
+    return `CASE s.table_name ${cases.join(' ')} ELSE true END`;
   }
 
   /** How the columns of a row are read, under the name `r`. */

@@ -219,7 +219,7 @@ export class SqliteReader implements StoreReader {
         changes.push(change);
       }
     }
-    return { changes, bytes, to: this.positionAt(to), more: to < end };
+    return { changes, looked: changes.length, bytes, to: this.positionAt(to), more: to < end };
   }
 
   private imageOf({ table_name: table, row_id: id }: Pick<StampRow, 'table_name' | 'row_id'>): string | null {

@@ -227,7 +227,10 @@ async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, vi
 export function wantedChanges({ schema }: Store, view: View, also: readonly PassedView[]): Wanted {
   const views = [view, ...also.map((passed) => passed.view)];
   const limited = Object.keys(schema.tables).filter((table) => views.every((each) => !each.hasAll(table)));
-  return new Map(limited.map((table) => [table, union(views.map((each) => each.where(table)))]));
+  const isAlone = also.length === 0;
+  return new Map(
+    limited.map((table) => [table, isAlone ? view.where(table) : union(views.map((each) => each.where(table)))]),
+  );
 }
 
 /**

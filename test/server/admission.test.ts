@@ -50,7 +50,7 @@ test('every request counts before who sends it is asked: paths that are not ther
   expect(asked).toBe(before);
 });
 
-test('of the joins of one connection only the last is answered, and so many may wait; the others keep what they have', async () => {
+test('only the last of the joins of one connection is answered; one more than may wait ends it', async () => {
   let letIn = () => undefined as unknown;
   const open = new Promise((done) => (letIn = () => done(undefined)));
   const world = await World.inTest(garden, 'SQLite', {

@@ -25,7 +25,7 @@ export const decisions: Performs<Kind> = {
     for (const act of device.stack) act.isUnsure ||= act.isRemoved;
     await stage.until(device.replica.unresolve('hive', hive.id));
     await stage.reopen(device);
-    // What the decision had taken away is unsent again, in its place.
+    // The changes that the decision had taken away are unsent again, in their place.
     const unsent = await stage.origins(device);
     const back = stage.ledger.acts.filter(
       (act) => act.device === device.index && unsent.includes(act.origin) && !device.stack.includes(act),

@@ -47,7 +47,7 @@ export class TestHost implements Host {
       this.timers = this.timers.filter((each) => each !== next);
       this.time = Math.max(this.time, next.at);
       next.callback();
-      // What the callback begins goes on in promises, not in time.
+      // The callback's own work goes on in promises, not in time.
       await new Promise((done) => setTimeout(done, 0));
     }
     this.time = until;

@@ -268,7 +268,9 @@ export class Live {
 
   private async rejoin(): Promise<void> {
     this.isRejoining = true;
-    await this.join();
+    // Something may have changed while the join was made ready.
+    do await this.join();
+    while (this.isOutdated && !this.isPulling);
     this.isRejoining = false;
     if (!this.isComing) this.settled?.();
   }
@@ -279,9 +281,8 @@ export class Live {
     const joinState = await this.parts.joinState().catch(() => undefined);
     if (channel === undefined || channel !== this.channel || this.state.name === 'connecting') return;
     // A run that pulls moves the cursor: the replica joins when it has ended, from there.
-    if (this.isPulling) return;
-    if (this.isOutdated) return this.join();
-    if (joinState === undefined) return;
+    if (this.isPulling) this.isOutdated = true;
+    if (this.isOutdated || joinState === undefined) return;
     const join = ++this.joins;
     this.enter({ name: 'joining', channel, join });
     const { tables, contentStored } = this.parts;

@@ -246,6 +246,7 @@ export class SyncLoop {
       this.failures = 0;
       if (pulls && direction !== 'push') this.pulledAt = this.parts.host.now();
       this.ended(null);
+      // What begins to join here is not begun once more by the release.
       if (this.options && direction !== 'push' && !this.isPaused && !this.isStopped) live?.begin();
       live?.release();
       return report;

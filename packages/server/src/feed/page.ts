@@ -221,8 +221,8 @@ async function changesPage(store: Store, reader: StoreReader, cursor: Cursor, vi
 }
 
 /**
- * The conditions of which {@link pulledRow} tells nothing where a row has fulfilled none of them: others may write far more than a
- * user's part, and each of their changes would be read for each device that was away.
+ * Conditions by table: {@link pulledRow} tells nothing of a row that has never fulfilled the one of its table. Without them a pull
+ * reads what all others have written, for each device that was away.
  */
 export function wantedChanges({ schema }: Store, view: View, also: readonly PassedView[]): Wanted {
   const views = [view, ...also.map((passed) => passed.view)];

@@ -146,19 +146,24 @@ export function serveConnection(socket: WebSocket, admission: Admission, sender:
     clearTimeout(waiting);
     waiting = setTimeout(() => say({ type: 'heartbeat' }), joinSign);
     if (++waitingJoins > mostJoins)
-      throw new KoinonError('too-many-requests', `${mostJoins} joins of this connection wait already.`);
-    // Only the last one is answered.
+      throw new KoinonError(
+        'too-many-requests',
+        `${mostJoins} joins of this connection wait for an answer; wait for one before the next.`,
+      );
+    // The replica may go meanwhile, or join anew: only its last join is answered.
     const isGone = () => socket.readyState !== socket.OPEN || turn !== joins;
-    const access = await admit(request, isGone)
+    const admitted = async () => {
+      const access = await admit(request, isGone);
+      return { access, cursor: await givenCursor(store, request.cursor, access.user) };
+    };
+    const found = await admitted()
       .catch((error: unknown) => {
         if (isGone()) return undefined;
         throw error;
       })
       .finally(() => waitingJoins--);
-    if (access === undefined) return;
-    const cursor = await givenCursor(store, request.cursor, access.user);
-    // It may have gone meanwhile, or have joined anew.
-    if (socket.readyState !== socket.OPEN || turn !== joins) return;
+    if (found === undefined || isGone()) return;
+    const { access, cursor } = found;
     settle();
     clearTimeout(expiry);
     forgetUser?.();
